@@ -15,5 +15,7 @@ if __name__ == "__main__":
         from neatlatch.desk.ground.starting import check_or_stop
 
         check_or_stop()
-        sys.argv.append("--skip-checks")  # they load the whole API, which the worker does not need; migrate makes them
+        sys.argv.append(
+            "--skip-checks"
+        )  # they load the whole API, which the worker does not need; migrate makes them
     execute_from_command_line(sys.argv)

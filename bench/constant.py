@@ -1,4 +1,5 @@
-"""The desk with one address more, which answers a constant before anything else is done: the least that an answer of this server costs.
+"""The desk with one address more, which answers a constant before anything else is done: the least
+that an answer of this server costs.
 
 ``python -m bench.constant --port N`` serves it; ``bench.draws`` does.
 """
@@ -14,7 +15,10 @@ from neatlatch.desk.ground import serving
 from neatlatch.desk.ground.common import at_once
 from neatlatch.desk.pages.asgi import application as _desk
 
-_ANSWER = '{"ref": "cargo-manifests-sandbox", "base": "https://127.0.0.1/", "headers": {"Authorization": "Bearer a-constant"}}'
+_ANSWER = (
+    '{"ref": "cargo-manifests-sandbox", "base": "https://127.0.0.1/", "headers": '
+    '{"Authorization": "Bearer a-constant"}}'
+)
 
 
 async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:

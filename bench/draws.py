@@ -1,7 +1,8 @@
-"""Draws and introspections a second, against the same server answering a constant, bare and through all of Django; and what a million draws leave in the
-database.
+"""Draws and introspections a second, against the same server answering a constant, bare and through
+all of Django; and what a million draws leave in the database.
 
-``python -m bench.draws``: by hand, on a machine that does nothing else. The client and the server share it, so ratios tell more than figures.
+``python -m bench.draws``: by hand, on a machine that does nothing else. The client and the server
+share it, so ratios tell more than figures.
 """
 
 from __future__ import annotations
@@ -39,41 +40,75 @@ from neatlatch.desk.work.drawing import services
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.estate.records.users.models import User
+
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
-place = Place.objects.select_related("application", "environment").get(application__key="cargo-manifests", environment__key="sandbox")
+place = Place.objects.select_related("application", "environment").get(
+    application__key="cargo-manifests", environment__key="sandbox"
+)
 issuing.accepts(by, place, True)
 place.refresh_from_db()
 asker, handover = issuing.resource(by, place)
-fields = ClientMetadata("A caller", ("t@gannet.example",), grants=("client_credentials",), scopes=frozenset({{"manifest.read"}}))
+fields = ClientMetadata(
+    "A caller",
+    ("t@gannet.example",),
+    grants=("client_credentials",),
+    scopes=frozenset({{"manifest.read"}}),
+)
 client, its = issuing.register(by, place, fields, "oauth2_client")
 house.take(by, its)
 client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
-token = tokens.give(client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}})["access_token"]
+token = tokens.give(
+    client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}}
+)["access_token"]
 _, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw")
-print(json.dumps({{"asker": asker.client_id, "secret": house.take(by, handover), "token": token, "key": house.take(by, own)}}))
+print(
+    json.dumps(
+        {{
+            "asker": asker.client_id,
+            "secret": house.take(by, handover),
+            "token": token,
+            "key": house.take(by, own),
+        }}
+    )
+)
 """
 ABOUT_TO_END = """
 from datetime import timedelta
 from django.utils import timezone
 from neatlatch.desk.estate.records.connections.models import TokenSet
+
 now = timezone.now()
-TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left}))
+TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(
+    obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left})
+)
 """
 SIZE = """
 from datetime import datetime, timedelta, UTC
 from neatlatch.desk.work.drawing import ledger
 from neatlatch.desk.work.drawing.models import Drawn
+
 now = datetime.now(UTC)
 for hour in range({hours}):
     for user in range({users}):
-        ledger._write({{(ledger.Fact(f"{{user:032x}}", "f" * 32, "s" * 36, "draw"), now - timedelta(hours=hour)): ({each}, now)}})
+        ledger._write(
+            {{
+                (
+                    ledger.Fact(f"{{user:032x}}", "f" * 32, "s" * 36, "draw"),
+                    now - timedelta(hours=hour),
+                ): ({each}, now)
+            }}
+        )
 print(Drawn.objects.count())
 """
 
 
-def drive(port: int, method: str, path: str, headers: dict[str, str], body: str = "", hands: int = HANDS) -> tuple[float, float, float]:
-    """Ask as fast as so many hands can; answers requests a second, median and 99th percentile in milliseconds."""
+def drive(
+    port: int, method: str, path: str, headers: dict[str, str], body: str = "", hands: int = HANDS
+) -> tuple[float, float, float]:
+    """Ask as fast as so many hands can; answers requests a second, median and 99th percentile in
+    milliseconds.
+    """
     times: list[float] = []
     until = time.perf_counter() + SECONDS
 
@@ -95,12 +130,20 @@ def drive(port: int, method: str, path: str, headers: dict[str, str], body: str 
     for one in threads:
         one.join()
     ordered = sorted(times)
-    return len(times) / (time.perf_counter() - begun), statistics.median(ordered) * 1000, ordered[int(len(ordered) * 0.99)] * 1000
+    return (
+        len(times) / (time.perf_counter() - begun),
+        statistics.median(ordered) * 1000,
+        ordered[int(len(ordered) * 0.99)] * 1000,
+    )
 
 
 def _with_children(process: int) -> list[int]:
     """A process and those that it has started."""
-    started = [int(text) for one in Path(f"/proc/{process}/task").glob("*/children") for text in one.read_text().split()]
+    started = [
+        int(text)
+        for one in Path(f"/proc/{process}/task").glob("*/children")
+        for text in one.read_text().split()
+    ]
     return [process, *(each for one in started for each in _with_children(one))]
 
 
@@ -118,16 +161,31 @@ def main() -> None:
         asks = {
             "a constant": ("GET", "/constant", {}, ""),
             "through Django": ("GET", "/alive", {}, ""),
-            "draws": ("GET", "/draw/cargo-manifests-sandbox", {"Authorization": f"Bearer {made['key']}"}, ""),
-            "introspections": ("POST", "/house/sandbox/introspect", {"Authorization": f"Basic {basic}", "Content-Type": "application/x-www-form-urlencoded"},
-                               urlencode({"token": made["token"]})),
-        }  # fmt: skip
+            "draws": (
+                "GET",
+                "/draw/cargo-manifests-sandbox",
+                {"Authorization": f"Bearer {made['key']}"},
+                "",
+            ),
+            "introspections": (
+                "POST",
+                "/house/sandbox/introspect",
+                {
+                    "Authorization": f"Basic {basic}",
+                    "Content-Type": "application/x-www-form-urlencoded",
+                },
+                urlencode({"token": made["token"]}),
+            ),
+        }
         for method, path, headers, body in asks.values():
             drive_once = http.client.HTTPConnection("127.0.0.1", desk.port, timeout=60)
             drive_once.request(method, path, body or None, headers)  # the first use is noted
             drive_once.getresponse().read()
         base, paces, costs = 0.0, dict[str, float](), dict[int, float]()
-        print(f"{HANDS} hands, {SECONDS:.0f} s each\n{'':16}{'a second':>10}{'median ms':>11}{'p99 ms':>9}{'ratio':>8}")
+        print(
+            f"{HANDS} hands, {SECONDS:.0f} s "
+            f"each\n{'':16}{'a second':>10}{'median ms':>11}{'p99 ms':>9}{'ratio':>8}"
+        )
         for name, ask in asks.items():
             pace, median, tail = drive(desk.port, *ask)
             base = base or pace
@@ -135,8 +193,14 @@ def main() -> None:
             paces[name] = pace
             if name in ("draws", "introspections"):
                 django = paces["through Django"]
-                row(f"{name} a second, {HANDS} hands", f"{pace:.0f}, p99 {tail:.0f} ms", f"a constant through all of Django: {django:.0f}; bare {base:.0f}", pace / base,
-                    "half of the bare", pace >= base / 2)  # fmt: skip
+                row(
+                    f"{name} a second, {HANDS} hands",
+                    f"{pace:.0f}, p99 {tail:.0f} ms",
+                    f"a constant through all of Django: {django:.0f}; bare {base:.0f}",
+                    pace / base,
+                    "half of the bare",
+                    pace >= base / 2,
+                )
         for processes in (1, 2):
             desk.kill()
             desk.serve = ("-m", "neatlatch.cli", "serve", "--processes", str(processes))
@@ -149,36 +213,59 @@ def main() -> None:
             taken, own = sum(map(spent, serving)) - before, time.process_time() - own
             cost = taken * 1000 / (pace * SECONDS)
             print(
-                f"{processes} of nlatch serve {pace:>8.0f}{median:>11.1f}{tail:>9.1f}  {cost:.2f} ms of processor time a draw; the client takes {own / SECONDS:.2f} of a core"
+                f"{processes} of nlatch serve {pace:>8.0f}{median:>11.1f}{tail:>9.1f}  "
+                f"{cost:.2f} ms of processor time a draw; the client takes "
+                f"{own / SECONDS:.2f} of a core"
             )
             paces[f"draws by {processes}"], costs[processes] = pace, cost
         row(
-            f"draws a second by two processes, {MANY_HANDS} hands, the client on the same two cores",
+            f"draws a second by two processes, {MANY_HANDS} hands, the client on the same "
+            f"two cores",
             f"{paces['draws by 2']:.0f}",
             f"by one: {paces['draws by 1']:.0f}",
             paces["draws by 2"] / paces["draws by 1"],
         )
-        row("processor time of a draw by two processes", f"{costs[2]:.2f} ms", f"by one: {costs[1]:.2f} ms", costs[2] / costs[1],
-            "1.15 ×: double with cores to spare", costs[2] <= 1.15 * costs[1])  # fmt: skip
+        row(
+            "processor time of a draw by two processes",
+            f"{costs[2]:.2f} ms",
+            f"by one: {costs[1]:.2f} ms",
+            costs[2] / costs[1],
+            "1.15 ×: double with cores to spare",
+            costs[2] <= 1.15 * costs[1],
+        )
         desk.python(ABOUT_TO_END.format(left=15))
         begun = time.perf_counter()
         answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests-sandbox"))
         assert set(answers) == {200}
-        print(f"\na thousand draws at once of a token that is about to end: {time.perf_counter() - begun:.1f} s until all have one")
+        print(
+            f"\na thousand draws at once of a token that is about to end: "
+            f"{time.perf_counter() - begun:.1f} s until all have one"
+        )
         before = (folder / "desk" / "desk.sqlite3").stat().st_size
         rows = desk.python(
             "from neatlatch.desk.work.drawing.models import Drawn\nDrawn.objects.all().delete()\n"
             + SIZE.format(hours=168, users=20, each=298)
         )
-        desk.python("from django.db import connection\nconnection.cursor().execute('PRAGMA wal_checkpoint(TRUNCATE)')")
-        after = (folder / "desk" / "desk.sqlite3").stat().st_size
-        print(f"a million draws by 20 users in a week: {rows.split()[-1]} rows, {(after - before) / 2**20:.1f} MiB")
         desk.python(
-            "from datetime import timedelta\nfrom django.utils import timezone\nfrom neatlatch.desk.work.drawing import ledger\nledger.roll_up(timezone.now() + timedelta(days=30))"
+            "from django.db import connection\nconnection.cursor().execute('PRAGMA "
+            "wal_checkpoint(TRUNCATE)')"
+        )
+        after = (folder / "desk" / "desk.sqlite3").stat().st_size
+        print(
+            f"a million draws by 20 users in a week: {rows.split()[-1]} rows, "
+            f"{(after - before) / 2**20:.1f} MiB"
+        )
+        desk.python(
+            "from datetime import timedelta\nfrom django.utils import timezone\nfrom "
+            "neatlatch.desk.work.drawing import ledger\nledger.roll_up(timezone.now() + "
+            "timedelta(days=30))"
         )
         print(
             "a month later: "
-            + desk.python("from neatlatch.desk.work.drawing.models import Drawn\nprint(Drawn.objects.count(), 'rows')").strip()
+            + desk.python(
+                "from neatlatch.desk.work.drawing.models import "
+                "Drawn\nprint(Drawn.objects.count(), 'rows')"
+            ).strip()
         )
     finally:
         desk.kill()

@@ -1,7 +1,9 @@
-"""Size of the first page load: everything Chromium fetches for Today, logged in, with an empty cache. Run by hand, with bin/demo running:
-``.venv/bin/python -m bench.first_load``. The aim: under 200 KiB gzipped in all, fonts aside.
+"""Size of the first page load: everything Chromium fetches for Today, logged in, with an empty
+cache. Run by hand, with bin/demo running: ``.venv/bin/python -m bench.first_load``. The aim: under
+200 KiB gzipped in all, fonts aside.
 
-The bare reference in the same run is the size of the data alone: what the API answers for that page.
+The bare reference in the same run is the size of the data alone: what the API answers for that
+page.
 """
 
 from __future__ import annotations
@@ -32,7 +34,9 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--port", type=int, default=8600)
     port = parser.parse_args().port
-    logins = json.loads((Path(__file__).parents[1] / "var" / "demo" / str(port) / "logins.json").read_text())
+    logins = json.loads(
+        (Path(__file__).parents[1] / "var" / "demo" / str(port) / "logins.json").read_text()
+    )
     sizes: dict[str, int] = {}
     with sync_playwright() as play:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
@@ -43,7 +47,9 @@ def main() -> None:
         page.get_by_label("Password").fill(logins["isla"][1])
         page.get_by_role("button", name="Log in").click()
         page.wait_for_selector("text=What breaks next")
-        fresh = browser.new_context(base_url=f"http://127.0.0.1:{port}", storage_state=context.storage_state()).new_page()
+        fresh = browser.new_context(
+            base_url=f"http://127.0.0.1:{port}", storage_state=context.storage_state()
+        ).new_page()
         seen: list[Response] = []
         fresh.on("response", lambda one: seen.append(one))
         fresh.goto("/")
@@ -51,7 +57,9 @@ def main() -> None:
         fresh.wait_for_timeout(500)
         for one in seen:
             told = one.request.sizes()
-            sizes[one.url.split(str(port))[1]] = told["responseBodySize"] + told["responseHeadersSize"]
+            sizes[one.url.split(str(port))[1]] = (
+                told["responseBodySize"] + told["responseHeadersSize"]
+            )
         browser.close()
     fonts = sum(size for name, size in sizes.items() if name.endswith(".woff2"))
     data = sum(size for name, size in sizes.items() if name.startswith("/api/"))
@@ -67,7 +75,9 @@ def main() -> None:
         total < 200 * 1024,
     )
     print(
-        f"in all, fonts aside: {total / 1024:.1f} KiB (aim: under 200); fonts {fonts / 1024:.1f} KiB; the data alone {data / 1024:.1f} KiB, ratio {total / data:.1f}"
+        f"in all, fonts aside: {total / 1024:.1f} KiB (aim: under 200); fonts "
+        f"{fonts / 1024:.1f} KiB; the data alone {data / 1024:.1f} KiB, ratio "
+        f"{total / data:.1f}"
     )
 
 

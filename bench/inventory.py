@@ -1,8 +1,10 @@
-"""The inventory of thousands of connections: exported and previewed, against the bare reading and writing of its rows in the same run.
+"""The inventory of thousands of connections: exported and previewed, against the bare reading and
+writing of its rows in the same run.
 
     python -m bench.inventory [how many, 5000] [home, a filled one]
 
-The bare work reads the rows of the same tables by plain SQL, and has the library write what was exported as YAML, and read it again, all in C.
+The bare work reads the rows of the same tables by plain SQL, and has the library write what was
+exported as YAML, and read it again, all in C.
 """
 
 from __future__ import annotations
@@ -21,8 +23,17 @@ import yaml
 from .table import row
 
 T = TypeVar("T")
-TABLES = ("applications_application", "applications_place", "clients_client", "credentials_credential", "connections_connection", "connections_heldsecret", "users_user",
-          "users_use", "people_owner")  # fmt: skip
+TABLES = (
+    "applications_application",
+    "applications_place",
+    "clients_client",
+    "credentials_credential",
+    "connections_connection",
+    "connections_heldsecret",
+    "users_user",
+    "users_use",
+    "people_owner",
+)
 
 
 def timed(act: Callable[[], T]) -> tuple[float, T]:
@@ -36,7 +47,13 @@ def main() -> None:
     """Fill, export, preview, compare."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 5_000
     home = sys.argv[2] if len(sys.argv) > 2 else tempfile.mkdtemp(prefix="neatlatch-bench-")
-    os.environ.update({"NEATLATCH_HOME": home, "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings", "NEATLATCH_LOG": "WARNING"})
+    os.environ.update(
+        {
+            "NEATLATCH_HOME": home,
+            "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+            "NEATLATCH_LOG": "WARNING",
+        }
+    )
     import django
 
     django.setup()
@@ -53,20 +70,30 @@ def main() -> None:
     written, text = timed(lambda: reading.write(content, reading.digest(content)))
     read, inventory = timed(lambda: reading.read(text))
     again, standing = timed(collecting.collect)
-    merged, outcome = timed(lambda: merging.merge(standing, inventory.content, content, inventory.lines))
+    merged, outcome = timed(
+        lambda: merging.merge(standing, inventory.content, content, inventory.lines)
+    )
     assert outcome.nothing
     ours = collected + written + read + again + merged
     database = sqlite3.connect(Path(home) / "desk.sqlite3")
-    rows, _ = timed(lambda: [database.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES])
+    rows, _ = timed(
+        lambda: [database.execute(f"SELECT * FROM {table}").fetchall() for table in TABLES]
+    )
     plain = yaml.load(text, Loader=yaml.CSafeLoader)
-    dumped, _ = timed(lambda: yaml.dump(plain, Dumper=yaml.CSafeDumper, sort_keys=False, allow_unicode=True))
+    dumped, _ = timed(
+        lambda: yaml.dump(plain, Dumper=yaml.CSafeDumper, sort_keys=False, allow_unicode=True)
+    )
     loaded, _ = timed(lambda: yaml.load(text, Loader=yaml.CSafeLoader))
     bare = 2 * rows + dumped + loaded
     size = len(text.encode()) / 2**20
     print(
-        f"{count:,} connections, {size:.1f} MiB: collected {collected:.1f} s, written {written:.1f}, read {read:.1f}, merged {merged:.1f}; in all {ours:.1f}"
+        f"{count:,} connections, {size:.1f} MiB: collected {collected:.1f} s, written "
+        f"{written:.1f}, read {read:.1f}, merged {merged:.1f}; in all {ours:.1f}"
     )
-    print(f"bare: rows twice {2 * rows:.1f} s, written {dumped:.1f}, read {loaded:.1f}; in all {bare:.1f}; {ours / bare:.2f} × (aim 3)")
+    print(
+        f"bare: rows twice {2 * rows:.1f} s, written {dumped:.1f}, read {loaded:.1f}; in "
+        f"all {bare:.1f}; {ours / bare:.2f} × (aim 3)"
+    )
     row(
         f"{count:,} connections exported and previewed, {size:.0f} MiB",
         f"{ours:.1f} s",

@@ -1,7 +1,8 @@
-"""What a relayed request costs the desk in processor time, one after the other and eight at once, against the very request sent by a bare client that keeps
-its connection.
+"""What a relayed request costs the desk in processor time, one after the other and eight at once,
+against the very request sent by a bare client that keeps its connection.
 
-``python -m bench.relay``: by hand, on a machine that does nothing else. The application is a stand-in on the same machine, whose own time is not counted.
+``python -m bench.relay``: by hand, on a machine that does nothing else. The application is a
+stand-in on the same machine, whose own time is not counted.
 """
 
 from __future__ import annotations
@@ -29,12 +30,23 @@ from neatlatch.desk.work.drawing import services
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.estate.records.connections.models import Connection
+
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
 Connection.objects.update(pace=1000)
-_, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="relay")
+_, own = services.give(
+    by, User.objects.get(name="Rehearsal of the night run"), "key", right="relay"
+)
 found = Connection.objects.get(ref="cargo-manifests-sandbox")
-print(json.dumps({{"key": house.take(by, own), "base": found.values["api_base"], "token": found.tokens.open_access().reveal()}}))
+print(
+    json.dumps(
+        {{
+            "key": house.take(by, own),
+            "base": found.values["api_base"],
+            "token": found.tokens.open_access().reveal(),
+        }}
+    )
+)
 """
 _TICKS = os.sysconf("SC_CLK_TCK")
 
@@ -52,7 +64,11 @@ def relayed(desk: Desk, key: str, hands: int) -> tuple[float, float]:
     def hand() -> None:
         line = http.client.HTTPConnection("127.0.0.1", desk.port, timeout=60)
         for _ in range(each):
-            line.request("GET", "/relay/cargo-manifests-sandbox/manifests", headers={"Authorization": f"Bearer {key}"})
+            line.request(
+                "GET",
+                "/relay/cargo-manifests-sandbox/manifests",
+                headers={"Authorization": f"Bearer {key}"},
+            )
             answer = line.getresponse()
             body = answer.read()
             assert answer.status == 200, body
@@ -65,16 +81,24 @@ def relayed(desk: Desk, key: str, hands: int) -> tuple[float, float]:
     for thread in threads:
         thread.join()
     count = each * hands
-    return (spent(desk.programs["desk"].pid) - before) * 1000 / count, count / (time.perf_counter() - begun)
+    return (spent(desk.programs["desk"].pid) - before) * 1000 / count, count / (
+        time.perf_counter() - begun
+    )
 
 
 def bare(base: str, token: str, trust: Path) -> float:
     """Milliseconds of this process's own time for the same request on a connection that is kept."""
     host, _, path = base.removeprefix("https://").partition("/")
-    line = http.client.HTTPSConnection(host, context=ssl.create_default_context(cafile=str(trust)), timeout=60)
+    line = http.client.HTTPSConnection(
+        host, context=ssl.create_default_context(cafile=str(trust)), timeout=60
+    )
     begun = time.process_time()
     for _ in range(COUNT):
-        line.request("GET", f"/{path}/manifests".replace("//", "/"), headers={"Authorization": f"Bearer {token}"})
+        line.request(
+            "GET",
+            f"/{path}/manifests".replace("//", "/"),
+            headers={"Authorization": f"Bearer {token}"},
+        )
         answer = line.getresponse()
         body = answer.read()
         assert answer.status == 200, body
@@ -95,7 +119,10 @@ def main() -> None:
         reference = bare(made["base"], made["token"], trust)
         for hands in (1, HANDS):
             cost, pace = relayed(desk, made["key"], hands)
-            print(f"{hands} at once: {cost:.1f} ms of the desk's time a request, {pace:.0f} a second; bare client {reference:.2f} ms")
+            print(
+                f"{hands} at once: {cost:.1f} ms of the desk's time a request, {pace:.0f} a "
+                f"second; bare client {reference:.2f} ms"
+            )
             row(
                 f"a relayed request, {hands} at once",
                 f"{cost:.1f} ms of processor time, {pace:.0f} a second",

@@ -1,8 +1,10 @@
-"""Lists while a round goes on, against the same lists when nothing does: a round writes each connection's health and summary.
+"""Lists while a round goes on, against the same lists when nothing does: a round writes each
+connection's health and summary.
 
     python -m bench.rounds [how many, 10000] [home, a filled one]
 
-The round is a real one, worked on by four threads of a process of its own; only the calls to applications are left out, so that it is as quick as it can be.
+The round is a real one, worked on by four threads of a process of its own; only the calls to
+applications are left out, so that it is as quick as it can be.
 """
 
 from __future__ import annotations
@@ -19,29 +21,47 @@ from pathlib import Path
 from .table import row
 
 TIMES = 40
-LISTS = ("/api/connections", "/api/connections?words=state:open", "/api/credentials", "/api/today", "/api/applications", "/api/users")
+LISTS = (
+    "/api/connections",
+    "/api/connections?words=state:open",
+    "/api/credentials",
+    "/api/today",
+    "/api/applications",
+    "/api/users",
+)
 ROUND = """
 import contextlib, sys, threading
-import django; django.setup()
+import django
+
+django.setup()
 from neatlatch.core.evidence import Rung, RungResult
 from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.work.rounds import services
 
+
 class Climb:
     clock_skew = None
-    def __init__(self, *given): pass
+
+    def __init__(self, *given):
+        pass
+
     def run(self):
         for rung in (Rung.FIND, Rung.REACH, Rung.SECURE, Rung.SIGN_IN, Rung.ALLOWED, Rung.WORK):
             yield RungResult(rung, True, "made up", 1.0)
+
 
 services.Climb = Climb
 services.destinations.road_of = lambda *given: contextlib.nullcontext()
 while True:
     number = services.begin_round(CLOCK).number
     print(number, flush=True)
-    hands = [threading.Thread(target=services.work_on, args=(number,), daemon=True) for _ in range(4)]
-    for one in hands: one.start()
-    for one in hands: one.join()
+    hands = [
+        threading.Thread(target=services.work_on, args=(number,), daemon=True) for _ in range(4)
+    ]
+    for one in hands:
+        one.start()
+    for one in hands:
+        one.join()
 """
 
 
@@ -49,7 +69,13 @@ def main() -> None:
     """Fill, ask in turns, print."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     home = sys.argv[2] if len(sys.argv) > 2 else tempfile.mkdtemp(prefix="neatlatch-bench-")
-    os.environ.update({"NEATLATCH_HOME": home, "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings", "NEATLATCH_LOG": "ERROR"})
+    os.environ.update(
+        {
+            "NEATLATCH_HOME": home,
+            "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+            "NEATLATCH_LOG": "ERROR",
+        }
+    )
     import django
 
     django.setup()
@@ -65,7 +91,9 @@ def main() -> None:
     if fresh:
         fill(count, lambda done: None)
     web = WebClient(HTTP_HOST="127.0.0.1")
-    reader = Person.objects.filter(username="bench").first() or Person.objects.create_user("bench", password="x", role="administrator")
+    reader = Person.objects.filter(username="bench").first() or Person.objects.create_user(
+        "bench", password="x", role="administrator"
+    )
     web.force_login(reader, backend="django.contrib.auth.backends.ModelBackend")
 
     def ask_all() -> dict[str, float]:
@@ -91,7 +119,10 @@ def main() -> None:
     assert tested > 1
     for address in LISTS:
         ratio = busy[address] / idle[address]
-        print(f"{address:<36} {busy[address]:7.1f} ms during a round, {idle[address]:7.1f} ms idle: {ratio:4.1f} × (aim 2)")
+        print(
+            f"{address:<36} {busy[address]:7.1f} ms during a round, {idle[address]:7.1f} ms "
+            f"idle: {ratio:4.1f} × (aim 2)"
+        )
         row(
             f"`GET {address}` during a round of {tested:.0f} tests a second",
             f"{busy[address]:.1f} ms",

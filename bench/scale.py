@@ -1,8 +1,10 @@
-"""A house of thousands: every list and Today against the bare SQL for their rows and an authenticated answer that is constant.
+"""A house of thousands: every list and Today against the bare SQL for their rows and an
+authenticated answer that is constant.
 
     python -m bench.scale [how many, 10000] [home, a filled one]
 
-Fills a house in a temporary folder (or takes one that ``nlatch demo-fill`` filled), then asks each page in turns with its reference, in one process.
+Fills a house in a temporary folder (or takes one that ``nlatch demo-fill`` filled), then asks each
+page in turns with its reference, in one process.
 """
 
 from __future__ import annotations
@@ -24,7 +26,9 @@ TIMES = 25
 
 @dataclass(frozen=True)
 class Page:
-    """A page, the bare SQL for its rows, and how many times that and a constant answer it may take."""
+    """A page, the bare SQL for its rows, and how many times that and a constant answer
+    it may take.
+    """
 
     address: str
     sql: tuple[str, ...]
@@ -32,46 +36,121 @@ class Page:
     most_kib: int = 100
 
 
-_CREDENTIALS = """SELECT * FROM (SELECT * FROM credentials_credential WHERE ends IS NOT NULL ORDER BY ends, id LIMIT 101) c JOIN credentials_standsout s ON s.credential_id = c.id
-    LEFT JOIN clients_client k ON k.id = c.client_id LEFT JOIN applications_place p ON p.id = k.place_id
-    LEFT JOIN applications_application a ON a.id = p.application_id LEFT JOIN connections_heldsecret h ON h.credential_id = c.id
+_CREDENTIALS = """SELECT * FROM (SELECT * FROM credentials_credential WHERE ends IS NOT NULL
+    ORDER BY ends, id LIMIT 101) c JOIN credentials_standsout s ON s.credential_id = c.id
+    LEFT JOIN clients_client k ON k.id = c.client_id
+    LEFT JOIN applications_place p ON p.id = k.place_id
+    LEFT JOIN applications_application a ON a.id = p.application_id
+    LEFT JOIN connections_heldsecret h ON h.credential_id = c.id
     LEFT JOIN connections_connection n ON n.id = h.connection_id"""
 # A page of clients with all that its rows are worked out from.
 _CLIENTS = "SELECT id FROM clients_client WHERE {} ORDER BY name, id LIMIT 51"
-_WITH_PLACES = """SELECT k.*, p.*, a.* FROM clients_client k JOIN applications_place p ON p.id = k.place_id
+_WITH_PLACES = """SELECT k.*, p.*, a.* FROM clients_client k
+    JOIN applications_place p ON p.id = k.place_id
     JOIN applications_application a ON a.id = p.application_id WHERE k.id IN ({})"""
-_ALL, _SIGNING_IN = _CLIENTS.format("kind <> 'resource_server'"), _CLIENTS.format("scheme = 'oauth2_code'")
+_ALL, _SIGNING_IN = (
+    _CLIENTS.format("kind <> 'resource_server'"),
+    _CLIENTS.format("scheme = 'oauth2_code'"),
+)
 _THEIR_CONNECTIONS = "SELECT * FROM connections_connection WHERE client_id IN ({})"
-_THEIRS = """SELECT t.*, u.* FROM connections_connection c LEFT JOIN connections_tokenset t ON t.connection_id = c.id
+_THEIRS = """SELECT t.*, u.* FROM connections_connection c
+    LEFT JOIN connections_tokenset t ON t.connection_id = c.id
     LEFT JOIN users_use u ON u.connection_id = c.id WHERE c.client_id IN ({})"""
-_RULED = "SELECT id FROM applications_application WHERE json_array_length(profile, '$.roles') ORDER BY name LIMIT 31"
+_RULED = (
+    "SELECT id FROM applications_application WHERE json_array_length(profile, '$.roles') ORDER "
+    "BY name LIMIT 31"
+)
 PAGES = (
-    Page("/api/connections", ("""SELECT c.*, s.*, a.key, a.name, e.name FROM connections_connection c JOIN connections_summary s ON s.connection_id = c.id
-        JOIN applications_place p ON p.id = c.place_id JOIN applications_application a ON a.id = p.application_id
-        JOIN applications_environment e ON e.id = p.environment_id ORDER BY c.ref LIMIT 101""",)),
-    Page("/api/connections?words=state:open", ("""SELECT c.*, s.*, a.key, a.name FROM connections_connection c JOIN connections_summary s ON s.connection_id = c.id
-        JOIN applications_place p ON p.id = c.place_id JOIN applications_application a ON a.id = p.application_id WHERE c.state LIKE 'open%' ORDER BY c.ref LIMIT 101""",)),
-    Page("/api/connections?words=pin:scopes", ("""SELECT c.*, s.*, a.key, a.name FROM connections_connection c JOIN connections_summary s ON s.connection_id = c.id
-        JOIN applications_place p ON p.id = c.place_id JOIN applications_application a ON a.id = p.application_id WHERE s.off LIKE '% scopes%' ORDER BY c.ref LIMIT 101""",)),
+    Page(
+        "/api/connections",
+        (
+            """SELECT c.*, s.*, a.key, a.name, e.name FROM connections_connection c
+                JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_place p ON p.id = c.place_id
+        JOIN applications_application a ON a.id = p.application_id
+        JOIN applications_environment e ON e.id = p.environment_id ORDER BY c.ref LIMIT 101""",
+        ),
+    ),
+    Page(
+        "/api/connections?words=state:open",
+        (
+            """SELECT c.*, s.*, a.key, a.name FROM connections_connection c
+                JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_place p ON p.id = c.place_id
+            JOIN applications_application a ON a.id = p.application_id WHERE c.state LIKE 'open%'
+            ORDER BY c.ref LIMIT 101""",
+        ),
+    ),
+    Page(
+        "/api/connections?words=pin:scopes",
+        (
+            """SELECT c.*, s.*, a.key, a.name FROM connections_connection c
+                JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_place p ON p.id = c.place_id
+            JOIN applications_application a ON a.id = p.application_id WHERE s.off LIKE '% scopes%'
+            ORDER BY c.ref LIMIT 101""",
+        ),
+    ),
     Page("/api/today", (), 8, 150),
-    Page("/api/today/wall?words=ledger", ("""SELECT c.*, s.* FROM connections_connection c JOIN connections_summary s ON s.connection_id = c.id
-        JOIN applications_place p ON p.id = c.place_id WHERE p.application_id IN (SELECT application_id FROM connections_standing WHERE name LIKE '%ledger%' ORDER BY worst, name LIMIT 31)""",)),
+    Page(
+        "/api/today/wall?words=ledger",
+        (
+            """SELECT c.*, s.* FROM connections_connection c
+                JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_place p ON p.id = c.place_id
+            WHERE p.application_id IN (SELECT application_id FROM connections_standing
+            WHERE name LIKE '%ledger%' ORDER BY worst, name LIMIT 31)""",
+        ),
+    ),
     Page("/api/credentials", (_CREDENTIALS,)),
-    Page("/api/users", ("""SELECT u.*, o.name, s.*, c.ref, c.state FROM users_user u LEFT JOIN people_owner o ON o.id = u.owner_id LEFT JOIN users_use s ON s.user_id = u.id
-        LEFT JOIN connections_connection c ON c.id = s.connection_id WHERE u.id IN (SELECT id FROM users_user ORDER BY name LIMIT 101)""",)),
-    Page("/api/applications", ("""SELECT a.*, p.* FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
-        WHERE a.id IN (SELECT id FROM applications_application ORDER BY name LIMIT 101)""",)),
-    Page("/api/owners", ("""SELECT o.*, (SELECT count(*) FROM applications_application WHERE owner_id = o.id), (SELECT count(*) FROM users_user WHERE owner_id = o.id),
-        (SELECT count(*) FROM credentials_credential WHERE owner_id = o.id) FROM people_owner o ORDER BY name LIMIT 101""",)),
-    Page("/api/scopes", tuple(one.format(_ALL) for one in (_WITH_PLACES, _THEIR_CONNECTIONS, _THEIRS))),
-    Page("/api/redirect-uris", tuple(one.format(_SIGNING_IN) for one in (_WITH_PLACES, _THEIR_CONNECTIONS))),
-    Page("/api/access-rules", (f"""SELECT a.*, p.*, k.* FROM applications_application a JOIN applications_place p ON p.application_id = a.id
-        LEFT JOIN clients_client k ON k.place_id = p.id WHERE a.id IN ({_RULED})""",)),
+    Page(
+        "/api/users",
+        (
+            """SELECT u.*, o.name, s.*, c.ref, c.state FROM users_user u
+                LEFT JOIN people_owner o ON o.id = u.owner_id
+                LEFT JOIN users_use s ON s.user_id = u.id
+        LEFT JOIN connections_connection c ON c.id = s.connection_id WHERE u.id IN (SELECT id
+            FROM users_user ORDER BY name LIMIT 101)""",
+        ),
+    ),
+    Page(
+        "/api/applications",
+        (
+            """SELECT a.*, p.* FROM applications_application a
+                LEFT JOIN applications_place p ON p.application_id = a.id
+        WHERE a.id IN (SELECT id FROM applications_application ORDER BY name LIMIT 101)""",
+        ),
+    ),
+    Page(
+        "/api/owners",
+        (
+            """SELECT o.*, (SELECT count(*) FROM applications_application WHERE owner_id = o.id),
+                (SELECT count(*) FROM users_user WHERE owner_id = o.id),
+        (SELECT count(*) FROM credentials_credential WHERE owner_id = o.id) FROM people_owner o
+            ORDER BY name LIMIT 101""",
+        ),
+    ),
+    Page(
+        "/api/scopes",
+        tuple(one.format(_ALL) for one in (_WITH_PLACES, _THEIR_CONNECTIONS, _THEIRS)),
+    ),
+    Page(
+        "/api/redirect-uris",
+        tuple(one.format(_SIGNING_IN) for one in (_WITH_PLACES, _THEIR_CONNECTIONS)),
+    ),
+    Page(
+        "/api/access-rules",
+        (
+            f"""SELECT a.*, p.*, k.* FROM applications_application a
+                JOIN applications_place p ON p.application_id = a.id
+        LEFT JOIN clients_client k ON k.place_id = p.id WHERE a.id IN ({_RULED})""",
+        ),
+    ),
     Page("/api/certificates", ("SELECT * FROM certificates_issued LIMIT 101",)),
     Page("/api/people", ("SELECT * FROM people_person ORDER BY username LIMIT 101",)),
     Page("/api/rounds", ("SELECT * FROM rounds_round ORDER BY number DESC LIMIT 51",)),
     Page("/api/journal", ("SELECT * FROM journal_entry ORDER BY number DESC LIMIT 101",)),
-)  # fmt: skip
+)
 
 
 def timed(act: Callable[[], Any]) -> float:
@@ -85,7 +164,13 @@ def main() -> None:
     """Fill, ask, print."""
     count = int(sys.argv[1]) if len(sys.argv) > 1 else 10_000
     home = sys.argv[2] if len(sys.argv) > 2 else tempfile.mkdtemp(prefix="neatlatch-bench-")
-    os.environ.update({"NEATLATCH_HOME": home, "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings", "NEATLATCH_LOG": "WARNING"})
+    os.environ.update(
+        {
+            "NEATLATCH_HOME": home,
+            "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+            "NEATLATCH_LOG": "WARNING",
+        }
+    )
     import django
 
     django.setup()
@@ -112,7 +197,9 @@ def main() -> None:
         return {"says": "always the same"}
 
     web = WebClient(HTTP_HOST="127.0.0.1")
-    reader = Person.objects.filter(username="bench").first() or Person.objects.create_user("bench", password="x", role="administrator")
+    reader = Person.objects.filter(username="bench").first() or Person.objects.create_user(
+        "bench", password="x", role="administrator"
+    )
     web.force_login(reader, backend="django.contrib.auth.backends.ModelBackend")
 
     def bare(page: Page) -> None:
@@ -125,7 +212,10 @@ def main() -> None:
         assert answer.status_code == 200, (address, answer.status_code, answer.content[:200])
         return answer.content
 
-    print(f"{Connection.objects.count():,} connections; milliseconds of processor time, medians of {TIMES} in turns")
+    print(
+        f"{Connection.objects.count():,} connections; milliseconds of processor time, "
+        f"medians of {TIMES} in turns"
+    )
     for page in PAGES:
         size = len(ask(page.address)) / 1024
         ask("/api/constant")
@@ -138,7 +228,8 @@ def main() -> None:
         ratio = a / (b + c)
         met = "" if ratio <= page.aim and size <= page.most_kib else "  NOT MET"
         print(
-            f"{page.address:<36} {a:7.1f} against {b:5.1f} + {c:4.1f}: {ratio:5.1f} × (aim {page.aim:.0f}), {size:6.1f} KiB{met}",
+            f"{page.address:<36} {a:7.1f} against {b:5.1f} + {c:4.1f}: {ratio:5.1f} × (aim "
+            f"{page.aim:.0f}), {size:6.1f} KiB{met}",
             flush=True,
         )
         row(
@@ -160,11 +251,26 @@ def main() -> None:
     quick = min(timed(anew) for _ in range(7)) / len(keys)
     now = django.utils.timezone.now()
     slow = min(
-        timed(lambda: [summaries.sum_up(one, now) for one in halves.each(Connection.objects.filter(pk__in=keys))]) for _ in range(5)
+        timed(
+            lambda: [
+                summaries.sum_up(one, now)
+                for one in halves.each(Connection.objects.filter(pk__in=keys))
+            ]
+        )
+        for _ in range(5)
     ) / len(keys)
-    row("a summary worked out anew and written, 200 a block", f"{quick * 1000:.0f} µs", f"by the slow road, not written: {slow * 1000:.0f} µs", quick / slow, "500 µs",
-        quick <= 0.5)  # fmt: skip
-    print(f"a summary anew, read and written: {quick * 1000:.0f} µs; by the slow road, not written: {slow * 1000:.0f} µs (aim 500)")
+    row(
+        "a summary worked out anew and written, 200 a block",
+        f"{quick * 1000:.0f} µs",
+        f"by the slow road, not written: {slow * 1000:.0f} µs",
+        quick / slow,
+        "500 µs",
+        quick <= 0.5,
+    )
+    print(
+        f"a summary anew, read and written: {quick * 1000:.0f} µs; by the slow road, not "
+        f"written: {slow * 1000:.0f} µs (aim 500)"
+    )
 
 
 if __name__ == "__main__":

@@ -1,7 +1,10 @@
-"""Scrolling through a list of ten thousand connections in Chromium: the time between frames. Run by hand: ``python -m bench.scroll [how many]``.
+"""Scrolling through a list of ten thousand connections in Chromium: the time between frames.
 
-Fills a database of its own, starts the desk on it, scrolls from top to bottom as fast as a wheel goes, and prints the median and the worst of the times
-between frames, and how many rows stood in the page at the most. The bare reference is the same scroll over an empty page of the same height.
+Run by hand: ``python -m bench.scroll [how many]``.
+
+Fills a database of its own, starts the desk on it, scrolls from top to bottom as fast as a wheel
+goes, and prints the median and the worst of the times between frames, and how many rows stood in
+the page at the most. The bare reference is the same scroll over an empty page of the same height.
 """
 
 from __future__ import annotations
@@ -39,8 +42,11 @@ _WATCH = """() => new Promise((done) => {
 def told(name: str, found: dict[str, Any]) -> float:
     """Print one run; answers its median."""
     gaps = sorted(found["gaps"][2:])
-    print(f"{name}: median {statistics.median(gaps):.1f} ms between frames, 99 % under {gaps[int(len(gaps) * 0.99)]:.1f} ms, worst {gaps[-1]:.0f} ms; "
-          f"{found['rows']} rows in the page at most; scrolled {found['top']:.0f} px")  # fmt: skip
+    print(
+        f"{name}: median {statistics.median(gaps):.1f} ms between frames, 99 % under "
+        f"{gaps[int(len(gaps) * 0.99)]:.1f} ms, worst {gaps[-1]:.0f} ms; "
+        f"{found['rows']} rows in the page at most; scrolled {found['top']:.0f} px"
+    )
     return float(statistics.median(gaps))
 
 
@@ -54,14 +60,37 @@ def main() -> None:
         "NEATLATCH_URL": f"http://127.0.0.1:{port}",
         "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
     }
-    code = (f"import django; django.setup()\nfrom django.core.management import call_command\ncall_command('migrate', verbosity=0)\n"
-            f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom neatlatch.demo.fill import fill\nfill({count}, print)\n"
-            "from neatlatch.desk.ground.common.actors import NOBODY\nfrom neatlatch.desk.ground.people import services\nservices.add(NOBODY, 'bench', 'Bench', 'reader', 'skerry-lantern-hawser')")  # fmt: skip
+    code = (
+        f"import django; django.setup()\nfrom django.core.management import "
+        f"call_command\ncall_command('migrate', verbosity=0)\n"
+        f"call_command('collectstatic', '--noinput', verbosity=0)\nfrom neatlatch.demo.fill "
+        f"import fill\nfill({count}, print)\n"
+        "from neatlatch.desk.ground.common.actors import NOBODY\nfrom "
+        "neatlatch.desk.ground.people import services\nservices.add(NOBODY, 'bench', "
+        "'Bench', 'reader', 'skerry-lantern-hawser')"
+    )
     subprocess.run([sys.executable, "-c", code], check=True, env=environment, cwd=ROOT)
-    desk = subprocess.Popen([sys.executable, "-m", "uvicorn", "neatlatch.desk.pages.asgi:application", "--port", str(port), "--lifespan", "off", "--log-level", "error"],
-                            env=environment, cwd=ROOT)  # fmt: skip
+    desk = subprocess.Popen(
+        [
+            sys.executable,
+            "-m",
+            "uvicorn",
+            "neatlatch.desk.pages.asgi:application",
+            "--port",
+            str(port),
+            "--lifespan",
+            "off",
+            "--log-level",
+            "error",
+        ],
+        env=environment,
+        cwd=ROOT,
+    )
     try:
-        wait_until(lambda: httpx.get(f"http://127.0.0.1:{port}/alive").is_success, what="the start of the desk")
+        wait_until(
+            lambda: httpx.get(f"http://127.0.0.1:{port}/alive").is_success,
+            what="the start of the desk",
+        )
         with sync_playwright() as play:
             browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
             page: Page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
@@ -75,7 +104,9 @@ def main() -> None:
             time.sleep(1)
             list_ = told(f"the list of {count}", page.evaluate(_WATCH))
             page.evaluate(
-                "document.body.replaceChildren(Object.assign(document.createElement('div'), {id: 'bare'})); document.getElementById('bare').style.height = '360000px'; scrollTo(0, 0)"
+                "document.body.replaceChildren(Object.assign(document.createElement('div'), "
+                "{id: 'bare'})); document.getElementById('bare').style.height = '360000px'; "
+                "scrollTo(0, 0)"
             )
             bare = told("an empty page of that height", page.evaluate(_WATCH))
             row(

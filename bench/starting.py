@@ -1,5 +1,7 @@
-"""How long somebody waits for one line of ``nlatch compute``, against an interpreter that does nothing; and for the demo when it is started again, against
-loading the desk once. By hand: python -m bench.starting"""
+"""How long somebody waits for one line of ``nlatch compute``, against an interpreter that does
+nothing; and for the demo when it is started again, against loading the desk once. By hand: python
+-m bench.starting
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,11 @@ def demo() -> float:
     """Seconds until the demo says that everything is started; it is stopped again."""
     begun = time.perf_counter()
     started = subprocess.Popen(
-        ["bin/demo", "--port", str(PORT), "--only", "lost-property"], stdout=subprocess.PIPE, text=True, cwd=ROOT, start_new_session=True
+        ["bin/demo", "--port", str(PORT), "--only", "lost-property"],
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=ROOT,
+        start_new_session=True,
     )
     assert started.stdout is not None
     for line in started.stdout:
@@ -50,7 +56,11 @@ def loading() -> float:
     begun = time.perf_counter()
     subprocess.run(
         [sys.executable, "-c", "import django; django.setup(); import neatlatch.desk.pages.urls"],
-        env={**os.environ, "NEATLATCH_HOME": str(home), "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings"},
+        env={
+            **os.environ,
+            "NEATLATCH_HOME": str(home),
+            "DJANGO_SETTINGS_MODULE": "neatlatch.desk.settings",
+        },
         check=True,
         cwd=ROOT,
     )
@@ -60,16 +70,36 @@ def loading() -> float:
 def main() -> None:
     """In turns."""
     demo()  # fills it
-    again, once = statistics.median(demo() for _ in range(3)), statistics.median(loading() for _ in range(3))
+    again, once = (
+        statistics.median(demo() for _ in range(3)),
+        statistics.median(loading() for _ in range(3)),
+    )
     print(f"the demo started again: {again:.1f} s; the desk loaded once: {once:.1f} s (aim: 5 s)")
-    row("the demo started again", f"{again:.1f} s", f"the desk loaded once: {once:.1f} s", again / once, "5 s", again <= 5)
+    row(
+        "the demo started again",
+        f"{again:.1f} s",
+        f"the desk loaded once: {once:.1f} s",
+        again / once,
+        "5 s",
+        again <= 5,
+    )
     ours, theirs = [], []
     for _ in range(TIMES):
         ours.append(timed([sys.executable, "-m", "neatlatch.cli", "compute"]))
         theirs.append(timed([sys.executable, "-c", "import json, argparse"]))
     a, b = statistics.median(ours), statistics.median(theirs)
-    print(f"one line: {a:.0f} ms; an interpreter that imports json and argparse: {b:.0f} ms; {a / b:.1f} × (aim: 150 ms)")
-    row("`nlatch compute`, one line", f"{a:.0f} ms", f"an interpreter with json and argparse: {b:.0f} ms", a / b, "150 ms", a <= 150)
+    print(
+        f"one line: {a:.0f} ms; an interpreter that imports json and argparse: {b:.0f} ms; "
+        f"{a / b:.1f} × (aim: 150 ms)"
+    )
+    row(
+        "`nlatch compute`, one line",
+        f"{a:.0f} ms",
+        f"an interpreter with json and argparse: {b:.0f} ms",
+        a / b,
+        "150 ms",
+        a <= 150,
+    )
 
 
 if __name__ == "__main__":

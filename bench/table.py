@@ -1,6 +1,8 @@
-"""All benches, one after the other, and one table of what they measured: ``bin/bench [names]``, by hand, on a machine that does nothing else.
+"""All benches, one after the other, and one table of what they measured: ``bin/bench [names]``, by
+hand, on a machine that does nothing else.
 
-A bench stands by itself (``python -m bench.NAME``) and says here what of it stands in the table. Names that are given are run; the rows of the others stay as they were.
+A bench stands by itself (``python -m bench.NAME``) and says here what of it stands in the table.
+Names that are given are run; the rows of the others stay as they were.
 """
 
 from __future__ import annotations
@@ -38,8 +40,10 @@ BENCHES = (
 
 @dataclass(frozen=True)
 class Row:
-    """What was measured, of what, against which reference in the same run; ``ratio``: ours by the reference's (``None``: they are no times of one
-    kind). ``met``: whether it is as it is to be (``None``: nothing is wanted)."""
+    """What was measured, of what, against which reference in the same run; ``ratio``: ours by the
+    reference's (``None``: they are no times of one kind). ``met``: whether it is as it is to be
+    (``None``: nothing is wanted).
+    """
 
     what: str
     measured: str
@@ -49,7 +53,14 @@ class Row:
     met: bool | None
 
 
-def row(what: str, measured: str, reference: str, ratio: float | None = None, aim: str = "", met: bool | None = None) -> None:
+def row(
+    what: str,
+    measured: str,
+    reference: str,
+    ratio: float | None = None,
+    aim: str = "",
+    met: bool | None = None,
+) -> None:
     """Put a line into the table, where a table is being made."""
     if file := os.environ.get(_ROWS):
         with Path(file).open("a") as rows:
@@ -59,24 +70,43 @@ def row(what: str, measured: str, reference: str, ratio: float | None = None, ai
 def run(name: str) -> list[Row]:
     """Run one bench; answers its rows. Raises ``CalledProcessError`` where it fails."""
     with tempfile.NamedTemporaryFile(suffix=".jsonl") as rows:
-        subprocess.run([sys.executable, "-m", f"bench.{name}"], check=True, cwd=ROOT, env={**os.environ, _ROWS: rows.name})
+        subprocess.run(
+            [sys.executable, "-m", f"bench.{name}"],
+            check=True,
+            cwd=ROOT,
+            env={**os.environ, _ROWS: rows.name},
+        )
         return [Row(**json.loads(line)) for line in Path(rows.name).read_text().splitlines()]
 
 
 def machine() -> str:
     """The machine in a few words."""
     model = next(
-        (line.partition(":")[2].strip() for line in Path("/proc/cpuinfo").read_text().splitlines() if line.startswith("model name")), ""
+        (
+            line.partition(":")[2].strip()
+            for line in Path("/proc/cpuinfo").read_text().splitlines()
+            if line.startswith("model name")
+        ),
+        "",
     )
     memory = int(Path("/proc/meminfo").read_text().split()[1]) / 2**20
-    return f"{os.cpu_count()} cores ({model or platform.machine()}), {memory:.0f} GiB, Python {platform.python_version()}"
+    return (
+        f"{os.cpu_count()} cores ({model or platform.machine()}), {memory:.0f} GiB, Python "
+        f"{platform.python_version()}"
+    )
 
 
 def main() -> None:
     """Run those that are named, or all; keep and write the table."""
     names = sys.argv[1:] or list(BENCHES)
     kept: dict[str, dict[str, object]] = json.loads(KEPT.read_text()) if KEPT.exists() else {}
-    commit = subprocess.run(["git", "rev-parse", "--short", "HEAD"], capture_output=True, text=True, cwd=ROOT, check=True).stdout.strip()
+    commit = subprocess.run(
+        ["git", "rev-parse", "--short", "HEAD"],
+        capture_output=True,
+        text=True,
+        cwd=ROOT,
+        check=True,
+    ).stdout.strip()
     for name in names:
         print(f"== {name}", flush=True)
         measured = f"{dt.datetime.now(dt.UTC):%-d %B %Y}, {commit}"
@@ -89,18 +119,28 @@ def _written(kept: dict[str, dict[str, object]]) -> str:
     lines = [
         "# Benchmarks",
         "",
-        f"`bin/bench` runs them all, `bin/bench NAME` one, and writes this table. Machine: {machine()}. Both sides of a ratio were measured in turns in one run; the machine is",
+        (
+            f"`bin/bench` runs them all, `bin/bench NAME` one, and writes this table. Machine: "
+            f"{machine()}. Both sides of a ratio were measured in turns in one run; the machine "
+            f"is"
+        ),
         "shared, so the ratio tells more than the time.",
         "",
         "| what | measured | against | ratio | aim | |",
         "|---|---|---|---|---|---|",
     ]
-    for name in (*(one for one in BENCHES if one in kept), *(one for one in kept if one not in BENCHES)):
+    for name in (
+        *(one for one in BENCHES if one in kept),
+        *(one for one in kept if one not in BENCHES),
+    ):
         lines.append(f"| **{name}** (`bench/{name}.py`, {kept[name]['measured']}) | | | | | |")
         for one in kept[name]["rows"]:  # type: ignore[attr-defined]
             ratio = f"{one['ratio']:.2f} ×" if one["ratio"] is not None else ""
             met = "" if one["met"] is None else "met" if one["met"] else "**not met**"
-            lines.append(f"| {one['what']} | {one['measured']} | {one['reference']} | {ratio} | {one['aim']} | {met} |")
+            lines.append(
+                f"| {one['what']} | {one['measured']} | {one['reference']} | {ratio} | "
+                f"{one['aim']} | {met} |"
+            )
     return "\n".join(lines) + "\n"
 
 

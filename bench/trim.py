@@ -1,4 +1,6 @@
-"""The trim of sixty scopes and four hundred operations, against an integer program of scipy in the same run. By hand: python -m bench.trim"""
+"""The trim of sixty scopes and four hundred operations, against an integer program of scipy in the
+same run. By hand: python -m bench.trim
+"""
 
 from __future__ import annotations
 
@@ -33,9 +35,18 @@ def main() -> None:
             theirs.append(time.perf_counter() - begun)
             assert abs(float(found.weight) - reference) < 1e-6
         a, b = statistics.median(ours), statistics.median(theirs)
-        print(f"{words}: {a * 1000:.0f} ms (worst {max(ours) * 1000:.0f}); the integer program {b * 1000:.0f} ms; {a / b:.2f} times")
-        row(f"the trim of 60 scopes for 400 operations: {words}", f"{a * 1000:.0f} ms, worst {max(ours) * 1000:.0f}", f"scipy's integer program: {b * 1000:.0f} ms", a / b,
-            "1 s", max(ours) < 1)  # fmt: skip
+        print(
+            f"{words}: {a * 1000:.0f} ms (worst {max(ours) * 1000:.0f}); the integer "
+            f"program {b * 1000:.0f} ms; {a / b:.2f} times"
+        )
+        row(
+            f"the trim of 60 scopes for 400 operations: {words}",
+            f"{a * 1000:.0f} ms, worst {max(ours) * 1000:.0f}",
+            f"scipy's integer program: {b * 1000:.0f} ms",
+            a / b,
+            "1 s",
+            max(ours) < 1,
+        )
 
 
 if __name__ == "__main__":

@@ -40,17 +40,30 @@ def main() -> None:
         browser = play.chromium.launch(executable_path=CHROMIUM, args=CHROMIUM_FLAGS)
         page = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
         log_in(page)
-        clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()["items"]
+        clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()[
+            "items"
+        ]
         test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
         rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
         production = next(one["id"] for one in clients if one["environment"]["key"] == "production")
         views = {
-            "today": "/", "connection": "/connections/cargo-manifests", "application": "/applications/cargo-manifests",
-            "test": f"/tests/{test}", "connections": "/connections", "credentials": "/credentials", "round": f"/rounds/{rounds[0]['number']}",
-            "house": "/credentials/house?environment=production", "set-up": "/connections/harbour-returns-staging/set-up", "profile": "/applications/fare-kiosks/profile",
-            "redirect-uris": f"/clients/{production}/redirect-uris", "scopes": f"/clients/{production}/scopes",
-            "access-rules": "/access-rules/vessel-positions/production", "users": "/users", "certificates": "/certificates?environment=production", "inventory": "/inventory",
-        }  # fmt: skip
+            "today": "/",
+            "connection": "/connections/cargo-manifests",
+            "application": "/applications/cargo-manifests",
+            "test": f"/tests/{test}",
+            "connections": "/connections",
+            "credentials": "/credentials",
+            "round": f"/rounds/{rounds[0]['number']}",
+            "house": "/credentials/house?environment=production",
+            "set-up": "/connections/harbour-returns-staging/set-up",
+            "profile": "/applications/fare-kiosks/profile",
+            "redirect-uris": f"/clients/{production}/redirect-uris",
+            "scopes": f"/clients/{production}/scopes",
+            "access-rules": "/access-rules/vessel-positions/production",
+            "users": "/users",
+            "certificates": "/certificates?environment=production",
+            "inventory": "/inventory",
+        }
         for name, address in views.items():
             if not wanted or name in wanted:
                 take(page, name, address)
@@ -66,12 +79,18 @@ def main() -> None:
         if not wanted or "intake" in wanted:
             take(page, "intake", "/connections/tide-tables/set-up")
             page.get_by_role("button", name="Paste anything").click()
-            words = "client_key: ck-7d21c0a9e4\nclient_secret: ' Yv0qk2-made-up-for-the-picture'\ntoken_id: tid-41fe9b02\ntoken_secret: q9-also-made-up-Lm83\ncolour: red"
+            words = (
+                "client_key: ck-7d21c0a9e4\nclient_secret: ' "
+                "Yv0qk2-made-up-for-the-picture'\ntoken_id: tid-41fe9b02\ntoken_secret: "
+                "q9-also-made-up-Lm83\ncolour: red"
+            )
             page.get_by_role("dialog").get_by_label("Paste or drop anything here").fill(words)
             page.locator("[data-intake]").wait_for()
             page.screenshot(path=OUT / "intake.png")
         if not wanted or "replacing" in wanted:
-            held = page.request.get(f"{ADDRESS}/api/credentials?words=connection:lost-property env:production").json()
+            held = page.request.get(
+                f"{ADDRESS}/api/credentials?words=connection:lost-property env:production"
+            ).json()
             one = next(each for each in held if each["connections"] == ["lost-property"])
             take(page, "replacing", f"/credentials/{one['id']}?act=replace")
             begin = page.get_by_role("button", name="Begin")

@@ -26,7 +26,9 @@ def _compute(given: argparse.Namespace) -> int:
         print(f"nlatch: {given.files} is not a folder.", file=sys.stderr)
         return 2
     sys.stdin.reconfigure(encoding="utf-8", errors="replace")  # type: ignore[union-attr]
-    for line in compute.answers(sys.stdin, _reader(given.files.resolve()) if given.files else compute.no_files):
+    for line in compute.answers(
+        sys.stdin, _reader(given.files.resolve()) if given.files else compute.no_files
+    ):
         print(line, flush=True)
     return 0
 
@@ -56,11 +58,16 @@ def _check_home() -> None:
     """Look for the desk before its settings do, which make its folder. Raises :class:`NoDesk`."""
     home = Path(os.environ.get("NEATLATCH_HOME") or Path(__file__).parents[1] / "var" / "desk")
     if not (home / "desk.sqlite3").is_file():
-        raise NoDesk(f"there is no desk in {home}. Set NEATLATCH_HOME to its folder; that of a demo is var/demo/PORT.")
+        raise NoDesk(
+            f"there is no desk in {home}. Set NEATLATCH_HOME to its folder; that of a demo "
+            f"is var/demo/PORT."
+        )
 
 
 def set_up(serves: bool = False, makes: bool = False) -> None:
-    """Set the desk up in this process, so that its services can be called. A command tells its log only what is wrong; a program that ``serves`` tells more.
+    """Set the desk up in this process, so that its services can be called.
+
+    A command tells its log only what is wrong; a program that ``serves`` tells more.
 
     ``makes``: the command may make the desk that it works on. Raises :class:`NoDesk`.
     """
@@ -82,11 +89,19 @@ def _journal(given: argparse.Namespace) -> int:
     if given.act == "anchor":
         print(services.anchor() or "There is no anchor yet: the journal is empty.")
         return 0
-    verdict = services.check(whole=not given.recent, anchor=given.anchor) if given.recent or given.anchor else services.check_and_note()
+    verdict = (
+        services.check(whole=not given.recent, anchor=given.anchor)
+        if given.recent or given.anchor
+        else services.check_and_note()
+    )
     if verdict.fault is not None:
         print(f"The journal does not hold. {verdict.fault}")
         return 1
-    looked = "each with the code of the one before" if verdict.looked_from == 1 else f"looked at from {verdict.looked_from} on"
+    looked = (
+        "each with the code of the one before"
+        if verdict.looked_from == 1
+        else f"looked at from {verdict.looked_from} on"
+    )
     print(f"The journal holds: {verdict.entries} entries, {looked}.")
     return 0
 
@@ -130,14 +145,23 @@ def _apply(given: argparse.Namespace) -> int:
     try:
         text = given.file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        print(f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}", file=sys.stderr)
+        print(
+            f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}",
+            file=sys.stderr,
+        )
         return 2
     try:
-        found = services.preview(text, given.prune, by) if given.preview else _applied(by, text, given)
+        found = (
+            services.preview(text, given.prune, by) if given.preview else _applied(by, text, given)
+        )
     except Problem as problem:
         print(f"nlatch: {problem.title}", file=sys.stderr)
         for one in problem.extra.get("mistakes", []):
-            print(f"{given.file}:{one['line']}: {one['where'] + ': ' if one['where'] else ''}{one['says']}", file=sys.stderr)
+            print(
+                f"{given.file}:{one['line']}: "
+                f"{one['where'] + ': ' if one['where'] else ''}{one['says']}",
+                file=sys.stderr,
+            )
         if not problem.extra.get("mistakes"):
             print(f"nlatch: {problem.detail}", file=sys.stderr)
         return 1
@@ -145,14 +169,21 @@ def _apply(given: argparse.Namespace) -> int:
 
 
 def _tell(changes: Any, preview: bool, left: tuple[str, ...] = ("conflict",)) -> int:
-    """Print what is changed, or would be; the exit status. ``left``: what is told by it as left alone."""
+    """Print what is changed, or would be; the exit status.
+
+    ``left``: what is told by it as left alone.
+    """
     for change in changes:
         if change.act != "stay":
             print(f"{change.act:<9} {change.kind:<13} {change.key}")
             for sentence in change.says:
                 print(f"{'':<9} {'':<13}   {sentence}")
     count = sum(change.does for change in changes)
-    print(f"{count} {'change' if count == 1 else 'changes'}{' would be made' if preview else ''}." if count else "Nothing to change.")
+    print(
+        f"{count} {'change' if count == 1 else 'changes'}{' would be made' if preview else ''}."
+        if count
+        else "Nothing to change."
+    )
     return 3 if any(change.act in left for change in changes) else 0
 
 
@@ -176,7 +207,8 @@ def _imports(given: argparse.Namespace) -> int:
         undone = ", undone" if plan.undone else ""
         undoes = f", undoes {plan.undoes_id}" if plan.undoes_id else ""
         print(
-            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.by.username}: {plan.state}, {plan.done:,} of {plan.total:,} applied{undone}{undoes}"
+            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.by.username}: {plan.state}, "
+            f"{plan.done:,} of {plan.total:,} applied{undone}{undoes}"
         )
         if plan.problem:
             print(f"  {plan.problem}")
@@ -194,7 +226,10 @@ def _undo(given: argparse.Namespace) -> int:
         return 2
     plan = ImportPlan.objects.filter(pk=given.plan).first()
     if plan is None:
-        print(f"nlatch: there is no import {given.plan}; “nlatch imports” lists them.", file=sys.stderr)
+        print(
+            f"nlatch: there is no import {given.plan}; “nlatch imports” lists them.",
+            file=sys.stderr,
+        )
         return 2
     try:
         shown = services.undo_preview(plan, by) if given.preview else _undone(by, plan, given)
@@ -238,10 +273,16 @@ def _summaries(given: argparse.Namespace) -> int:
         return 0
     settling.catch_up()
     count = 0
-    for count, said in enumerate(chain(summaries.differences(), standing_out.differences()), start=1):
+    for count, said in enumerate(
+        chain(summaries.differences(), standing_out.differences()), start=1
+    ):
         if count <= _MOST_SHOWN:
             print(said)
-    print(f"{count:,} {'difference' if count == 1 else 'differences'}." if count else "Every summary is what would be worked out now.")
+    print(
+        f"{count:,} {'difference' if count == 1 else 'differences'}."
+        if count
+        else "Every summary is what would be worked out now."
+    )
     return 1 if count else 0
 
 
@@ -253,7 +294,10 @@ def _demo_fill(given: argparse.Namespace) -> int:
 
     call_command("migrate", verbosity=0)
     try:
-        stand = fill.fill(given.count, lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True))
+        stand = fill.fill(
+            given.count,
+            lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True),
+        )
     except fill.Refused as refused:
         print(f"nlatch: {refused}", file=sys.stderr)
         return 1
@@ -262,7 +306,9 @@ def _demo_fill(given: argparse.Namespace) -> int:
 
 
 def _asking(given: argparse.Namespace) -> Any:
-    """An HTTP client with the user's own key, from the environment or a file; ``None``: none is set."""
+    """An HTTP client with the user's own key, from the environment or a file; ``None``: none is
+    set.
+    """
     import ssl
 
     import httpx
@@ -274,19 +320,36 @@ def _asking(given: argparse.Namespace) -> Any:
         except OSError as error:
             print(f"nlatch: {given.key_file}: {error.strerror}", file=sys.stderr)
             return None
-    shown = given.certificate or Path(os.environ["NLATCH_CERTIFICATE"]) if "NLATCH_CERTIFICATE" in os.environ else given.certificate
+    shown = (
+        given.certificate or Path(os.environ["NLATCH_CERTIFICATE"])
+        if "NLATCH_CERTIFICATE" in os.environ
+        else given.certificate
+    )
     if not key and shown is None:
-        print("nlatch: set NLATCH_KEY to the key that you were handed, or name a file with --key-file or --certificate.", file=sys.stderr)
+        print(
+            "nlatch: set NLATCH_KEY to the key that you were handed, or name a file with "
+            "--key-file or --certificate.",
+            file=sys.stderr,
+        )
         return None
     context = ssl.create_default_context(cafile=os.environ.get("NLATCH_CA") or None)
     if shown is not None:
         try:
             context.load_cert_chain(shown)
         except (OSError, ssl.SSLError) as error:
-            print(f"nlatch: {shown}: {error.strerror or 'it is not a certificate with its key in PEM'}", file=sys.stderr)
+            print(
+                f"nlatch: {shown}: "
+                f"{error.strerror or 'it is not a certificate with its key in PEM'}",
+                file=sys.stderr,
+            )
             return None
     url = os.environ.get("NLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
-    return httpx.Client(base_url=url, headers={"Authorization": f"Bearer {key}"} if key else {}, timeout=130, verify=context)
+    return httpx.Client(
+        base_url=url,
+        headers={"Authorization": f"Bearer {key}"} if key else {},
+        timeout=130,
+        verify=context,
+    )
 
 
 def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
@@ -304,7 +367,11 @@ def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     if answer.is_success:
         return answer
     told = answer.json() if "json" in answer.headers.get("content-type", "") else {}
-    print(f"nlatch: {told.get('title', f'the desk answered {answer.status_code}')} {told.get('detail', '')}".rstrip(), file=sys.stderr)
+    print(
+        f"nlatch: {told.get('title', f'the desk answered {answer.status_code}')} "
+        f"{told.get('detail', '')}".rstrip(),
+        file=sys.stderr,
+    )
     return None
 
 
@@ -349,7 +416,11 @@ def _draw(given: argparse.Namespace) -> int:
     if answer is None:
         return 1
     if not given.json and not answer.text.strip():
-        print("nlatch: its key travels in the query and not in a header. Take it with --json, under “query”.", file=sys.stderr)
+        print(
+            "nlatch: its key travels in the query and not in a header. Take it with --json, "
+            "under “query”.",
+            file=sys.stderr,
+        )
         return 2
     sys.stdout.write(answer.text if not given.json else f"{answer.text}\n")
     return 0
@@ -385,21 +456,57 @@ def _parser() -> argparse.ArgumentParser:
     parser.add_argument("--version", action="version", version=f"nlatch {__version__}")
     commands = parser.add_subparsers(dest="command", required=True)
 
-    one = commands.add_parser("compute", help="answer computations given as JSON lines on standard input",
-                              description='Reads one JSON object a line, {"op": ..., ...}, and writes one answer a line. A bad line answers {"error": ...}.')  # fmt: skip
-    one.add_argument("--files", type=Path, metavar="DIR", help="the folder that file names in the input are relative to")
-    one.add_argument("--list", action="store_true", help="name each operation with its input and source")
+    one = commands.add_parser(
+        "compute",
+        help="answer computations given as JSON lines on standard input",
+        description=(
+            'Reads one JSON object a line, {"op": ..., ...}, and writes one answer a line. A '
+            'bad line answers {"error": ...}.'
+        ),
+    )
+    one.add_argument(
+        "--files",
+        type=Path,
+        metavar="DIR",
+        help="the folder that file names in the input are relative to",
+    )
+    one.add_argument(
+        "--list", action="store_true", help="name each operation with its input and source"
+    )
     one.set_defaults(run=_compute)
 
     keyed = argparse.ArgumentParser(add_help=False)
-    keyed.add_argument("--key-file", type=Path, metavar="FILE", help="a file that holds your own key (else the environment's NLATCH_KEY)")
-    keyed.add_argument("--certificate", type=Path, metavar="FILE",
-                       help="a file with your own certificate, its chain and its key in PEM, to be shown at the TLS door (else NLATCH_CERTIFICATE)")  # fmt: skip
-    one = commands.add_parser("draw", parents=[keyed], help="take a ready request header for a connection that you use",
-                              description="Writes header lines. The desk's address is NLATCH_URL, your own key NLATCH_KEY; NLATCH_CA names its certificate authorities.")  # fmt: skip
+    keyed.add_argument(
+        "--key-file",
+        type=Path,
+        metavar="FILE",
+        help="a file that holds your own key (else the environment's NLATCH_KEY)",
+    )
+    keyed.add_argument(
+        "--certificate",
+        type=Path,
+        metavar="FILE",
+        help=(
+            "a file with your own certificate, its chain and its key in PEM, to be shown at the "
+            "TLS door (else NLATCH_CERTIFICATE)"
+        ),
+    )
+    one = commands.add_parser(
+        "draw",
+        parents=[keyed],
+        help="take a ready request header for a connection that you use",
+        description=(
+            "Writes header lines. The desk's address is NLATCH_URL, your own key NLATCH_KEY; "
+            "NLATCH_CA names its certificate authorities."
+        ),
+    )
     one.add_argument("ref", help="the connection's reference name")
-    one.add_argument("--json", action="store_true", help="base address, headers, query and end as JSON")
-    one.add_argument("--method", default="", help="for a connection that signs each request: its method")
+    one.add_argument(
+        "--json", action="store_true", help="base address, headers, query and end as JSON"
+    )
+    one.add_argument(
+        "--method", default="", help="for a connection that signs each request: its method"
+    )
     one.add_argument("--url", default="", help="and its whole address")
     one.set_defaults(run=_draw)
 
@@ -407,13 +514,22 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_list)
 
     one = commands.add_parser(
-        "test", parents=[keyed], help="test a connection that you use", description="Ends with 0 if it works, 1 if it does not."
+        "test",
+        parents=[keyed],
+        help="test a connection that you use",
+        description="Ends with 0 if it works, 1 if it does not.",
     )
     one.add_argument("ref", help="the connection's reference name")
     one.set_defaults(run=_test)
 
-    one = commands.add_parser("serve", help="serve the desk",
-                              description="Plain HTTP, for a loopback address or behind a proxy that ends TLS (NEATLATCH_PROXY). Ctrl-C stops it.")  # fmt: skip
+    one = commands.add_parser(
+        "serve",
+        help="serve the desk",
+        description=(
+            "Plain HTTP, for a loopback address or behind a proxy that ends TLS "
+            "(NEATLATCH_PROXY). Ctrl-C stops it."
+        ),
+    )
     one.add_argument("--port", type=int, default=8600)
     one.add_argument("--host", default="127.0.0.1", help="the address it listens on (127.0.0.1)")
     one.add_argument(
@@ -425,24 +541,43 @@ def _parser() -> argparse.ArgumentParser:
     )
     one.set_defaults(run=_serve)
 
-    one = commands.add_parser("door", help="serve the desk over TLS, where users may draw with a certificate of the house",
-                              description="Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it.")  # fmt: skip
+    one = commands.add_parser(
+        "door",
+        help="serve the desk over TLS, where users may draw with a certificate of the house",
+        description=(
+            "Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it."
+        ),
+    )
     one.add_argument("--port", type=int, default=8601)
     one.add_argument("--host", default="127.0.0.1", help="the address it listens on (127.0.0.1)")
-    one.add_argument("--name", action="append", help="a name or address that it is called by; may be repeated (localhost, 127.0.0.1)")
-    one.add_argument("--environment", default="production", help="whose authority issues its certificate (production)")
+    one.add_argument(
+        "--name",
+        action="append",
+        help="a name or address that it is called by; may be repeated (localhost, 127.0.0.1)",
+    )
+    one.add_argument(
+        "--environment",
+        default="production",
+        help="whose authority issues its certificate (production)",
+    )
     one.set_defaults(run=_serve_door)
 
-    one = commands.add_parser("export", help="write the whole inventory as YAML, secrets by reference")
+    one = commands.add_parser(
+        "export", help="write the whole inventory as YAML, secrets by reference"
+    )
     one.add_argument("file", type=Path, nargs="?", help="where to write it (standard output)")
-    one.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    one.add_argument(
+        "--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this"
+    )
     one.set_defaults(run=_export)
 
     one = commands.add_parser(
         "apply",
         help="apply an inventory file",
-        description="A small file is applied as a whole or not at all, a large one in blocks; see “imports” and “undo”. Ends with 0 if all was "
-        "applied, 1 if the file was refused or a block failed, 3 if something stays because it was changed meanwhile by hand.",
+        description="A small file is applied as a whole or not at all, a large one in blocks; see "
+        "“imports” and “undo”. Ends with 0 if all was "
+        "applied, 1 if the file was refused or a block failed, 3 if something stays because "
+        "it was changed meanwhile by hand.",
     )
     one.add_argument("file", type=Path)
     one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
@@ -450,34 +585,73 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_apply)
 
     one = commands.add_parser("imports", help="list what was applied, newest first")
-    one.add_argument("--go-on", action="store_true", help="first go on with one whose process was killed, as the worker does")
+    one.add_argument(
+        "--go-on",
+        action="store_true",
+        help="first go on with one whose process was killed, as the worker does",
+    )
     one.set_defaults(run=_imports)
 
-    one = commands.add_parser("undo", help="undo an import, by its stored steps; what was changed since stays",
-                              description="Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because it was changed since, or is still used.")  # fmt: skip
-    one.add_argument("plan", type=UUID, metavar="ID", help="the import; “nlatch imports” lists them")
+    one = commands.add_parser(
+        "undo",
+        help="undo an import, by its stored steps; what was changed since stays",
+        description=(
+            "Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because "
+            "it was changed since, or is still used."
+        ),
+    )
+    one.add_argument(
+        "plan", type=UUID, metavar="ID", help="the import; “nlatch imports” lists them"
+    )
     _add_applying(one)
     one.set_defaults(run=_undo)
 
     cli_safe.add_to(commands)
 
-    one = commands.add_parser("journal", help="check the journal, or print its anchor",
-                              description="check: the chain, its anchor and the database's triggers; ends with 1 if the journal does not hold. anchor: one line that names "
-                                          "the newest entry, to be kept where nobody who can write to the database can change it.")  # fmt: skip
+    one = commands.add_parser(
+        "journal",
+        help="check the journal, or print its anchor",
+        description="check: the chain, its anchor and the database's triggers; ends with 1 if the "
+        "journal does not hold. anchor: one line that names "
+        "the newest entry, to be kept where nobody who can write to the database can change it.",
+    )
     one.add_argument("act", choices=["check", "anchor"])
-    one.add_argument("--anchor", default="", metavar="LINE", help="check: an anchor that was kept elsewhere, to be found in the journal")
-    one.add_argument("--recent", action="store_true", help="check: only from the last checkpoint on, at most a thousand entries")
+    one.add_argument(
+        "--anchor",
+        default="",
+        metavar="LINE",
+        help="check: an anchor that was kept elsewhere, to be found in the journal",
+    )
+    one.add_argument(
+        "--recent",
+        action="store_true",
+        help="check: only from the last checkpoint on, at most a thousand entries",
+    )
     one.set_defaults(run=_journal)
 
-    one = commands.add_parser("summaries", help="compare what lists show with a fresh working-out, or work all out anew",
-                              description="check: ends with 1 where a connection's summary is not what would be worked out now. anew: the desk goes on serving.")  # fmt: skip
+    one = commands.add_parser(
+        "summaries",
+        help="compare what lists show with a fresh working-out, or work all out anew",
+        description=(
+            "check: ends with 1 where a connection's summary is not what would be worked out "
+            "now. anew: the desk goes on serving."
+        ),
+    )
     one.add_argument("act", choices=["check", "anew"])
     one.set_defaults(run=_summaries)
 
-    one = commands.add_parser("demo-fill", help="fill a desk with thousands of made-up connections",
-                              description="The same ones for the same number, with two credentials each, and three workloads and two applications for ten. Going on where it was "
-                                          "stopped. Serve such a desk with NEATLATCH_ROUND_MINUTES=0: nobody listens at their addresses. Ends with 1 where the desk holds other things.")  # fmt: skip
-    one.add_argument("count", type=_count, metavar="N", help="how many connections there are to be in the end")
+    one = commands.add_parser(
+        "demo-fill",
+        help="fill a desk with thousands of made-up connections",
+        description="The same ones for the same number, with two "
+        "credentials each, and three workloads "
+        "and two applications for ten. Going on where it was "
+        "stopped. Serve such a desk with NEATLATCH_ROUND_MINUTES=0: nobody listens at their "
+        "addresses. Ends with 1 where the desk holds other things.",
+    )
+    one.add_argument(
+        "count", type=_count, metavar="N", help="how many connections there are to be in the end"
+    )
     one.set_defaults(run=_demo_fill)
 
     cli_people.add_to(commands)
@@ -487,14 +661,21 @@ def _parser() -> argparse.ArgumentParser:
 def _add_applying(command: argparse.ArgumentParser) -> None:
     """What a command takes that applies an inventory, or its reverse."""
     command.add_argument("--preview", action="store_true", help="only say what would change")
-    command.add_argument("--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this")
+    command.add_argument(
+        "--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this"
+    )
     command.add_argument(
         "--reason",
         default="",
         metavar="TEXT",
-        help="why secrets may go to a new place, with a code of the second factor (asked for, or NLATCH_CODE)",
+        help=(
+            "why secrets may go to a new place, with a code of the second factor (asked for, or "
+            "NLATCH_CODE)"
+        ),
     )
-    command.add_argument("--let-go", action="store_true", help="let go of what would go to a new place")
+    command.add_argument(
+        "--let-go", action="store_true", help="let go of what would go to a new place"
+    )
 
 
 def _processes(text: str) -> int:

@@ -1,4 +1,7 @@
-"""``nlatch person``: people who log in, and their log-in, for whoever runs the machine. It asks for no log-in: who may read the key file may do everything."""
+"""``nlatch person``: people who log in, and their log-in, for whoever runs the machine.
+
+It asks for no log-in: who may read the key file may do everything.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,9 @@ from neatlatch.desk.ground.common.actors import MACHINE, NOBODY
 
 
 def asked(words: str, variable: str) -> str:
-    """A secret: from an environment variable, from the terminal without showing it, or from a line of standard input that is none."""
+    """A secret: from an environment variable, from the terminal without showing it, or from a line
+    of standard input that is none.
+    """
     if given := os.environ.get(variable):
         return given
     return getpass.getpass(words) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\r\n")
@@ -36,7 +41,9 @@ def _person(given: argparse.Namespace) -> Any:
 def _add(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import services
 
-    person = services.add(NOBODY, given.username, given.name, given.role, _password(), must_change=given.must_change)
+    person = services.add(
+        NOBODY, given.username, given.name, given.role, _password(), must_change=given.must_change
+    )
     print(f"{person.username} can log in now, as {person.get_role_display()}.")
 
 
@@ -44,33 +51,45 @@ def _list(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people.models import Person
 
     for one in Person.objects.order_by("username").iterator():
-        print(f"{one.username:<24} {one.role:<14} {'on ' if one.is_active else 'off'}  {one.shown_name}")
+        print(
+            f"{one.username:<24} {one.role:<14} {'on ' if one.is_active else 'off'}  "
+            f"{one.shown_name}"
+        )
 
 
 def _show(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import factors, log_in
 
     one = _person(given)
-    print(
-        f"{one.shown_name}, {one.get_role_display()}, access {'on' if one.is_active else 'off'}{', must change the password' if one.must_change else ''}"
-    )
-    print(
-        f"one-time codes: {f'since {one.factor_since:%Y-%m-%d}' if one.factor is not None and one.factor_since else 'yes' if one.factor is not None else 'none'}"
-    )
+    access = "on" if one.is_active else "off"
+    must_change = ", must change the password" if one.must_change else ""
+    print(f"{one.shown_name}, {one.get_role_display()}, access {access}{must_change}")
+    codes = "none"
+    if one.factor is not None:
+        codes = f"since {one.factor_since:%Y-%m-%d}" if one.factor_since else "yes"
+    print(f"one-time codes: {codes}")
     for passkey in one.passkeys.all():
         print(
-            f"passkey {passkey.pk}: {passkey.name}, added {passkey.added:%Y-%m-%d}, last used {f'{passkey.last_used:%Y-%m-%d}' if passkey.last_used else 'never'}"
+            f"passkey {passkey.pk}: {passkey.name}, added {passkey.added:%Y-%m-%d}, last "
+            f"used {f'{passkey.last_used:%Y-%m-%d}' if passkey.last_used else 'never'}"
         )
     print(f"recovery codes left: {factors.recovery_left(one)}")
     for session in log_in.sessions_of(one):
-        print(f"session {log_in.public_id(session)}: begun {session.begun:%Y-%m-%d %H:%M} from {session.address or '?'}, last seen {session.seen:%H:%M}, "
-              f"{session.browser[:60]}" if session.begun and session.seen else f"session {log_in.public_id(session)}")  # fmt: skip
+        print(
+            f"session {log_in.public_id(session)}: begun {session.begun:%Y-%m-%d %H:%M} "
+            f"from {session.address or '?'}, last seen {session.seen:%H:%M}, "
+            f"{session.browser[:60]}"
+            if session.begun and session.seen
+            else f"session {log_in.public_id(session)}"
+        )
 
 
 def _change(given: argparse.Namespace) -> None:
     from neatlatch.desk.work import leaving
 
-    one = leaving.change(MACHINE, _person(given), given.role, None if given.access is None else given.access == "on")
+    one = leaving.change(
+        MACHINE, _person(given), given.role, None if given.access is None else given.access == "on"
+    )
     print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")
 
 
@@ -111,7 +130,9 @@ def _recovery(given: argparse.Namespace) -> None:
     one = _person(given)
     with transaction.atomic():
         codes = factors.new_recovery(one)
-        factors.tell_of(MACHINE, one, "had new recovery codes made for you; the old ones no longer serve.")
+        factors.tell_of(
+            MACHINE, one, "had new recovery codes made for you; the old ones no longer serve."
+        )
     print("\n".join(codes))
 
 
@@ -152,13 +173,23 @@ def add_to(commands: Any) -> None:
             one.add_argument("username")
         if name == "add":
             one.add_argument("--name", default="")
-            one.add_argument("--role", default="reader", help="reader, operator, administrator or auditor")
-            one.add_argument("--must-change", action="store_true", help="the password must be changed at the first log-in")
+            one.add_argument(
+                "--role", default="reader", help="reader, operator, administrator or auditor"
+            )
+            one.add_argument(
+                "--must-change",
+                action="store_true",
+                help="the password must be changed at the first log-in",
+            )
         elif name == "change":
             one.add_argument("--role", help="reader, operator, administrator or auditor")
             one.add_argument("--access", choices=["on", "off"])
         elif name == "log-out":
-            one.add_argument("--session", default="", help="only this one (its name stands in “show”)")
+            one.add_argument(
+                "--session", default="", help="only this one (its name stands in “show”)"
+            )
         elif name == "drop-factor":
-            one.add_argument("--passkey", type=int, help="only this passkey (its number stands in “show”)")
+            one.add_argument(
+                "--passkey", type=int, help="only this passkey (its number stands in “show”)"
+            )
         one.set_defaults(run=_run, do=do)

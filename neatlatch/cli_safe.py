@@ -47,8 +47,12 @@ def _safe(given: argparse.Namespace) -> int:
         except ValueError as error:
             print(f"nlatch: {error}", file=sys.stderr)
             return 1
-        print(f"Taken out of the key file: version {', '.join(map(str, gone))}. Older backups open only with the key file that was kept with them."
-              if gone else "There is no older key.")  # fmt: skip
+        print(
+            f"Taken out of the key file: version {', '.join(map(str, gone))}. Older backups "
+            f"open only with the key file that was kept with them."
+            if gone
+            else "There is no older key."
+        )
         return 0
     if given.act == "unsaved":
         return _unsaved(given.forget)
@@ -57,23 +61,36 @@ def _safe(given: argparse.Namespace) -> int:
         if count.done and count.done % 200 == 0:
             print(f"{count.done} …", flush=True)
     print(
-        f"{count.done} values are sealed anew, with version {version}. The older key stays in the key file, for old backups, until: nlatch safe drop-old"
+        f"{count.done} values are sealed anew, with version {version}. The older key stays "
+        f"in the key file, for old backups, until: nlatch safe drop-old"
     )
     if count.lost:
-        print(f"{count.lost} values open with none of the keys; they were lost before, and are left as they are.", file=sys.stderr)
-    print("Back up the key file now: what is sealed with the new key opens with no older copy of it.")
+        print(
+            f"{count.lost} values open with none of the keys; they were lost before, and "
+            f"are left as they are.",
+            file=sys.stderr,
+        )
+    print(
+        "Back up the key file now: what is sealed with the new key opens with no older copy of it."
+    )
     return 1 if count.lost else 0
 
 
 def _unsaved(forgotten: str | None) -> int:
-    """Try again to save what an application gave and could not be saved, and list what is left; or forget one of them."""
+    """Try again to save what an application gave and could not be saved, and list what is left; or
+    forget one of them.
+    """
     from neatlatch.desk.ground import won
 
     if forgotten is not None:
         try:
             won.forget(forgotten)
         except KeyError:
-            print(f"nlatch: Nothing called {forgotten} was set aside. nlatch safe unsaved lists what was.", file=sys.stderr)
+            print(
+                f"nlatch: Nothing called {forgotten} was set aside. nlatch safe unsaved "
+                f"lists what was.",
+                file=sys.stderr,
+            )
             return 1
         print(f"Forgotten: {forgotten}.")
         return 0
@@ -98,7 +115,10 @@ def _back_up(given: argparse.Namespace) -> int:
     for file in keys:
         print(f"{file}: keep it apart from the copy.")
     if not keys:
-        print("The keys were not copied (--keys FOLDER does). Without safe.key nothing sealed in the copy opens again.")
+        print(
+            "The keys were not copied (--keys FOLDER does). Without safe.key nothing sealed "
+            "in the copy opens again."
+        )
     return 0
 
 
@@ -129,21 +149,42 @@ def _restore(given: argparse.Namespace) -> int:
 
 def add_to(commands: Any) -> None:
     """Add these commands to the parser."""
-    one = commands.add_parser("safe", help="look after the key of the safe",
-                              description="rekey seals every value anew with a new key while desk and worker run, and goes on where it was cut off.")  # fmt: skip
+    one = commands.add_parser(
+        "safe",
+        help="look after the key of the safe",
+        description=(
+            "rekey seals every value anew with a new key while desk and worker run, and goes on "
+            "where it was cut off."
+        ),
+    )
     one.add_argument("act", choices=["check", "rekey", "drop-old", "unsaved"])
-    one.add_argument("--forget", metavar="NAME", help="with unsaved: forget something that an application gave and that cannot be saved")
+    one.add_argument(
+        "--forget",
+        metavar="NAME",
+        help="with unsaved: forget something that an application gave and that cannot be saved",
+    )
     one.set_defaults(run=_safe)
 
-    one = commands.add_parser("backup", help="copy the database, whole and consistent, while everything runs")
+    one = commands.add_parser(
+        "backup", help="copy the database, whole and consistent, while everything runs"
+    )
     one.add_argument("folder", type=Path, help="where the copy goes")
     one.add_argument(
-        "--keys", type=Path, metavar="FOLDER", help="copy the keys, too, into another folder, which must not be below the first"
+        "--keys",
+        type=Path,
+        metavar="FOLDER",
+        help="copy the keys, too, into another folder, which must not be below the first",
     )
     one.set_defaults(run=_back_up)
 
-    one = commands.add_parser("restore", help="put a backup and its key back, before anything is started")
+    one = commands.add_parser(
+        "restore", help="put a backup and its key back, before anything is started"
+    )
     one.add_argument("file", type=Path, help="the copy of the database")
-    one.add_argument("--key", type=Path, required=True, metavar="FILE", help="the safe.key that was kept with it")
-    one.add_argument("--replace", action="store_true", help="move a database that stands there aside")
+    one.add_argument(
+        "--key", type=Path, required=True, metavar="FILE", help="the safe.key that was kept with it"
+    )
+    one.add_argument(
+        "--replace", action="store_true", help="move a database that stands there aside"
+    )
     one.set_defaults(run=_restore)

@@ -1,4 +1,5 @@
-"""The time: the machine's, or that of a file which a test steps from event to event (``NEATLATCH_TEST_CLOCK``: seconds since 1970, as text).
+"""The time: the machine's, or that of a file which a test steps from event to event
+(``NEATLATCH_TEST_CLOCK``: seconds since 1970, as text).
 
 TLS itself goes by the machine's clock.
 """

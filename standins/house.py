@@ -1,7 +1,10 @@
 """How an application of the firm holds what callers show against the firm's own authority.
 
-Three ways: it *asks* about each token (RFC 7662); it *checks* signatures with the published keys (RFC 7517, RFC 9068) and looks into the status list that a
-token names; or it takes *certificates* below the roots it was told to trust, and looks for them on their issuer's revocation list (RFC 5280 §6.3). Written against the standards with a library of its own, so that the authority is not tested against itself.
+Three ways: it *asks* about each token (RFC 7662); it *checks* signatures with the published keys
+(RFC 7517, RFC 9068) and looks into the status list that a token names; or it takes *certificates*
+below the roots it was told to trust, and looks for them on their issuer's revocation list (RFC 5280
+§6.3). Written against the standards with a library of its own, so that the authority is not tested
+against itself.
 """
 
 from __future__ import annotations
@@ -30,30 +33,45 @@ KEYS_KEPT, STATUS_KEPT = 30.0, 2.0
 
 
 class House:
-    """What the applications were told of the authority, by application and environment; kept in one file."""
+    """What the applications were told of the authority, by application and environment; kept in one
+    file.
+    """
 
     def __init__(self, file: Path) -> None:
         self.file = file
-        self.known: dict[str, dict[str, str]] = json.loads(file.read_text()) if file.exists() else {}
-        # No connection is kept: one that the authority's server closes just then would make a refusal of a good token.
+        self.known: dict[str, dict[str, str]] = (
+            json.loads(file.read_text()) if file.exists() else {}
+        )
+        # No connection is kept: one that the authority's server closes just then would make a
+        # refusal of a good token.
         self.web = httpx.AsyncClient(timeout=20, limits=httpx.Limits(max_keepalive_connections=0))
         self._kept: dict[str, tuple[float, Any]] = {}
 
     def learn(self, application: str, environment: str, told: dict[str, str]) -> None:
-        """Set an application up: ``way`` (ask or check), ``issuer``, ``audience``, and for asking ``client_id`` and ``client_secret``."""
+        """Set an application up: ``way`` (ask or check), ``issuer``, ``audience``, and for asking
+        ``client_id`` and ``client_secret``.
+        """
         self.known[f"{application}/{environment}"] = told
         temporary = self.file.with_suffix(".new")
         temporary.write_text(json.dumps(self.known))
         temporary.chmod(0o600)
         temporary.replace(self.file)
 
-    async def scopes(self, application: str, environment: str, token: str, address: str) -> frozenset[str] | None:
-        """The scopes of a token or key that the authority issued for this application; ``None``: it is no good here."""
+    async def scopes(
+        self, application: str, environment: str, token: str, address: str
+    ) -> frozenset[str] | None:
+        """The scopes of a token or key that the authority issued for this application; ``None``: it
+        is no good here.
+        """
         told = self.known.get(f"{application}/{environment}")
         if told is None:
             return None
         try:
-            return await (self._ask(told, token, address) if told["way"] == "ask" else self._check(told, token))
+            return await (
+                self._ask(told, token, address)
+                if told["way"] == "ask"
+                else self._check(told, token)
+            )
         except (httpx.HTTPError, JoseError, ValueError, LookupError, zlib.error) as error:
             log.warning("not sure of a token for %s in %s: %r", application, environment, error)
             return None  # who cannot be sure lets nobody in
@@ -73,7 +91,10 @@ class House:
             leaf.verify_directly_issued_by(issuer)
             now = clock.moment()
             purposes = leaf.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
-            if ExtendedKeyUsageOID.CLIENT_AUTH not in purposes or not leaf.not_valid_before_utc <= now <= leaf.not_valid_after_utc:
+            if (
+                ExtendedKeyUsageOID.CLIENT_AUTH not in purposes
+                or not leaf.not_valid_before_utc <= now <= leaf.not_valid_after_utc
+            ):
                 return None
             listed = await self._revocations(told, leaf, issuer)
             if listed.next_update_utc is None or listed.next_update_utc <= now:
@@ -82,45 +103,80 @@ class House:
                 return None
             names = leaf.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
             accounts: dict[str, str] = json.loads(told["accounts"])
-            return next((accounts[one] for one in names.get_values_for_type(x509.UniformResourceIdentifier) if one in accounts), None)
-        except (httpx.HTTPError, x509.ExtensionNotFound, InvalidSignature, ValueError, TypeError) as error:
-            log.warning("not sure of a certificate for %s in %s: %r", application, environment, error)
+            return next(
+                (
+                    accounts[one]
+                    for one in names.get_values_for_type(x509.UniformResourceIdentifier)
+                    if one in accounts
+                ),
+                None,
+            )
+        except (
+            httpx.HTTPError,
+            x509.ExtensionNotFound,
+            InvalidSignature,
+            ValueError,
+            TypeError,
+        ) as error:
+            log.warning(
+                "not sure of a certificate for %s in %s: %r", application, environment, error
+            )
             return None  # who cannot be sure lets nobody in
 
     async def _fetch(self, told: dict[str, str], address: str, seconds: float) -> bytes:
-        """What lies at an address of the authority, fetched again when it is so many seconds old."""
+        """What lies at an address of the authority, fetched again when it is so many
+        seconds old.
+        """
         if not address.startswith(f"{told['issuer']}/"):
             raise ValueError("not an address of the authority")
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
-            self._kept[address] = kept = (time.monotonic() + seconds, (await self.web.get(address)).raise_for_status().content)
+            self._kept[address] = kept = (
+                time.monotonic() + seconds,
+                (await self.web.get(address)).raise_for_status().content,
+            )
         return bytes(kept[1])
 
     async def _issuer(self, told: dict[str, str], leaf: x509.Certificate) -> x509.Certificate:
-        """Whose key signed it, where the certificate says so; itself signed by a root that is trusted for this environment."""
+        """Whose key signed it, where the certificate says so; itself signed by a root that is
+        trusted for this environment.
+        """
         access = leaf.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
-        issuer = x509.load_der_x509_certificate(await self._fetch(told, access[0].access_location.value, 3600))
+        issuer = x509.load_der_x509_certificate(
+            await self._fetch(told, access[0].access_location.value, 3600)
+        )
         for root in x509.load_pem_x509_certificates(told["trust"].encode()):
             if root.subject == issuer.issuer:
                 issuer.verify_directly_issued_by(root)
                 return issuer
         raise ValueError("below no root that is trusted here")
 
-    async def _revocations(self, told: dict[str, str], leaf: x509.Certificate, issuer: x509.Certificate) -> x509.CertificateRevocationList:
+    async def _revocations(
+        self, told: dict[str, str], leaf: x509.Certificate, issuer: x509.Certificate
+    ) -> x509.CertificateRevocationList:
         point = leaf.extensions.get_extension_for_class(x509.CRLDistributionPoints).value[0]
         assert point.full_name is not None
-        listed = x509.load_der_x509_crl(await self._fetch(told, point.full_name[0].value, STATUS_KEPT))
+        listed = x509.load_der_x509_crl(
+            await self._fetch(told, point.full_name[0].value, STATUS_KEPT)
+        )
         if not listed.is_signature_valid(issuer.public_key()):  # type: ignore[arg-type]
             raise ValueError("the list is not its issuer's")
         return listed
 
     async def _ask(self, told: dict[str, str], token: str, address: str) -> frozenset[str] | None:
-        answer = await self.web.post(f"{told['issuer']}/introspect", data={"token": token}, auth=(told["client_id"], told["client_secret"]))
+        answer = await self.web.post(
+            f"{told['issuer']}/introspect",
+            data={"token": token},
+            auth=(told["client_id"], told["client_secret"]),
+        )
         found = answer.raise_for_status().json()
         if not found["active"] or found.get("aud") != told["audience"]:
             return None
         allowed = found.get("allowed_addresses", [])
-        if allowed and not any(ipaddress.ip_address(address) in ipaddress.ip_network(one, strict=False) for one in allowed):
+        if allowed and not any(
+            ipaddress.ip_address(address) in ipaddress.ip_network(one, strict=False)
+            for one in allowed
+        ):
             return None
         return frozenset(found["scope"].split())
 
@@ -152,8 +208,16 @@ class House:
     async def _status(self, told: dict[str, str], address: str) -> bytes:
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
-            shown = jwt.decode((await self.web.get(address)).raise_for_status().text, await self._keys(told), algorithms=["RS256"])
-            if shown.header.get("typ") != "statuslist+jwt" or shown.claims["sub"] != address or shown.claims["exp"] <= clock.now():
+            shown = jwt.decode(
+                (await self.web.get(address)).raise_for_status().text,
+                await self._keys(told),
+                algorithms=["RS256"],
+            )
+            if (
+                shown.header.get("typ") != "statuslist+jwt"
+                or shown.claims["sub"] != address
+                or shown.claims["exp"] <= clock.now()
+            ):
                 raise ValueError("no status list")
             packed = shown.claims["status_list"]["lst"]
             self._kept[address] = kept = (

@@ -1,4 +1,6 @@
-"""The stand-ins' own small certificate authority: a root, a server certificate, and one that has ended."""
+"""The stand-ins' own small certificate authority: a root, a server certificate, and one that has
+ended.
+"""
 
 from __future__ import annotations
 
@@ -16,14 +18,26 @@ NAMES = ("localhost", "cargo.gannet.example")
 
 
 def _name(text: str) -> x509.Name:
-    return x509.Name([x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Harbour simulation"), x509.NameAttribute(NameOID.COMMON_NAME, text)])
+    return x509.Name(
+        [
+            x509.NameAttribute(NameOID.ORGANIZATION_NAME, "Harbour simulation"),
+            x509.NameAttribute(NameOID.COMMON_NAME, text),
+        ]
+    )
 
 
 def _pem(key: ec.EllipticCurvePrivateKey) -> bytes:
-    return key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    return key.private_bytes(
+        serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+    )
 
 
-def _leaf(root: x509.Certificate, root_key: ec.EllipticCurvePrivateKey, begins: dt.datetime, ends: dt.datetime) -> tuple[bytes, bytes]:
+def _leaf(
+    root: x509.Certificate,
+    root_key: ec.EllipticCurvePrivateKey,
+    begins: dt.datetime,
+    ends: dt.datetime,
+) -> tuple[bytes, bytes]:
     key = ec.generate_private_key(ec.SECP256R1())
     names: list[x509.GeneralName] = [x509.DNSName(name) for name in NAMES]
     names.append(x509.IPAddress(ipaddress.ip_address("127.0.0.1")))
@@ -38,7 +52,10 @@ def _leaf(root: x509.Certificate, root_key: ec.EllipticCurvePrivateKey, begins: 
         .add_extension(x509.SubjectAlternativeName(names), critical=False)
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.SERVER_AUTH]), critical=False)
-        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()), critical=False)
+        .add_extension(
+            x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()),
+            critical=False,
+        )
         .sign(root_key, hashes.SHA256())
     )
     return certificate.public_bytes(serialization.Encoding.PEM), _pem(key)
@@ -62,7 +79,9 @@ def make(folder: Path) -> None:
         .not_valid_after(now + dt.timedelta(days=3650))
         .add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True)
         .add_extension(usage, critical=True)
-        .add_extension(x509.SubjectKeyIdentifier.from_public_key(root_key.public_key()), critical=False)
+        .add_extension(
+            x509.SubjectKeyIdentifier.from_public_key(root_key.public_key()), critical=False
+        )
         .sign(root_key, hashes.SHA256())
     )
     good = _leaf(root, root_key, now - dt.timedelta(days=1), now + dt.timedelta(days=360))
@@ -76,7 +95,10 @@ def make(folder: Path) -> None:
 
 
 def issue_client(folder: Path, name: str, days: int, begins: int = -1) -> tuple[str, str]:
-    """A client certificate of the authority with its chain, and its private key, both in PEM. Days count from today."""
+    """A client certificate of the authority with its chain, and its private key, both in PEM.
+
+    Days count from today.
+    """
     root = x509.load_pem_x509_certificate((folder / "root.pem").read_bytes())
     root_key = serialization.load_pem_private_key((folder / "root.key.pem").read_bytes(), None)
     assert isinstance(root_key, ec.EllipticCurvePrivateKey)
@@ -91,10 +113,15 @@ def issue_client(folder: Path, name: str, days: int, begins: int = -1) -> tuple[
         .not_valid_after(now + dt.timedelta(days=days))
         .add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
         .add_extension(x509.ExtendedKeyUsage([ExtendedKeyUsageOID.CLIENT_AUTH]), critical=False)
-        .add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()), critical=False)
+        .add_extension(
+            x509.AuthorityKeyIdentifier.from_issuer_public_key(root_key.public_key()),
+            critical=False,
+        )
         .sign(root_key, hashes.SHA256())
     )
-    chain = certificate.public_bytes(serialization.Encoding.PEM) + root.public_bytes(serialization.Encoding.PEM)
+    chain = certificate.public_bytes(serialization.Encoding.PEM) + root.public_bytes(
+        serialization.Encoding.PEM
+    )
     return chain.decode(), _pem(key).decode()
 
 

@@ -1,4 +1,6 @@
-"""What an attacker would send to make others wait: small files that ask for much, and large ones that are against themselves."""
+"""What an attacker would send to make others wait: small files that ask for much, and large ones
+that are against themselves.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,12 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 MIB = 1024 * 1024
 PASSWORD = "skerry-lantern"
-PBES2, PBKDF2, SCRYPT, AES = "2a864886f70d01050d", "2a864886f70d01050c", "2b06010401da47040b", "60864801650304012a"
+PBES2, PBKDF2, SCRYPT, AES = (
+    "2a864886f70d01050d",
+    "2a864886f70d01050c",
+    "2b06010401da47040b",
+    "60864801650304012a",
+)
 SHROUDED, DATA, ENCRYPTED = "2a864886f70d010c0a0102", "2a864886f70d010701", "2a864886f70d010706"
 
 
@@ -25,7 +32,11 @@ def der(tag: int, *parts: bytes) -> bytes:
     content = b"".join(parts)
     size = len(content)
     octets = size.to_bytes((size.bit_length() + 7) // 8 or 1, "big")
-    return bytes([tag]) + (bytes([size]) if size < 128 else bytes([0x80 | len(octets)]) + octets) + content
+    return (
+        bytes([tag])
+        + (bytes([size]) if size < 128 else bytes([0x80 | len(octets)]) + octets)
+        + content
+    )
 
 
 def open_ended(tag: int, *parts: bytes) -> bytes:
@@ -43,7 +54,9 @@ def name(octets: str) -> bytes:
 
 def by_password(*derivation: bytes, iv: bytes = bytes(16)) -> bytes:
     """How something is encrypted (RFC 8018 §A.4)."""
-    return der(0x30, name(PBES2), der(0x30, der(0x30, *derivation), der(0x30, name(AES), der(4, iv))))
+    return der(
+        0x30, name(PBES2), der(0x30, der(0x30, *derivation), der(0x30, name(AES), der(4, iv)))
+    )
 
 
 def encrypted_key(*derivation: bytes) -> bytes:
@@ -66,11 +79,18 @@ def packed(bag_rounds: int, mac_rounds: int, ends: bool = True, bags: int = 1) -
     within = each(0x30, each(0x30, name(DATA), each(0xA0, der(4, each(0x30, *[bag] * bags)))))
     whole = der(4, within) if ends else open_ended(0x24, der(4, within[:20]), der(4, within[20:]))
     digest = der(0x30, der(0x30, name("608648016503040201"), der(5)), der(4, bytes(32)))
-    return each(0x30, number(3), each(0x30, name(DATA), each(0xA0, whole)), der(0x30, digest, der(4, bytes(8)), number(mac_rounds)))
+    return each(
+        0x30,
+        number(3),
+        each(0x30, name(DATA), each(0xA0, whole)),
+        der(0x30, digest, der(4, bytes(8)), number(mac_rounds)),
+    )
 
 
 def hidden(rounds: int) -> bytes:
-    """A PKCS#12 file without a MAC whose bag is itself encrypted, fairly: what the bag within asks for is seen only once that is open."""
+    """A PKCS#12 file without a MAC whose bag is itself encrypted, fairly: what the bag within asks
+    for is seen only once that is open.
+    """
     bags = der(0x30, der(0x30, name(SHROUDED), der(0xA0, by_rounds(rounds))))
     salt, iv = os.urandom(8), os.urandom(16)
     key = PBKDF2HMAC(hashes.SHA1(), 32, salt, 1000).derive(PASSWORD.encode())
@@ -84,7 +104,9 @@ def hidden(rounds: int) -> bytes:
 
 
 def pem(data: bytes, label: str = "ENCRYPTED PRIVATE KEY") -> bytes:
-    return f"-----BEGIN {label}-----\n{base64.encodebytes(data).decode()}-----END {label}-----\n".encode()
+    return (
+        f"-----BEGIN {label}-----\n{base64.encodebytes(data).decode()}-----END {label}-----\n"
+    ).encode()
 
 
 # Refused for what they say of themselves.
@@ -104,17 +126,32 @@ SAYING = {
 
 @cache
 def constrained(names: int) -> str:
-    """A leaf of many names below an authority of as many name constraints (RFC 5280 §4.2.1.10), in PEM."""
-    now, keys = datetime(2026, 1, 1, tzinfo=UTC), [ec.generate_private_key(ec.SECP256R1()) for _ in range(2)]
-    top, own = (x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, one)]) for one in ("Root", "leaf"))
+    """A leaf of many names below an authority of as many name constraints (RFC 5280 §4.2.1.10), in
+    PEM.
+    """
+    now, keys = (
+        datetime(2026, 1, 1, tzinfo=UTC),
+        [ec.generate_private_key(ec.SECP256R1()) for _ in range(2)],
+    )
+    top, own = (
+        x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, one)]) for one in ("Root", "leaf")
+    )
 
-    def made(subject: x509.Name, key: ec.EllipticCurvePrivateKey, *extensions: x509.ExtensionType) -> x509.Certificate:
-        builder = x509.CertificateBuilder(top, subject, key.public_key(), 1 + (subject == own), now, now + timedelta(days=900))
+    def made(
+        subject: x509.Name, key: ec.EllipticCurvePrivateKey, *extensions: x509.ExtensionType
+    ) -> x509.Certificate:
+        builder = x509.CertificateBuilder(
+            top, subject, key.public_key(), 1 + (subject == own), now, now + timedelta(days=900)
+        )
         for one in extensions:
             builder = builder.add_extension(one, critical=False)
         return builder.sign(keys[0], hashes.SHA256())
 
     permitted = [x509.DNSName(f"a{place}.example") for place in range(names)]
-    root = made(top, keys[0], x509.BasicConstraints(True, None), x509.NameConstraints(permitted, None))
-    leaf = made(own, keys[1], x509.SubjectAlternativeName([x509.DNSName(f"b.a{names - 1}.example")] * names))
+    root = made(
+        top, keys[0], x509.BasicConstraints(True, None), x509.NameConstraints(permitted, None)
+    )
+    leaf = made(
+        own, keys[1], x509.SubjectAlternativeName([x509.DNSName(f"b.a{names - 1}.example")] * names)
+    )
     return "".join(one.public_bytes(Encoding.PEM).decode() for one in (leaf, root))

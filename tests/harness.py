@@ -27,8 +27,9 @@ from tests.prepared import migrated
 # bin/prove: a proof in its whole form. Its small form is what bin/test runs.
 WHOLE = os.environ.get("NEATLATCH_PROVE") == "whole"
 ROOT = Path(__file__).resolve().parents[1]
-# What Chromium does without in tests: a renderer of its own for the address bar's suggestions costs each new window a second. The others are
-# Playwright's; a switch that is given twice counts the last time only.
+# What Chromium does without in tests: a renderer of its own for the address bar's suggestions costs
+# each new window a second. The others are Playwright's; a switch that is given twice counts the
+# last time only.
 _NOT_WANTED = (
     "WebUIOmniboxPopup",
     "WebUIOmniboxAimPopup",
@@ -53,9 +54,11 @@ CHROMIUM_FLAGS = [
     "--disable-sync",
     f"--disable-features={','.join(_NOT_WANTED)}",
 ]
-# Debian's Chromium without windows of its own where it is installed: it draws the same pages with half the work.
+# Debian's Chromium without windows of its own where it is installed: it draws the same pages with
+# half the work.
 CHROMIUM = shutil.which("chromium-headless-shell") or shutil.which("chromium")
-# Where each stand-in listens, counted from the control port (a copy: the tests take nothing from the stand-ins).
+# Where each stand-in listens, counted from the control port (a copy: the tests take nothing from
+# the stand-ins).
 PORTS = {
     "returns": 40,
     "fuel": 42,
@@ -77,7 +80,9 @@ _DEVELOPERS_OWN = ("rich", "pygments")
 
 @cache
 def python_path() -> str:
-    """What programs are started with: they find what is installed where Neat Latch runs, and nothing that only developers have."""
+    """What programs are started with: they find what is installed where Neat Latch runs, and
+    nothing that only developers have.
+    """
     from tests.settings import HOME_OF_TESTS
 
     folder = HOME_OF_TESTS / "installed"
@@ -88,8 +93,12 @@ def python_path() -> str:
 
 
 def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
-    """A port that is free together with its neighbours at the offsets. Runs that go on side by side each have a range of their own, and all lie
-    below those that the system gives to outgoing connections: one of these, even closed a minute ago, would keep a server from its port."""
+    """A port that is free together with its neighbours at the offsets.
+
+    Runs that go on side by side each have a range of their own, and all lie below those that the
+    system gives to outgoing connections: one of these, even closed a minute ago, would keep a
+    server from its port.
+    """
     begin, wide = int(os.environ.get("NEATLATCH_TEST_PORTS", "12000")), 5_000 - max(offsets)
     for step in range(wide):
         base = begin + (os.getpid() * 97 + step) % wide
@@ -108,7 +117,10 @@ def free_ports(offsets: tuple[int, ...] = (0,)) -> int:
 
 
 def wait_until(true: Callable[[], Any], seconds: float = 180, what: str = "it") -> Any:
-    """Wait until something is true, and answer it. The limit is for what will never be; nothing is measured by it."""
+    """Wait until something is true, and answer it.
+
+    The limit is for what will never be; nothing is measured by it.
+    """
     until = time.monotonic() + seconds
     while time.monotonic() < until:
         with contextlib.suppress(httpx.HTTPError):
@@ -135,7 +147,9 @@ class Clock:
         return {clock.VARIABLE: str(self.file)}
 
     def step(self, what_for: str = "", *, loops: frozenset[str] = LOOPS, **span: float) -> None:
-        """Step on, and wait until all that is due by then is done, by all loops or by some; by none while no worker runs."""
+        """Step on, and wait until all that is due by then is done, by all loops or by some; by none
+        while no worker runs.
+        """
         self.now += timedelta(**span)
         clock.write(self.file, self.now)
         self.wait_for_idle(what_for, loops)
@@ -146,13 +160,18 @@ class Clock:
 
     def wait_for_idle(self, what_for: str = "", loops: frozenset[str] = LOOPS) -> None:
         """Wait until the worker has done all that is due now."""
-        wait_until(lambda: clock.are_idle(self.file, self.now, set(loops)), what=f"idle at {self.now:%H:%M:%S} {what_for}")
+        wait_until(
+            lambda: clock.are_idle(self.file, self.now, set(loops)),
+            what=f"idle at {self.now:%H:%M:%S} {what_for}",
+        )
 
 
 class StandIns:
     """The stand-ins."""
 
-    def __init__(self, folder: Path, environment: Mapping[str, str] | None = None, port: int = 0) -> None:
+    def __init__(
+        self, folder: Path, environment: Mapping[str, str] | None = None, port: int = 0
+    ) -> None:
         self.port = port or free_ports(OFFSETS)
         self.process = subprocess.Popen(
             [sys.executable, "-m", "standins", "--folder", str(folder), "--port", str(self.port)],
@@ -163,7 +182,9 @@ class StandIns:
         assert self.process.stdout is not None
         assert json.loads(self.process.stdout.readline())["ready"]
         self._at_fault: frozenset[str] = frozenset()
-        self.control = httpx.Client(base_url=f"http://127.0.0.1:{self.port}", timeout=60, verify=NOBODY)
+        self.control = httpx.Client(
+            base_url=f"http://127.0.0.1:{self.port}", timeout=60, verify=NOBODY
+        )
 
     def office(self, application: str, environment: str = "sandbox") -> str:
         """The administration screen of an application other than Cargo manifests."""
@@ -174,14 +195,20 @@ class StandIns:
         return f"https://localhost:{self.port + PORTS[application] + 1}/{environment}"
 
     def issuer(self, environment: str = "sandbox") -> str:
-        return f"https://localhost:{self.port + {'sandbox': 11, 'staging': 21, 'production': 31}[environment]}"
+        beyond = {"sandbox": 11, "staging": 21, "production": 31}[environment]
+        return f"https://localhost:{self.port + beyond}"
 
     def screens(self, environment: str = "sandbox") -> str:
-        return f"http://127.0.0.1:{self.port + {'sandbox': 10, 'staging': 20, 'production': 30}[environment]}"
+        beyond = {"sandbox": 10, "staging": 20, "production": 30}[environment]
+        return f"http://127.0.0.1:{self.port + beyond}"
 
     def fault(self, kind: str, environment: str = "sandbox", **more: Any) -> None:
-        self.control.post("/faults", json={"environment": environment, "kind": kind, **more}).raise_for_status()
-        self._at_fault = self._at_fault | {environment} if kind != "none" else self._at_fault - {environment}
+        self.control.post(
+            "/faults", json={"environment": environment, "kind": kind, **more}
+        ).raise_for_status()
+        self._at_fault = (
+            self._at_fault | {environment} if kind != "none" else self._at_fault - {environment}
+        )
 
     def mend(self) -> None:
         """Switch off every fault that was switched on."""
@@ -189,7 +216,9 @@ class StandIns:
             self.fault("none", environment)
 
     def age(self, seconds: float, *kinds: str, environment: str = "sandbox") -> None:
-        self.control.post("/ages", json={"environment": environment, "seconds": seconds, "kinds": kinds}).raise_for_status()
+        self.control.post(
+            "/ages", json={"environment": environment, "seconds": seconds, "kinds": kinds}
+        ).raise_for_status()
 
     def state(self, environment: str = "sandbox") -> dict[str, Any]:
         found: dict[str, Any] = self.control.get("/state").json()[environment]
@@ -227,40 +256,74 @@ class Desk:
         self.url = f"http://{host}:{self.port}"
         home.mkdir(parents=True, exist_ok=True)
         self.environment = {
-            **os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_URL": self.url, "NEATLATCH_TRUST": str(trust),
-            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128", "DJANGO_SETTINGS_MODULE": "tests.quick",
-            "NEATLATCH_ROUND_MINUTES": str(round_minutes), "PYTHONPATH": python_path(),
+            **os.environ,
+            "NEATLATCH_HOME": str(home),
+            "NEATLATCH_URL": self.url,
+            "NEATLATCH_TRUST": str(trust),
+            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8,::1/128",
+            "DJANGO_SETTINGS_MODULE": "tests.quick",
+            "NEATLATCH_ROUND_MINUTES": str(round_minutes),
+            "PYTHONPATH": python_path(),
             **(more or {}),
-        }  # fmt: skip
+        }
         self.programs: dict[str, subprocess.Popen[bytes]] = {}
 
     def python(self, code: str) -> str:
         """Run Python with the desk set up, in a process of its own; answers what it printed."""
         code = "import django; django.setup()\n" + code
-        done = subprocess.run([sys.executable, "-c", code], cwd=ROOT, env=self.environment, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, "-c", code],
+            cwd=ROOT,
+            env=self.environment,
+            capture_output=True,
+            text=True,
+        )
         assert done.returncode == 0, done.stderr
         return done.stdout
 
     def migrate(self) -> None:
-        """Give it a database with all tables and nothing in them; whatever a run before left in its home goes."""
+        """Give it a database with all tables and nothing in them; whatever a run before left in its
+        home goes.
+        """
         shutil.rmtree(self.home)
         self.home.mkdir()
         shutil.copy(migrated(), self.home / "desk.sqlite3")
 
     def manage(self, *words: str) -> None:
-        done = subprocess.run([sys.executable, "manage.py", *words], cwd=ROOT, env=self.environment, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, "manage.py", *words],
+            cwd=ROOT,
+            env=self.environment,
+            capture_output=True,
+            text=True,
+        )
         assert done.returncode == 0, done.stderr
 
     def start(self, *names: str) -> None:
         """Start ``desk`` and ``worker``, or the ones named."""
         commands = {
             "desk": [*self.serve, "--port", str(self.port)],
-            "worker": ["manage.py", "run_huey", "--workers", "6", "--delay", "0.05", "--max-delay", "0.2"],
+            "worker": [
+                "manage.py",
+                "run_huey",
+                "--workers",
+                "6",
+                "--delay",
+                "0.05",
+                "--max-delay",
+                "0.2",
+            ],
         }
         for name in names or tuple(commands):
             with (self.home / f"{name}.log").open("ab") as out:
-                self.programs[name] = subprocess.Popen([sys.executable, *commands[name]], cwd=ROOT, env=self.environment, stdout=out, stderr=out,
-                                                       start_new_session=True)  # fmt: skip
+                self.programs[name] = subprocess.Popen(
+                    [sys.executable, *commands[name]],
+                    cwd=ROOT,
+                    env=self.environment,
+                    stdout=out,
+                    stderr=out,
+                    start_new_session=True,
+                )
         if "desk" in (names or commands):
             wait_until(self._alive, what="the start of the desk", seconds=120)
         if "worker" in (names or commands):
@@ -268,13 +331,17 @@ class Desk:
 
     def _alive(self) -> bool:
         code = self.programs["desk"].poll()
-        assert code is None, f"the desk ended with {code}: {(self.home / 'desk.log').read_text()[-2000:]}"
+        assert code is None, (
+            f"the desk ended with {code}: {(self.home / 'desk.log').read_text()[-2000:]}"
+        )
         return httpx.get(f"{self.url}/alive", verify=NOBODY).is_success
 
     def _works(self) -> bool:
         """Whether a worker holds its lock, as the desk asks before it begins a test."""
         code = self.programs["worker"].poll()
-        assert code is None, f"the worker ended with {code}: {(self.home / 'worker.log').read_text()[-2000:]}"
+        assert code is None, (
+            f"the worker ended with {code}: {(self.home / 'worker.log').read_text()[-2000:]}"
+        )
         with (self.home / "worker.lock").open("ab") as file:
             try:
                 fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -298,15 +365,27 @@ class Desk:
         return client
 
 
-# A call's limit goes by the wall clock: one whose answer is held must not give up before the test has looked, however slow the machine.
-# The longest that a form takes.
-PATIENT = "from neatlatch.desk.estate.records.connections.models import Connection; Connection.objects.update(time_limit=120)"
+# A call's limit goes by the wall clock: one whose answer is held must not give up before the test
+# has looked, however slow the machine. The longest that a form takes.
+PATIENT = (
+    "from neatlatch.desk.estate.records.connections.models import Connection; "
+    "Connection.objects.update(time_limit=120)"
+)
 
 
 class World:
-    """Stand-ins, and a desk with Cargo manifests that is not started yet, all by one clock. It is loaded once; whoever needs one gets a copy."""
+    """Stand-ins, and a desk with Cargo manifests that is not started yet, all by one clock.
 
-    def __init__(self, folder: Path, begin: datetime, ports: tuple[int, int] = (0, 0), round_minutes: float = 60) -> None:
+    It is loaded once; whoever needs one gets a copy.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        begin: datetime,
+        ports: tuple[int, int] = (0, 0),
+        round_minutes: float = 60,
+    ) -> None:
         self.folder, self.begin = folder, begin
         self.clock = Clock(folder / "now", begin)
         self.stand_ins = StandIns(folder / "standins", self.clock.environment, ports[0])
@@ -323,7 +402,8 @@ class World:
         """Fill it. The passwords of its people are kept in a file beside."""
         self.desk.migrate()
         said = self.desk.python(
-            f"import json\nfrom neatlatch.demo.load import load\nsaid = load({self.stand_ins.port}, only=('cargo-manifests',))\n"
+            f"import json\nfrom neatlatch.demo.load import load\nsaid = "
+            f"load({self.stand_ins.port}, only=('cargo-manifests',))\n"
             f"{PATIENT}\nprint(json.dumps(said))"
         )
         (self.folder / "logins.json").write_text(said.splitlines()[-1])

@@ -1,4 +1,6 @@
-"""A desk's database with all tables and nothing in them: made once for all tests that run side by side, then copied."""
+"""A desk's database with all tables and nothing in them: made once for all tests that run side by
+side, then copied.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ def migrated() -> Path:
     for file in (ROOT / "neatlatch" / "desk").glob("**/watching.py"):
         digest.update(file.read_bytes())
     digest.update((ROOT / "neatlatch" / "desk" / "ground" / "common" / "marking.py").read_bytes())
-    digest.update((ROOT / "requirements.txt").read_bytes())  # Django's own migrations, and those of other apps
+    digest.update(
+        (ROOT / "requirements.txt").read_bytes()
+    )  # Django's own migrations, and those of other apps
     found = _FOLDER / f"migrated-{digest.hexdigest()[:16]}.sqlite3"
     _FOLDER.mkdir(parents=True, exist_ok=True)
     with (_FOLDER / "lock").open("w") as lock:
@@ -36,9 +40,18 @@ def migrated() -> Path:
 
 def _make(found: Path) -> None:
     with tempfile.TemporaryDirectory(prefix="neatlatch-migrated-") as home:
-        environment = {**os.environ, "NEATLATCH_HOME": home, "DJANGO_SETTINGS_MODULE": "tests.quick", "PYTHONPATH": str(ROOT)}
+        environment = {
+            **os.environ,
+            "NEATLATCH_HOME": home,
+            "DJANGO_SETTINGS_MODULE": "tests.quick",
+            "PYTHONPATH": str(ROOT),
+        }
         done = subprocess.run(
-            [sys.executable, "manage.py", "migrate", "--verbosity", "0"], cwd=ROOT, env=environment, capture_output=True, text=True
+            [sys.executable, "manage.py", "migrate", "--verbosity", "0"],
+            cwd=ROOT,
+            env=environment,
+            capture_output=True,
+            text=True,
         )
         if done.returncode != 0:
             raise RuntimeError(done.stderr)

@@ -1,4 +1,6 @@
-"""The product's own settings, but for one: what makes passwords slow to guess would be a third of the tests' time."""
+"""The product's own settings, but for one: what makes passwords slow to guess would be a third of
+the tests' time.
+"""
 
 from neatlatch.desk.settings import *  # noqa: F403
 

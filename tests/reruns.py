@@ -1,6 +1,8 @@
-"""Running a failed test once more, from a fresh start, and naming it: for tests that start programs or a browser.
+"""Running a failed test once more, from a fresh start, and naming it: for tests that start programs
+or a browser.
 
-Whoever sees ``FLAKY`` finds out why before anything is called done. The conftest of each folder that may do so calls :func:`allow`.
+Whoever sees ``FLAKY`` finds out why before anything is called done. The conftest of each folder
+that may do so calls :func:`allow`.
 """
 
 from __future__ import annotations
@@ -32,9 +34,12 @@ class Reruns:
 
     @pytest.hookimpl(wrapper=True, tryfirst=True)
     def pytest_runtest_setup(self, item: pytest.Item) -> Iterator[None]:
-        """Before a second run, end every fixture, those of the session too: desks, stand-ins, browser."""
+        """Before a second run, end every fixture, those of the session too: desks, stand-ins,
+        browser.
+        """
         if getattr(item, "execution_count", 1) > 1:
-            # The plugin has put their ends aside, to be run after the test that needs them last; there is no public way to either.
+            # The plugin has put their ends aside, to be run after the test that needs them last;
+            # there is no public way to either.
             ends = pytest_rerunfailures.suspended_finalizers
             state = item.session._setupstate
             state.stack = {**ends, **state.stack}
@@ -50,7 +55,9 @@ class Reruns:
             self.flaky[report.nodeid] = self._failed[report.nodeid]
 
     def pytest_terminal_summary(self, terminalreporter: Any) -> None:
-        """Why each failed the first time, and their names, which ``bin/test`` repeats in its last lines."""
+        """Why each failed the first time, and their names, which ``bin/test`` repeats in its last
+        lines.
+        """
         for name, why in self.flaky.items():
             terminalreporter.section(f"{name} failed the first time", "-")
             terminalreporter.write_line(why)

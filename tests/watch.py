@@ -1,4 +1,6 @@
-"""A clock in place of the ``time`` of one module: whoever sleeps moves it on, so that nothing waits and every pause is known."""
+"""A clock in place of the ``time`` of one module: whoever sleeps moves it on, so that nothing waits
+and every pause is known.
+"""
 
 from __future__ import annotations
 

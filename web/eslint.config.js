@@ -21,7 +21,14 @@ export default ts.config(
       'svelte/no-unused-props': 'off',
       'no-restricted-imports': [
         'error',
-        { paths: [{ name: 'svelte/store', message: 'Server state is in the query cache; use runes for the rest.' }] },
+        {
+          paths: [
+            {
+              name: 'svelte/store',
+              message: 'Server state is in the query cache; use runes for the rest.',
+            },
+          ],
+        },
       ],
     },
   },

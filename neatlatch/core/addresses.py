@@ -12,14 +12,18 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 
 # RFC 3986 Appendix B, with the authority kept apart from its marker "//".
-_PIECES = re.compile(r"^(?:([^:/?#]+):)?(?://([^/?#]*))?([^?#]*)(?:\?([^#]*))?(?:#(.*))?$", re.DOTALL)
+_PIECES = re.compile(
+    r"^(?:([^:/?#]+):)?(?://([^/?#]*))?([^?#]*)(?:\?([^#]*))?(?:#(.*))?$", re.DOTALL
+)
 _SCHEME = re.compile(r"^[A-Za-z][A-Za-z0-9+.-]*$")
 _ESCAPE = re.compile(r"%([0-9A-Fa-f]{2})")
 _UNRESERVED = frozenset("ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-._~")
 _DEFAULT_PORTS = {"http": "80", "https": "443"}
 # Characters of an address that something is sent to (our own bound; common practice, no source).
 LONGEST = 2_000
-_USER_NAME = "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
+_USER_NAME = (
+    "It holds a user name before @; credentials do not belong in an address (RFC 9110 §4.2.4)."
+)
 _PLACEHOLDER = re.compile(r"\{[^{}]*\}|<[A-Za-z][^<>]*>")
 # RFC 3986 §2: a URI is made of these and nothing else.
 _URI_CHARACTERS = re.compile(r"^[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%]*$")
@@ -27,7 +31,10 @@ _URI_CHARACTERS = re.compile(r"^[A-Za-z0-9\-._~:/?#\[\]@!$&'()*+,;=%]*$")
 
 @dataclass(frozen=True)
 class Address:
-    """A URI in its pieces. ``None`` is an absent piece; an empty string is one that is present and empty."""
+    """A URI in its pieces.
+
+    ``None`` is an absent piece; an empty string is one that is present and empty.
+    """
 
     scheme: str | None
     userinfo: str | None
@@ -80,7 +87,9 @@ def take_apart(uri: str) -> Address:
 
 
 def _normal_escapes(text: str) -> str:
-    """Upper-case hex digits and undo escapes of unreserved characters (RFC 3986 §6.2.2.1, §6.2.2.2)."""
+    """Upper-case hex digits and undo escapes of unreserved characters (RFC 3986 §6.2.2.1,
+    §6.2.2.2).
+    """
 
     def one(found: re.Match[str]) -> str:
         character = chr(int(found.group(1), 16))
@@ -150,7 +159,9 @@ def is_absolute(uri: str) -> bool:
 
 
 def is_loopback_host(host: str | None) -> bool:
-    """Whether a host is this machine by its own name: a loopback address literal or ``localhost`` (RFC 6761 §6.3)."""
+    """Whether a host is this machine by its own name: a loopback address literal or ``localhost``
+    (RFC 6761 §6.3).
+    """
     if host is None:
         return False
     bare = host.strip("[]").lower()
@@ -163,13 +174,17 @@ def is_loopback_host(host: str | None) -> bool:
 
 
 def is_protected(uri: str) -> bool:
-    """Whether a call there cannot be overheard: https, or a loopback host (RFC 6749 §3.1.2.1, RFC 8252 §8.3)."""
+    """Whether a call there cannot be overheard: https, or a loopback host (RFC 6749 §3.1.2.1, RFC
+    8252 §8.3).
+    """
     address = take_apart(uri)
     return (address.scheme or "").lower() == "https" or is_loopback_host(address.host)
 
 
 def placeholders(uri: str) -> tuple[str, ...]:
-    """Slots nobody has filled in, such as ``{tenant}`` or ``<your-site>`` (common practice, no source)."""
+    """Slots nobody has filled in, such as ``{tenant}`` or ``<your-site>`` (common practice, no
+    source).
+    """
     return tuple(_PLACEHOLDER.findall(uri))
 
 
@@ -179,7 +194,9 @@ def is_port(text: str) -> bool:
 
 
 def is_host(text: str) -> bool:
-    """Whether a text can be a host: brackets stand round an IPv6 address and nowhere else (RFC 3986 §3.2.2)."""
+    """Whether a text can be a host: brackets stand round an IPv6 address and nowhere else (RFC 3986
+    §3.2.2).
+    """
     if "[" not in text and "]" not in text:
         return bool(text)
     try:
@@ -190,7 +207,9 @@ def is_host(text: str) -> bool:
 
 
 def unsound_web_address(uri: str) -> str | None:
-    """Why a text cannot be used as a web address to call, in one sentence; ``None`` if it can (RFC 3986 §2, RFC 9110 §4.2)."""
+    """Why a text cannot be used as a web address to call, in one sentence; ``None`` if it can (RFC
+    3986 §2, RFC 9110 §4.2).
+    """
     if not uri:
         return "No address was given."
     if uri != uri.strip():
@@ -216,14 +235,20 @@ def unsound_web_address(uri: str) -> str | None:
 
 
 def uncallable(uri: str) -> str | None:
-    """Why nothing should ever be sent to an address, whatever else may still be unfinished in it, in one sentence; ``None``: nothing speaks against it.
+    """Why nothing should ever be sent to an address, whatever else may still be unfinished in it,
+    in one sentence; ``None``: nothing speaks against it.
 
-    Longer than :data:`LONGEST` characters, another scheme than http and https, or user info (RFC 9110 §4.2.4).
+    Longer than :data:`LONGEST` characters, another scheme than http and https, or user info (RFC
+    9110 §4.2.4).
     """
     if len(uri) > LONGEST:
         return f"It has {len(uri):,} characters; an address has {LONGEST:,} at most."
     address = take_apart(uri)
-    if address.scheme is not None and address.host is not None and address.scheme.lower() not in _DEFAULT_PORTS:
+    if (
+        address.scheme is not None
+        and address.host is not None
+        and address.scheme.lower() not in _DEFAULT_PORTS
+    ):
         return f"“{address.scheme}” is not a scheme for web addresses; use https."
     if address.userinfo is not None:
         return _USER_NAME
@@ -231,21 +256,33 @@ def uncallable(uri: str) -> str | None:
 
 
 def unsound_place(text: str) -> str | None:
-    """Why a text is not a host and a port to reach, in one sentence; ``None`` if it is (RFC 3986 §3.2.2, §3.2.3)."""
+    """Why a text is not a host and a port to reach, in one sentence; ``None`` if it is (RFC 3986
+    §3.2.2, §3.2.3).
+    """
     if text != text.strip() or not text:
         return "A host and a port are wanted, like positions.example:9443."
     if slots := placeholders(text):
         return f"{slots[0]} still has to be filled in."
     address = take_apart(f"//{text}")
-    if "/" in text or not address.host or address.userinfo is not None or not _URI_CHARACTERS.match(text):
-        return "A host and a port are wanted, like positions.example:9443, and nothing before or after them."
+    if (
+        "/" in text
+        or not address.host
+        or address.userinfo is not None
+        or not _URI_CHARACTERS.match(text)
+    ):
+        return (
+            "A host and a port are wanted, like positions.example:9443, and nothing before or "
+            "after them."
+        )
     if address.port is None or not is_port(address.port):
         return "The port is missing, or is not a number from 1 to 65535."
     return None
 
 
 def is_network(text: str) -> bool:
-    """Whether a text is an address or a network as allow-lists have them (RFC 4632 §3.1, RFC 4291 §2.3)."""
+    """Whether a text is an address or a network as allow-lists have them (RFC 4632 §3.1, RFC 4291
+    §2.3).
+    """
     try:
         ipaddress.ip_network(text, strict=False)
     except ValueError:
@@ -254,12 +291,17 @@ def is_network(text: str) -> bool:
 
 
 def inside(address: str, networks: Iterable[str]) -> bool:
-    """Whether an address is in one of the networks of an allow-list. A text that is no address is in none; one that is no network holds none."""
+    """Whether an address is in one of the networks of an allow-list.
+
+    A text that is no address is in none; one that is no network holds none.
+    """
     try:
         given = ipaddress.ip_address(address)
     except ValueError:
         return False
-    return any(given in ipaddress.ip_network(one, strict=False) for one in networks if is_network(one))
+    return any(
+        given in ipaddress.ip_network(one, strict=False) for one in networks if is_network(one)
+    )
 
 
 def joined_path(base: str, path: str) -> str:

@@ -1,7 +1,8 @@
 """What a refusal means and what mends it, by the way of being let in (DOMAIN §9).
 
 The same answer wants another act of each scheme: nobody can sign in where a key is sent, and a
-stream answers no HTTP. The acts are common practice, no source; what a code means is its standard's.
+stream answers no HTTP. The acts are common practice, no source; what a code means is its
+standard's.
 """
 
 from __future__ import annotations
@@ -53,7 +54,10 @@ NOT_ACCEPTED: dict[str, Advice] = {
     ),
     PAIR: Advice(
         "The application did not accept the key.",
-        "Compare the key ID, and put in the secret of that very key anew. If it ended or was withdrawn, have a new key made there.",
+        (
+            "Compare the key ID, and put in the secret of that very key anew. If it ended or "
+            "was withdrawn, have a new key made there."
+        ),
     ),
     BASIC: Advice(
         "The application did not accept user name and password.",
@@ -62,11 +66,17 @@ NOT_ACCEPTED: dict[str, Advice] = {
     ),
     BEARER: Advice(
         "The application did not accept the token.",
-        "It may have ended or been withdrawn: have a new one made in the application, and put it in.",
+        (
+            "It may have ended or been withdrawn: have a new one made in the application, and "
+            "put it in."
+        ),
     ),
     OAUTH1: Advice(
         "The application did not accept the signature.",
-        "Compare client key and token, and put both secrets in anew; a clock that is minutes off is refused too (RFC 5849 §3.3).",
+        (
+            "Compare client key and token, and put both secrets in anew; a clock that is "
+            "minutes off is refused too (RFC 5849 §3.3)."
+        ),
     ),
     CERTIFICATE: Advice(
         "The application does not know the certificate as one of its callers.",
@@ -80,7 +90,9 @@ FORBIDDEN: dict[str, Advice] = {
     ),
     OWN: Advice(_ACCOUNT, "Compare the scopes, and what this person may do in the application."),
     CLIENT: Advice(_ACCOUNT, "Compare the scopes, and what this client may do in the application."),
-    JWT: Advice(_ACCOUNT, "Compare the scopes, and what the account of the assertion may do there."),
+    JWT: Advice(
+        _ACCOUNT, "Compare the scopes, and what the account of the assertion may do there."
+    ),
     OAUTH1: Advice(
         _ACCOUNT,
         f"{_RIGHT} One that was changed after the token was made may want a new token.",
@@ -105,7 +117,10 @@ LACKING: dict[str, Advice] = {
         "The token has too few rights.",
         "Have a token made that has the {right}, and put it in.",
     ),
-    **{one: Advice("Its account has too few rights.", _RIGHT) for one in (API_KEY, PAIR, BASIC, CERTIFICATE, OAUTH1)},
+    **{
+        one: Advice("Its account has too few rights.", _RIGHT)
+        for one in (API_KEY, PAIR, BASIC, CERTIFICATE, OAUTH1)
+    },
     STREAM: Advice("Its key has too few rights.", "Give the key the {right} it needs, there."),
 }
 _NOT_FOUND = Advice(
@@ -134,16 +149,28 @@ STREAM_ANSWERS = {
 }
 # What a token endpoint refuses, by its code (RFC 6749 §5.2) and scheme; "": any scheme.
 TOKEN_MENDS: dict[tuple[str, str], str] = {
-    ("invalid_client", ""): "Compare client ID, secret and way of signing in. Put in the secret anew: its value, not its ID.",
+    (
+        "invalid_client",
+        "",
+    ): (
+        "Compare client ID, secret and way of signing in. Put in the secret anew: its value, "
+        "not its ID."
+    ),
     ("invalid_client", JWT): "Compare the client ID, and our certificate with the one they hold.",
-    ("invalid_grant", CODE): "Sign in again: the refresh token was used before, has ended or was revoked.",
+    (
+        "invalid_grant",
+        CODE,
+    ): "Sign in again: the refresh token was used before, has ended or was revoked.",
     ("invalid_grant", OWN): "Whoever's account it is connects it again, under My accounts: the"
     " refresh token was used before, has ended or was revoked.",
     ("invalid_grant", JWT): "Compare the assertion's audience and account, and our certificate"
     " with the one they hold; check both clocks (RFC 7523 §3.1).",
     ("invalid_scope", ""): "Ask only for scopes that this client is permitted.",
     ("unauthorized_client", ""): "Have the grant switched on for this client.",
-    ("unsupported_grant_type", ""): "Check the token endpoint; this server does not offer the grant.",
+    (
+        "unsupported_grant_type",
+        "",
+    ): "Check the token endpoint; this server does not offer the grant.",
     ("no_token", CODE): "Sign in.",
     ("no_token", OWN): "Somebody of its people connects their account, under My accounts.",
 }
@@ -158,7 +185,11 @@ def of_resource(failure: Failure, scheme: str, right: str = "right") -> tuple[Ad
     """
     if scheme == STREAM:
         other = Advice(f"The stream answered {failure.code.replace('_', ' ')}.", _LOOK)
-        found = LACKING[STREAM] if failure.code == "insufficient_scope" else STREAM_ANSWERS.get(failure.code, other)
+        found = (
+            LACKING[STREAM]
+            if failure.code == "insufficient_scope"
+            else STREAM_ANSWERS.get(failure.code, other)
+        )
         return _worded(found, right), failure.detail
     found = _of_answer(failure, scheme)
     return _worded(found, right), _meaning(failure)
@@ -179,13 +210,17 @@ def _of_answer(failure: Failure, scheme: str) -> Advice:
 
 
 def _meaning(failure: Failure) -> str:
-    """What the answer means by its standard, then what it says itself; our own finding is no answer."""
+    """What the answer means by its standard, then what it says itself; our own finding is no
+    answer.
+    """
     if failure.status is None:
         return failure.detail
     if failure.code in RESOURCE_ERRORS:
         meaning, source = f"{failure.code}: {RESOURCE_ERRORS[failure.code]}", "RFC 6750 §3.1"
     else:
-        meaning = f"{failure.status}: {STATUS_MEANINGS.get(failure.status, 'no code of the standard')}"
+        meaning = (
+            f"{failure.status}: {STATUS_MEANINGS.get(failure.status, 'no code of the standard')}"
+        )
         source = "RFC 9110 §15"
     told = failure.detail.strip()
     if told.rstrip(".").casefold() in meaning.casefold():

@@ -15,17 +15,23 @@ class BadBasic(ValueError):
 def encode(user_id: str, password: str) -> str:
     """The ``Authorization`` value, in UTF-8 (RFC 7617 §2, §2.1).
 
-    Raises :class:`BadBasic` where the user ID holds a colon or either part a control character (RFC 7617 §2).
+    Raises :class:`BadBasic` where the user ID holds a colon or either part a control character (RFC
+    7617 §2).
     """
     if ":" in user_id:
-        raise BadBasic("a user ID must not hold a colon; everything after it would be read as the password")
+        raise BadBasic(
+            "a user ID must not hold a colon; everything after it would be read as the password"
+        )
     if any(ord(c) < 32 or ord(c) == 127 for c in user_id + password):
         raise BadBasic("control characters must not be in a user ID or password")
     return "Basic " + base64.b64encode(f"{user_id}:{password}".encode()).decode("ascii")
 
 
 def decode(authorization: str) -> tuple[str, str]:
-    """User ID and password of an ``Authorization`` value; the first colon parts them. Raises :class:`BadBasic`."""
+    """User ID and password of an ``Authorization`` value; the first colon parts them.
+
+    Raises :class:`BadBasic`.
+    """
     scheme, _, token = authorization.strip().partition(" ")
     if scheme.lower() != "basic":
         raise BadBasic("not the Basic scheme")
@@ -46,5 +52,7 @@ def decode(authorization: str) -> tuple[str, str]:
 
 
 def client(client_id: str, client_secret: str) -> str:
-    """The ``Authorization`` value of client_secret_basic: both parts form-encoded first (RFC 6749 §2.3.1, Appendix B)."""
+    """The ``Authorization`` value of client_secret_basic: both parts form-encoded first (RFC 6749
+    §2.3.1, Appendix B).
+    """
     return encode(forms.encode(client_id), forms.encode(client_secret))

@@ -1,4 +1,6 @@
-"""What breaks next: for each connection the first moment at which it will stop, and why (DOMAIN §11)."""
+"""What breaks next: for each connection the first moment at which it will stop, and why (DOMAIN
+§11).
+"""
 
 from __future__ import annotations
 
@@ -11,13 +13,17 @@ from .lifetimes import in_words
 from .pins import Act, Fit, Pin
 
 HORIZON = timedelta(days=90)
-# Pins that matter when somebody signs in, or to users who lack a right: a token that is held and renews serves on.
+# Pins that matter when somebody signs in, or to users who lack a right: a token that is held and
+# renews serves on.
 _NOT_THE_TOKEN = frozenset({"redirect_uri", "consent", "scopes"})
 
 
 @dataclass(frozen=True)
 class Watched:
-    """What is known of a connection when asking what breaks next. Moments are aware; ``None`` means none or not known."""
+    """What is known of a connection when asking what breaks next.
+
+    Moments are aware; ``None`` means none or not known.
+    """
 
     ref: str
     state: State
@@ -40,7 +46,9 @@ class Watched:
 
 @dataclass(frozen=True)
 class OwnKey:
-    """Something that a user draws with and that has not been revoked: ``words`` what it is, ``ends`` its end (``None``: it has none)."""
+    """Something that a user draws with and that has not been revoked: ``words`` what it is,
+    ``ends`` its end (``None``: it has none).
+    """
 
     words: str
     hint: str
@@ -49,7 +57,10 @@ class OwnKey:
 
 @dataclass(frozen=True)
 class Break:
-    """One thing that stops a connection, or a user that draws; ``ref`` is its name. ``at`` is ``None`` for now."""
+    """One thing that stops a connection, or a user that draws; ``ref`` is its name.
+
+    ``at`` is ``None`` for now.
+    """
 
     ref: str
     at: datetime | None
@@ -68,45 +79,72 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     """Everything known that stops a connection, within 90 days."""
     found: list[Break] = []
 
-    def add(at: datetime | None, why: str, act: Act, users: tuple[str, ...] = watched.users) -> None:
+    def add(
+        at: datetime | None, why: str, act: Act, users: tuple[str, ...] = watched.users
+    ) -> None:
         if at is None or at <= now:
             found.append(Break(watched.ref, None, why, act, users))
         elif at - now <= HORIZON:
             found.append(Break(watched.ref, at, why, act, watched.users))
 
     # That nobody has noted the provider's half stops nothing.
-    off = [one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING) and not one.unwritten]
+    off = [
+        one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING) and not one.unwritten
+    ]
     alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
-    # A test that passed since shows that it works all the same: then the pin is a matter of rules, and nothing stops now.
+    # A test that passed since shows that it works all the same: then the pin is a matter of rules,
+    # and nothing stops now.
     if off and watched.state is not State.LATCHED:
         labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
         verb = "don't" if len(off) > 1 or off[0].label.endswith("s") else "doesn't"
         why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."
         why = f"{why} {off[0].why}" if len(off) == 1 else why
-        if alive and watched.can_renew and not watched.renewal_refused and {one.key for one in off} <= _NOT_THE_TOKEN:
+        if (
+            alive
+            and watched.can_renew
+            and not watched.renewal_refused
+            and {one.key for one in off} <= _NOT_THE_TOKEN
+        ):
             stopped = {name for one in off for name in one.stops}
             add(
-                None, f"{why} The token that is held serves on.", Act("open", "Open"), tuple(one for one in watched.users if one in stopped)
+                None,
+                f"{why} The token that is held serves on.",
+                Act("open", "Open"),
+                tuple(one for one in watched.users if one in stopped),
             )
         else:
             add(None, why, Act("open", "Open"))
     elif watched.state is State.OPEN:
         add(None, watched.failing or "The last tests failed.", Act("open", "Open"))
     elif watched.state is State.STICKING:
-        add(None, f"Sticking: it works now and then. {watched.failing}".strip(), Act("open", "Open"))
+        add(
+            None, f"Sticking: it works now and then. {watched.failing}".strip(), Act("open", "Open")
+        )
     if watched.secret_ends is not None:
         over = watched.secret_ends <= now
         if over and alive:
-            add(watched.access_ends, f"{watched.secret_words} {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago. "
-                "The access token is the last one; nothing can renew it.", Act("put_secret", "Put in a new secret"))  # fmt: skip
+            add(
+                watched.access_ends,
+                f"{watched.secret_words} {watched.secret_hint} ended "
+                f"{in_words(now - watched.secret_ends)} ago. "
+                "The access token is the last one; nothing can renew it.",
+                Act("put_secret", "Put in a new secret"),
+            )
         elif over:
             add(
                 None,
-                f"{watched.secret_words} {watched.secret_hint} ended {in_words(now - watched.secret_ends)} ago.",
+                (
+                    f"{watched.secret_words} {watched.secret_hint} ended "
+                    f"{in_words(now - watched.secret_ends)} ago."
+                ),
                 Act("put_secret", "Put in a new secret"),
             )
         else:
-            add(watched.secret_ends, f"{watched.secret_words} {watched.secret_hint} ends.", Act("put_secret", "Put in a new secret"))
+            add(
+                watched.secret_ends,
+                f"{watched.secret_words} {watched.secret_hint} ends.",
+                Act("put_secret", "Put in a new secret"),
+            )
     if watched.certificate_ends is not None:
         gone = watched.certificate_ends <= now
         why = (
@@ -119,19 +157,28 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         if watched.renewal_refused:
             add(
                 watched.access_ends,
-                f"Renewal{f' for {watched.whose}' if watched.whose else ''} was refused: {watched.renewal_refused} The access token is the last one.",
+                (
+                    f"Renewal{f' for {watched.whose}' if watched.whose else ''} was refused: "
+                    f"{watched.renewal_refused} The access token is the last one."
+                ),
                 Act("open", "Open") if watched.whose else Act("sign_in", "Sign in again"),
             )
         elif not watched.can_renew and watched.access_ends is not None:
-            add(watched.access_ends, "The access token ends, and there is no refresh token to renew it.", Act("sign_in", "Sign in again"))
+            add(
+                watched.access_ends,
+                "The access token ends, and there is no refresh token to renew it.",
+                Act("sign_in", "Sign in again"),
+            )
         elif watched.refresh_ends is not None:
             add(watched.refresh_ends, "The refresh token ends.", Act("sign_in", "Sign in again"))
     return found
 
 
 def of_user(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
-    """When a user draws no longer: at the end of the last of what it has of its own, if that is within 90 days or over. No end, or nothing at all, is no such
-    moment. Its connections go on for whoever else uses them (common practice, no source)."""
+    """When a user draws no longer: at the end of the last of what it has of its own, if that is
+    within 90 days or over. No end, or nothing at all, is no such moment. Its connections go on for
+    whoever else uses them (common practice, no source).
+    """
     ends = [(one.ends, one) for one in own if one.ends is not None]
     if not ends or len(ends) < len(own):
         return None
@@ -139,7 +186,10 @@ def of_user(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
     if at - now > HORIZON:
         return None
     over = at <= now
-    why = f"The {last.words} {last.hint} that it draws with {f'ended {in_words(now - at)} ago' if over else 'ends'}."
+    why = (
+        f"The {last.words} {last.hint} that it draws with "
+        f"{f'ended {in_words(now - at)} ago' if over else 'ends'}."
+    )
     return Break(name, None if over else at, why, Act("give_key", "Give it another"), (name,))
 
 

@@ -1,8 +1,10 @@
-"""The journal's chain: each entry holds the code of the one before, so that nothing can be changed, left out or put in unseen.
+"""The journal's chain: each entry holds the code of the one before, so that nothing can be changed,
+left out or put in unseen.
 
-The code is an HMAC (RFC 2104, with SHA-256) under a key that is kept outside the database: whoever can write to the database cannot make the chain anew. Entries of
-before there was a key have a plain hash; the first keyed entry takes them over. An *anchor* names the newest entry and is kept elsewhere: cutting entries off at the
-end breaks no chain, and is found by it.
+The code is an HMAC (RFC 2104, with SHA-256) under a key that is kept outside the database: whoever
+can write to the database cannot make the chain anew. Entries of before there was a key have a plain
+hash; the first keyed entry takes them over. An *anchor* names the newest entry and is kept
+elsewhere: cutting entries off at the end breaks no chain, and is found by it.
 """
 
 from __future__ import annotations
@@ -22,7 +24,9 @@ _ANCHOR = "nlj1"
 
 @dataclass(frozen=True)
 class Link:
-    """An entry as it is covered: its number from 1, its content as plain values, the code before and its own."""
+    """An entry as it is covered: its number from 1, its content as plain values, the code before
+    and its own.
+    """
 
     number: int
     content: Mapping[str, Any]
@@ -32,7 +36,9 @@ class Link:
 
 @dataclass(frozen=True)
 class Start:
-    """Where a check begins: after this entry, whose own code this is; from the beginning unless said."""
+    """Where a check begins: after this entry, whose own code this is; from the beginning unless
+    said.
+    """
 
     number: int = 0
     own: str = FIRST
@@ -49,7 +55,9 @@ class Anchor:
 
 def _text(number: int, content: Mapping[str, Any], before: str) -> bytes:
     """Number, content and the code before, as JSON with sorted keys and no spaces."""
-    return json.dumps([number, content, before], sort_keys=True, separators=(",", ":"), ensure_ascii=False).encode("utf-8", "surrogatepass")
+    return json.dumps(
+        [number, content, before], sort_keys=True, separators=(",", ":"), ensure_ascii=False
+    ).encode("utf-8", "surrogatepass")
 
 
 def plain_hash(number: int, content: Mapping[str, Any], before: str) -> str:
@@ -62,16 +70,28 @@ def own_code(key: bytes, number: int, content: Mapping[str, Any], before: str) -
     return hmac.new(key, _text(number, content, before), hashlib.sha256).hexdigest()
 
 
-def first_fault(links: Iterable[Link], key: bytes, keyed_from: int = 1, start: Start = Start()) -> str | None:
-    """The first place after ``start`` where the chain does not hold, in words; ``None``: it holds. Entries before ``keyed_from`` have a plain hash."""
+def first_fault(
+    links: Iterable[Link], key: bytes, keyed_from: int = 1, start: Start = Start()
+) -> str | None:
+    """The first place after ``start`` where the chain does not hold, in words; ``None``: it holds.
+
+    Entries before ``keyed_from`` have a plain hash.
+    """
     before, number = start.own, start.number
     for link in links:
         if link.number != number + 1:
             return f"Entry {number + 1} is missing; entry {link.number} follows entry {number}."
         number = link.number
         if link.before != before:
-            return f"Entry {number} does not follow the entry before it: one of the two was changed or replaced."
-        right = own_code(key, number, link.content, before) if number >= keyed_from else plain_hash(number, link.content, before)
+            return (
+                f"Entry {number} does not follow the entry before it: one of the two was "
+                f"changed or replaced."
+            )
+        right = (
+            own_code(key, number, link.content, before)
+            if number >= keyed_from
+            else plain_hash(number, link.content, before)
+        )
         if not hmac.compare_digest(right, link.own):
             return f"Entry {number} was changed after it was written."
         before = link.own
@@ -99,10 +119,18 @@ def read(text: str, key: bytes) -> Anchor | None:
 
 
 def beyond_anchor(anchor: Anchor, newest: int, own_there: str | None) -> str | None:
-    """What an anchor finds, in words: entries cut off after the ``newest``, or another entry where it names one (``own_there``). ``None``: nothing."""
+    """What an anchor finds, in words: entries cut off after the ``newest``, or another entry where
+    it names one (``own_there``). ``None``: nothing.
+    """
     if newest < anchor.number:
         gone = anchor.number - newest
-        return f"{'The newest entry is' if gone == 1 else f'The newest {gone} entries are'} missing: the journal ends with {newest}, and had {anchor.number}."
+        return (
+            f"{'The newest entry is' if gone == 1 else f'The newest {gone} entries are'} "
+            f"missing: the journal ends with {newest}, and had {anchor.number}."
+        )
     if own_there is None or not hmac.compare_digest(own_there, anchor.own):
-        return f"Entry {anchor.number} is not the one that was written: it, or all up to it, was replaced."
+        return (
+            f"Entry {anchor.number} is not the one that was written: it, or all up to it, was "
+            f"replaced."
+        )
     return None

@@ -14,7 +14,9 @@ _QUOTED = re.compile(r'"((?:[^"\\]|\\.)*)"', re.DOTALL)
 
 @dataclass(frozen=True)
 class Challenge:
-    """One challenge: its scheme in lower case, its parameters (names in lower case), or its token68."""
+    """One challenge: its scheme in lower case, its parameters (names in lower case), or its
+    token68.
+    """
 
     scheme: str
     params: Mapping[str, str]
@@ -22,7 +24,10 @@ class Challenge:
 
 
 def read_challenges(field_lines: Iterable[str]) -> list[Challenge]:
-    """All challenges of one or several field lines, in order. What cannot be read is passed over, never raised."""
+    """All challenges of one or several field lines, in order.
+
+    What cannot be read is passed over, never raised.
+    """
     found: list[Challenge] = []
     for line in field_lines:
         found.extend(_line(line))
@@ -56,7 +61,9 @@ def _skip(line: str, at: int) -> int:
 
 
 def _token68(line: str, at: int) -> tuple[str | None, int]:
-    """A token68 is one only where a comma or the end follows; otherwise it was the name of a parameter."""
+    """A token68 is one only where a comma or the end follows; otherwise it was the name of a
+    parameter.
+    """
     start = _skip(line, at)
     blob = _TOKEN68.match(line, start) if start > at else None
     if blob is None:

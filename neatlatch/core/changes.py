@@ -1,4 +1,7 @@
-"""A change in words: which fields, from what to what. For journals, previews, and for telling somebody what another person changed meanwhile."""
+"""A change in words: which fields, from what to what.
+
+For journals, previews, and for telling somebody what another person changed meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -10,8 +13,12 @@ _LONGEST = 120
 Plain = dict[str, Any]
 
 
-def in_words(before: Mapping[str, Any], after: Mapping[str, Any], labels: Mapping[str, str] | None = None) -> list[str]:
-    """One phrase for each field that differs; lists of texts are told by what was added and what was taken away. Values must hold no secret."""
+def in_words(
+    before: Mapping[str, Any], after: Mapping[str, Any], labels: Mapping[str, str] | None = None
+) -> list[str]:
+    """One phrase for each field that differs; lists of texts are told by what was added and what
+    was taken away. Values must hold no secret.
+    """
     said = []
     for key in dict.fromkeys((*before, *after)):
         old, new = before.get(key), after.get(key)
@@ -25,9 +32,15 @@ def in_words(before: Mapping[str, Any], after: Mapping[str, Any], labels: Mappin
 def _difference(old: Any, new: Any) -> str:
     if isinstance(old, Mapping | None) and isinstance(new, Mapping | None) and (old or new):
         return "; ".join(in_words(old or {}, new or {}))
-    if isinstance(old, list | tuple) and isinstance(new, list | tuple) and all(isinstance(one, str) for one in (*old, *new)):
+    if (
+        isinstance(old, list | tuple)
+        and isinstance(new, list | tuple)
+        and all(isinstance(one, str) for one in (*old, *new))
+    ):
         added, gone = [one for one in new if one not in old], [one for one in old if one not in new]
-        parts = [f"{_plain(one)} added" for one in added] + [f"{_plain(one)} taken away" for one in gone]
+        parts = [f"{_plain(one)} added" for one in added] + [
+            f"{_plain(one)} taken away" for one in gone
+        ]
         return ", ".join(parts) or "put in another order"
     if old in (None, "", [], {}):
         return f"now {_plain(new)}"

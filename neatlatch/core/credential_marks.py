@@ -1,4 +1,6 @@
-"""What stands out about a credential: it ends soon, has no end, nobody uses it, two environments share it, it is a person's (common practice, no source)."""
+"""What stands out about a credential: it ends soon, has no end, nobody uses it, two environments
+share it, it is a person's (common practice, no source).
+"""
 
 from __future__ import annotations
 
@@ -10,8 +12,13 @@ SOON, UNUSED = timedelta(days=30), timedelta(days=90)
 
 @dataclass(frozen=True)
 class Known:
-    """What is known of a credential. ``environments`` and ``applications`` are those in which the very same value is held; ``weak`` says why it is easily guessed; ``last_used`` is its last use or draw, as far as one is
-    seen; ``held`` whether a connection holds it; ``draws`` whether a user draws with it; ``waits`` whether its handover still waits; ``lives`` whether its state lets it in."""
+    """What is known of a credential.
+
+    ``environments`` and ``applications`` are those in which the very same value is held; ``weak``
+    says why it is easily guessed; ``last_used`` is its last use or draw, as far as one is seen;
+    ``held`` whether a connection holds it; ``draws`` whether a user draws with it; ``waits``
+    whether its handover still waits; ``lives`` whether its state lets it in.
+    """
 
     issued: datetime
     ends: datetime | None
@@ -36,9 +43,16 @@ class Mark:
 
 
 def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
-    """What stands out, the gravest first. Nothing is said of one that no longer lets anybody in, but that something here still holds it."""
+    """What stands out, the gravest first.
+
+    Nothing is said of one that no longer lets anybody in, but that something here still holds it.
+    """
     if not known.lives:
-        return (Mark("dead", "It lets nobody in, and a connection still holds it.", True),) if known.held else ()
+        return (
+            (Mark("dead", "It lets nobody in, and a connection still holds it.", True),)
+            if known.held
+            else ()
+        )
     found: list[Mark] = []
     if known.ends is not None and known.ends <= now:
         found.append(Mark("over", "It has ended.", known.held or known.draws))
@@ -47,7 +61,9 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
         found.append(
             Mark(
                 "ends_soon",
-                f"It ends in {days} {'day' if days == 1 else 'days'}." if days else "It ends today.",
+                f"It ends in {days} {'day' if days == 1 else 'days'}."
+                if days
+                else "It ends today.",
                 days <= 7 and (known.held or known.draws),
             )
         )
@@ -62,9 +78,16 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
     if known.waits:
         found.append(Mark("waits", "Nobody has taken it yet."))
     elif not known.held and (
-        known.last_used is None and now - known.issued > timedelta(days=1) or known.last_used is not None and now - known.last_used > UNUSED
+        known.last_used is None
+        and now - known.issued > timedelta(days=1)
+        or known.last_used is not None
+        and now - known.last_used > UNUSED
     ):
-        since = "No use of it was ever seen." if known.last_used is None else f"Nobody has used it for {(now - known.last_used).days} days."
+        since = (
+            "No use of it was ever seen."
+            if known.last_used is None
+            else f"Nobody has used it for {(now - known.last_used).days} days."
+        )
         found.append(Mark("unused", since))
     if known.of_a_person:
         found.append(Mark("person", "It belongs to a person, and leaves with them."))
@@ -77,6 +100,8 @@ def next_moment(known: Known, now: datetime) -> datetime | None:
         return None
     moments = [] if known.ends is None else [known.ends, known.ends - SOON]
     # Unused is what has been so for longer than that.
-    unused = known.issued + timedelta(days=1) if known.last_used is None else known.last_used + UNUSED
+    unused = (
+        known.issued + timedelta(days=1) if known.last_used is None else known.last_used + UNUSED
+    )
     moments.append(unused + timedelta(microseconds=1))
     return min((one for one in moments if one > now), default=None)

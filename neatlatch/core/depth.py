@@ -43,7 +43,9 @@ class Limits:
         """Return how far a round's test goes."""
         if self.personal:
             return Depth.SIGN_IN
-        return Depth.WORK if self.environment_permits and self.connection_permits else Depth.HARMLESS
+        return (
+            Depth.WORK if self.environment_permits and self.connection_permits else Depth.HARMLESS
+        )
 
     def by_hand(self) -> Depth:
         """Return how far a test goes that a person begins."""

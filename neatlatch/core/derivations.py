@@ -1,7 +1,9 @@
-"""What opening an encrypted key costs, read from the file before anything is derived from a password.
+"""What opening an encrypted key costs, read from the file before anything is derived from a
+password.
 
-PBES2 with PBKDF2 (RFC 8018 §A.2) and scrypt (RFC 7914 §7), the older schemes of PKCS#5 and PKCS#12 (RFC 8018 §A.3, RFC 7292 App. C), and the MAC of
-PKCS#12 (RFC 7292 §4, RFC 9579). Whoever wrote the file chose the rounds; a file of 180 octets may ask for hours of work.
+PBES2 with PBKDF2 (RFC 8018 §A.2) and scrypt (RFC 7914 §7), the older schemes of PKCS#5 and PKCS#12
+(RFC 8018 §A.3, RFC 7292 App. C), and the MAC of PKCS#12 (RFC 7292 §4, RFC 9579). Whoever wrote the
+file chose the rounds; a file of 180 octets may ask for hours of work.
 """
 
 from __future__ import annotations
@@ -36,24 +38,35 @@ class Cost:
 
 
 def check(data: bytes) -> None:
-    """Look at PKCS#8 or PKCS#12 in DER or BER. Raises :class:`TooCostly`. What is neither costs nothing here."""
+    """Look at PKCS#8 or PKCS#12 in DER or BER.
+
+    Raises :class:`TooCostly`. What is neither costs nothing here.
+    """
     rounds = 0
     for cost in costs(data):
         if cost.rounds > MOST_ROUNDS:
-            raise TooCostly(f"The file asks for {cost.rounds:,} rounds of its key derivation; {MOST_ROUNDS:,} are the most that is done.")
+            raise TooCostly(
+                f"The file asks for {cost.rounds:,} rounds of its key derivation; "
+                f"{MOST_ROUNDS:,} are the most that is done."
+            )
         if cost.memory > MOST_MEMORY or cost.lanes > 1:
             raise TooCostly(
-                f"The file asks scrypt for {cost.memory // 2**20} MiB in {cost.lanes} lanes; {MOST_MEMORY // 2**20} MiB in one are the most that is done."
+                f"The file asks scrypt for {cost.memory // 2**20} MiB in {cost.lanes} "
+                f"lanes; {MOST_MEMORY // 2**20} MiB in one are the most that is done."
             )
         rounds += cost.rounds
     if rounds > MOST_ROUNDS_IN_ALL:
         raise TooCostly(
-            f"The file asks for {rounds:,} rounds of key derivations; {MOST_ROUNDS_IN_ALL:,} are the most that is done for one file."
+            f"The file asks for {rounds:,} rounds of key derivations; "
+            f"{MOST_ROUNDS_IN_ALL:,} are the most that is done for one file."
         )
 
 
 def costs(data: bytes) -> Iterator[Cost]:
-    """Every key derivation that a file names in the open. Those inside of what is still encrypted are not seen."""
+    """Every key derivation that a file names in the open.
+
+    Those inside of what is still encrypted are not seen.
+    """
     budget = [_MOST_NODES]
     for node in _nodes(memoryview(data), 0, budget):
         if len(node.parts) == 3 and node.parts[0].is_number and node.parts[0].number == 3:
@@ -77,7 +90,9 @@ class _Node:
 
 
 def _nodes(data: memoryview, depth: int, budget: list[int]) -> Iterator[_Node]:
-    """The elements that stand side by side in ``data`` (X.690 §8); ends at the first that cannot be read."""
+    """The elements that stand side by side in ``data`` (X.690 §8); ends at the first that cannot be
+    read.
+    """
     at = 0
     while at < len(data):
         read = _node(data, at, depth, budget)
@@ -106,8 +121,12 @@ def _node(data: memoryview, at: int, depth: int, budget: list[int]) -> tuple[_No
     return _joined(tag, content, parts), at + length
 
 
-def _of_unknown_length(tag: int, data: memoryview, at: int, depth: int, budget: list[int]) -> tuple[_Node, int] | None:
-    """An element that ends with two zeros in place of a length (X.690 §8.1.3.6), as some programs write PKCS#12."""
+def _of_unknown_length(
+    tag: int, data: memoryview, at: int, depth: int, budget: list[int]
+) -> tuple[_Node, int] | None:
+    """An element that ends with two zeros in place of a length (X.690 §8.1.3.6), as some programs
+    write PKCS#12.
+    """
     parts, begin = [], at
     while bytes(data[at : at + 2]) != b"\0\0":
         read = _node(data, at, depth + 1, budget)
@@ -132,7 +151,9 @@ def _within(node: _Node, budget: list[int], depth: int = 0) -> Iterator[Cost]:
         yield from _of_algorithm(bytes(node.parts[0].content), node.parts[1])
     for part in node.parts:
         yield from _within(part, budget, depth + 1)
-    if node.tag == 0x04 and bytes(node.content[:1]) == b"\x30":  # PKCS#12 has its contents in strings
+    if (
+        node.tag == 0x04 and bytes(node.content[:1]) == b"\x30"
+    ):  # PKCS#12 has its contents in strings
         for part in _nodes(node.content, depth + 1, budget):
             yield from _within(part, budget, depth + 1)
 

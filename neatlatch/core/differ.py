@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from difflib import SequenceMatcher
 
-# Beyond this many characters only the common start and end are found; quadratic matching would take seconds.
+# Beyond this many characters only the common start and end are found; quadratic matching would take
+# seconds.
 _FINE_LIMIT = 2000
 
 
@@ -54,7 +55,11 @@ def _coarse(provider: str, caller: str) -> Marked:
         tail += 1
 
     def cut(text: str) -> tuple[Piece, ...]:
-        pieces = (Piece(text[:head], True), Piece(text[head : len(text) - tail], False), Piece(text[len(text) - tail :], True))
+        pieces = (
+            Piece(text[:head], True),
+            Piece(text[head : len(text) - tail], False),
+            Piece(text[len(text) - tail :], True),
+        )
         return tuple(piece for piece in pieces if piece.text)
 
     return Marked(cut(provider), cut(caller))

@@ -1,4 +1,6 @@
-"""What somebody gets who draws a connection, by how it is let in: said on the page, in the answer and in the docs as it is."""
+"""What somebody gets who draws a connection, by how it is let in: said on the page, in the answer
+and in the docs as it is.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,8 @@ from typing import Literal
 
 from .schemes import CERTIFICATE, OAUTH1, OAUTH2, STREAM
 
-# A right that a user's key has: requests through the relay alone, or headers to take as well. Whoever has a header can send whatever they like with it.
+# A right that a user's key has: requests through the relay alone, or headers to take as well.
+# Whoever has a header can send whatever they like with it.
 Right = Literal["relay", "draw"]
 RIGHTS: tuple[Right, ...] = ("relay", "draw")
 HandsOut = Literal["token", "signature", "secret", "nothing"]

@@ -17,12 +17,31 @@ MASK = "•••"
 _BODY_LIMIT = 4000
 # Characters of a body that are masked at all; JSON is taken apart where it is not much longer.
 _LOOKED_AT, _LONGEST_JSON = 65_536, 262_144
-# Header fields and parameters that carry secrets, or lead to them (RFC 6749, RFC 6750, RFC 7592, RFC 6265).
-_SECRET_HEADERS = frozenset({"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key"})
-_SECRET_NAMES = frozenset({
-    "access_token", "refresh_token", "id_token", "client_secret", "code", "code_verifier", "state", "password", "assertion",
-    "client_assertion", "registration_access_token", "token", "api_key", "apikey", "secret", "device_code",
-})  # fmt: skip
+# Header fields and parameters that carry secrets, or lead to them (RFC 6749, RFC 6750, RFC 7592,
+# RFC 6265).
+_SECRET_HEADERS = frozenset(
+    {"authorization", "proxy-authorization", "cookie", "set-cookie", "x-api-key"}
+)
+_SECRET_NAMES = frozenset(
+    {
+        "access_token",
+        "refresh_token",
+        "id_token",
+        "client_secret",
+        "code",
+        "code_verifier",
+        "state",
+        "password",
+        "assertion",
+        "client_assertion",
+        "registration_access_token",
+        "token",
+        "api_key",
+        "apikey",
+        "secret",
+        "device_code",
+    }
+)
 
 
 class Rung(StrEnum):
@@ -37,8 +56,14 @@ class Rung(StrEnum):
 
 
 RUNGS = tuple(Rung)
-RUNG_LABELS = {Rung.FIND: "Find", Rung.REACH: "Reach", Rung.SECURE: "Secure", Rung.SIGN_IN: "Sign in",
-               Rung.ALLOWED: "Allowed", Rung.WORK: "Work"}  # fmt: skip
+RUNG_LABELS = {
+    Rung.FIND: "Find",
+    Rung.REACH: "Reach",
+    Rung.SECURE: "Secure",
+    Rung.SIGN_IN: "Sign in",
+    Rung.ALLOWED: "Allowed",
+    Rung.WORK: "Work",
+}
 
 
 class CauseClass(StrEnum):
@@ -57,7 +82,8 @@ class CauseClass(StrEnum):
 class Exchange:
     """A request and its answer, masked. Times in milliseconds, sizes in octets.
 
-    ``status`` is ``None`` where no answer came, or where the protocol has none; ``error`` then says why, or is its answer in a word.
+    ``status`` is ``None`` where no answer came, or where the protocol has none; ``error`` then says
+    why, or is its answer in a word.
     """
 
     method: str
@@ -76,9 +102,9 @@ class Exchange:
 class Failure:
     """Why a rung failed, for the diagnosis.
 
-    ``kind`` says where the answer came from: resolver, socket, tls, token, authorize, resource, work, setting or time.
-    ``code`` is the standard's own code or our short name of it. ``scheme`` is that of a further
-    endpoint, where it was not the connection's own way in that was refused.
+    ``kind`` says where the answer came from: resolver, socket, tls, token, authorize, resource,
+    work, setting or time. ``code`` is the standard's own code or our short name of it. ``scheme``
+    is that of a further endpoint, where it was not the connection's own way in that was refused.
     """
 
     kind: str
@@ -92,7 +118,10 @@ class Failure:
 
 @dataclass(frozen=True)
 class RungResult:
-    """One rung: how it went, in one sentence, with its evidence. ``skipped``: there was nothing to try, which is no failure."""
+    """One rung: how it went, in one sentence, with its evidence.
+
+    ``skipped``: there was nothing to try, which is no failure.
+    """
 
     rung: Rung
     passed: bool
@@ -116,14 +145,18 @@ def as_dict(result: RungResult) -> dict[str, Any]:
 
 
 def mask(text: str, secrets: Iterable[str]) -> str:
-    """Replace every known secret in a text, longest first, also where it stands escaped (RFC 3986 §2.1)."""
+    """Replace every known secret in a text, longest first, also where it stands escaped (RFC 3986
+    §2.1).
+    """
     for secret in sorted({one for one in secrets if len(one) >= 4}, key=len, reverse=True):
         for form in {secret, quote(secret, safe=""), quote(secret)}:
             text = text.replace(form, MASK)
     return text
 
 
-def mask_headers(headers: Iterable[tuple[str, str]], secrets: Iterable[str]) -> tuple[tuple[str, str], ...]:
+def mask_headers(
+    headers: Iterable[tuple[str, str]], secrets: Iterable[str]
+) -> tuple[tuple[str, str], ...]:
     """Header fields with secrets masked; of ``Authorization`` the scheme stays."""
     known = tuple(secrets)
     shown = []
@@ -158,19 +191,26 @@ _NAMED = re.compile(
     rf"""(?i)\b({"|".join(sorted(_SECRET_NAMES))})(["']?\s*[=:]\s*)"""
     r"""("(?:[^"\\]++|\\.)*+"(?=[\s,;}\])>&]|$)|'[^']*+'(?=[\s,;}\])>&]|$)|\S+)"""
 )
-# A tag begun anew before it ended is another tag, and of each kind of quote only the last can want its other: each character is looked at a few times.
+# A tag begun anew before it ended is another tag, and of each kind of quote only the last can want
+# its other: each character is looked at a few times.
 _INPUT = re.compile(r"""(?i)<input\b(?:[^<>"']++|"[^"]*+"|'[^']*+')*+>?""")
 _HIDDEN = re.compile(r"(?i)\btype\s*=\s*[\"']?hidden")
 _VALUE = re.compile(r"(?i)(\bvalue\s*=\s*)(\"[^\"]*\"?|'[^']*'?|[^\s>]+)")
 
 
 def mask_body(body: str, content_type: str, secrets: Iterable[str]) -> str:
-    """A body with secrets masked by their names and by their values, cut at 4,000 characters. Only its beginning is looked at, because no more is shown."""
+    """A body with secrets masked by their names and by their values, cut at 4,000 characters.
+
+    Only its beginning is looked at, because no more is shown.
+    """
     known = tuple(secrets)
-    whole = len(body) <= (_LONGEST_JSON if content_type.split(";")[0].strip().lower().endswith("json") else _LOOKED_AT)
+    whole = len(body) <= (
+        _LONGEST_JSON if content_type.split(";")[0].strip().lower().endswith("json") else _LOOKED_AT
+    )
     shown = _mask_start(body if whole else body[:_LOOKED_AT], content_type, known)
     if not whole:
-        # What was cut in its middle cannot be known as what it is: the end of the beginning is not shown, however short masking has made it.
+        # What was cut in its middle cannot be known as what it is: the end of the beginning is not
+        # shown, however short masking has made it.
         shown = shown[: max(0, len(shown) - max(map(len, known), default=0))]
     return (
         shown
@@ -182,8 +222,10 @@ def mask_body(body: str, content_type: str, secrets: Iterable[str]) -> str:
 def _mask_start(body: str, content_type: str, secrets: tuple[str, ...]) -> str:
     media = content_type.split(";")[0].strip().lower()
     if media == "application/x-www-form-urlencoded":
-        body = "&".join(f"{quote(key)}={MASK if _is_secret_name(key) else quote(value, safe='/:')}"
-                        for key, value in parse_qsl(body, keep_blank_values=True))  # fmt: skip
+        body = "&".join(
+            f"{quote(key)}={MASK if _is_secret_name(key) else quote(value, safe='/:')}"
+            for key, value in parse_qsl(body, keep_blank_values=True)
+        )
     elif media.endswith("json"):
         try:
             body = json.dumps(_mask_json(json.loads(body)), ensure_ascii=False, indent=1)
@@ -196,12 +238,17 @@ def _mask_start(body: str, content_type: str, secrets: tuple[str, ...]) -> str:
 
 def _mask_json(found: Any) -> Any:
     if isinstance(found, dict):
-        return {key: MASK if _is_secret_name(str(key)) and isinstance(value, str) else _mask_json(value) for key, value in found.items()}
+        return {
+            key: MASK if _is_secret_name(str(key)) and isinstance(value, str) else _mask_json(value)
+            for key, value in found.items()
+        }
     return [_mask_json(one) for one in found] if isinstance(found, list) else found
 
 
 def _mask_loose(body: str) -> str:
-    """In text that is neither a form nor JSON, mask what follows a secret's name and the value of hidden fields."""
+    """In text that is neither a form nor JSON, mask what follows a secret's name and the value of
+    hidden fields.
+    """
     return _INPUT.sub(_mask_hidden, _NAMED.sub(rf"\1\2{MASK}", body))
 
 
@@ -209,11 +256,21 @@ def _mask_hidden(tag: re.Match[str]) -> str:
     return _VALUE.sub(rf'\1"{MASK}"', tag[0]) if _HIDDEN.search(tag[0]) else tag[0]
 
 
-def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), body: str = "", *, kind: str = "", values: Mapping[str, str] | None = None,
-              settings: Mapping[str, str] | None = None) -> str:  # fmt: skip
-    """The call as a ``curl`` line for a shell, with the secret as a variable (``$TOKEN``, ``$PASSWORD`` …), never its value.
+def curl_line(
+    method: str,
+    url: str,
+    headers: Iterable[tuple[str, str]] = (),
+    body: str = "",
+    *,
+    kind: str = "",
+    values: Mapping[str, str] | None = None,
+    settings: Mapping[str, str] | None = None,
+) -> str:
+    """The call as a ``curl`` line for a shell, with the secret as a variable (``$TOKEN``,
+    ``$PASSWORD`` …), never its value.
 
-    ``kind`` is the scheme's (unless said, a bearer token); a signature of OAuth 1.0a cannot be made by ``curl``, so a variable stands for the header.
+    ``kind`` is the scheme's (unless said, a bearer token); a signature of OAuth 1.0a cannot be made
+    by ``curl``, so a variable stands for the header.
     """
     known, told = values or {}, settings or {}
     target, proof = _quoted(url), '-H "Authorization: Bearer $TOKEN"'
@@ -228,12 +285,20 @@ def curl_line(method: str, url: str, headers: Iterable[tuple[str, str]] = (), bo
         proof = '-H "Authorization: $OAUTH1_HEADER"'
     elif kind == "api_key":
         name, placement = told.get("name", "X-Api-Key"), told.get("placement", "header")
-        proof = {"header": f'-H "{name}: $API_KEY"', "cookie": f'-b "{name}=$API_KEY"'}.get(placement, "")
+        proof = {"header": f'-H "{name}: $API_KEY"', "cookie": f'-b "{name}=$API_KEY"'}.get(
+            placement, ""
+        )
         if placement == "query":
             target = _quoted(f"{url}{'&' if '?' in url else '?'}{name}=") + '"$API_KEY"'
     parts = ["curl -sS", f"-X {method}" if method != "GET" else "", target, proof]
     for name, value in headers:
-        if name.lower() not in _SECRET_HEADERS | {"host", "content-length", "user-agent", "accept-encoding", "connection"}:
+        if name.lower() not in _SECRET_HEADERS | {
+            "host",
+            "content-length",
+            "user-agent",
+            "accept-encoding",
+            "connection",
+        }:
             parts.append(f"-H {_quoted(f'{name}: {value}')}")
     if body:
         parts.append(f"--data-raw {_quoted(body)}")

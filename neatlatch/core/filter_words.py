@@ -1,4 +1,6 @@
-"""Filters of lists as people type them: plain words, field words and their opposites (``night env:production -state:latched owner:"Freight desk"``)."""
+"""Filters of lists as people type them: plain words, field words and their opposites (``night
+env:production -state:latched owner:"Freight desk"``).
+"""
 
 from __future__ import annotations
 
@@ -6,15 +8,20 @@ import re
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-_WORD = re.compile(r'(?P<not>-?)(?:(?P<field>[a-z_]+):)?(?:"(?P<quoted>[^"]*)"?|(?P<plain>[^\s"]+))', re.IGNORECASE)
+_WORD = re.compile(
+    r'(?P<not>-?)(?:(?P<field>[a-z_]+):)?(?:"(?P<quoted>[^"]*)"?|(?P<plain>[^\s"]+))', re.IGNORECASE
+)
 MOST = 20
-# Fields whose values are keys of ours, such as ``not_proven``: people write "not proven" or not-proven.
+# Fields whose values are keys of ours, such as ``not_proven``: people write "not proven" or
+# not-proven.
 _OF_KEYS = frozenset({"state", "kind", "pin", "mark"})
 
 
 @dataclass(frozen=True)
 class Word:
-    """One word of a filter: ``field`` is empty for a plain word; ``without``: rows that have it are left out."""
+    """One word of a filter: ``field`` is empty for a plain word; ``without``: rows that have it are
+    left out.
+    """
 
     text: str
     field: str = ""
@@ -22,8 +29,12 @@ class Word:
 
 
 def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
-    """Read a filter. ``fields`` names the fields that a list has, by what people may write for each; a word with another field is a plain word,
-    so that an address or a time can be looked for. A field without a value yet filters nothing: one is still typing."""
+    """Read a filter.
+
+    ``fields`` names the fields that a list has, by what people may write for each; a word with
+    another field is a plain word, so that an address or a time can be looked for. A field without a
+    value yet filters nothing: one is still typing.
+    """
     found = []
     for one in _WORD.finditer(text[:2000]):
         value = one["quoted"] if one["quoted"] is not None else one["plain"]
@@ -31,10 +42,20 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
         if written in fields:
             if value.strip():
                 field = fields[written]
-                found.append(Word(_as_key(value) if field in _OF_KEYS else value.lower(), field, bool(one["not"])))
+                found.append(
+                    Word(
+                        _as_key(value) if field in _OF_KEYS else value.lower(),
+                        field,
+                        bool(one["not"]),
+                    )
+                )
         else:
             plain = f"{one['field']}:{value}" if one["field"] else value
-            if plain and not (plain.endswith(":") and plain[:-1].lower() in fields) and plain != "-":
+            if (
+                plain
+                and not (plain.endswith(":") and plain[:-1].lower() in fields)
+                and plain != "-"
+            ):
                 found.append(Word(plain.lower(), "", bool(one["not"])))
     return tuple(found[:MOST])
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-# What no encoder escapes. “~” and “*” are left alone by some; escaped, every decoder reads them alike.
+# What no encoder escapes. “~” and “*” are left alone by some; escaped, every decoder reads them
+# alike.
 _PLAIN = frozenset(b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_.")
 
 
@@ -16,11 +17,17 @@ def encode(text: str) -> str:
     >>> encode("x + y")
     'x+%2B+y'
     """
-    return "".join("+" if octet == 0x20 else chr(octet) if octet in _PLAIN else f"%{octet:02X}" for octet in text.encode("utf-8"))
+    return "".join(
+        "+" if octet == 0x20 else chr(octet) if octet in _PLAIN else f"%{octet:02X}"
+        for octet in text.encode("utf-8")
+    )
 
 
 def decode(text: str) -> str:
-    """The reverse of :func:`encode`. Raises :class:`BadForm` for a broken escape or octets that are not UTF-8."""
+    """The reverse of :func:`encode`.
+
+    Raises :class:`BadForm` for a broken escape or octets that are not UTF-8.
+    """
     octets, place = bytearray(), 0
     raw = text.encode("utf-8")
     while place < len(raw):

@@ -1,7 +1,7 @@
 """From samples to a connection's state: latched, sticking, open or not proven (DOMAIN §10).
 
-Sticking is found by Page's cumulative sum (Page, "Continuous Inspection Schemes", Biometrika 41, 1954) on a failure rate of
-p0 = 0.01 against p1 = 0.20.
+Sticking is found by Page's cumulative sum (Page, "Continuous Inspection Schemes", Biometrika 41,
+1954) on a failure rate of p0 = 0.01 against p1 = 0.20.
 """
 
 from __future__ import annotations
@@ -72,9 +72,10 @@ def with_latest(recent: list[int], passed: bool, ms: float) -> list[int]:
 def after(health: Health, sample: Sample) -> Health:
     """The health after one more sample.
 
-    Three confirmed failures of the same class: open at once. So is a failure that a pin explains, or the first test after a change,
-    because neither is a matter of now and then. Otherwise the cumulative sum decides: sticking from ln(100), latched again at 0.
-    What was open is sticking from its first pass on, and latched after three in a row.
+    Three confirmed failures of the same class: open at once. So is a failure that a pin explains,
+    or the first test after a change, because neither is a matter of now and then. Otherwise the
+    cumulative sum decides: sticking from ln(100), latched again at 0. What was open is sticking
+    from its first pass on, and latched after three in a row.
     """
     if sample.passed:
         return _after_pass(health) if sample.covers else health
@@ -100,5 +101,7 @@ def _after_pass(health: Health) -> Health:
 
 
 def after_change(health: Health) -> Health:
-    """After a change on either side nobody has tried yet: not proven, and the past counts no more."""
+    """After a change on either side nobody has tried yet: not proven, and the past
+    counts no more.
+    """
     return Health()

@@ -1,8 +1,9 @@
 """The cheapest set that hits every one of many sets, exactly.
 
-Branch and bound on a set system kept as bit masks. The bound is a feasible solution of the dual linear program, found by raising one dual variable
-after another (Bar-Yehuda and Even 1981, "A linear-time approximation algorithm for the weighted vertex cover problem"); elements whose reduced cost
-alone would pass the best known price are left out of the branch.
+Branch and bound on a set system kept as bit masks. The bound is a feasible solution of the dual
+linear program, found by raising one dual variable after another (Bar-Yehuda and Even 1981, "A
+linear-time approximation algorithm for the weighted vertex cover problem"); elements whose reduced
+cost alone would pass the best known price are left out of the branch.
 """
 
 from __future__ import annotations
@@ -33,8 +34,9 @@ def minimal(sets: Iterable[int]) -> list[int]:
 def cheapest(prices: list[int], sets: Iterable[int], further: Further | None = None) -> int | None:
     """The mask of the cheapest elements that hit every set; ``None``: no elements can.
 
-    ``prices`` are whole numbers, not below 1, by element. ``further`` answers, for a mask that hits all sets known so far, more sets that it does
-    not hit; so a system too large to be written out can be given piece by piece.
+    ``prices`` are whole numbers, not below 1, by element. ``further`` answers, for a mask that hits
+    all sets known so far, more sets that it does not hit; so a system too large to be written out
+    can be given piece by piece.
     """
     return _Search(prices, further).run(minimal(sets))
 
@@ -44,7 +46,8 @@ class _Search:
         self.prices = prices
         self.more: Further = further or (lambda chosen: ())
         self.members = lru_cache(maxsize=200_000)(lambda mask: tuple(elements(mask)))
-        # What replaces an element in the sets known so far may not replace it in those still to come.
+        # What replaces an element in the sets known so far may not replace it in those still to
+        # come.
         self.all_known = further is None
         self.best: int | None = None
         self.best_price = sum(prices) + 1
@@ -61,7 +64,9 @@ class _Search:
         return sum(self.prices[one] for one in elements(mask))
 
     def _greedy(self, sets: list[int]) -> None:
-        """A good set to begin with: the best value again and again, then whatever turned out needless is taken away."""
+        """A good set to begin with: the best value again and again, then whatever turned out
+        needless is taken away.
+        """
         self.all_sets.extend([] if sets else self.more(0))
         chosen, left = 0, self.all_sets[:]
         while left:
@@ -91,7 +96,9 @@ class _Search:
             self.best, self.best_price = chosen, price
 
     def _branch(self, chosen: int, banned: int, paid: int, depth: int) -> None:
-        """All sets of elements with ``chosen`` in and ``banned`` out, as far as they can still be cheaper than the best."""
+        """All sets of elements with ``chosen`` in and ``banned`` out, as far as they can still be
+        cheaper than the best.
+        """
         prices = self.prices
         while True:
             left = []
@@ -140,7 +147,9 @@ class _Search:
         for one in left:
             for e in self.members(one):
                 where[e] = where.get(e, 0) + 1
-        smallest = min(left, key=lambda one: (one.bit_count(), -max(where[e] for e in self.members(one))))
+        smallest = min(
+            left, key=lambda one: (one.bit_count(), -max(where[e] for e in self.members(one)))
+        )
         order = sorted(self.members(smallest), key=lambda e: prices[e] / where[e])
         for e in order:
             self._branch(chosen | (1 << e), banned, paid + prices[e], depth + 1)
@@ -160,13 +169,19 @@ class _Search:
                     continue
                 mine, price = hits[e], self.prices[e]
                 if any(
-                    other != e and not out >> other & 1 and self.prices[other] <= price and mine & ~hits[other] == 0 for other in inside
+                    other != e
+                    and not out >> other & 1
+                    and self.prices[other] <= price
+                    and mine & ~hits[other] == 0
+                    for other in inside
                 ):
                     out |= 1 << e
         return out
 
     def _bound(self, left: list[int]) -> tuple[int, list[int]]:
-        """A price that no cover of these sets falls below, and what each element still costs beyond it."""
+        """A price that no cover of these sets falls below, and what each element still costs beyond
+        it.
+        """
         residual = list(self.prices)
         total = 0
         for one in sorted(left, key=int.bit_count):

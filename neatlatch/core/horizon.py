@@ -1,7 +1,8 @@
 """Laying work out evenly over days (DOMAIN §7).
 
-Jobs of one day each, with a first and a last day. With so many a day, taking the one that is due earliest first finds a way whenever there is one
-(Jackson 1955, "Scheduling a production line to minimize maximum tardiness"); there is none exactly when some span of days holds more jobs that must
+Jobs of one day each, with a first and a last day. With so many a day, taking the one that is due
+earliest first finds a way whenever there is one (Jackson 1955, "Scheduling a production line to
+minimize maximum tardiness"); there is none exactly when some span of days holds more jobs that must
 be done inside it than it has room (Hall 1935).
 """
 
@@ -14,7 +15,10 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Job:
-    """Work of one day, to be done on a day from ``release`` to ``due``, both included. Days are whole numbers."""
+    """Work of one day, to be done on a day from ``release`` to ``due``, both included.
+
+    Days are whole numbers.
+    """
 
     id: str
     release: int
@@ -33,7 +37,9 @@ class Overfull:
 
 @dataclass(frozen=True)
 class Spread:
-    """The smallest possible busiest day (``None``: impossible), a day for each job in the order given, and what proves it impossible."""
+    """The smallest possible busiest day (``None``: impossible), a day for each job in the order
+    given, and what proves it impossible.
+    """
 
     peak: int | None
     days: tuple[int, ...] = ()
@@ -41,7 +47,9 @@ class Spread:
 
 
 def spread(jobs: Sequence[Job], working_days: Sequence[int], capacity: int) -> Spread:
-    """Lay jobs out over working days, at most ``capacity`` a day, so that the busiest day is as quiet as can be."""
+    """Lay jobs out over working days, at most ``capacity`` a day, so that the busiest day is as
+    quiet as can be.
+    """
     days = sorted(set(working_days))
     if not jobs:
         return Spread(0)
@@ -50,7 +58,9 @@ def spread(jobs: Sequence[Job], working_days: Sequence[int], capacity: int) -> S
     low, high = 1, min(capacity, len(jobs))
     while low < high:  # if a peak can be kept, so can every higher one
         middle = (low + high) // 2
-        low, high = (low, middle) if _laid_out(jobs, days, middle) is not None else (middle + 1, high)
+        low, high = (
+            (low, middle) if _laid_out(jobs, days, middle) is not None else (middle + 1, high)
+        )
     found = _laid_out(jobs, days, low)
     assert found is not None
     return Spread(low, found)
@@ -83,4 +93,6 @@ def _overfull(jobs: Sequence[Job], days: list[int], capacity: int) -> Overfull:
             room = capacity * sum(start <= day <= end for day in days)
             if inside > room:
                 spans.append(Overfull(start, end, inside, room))
-    return min(spans, key=lambda one: (one.room - one.jobs, one.to_day - one.from_day, one.from_day))
+    return min(
+        spans, key=lambda one: (one.room - one.jobs, one.to_day - one.from_day, one.from_day)
+    )

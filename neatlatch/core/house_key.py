@@ -1,8 +1,11 @@
-"""The form of what the house authority gives out: ``nlk_<environment>_<id>_<secret>_<check>`` (DOMAIN §5).
+"""The form of what the house authority gives out: ``nlk_<environment>_<id>_<secret>_<check>``
+(DOMAIN §5).
 
-The ID names the key and may be shown; the secret is 256 random bits; the check is a CRC-32 over all before it, so that a key that was cut or mistyped is
-told from an unknown one without a look-up. API keys begin with ``nlk``, client secrets with ``nls``. Only a SHA-256 of the whole is kept: there are too many
-secrets of 256 bits to try them out, so a slow hash would add nothing (NIST SP 800-63B §5.1.2 asks for one where the secret is less).
+The ID names the key and may be shown; the secret is 256 random bits; the check is a CRC-32 over all
+before it, so that a key that was cut or mistyped is told from an unknown one without a look-up. API
+keys begin with ``nlk``, client secrets with ``nls``. Only a SHA-256 of the whole is kept: there are
+too many secrets of 256 bits to try them out, so a slow hash would add nothing (NIST SP 800-63B
+§5.1.2 asks for one where the secret is less).
 """
 
 from __future__ import annotations
@@ -22,13 +25,21 @@ _DIGITS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 SECRET_OCTETS, ID_OCTETS = 32, 8
 _SECRET_LENGTH, _ID_LENGTH, _CHECK_LENGTH = 43, 11, 6
 _LONGEST = 200
-_FORM = re.compile(r"(?:nlk|nls)_([a-z0-9_-]+)_([0-9A-Za-z]{11})_([0-9A-Za-z]{43})_([0-9A-Za-z]{6})")
+_FORM = re.compile(
+    r"(?:nlk|nls)_([a-z0-9_-]+)_([0-9A-Za-z]{11})_([0-9A-Za-z]{43})_([0-9A-Za-z]{6})"
+)
 # Anywhere in a text, for finding one that has leaked: no letter or digit stands before or after it.
-_ANYWHERE = re.compile(r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])")
+_ANYWHERE = re.compile(
+    r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])"
+)
 
 
 class BadKey(ValueError):
-    """The text is no key of the house. ``fault``: *foreign* (not our form at all), *cut* (an end is missing), or *mistyped* (the check does not hold)."""
+    """The text is no key of the house.
+
+    ``fault``: *foreign* (not our form at all), *cut* (an end is missing), or *mistyped* (the check
+    does not hold).
+    """
 
     def __init__(self, fault: Fault, says: str) -> None:
         super().__init__(says)
@@ -47,7 +58,10 @@ class HouseKey:
 
 
 def base62(number: int, length: int) -> str:
-    """A number in the digits 0-9, A-Z, a-z, with zeros before it up to ``length``. Raises ``ValueError`` where it does not fit."""
+    """A number in the digits 0-9, A-Z, a-z, with zeros before it up to ``length``.
+
+    Raises ``ValueError`` where it does not fit.
+    """
     digits = ""
     while number:
         number, rest = divmod(number, 62)
@@ -63,10 +77,18 @@ def check_of(text: str) -> str:
 
 
 def make(kind: str, environment: str, id_octets: bytes, secret_octets: bytes) -> str:
-    """A key from random octets: 8 for its ID, 32 for its secret. Raises ``ValueError`` for another number of them."""
+    """A key from random octets: 8 for its ID, 32 for its secret.
+
+    Raises ``ValueError`` for another number of them.
+    """
     if len(id_octets) != ID_OCTETS or len(secret_octets) != SECRET_OCTETS:
-        raise ValueError(f"{ID_OCTETS} octets for the ID and {SECRET_OCTETS} for the secret are wanted")
-    identity, secret = base62(int.from_bytes(id_octets, "big"), _ID_LENGTH), base62(int.from_bytes(secret_octets, "big"), _SECRET_LENGTH)
+        raise ValueError(
+            f"{ID_OCTETS} octets for the ID and {SECRET_OCTETS} for the secret are wanted"
+        )
+    identity, secret = (
+        base62(int.from_bytes(id_octets, "big"), _ID_LENGTH),
+        base62(int.from_bytes(secret_octets, "big"), _SECRET_LENGTH),
+    )
     start = f"{kind}_{environment}_{identity}_{secret}"
     return f"{start}_{check_of(start)}"
 
@@ -77,7 +99,10 @@ def digest(text: str) -> str:
 
 
 def read(text: str) -> HouseKey:
-    """Take a key apart and hold it to its check. Raises :class:`BadKey`, which tells a cut key from a mistyped one."""
+    """Take a key apart and hold it to its check.
+
+    Raises :class:`BadKey`, which tells a cut key from a mistyped one.
+    """
     kind = text[:3]
     if kind not in (API_KEY, CLIENT_SECRET) or text[3:4] != "_":
         raise BadKey("foreign", "It does not begin as a key of the house does.")
@@ -85,10 +110,15 @@ def read(text: str) -> HouseKey:
     if found is None:
         if len(text) > _LONGEST:
             raise BadKey("mistyped", "It is longer than any key of the house.")
-        whole = re.fullmatch(r"(?:nlk|nls)_[a-z0-9_-]*?_?[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?", text)
+        whole = re.fullmatch(
+            r"(?:nlk|nls)_[a-z0-9_-]*?_?[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?",
+            text,
+        )
         if whole is not None:
             raise BadKey("cut", "An end of the key is missing.")
-        raise BadKey("mistyped", "It holds characters that a key of the house does not have, or too many.")
+        raise BadKey(
+            "mistyped", "It holds characters that a key of the house does not have, or too many."
+        )
     environment, identity, _, check = found.groups()
     if not hmac.compare_digest(check_of(text.rpartition("_")[0]), check):
         raise BadKey("mistyped", "Its check does not hold: a character is wrong.")
@@ -96,8 +126,11 @@ def read(text: str) -> HouseKey:
 
 
 def same(kept: str, shown: str) -> bool:
-    """Whether two digests are the same. It takes as long for one that is wrong at its start as at its end; and as digests are compared, not keys, how far
-    they agree tells nothing of the key."""
+    """Whether two digests are the same.
+
+    It takes as long for one that is wrong at its start as at its end; and as digests are compared,
+    not keys, how far they agree tells nothing of the key.
+    """
     return hmac.compare_digest(kept.encode("ascii"), shown.encode("ascii"))
 
 

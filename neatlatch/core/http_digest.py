@@ -1,4 +1,7 @@
-"""HTTP Digest, the answer to a challenge (RFC 7616 §3.4). Met in old applications; read and checked, never proposed."""
+"""HTTP Digest, the answer to a challenge (RFC 7616 §3.4).
+
+Met in old applications; read and checked, never proposed.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,16 @@ ALGORITHMS = tuple(_HASHES)
 
 
 def response(
-    algorithm: str, username: str, password: str, realm: str, method: str, uri: str, nonce: str, nc: str, cnonce: str, qop: str
+    algorithm: str,
+    username: str,
+    password: str,
+    realm: str,
+    method: str,
+    uri: str,
+    nonce: str,
+    nc: str,
+    cnonce: str,
+    qop: str,
 ) -> str:
     """The ``response`` parameter for ``qop`` auth (RFC 7616 §3.4.1 to §3.4.3), in hexadecimal.
 
@@ -23,4 +35,6 @@ def response(
     def h(text: str) -> str:
         return hashlib.new(_HASHES[algorithm], text.encode("utf-8")).hexdigest()
 
-    return h(f"{h(f'{username}:{realm}:{password}')}:{nonce}:{nc}:{cnonce}:{qop}:{h(f'{method}:{uri}')}")
+    return h(
+        f"{h(f'{username}:{realm}:{password}')}:{nonce}:{nc}:{cnonce}:{qop}:{h(f'{method}:{uri}')}"
+    )

@@ -18,7 +18,10 @@ from . import derivations, pem
 
 
 class BadKey(ValueError):
-    """The key cannot be read; the message says why. ``needs_password``: it is encrypted and none, or a wrong one, was given."""
+    """The key cannot be read; the message says why.
+
+    ``needs_password``: it is encrypted and none, or a wrong one, was given.
+    """
 
     def __init__(self, says: str, needs_password: bool = False) -> None:
         super().__init__(says)
@@ -27,7 +30,8 @@ class BadKey(ValueError):
 
 @dataclass(frozen=True)
 class KeyFacts:
-    """A public key's type and size in bits; ``strength`` is the security it gives in bits (NIST SP 800-57 Part 1, table 2).
+    """A public key's type and size in bits; ``strength`` is the security it gives in bits (NIST SP
+    800-57 Part 1, table 2).
 
     ``curve`` names the curve of an EC key (SEC 2, as ``secp256r1``); empty for other types.
     """
@@ -45,11 +49,16 @@ class KeyFacts:
 
 
 def open_private(data: bytes, password: str | None = None) -> PrivateKeyTypes:
-    """A private key out of PEM or DER (PKCS#8 by RFC 5958, PKCS#1, SEC 1). Raises :class:`BadKey`, also where it asks for unfair work."""
+    """A private key out of PEM or DER (PKCS#8 by RFC 5958, PKCS#1, SEC 1).
+
+    Raises :class:`BadKey`, also where it asks for unfair work.
+    """
     secret = password.encode("utf-8") if password else None
     try:
         if (block := _private_block(data)) is not None and block.has_headers:
-            return serialization.load_pem_private_key(block.text, secret)  # of old: one round of MD5, so nothing to be looked at
+            return serialization.load_pem_private_key(
+                block.text, secret
+            )  # of old: one round of MD5, so nothing to be looked at
         der = data if block is None else block.der()
         derivations.check(der)
         return serialization.load_der_private_key(der, secret)
@@ -68,13 +77,22 @@ def open_private(data: bytes, password: str | None = None) -> PrivateKeyTypes:
 
 
 def open_own(data: bytes) -> PrivateKeyTypes:
-    """A private key that :func:`open_private` opened before it was kept: whether its numbers go together is not worked out once more. PEM or DER."""
-    load = serialization.load_pem_private_key if pem.is_pem(data) else serialization.load_der_private_key
+    """A private key that :func:`open_private` opened before it was kept: whether its numbers go
+    together is not worked out once more. PEM or DER.
+    """
+    load = (
+        serialization.load_pem_private_key
+        if pem.is_pem(data)
+        else serialization.load_der_private_key
+    )
     return load(data, None, unsafe_skip_rsa_key_validation=True)
 
 
 def _private_block(data: bytes) -> pem.Block | None:
-    """The first private key of a PEM file, ``None`` for DER. Raises ``ValueError`` where a PEM file has none."""
+    """The first private key of a PEM file, ``None`` for DER.
+
+    Raises ``ValueError`` where a PEM file has none.
+    """
     if not pem.is_pem(data):
         return None
     for block in pem.blocks(data):
@@ -96,7 +114,9 @@ def is_encrypted(data: bytes) -> bool:
 
 def spki(key: PublicKeyTypes) -> bytes:
     """The key as SubjectPublicKeyInfo in DER (RFC 5280 §4.1.2.7)."""
-    return key.public_bytes(serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo)
+    return key.public_bytes(
+        serialization.Encoding.DER, serialization.PublicFormat.SubjectPublicKeyInfo
+    )
 
 
 def facts(key: PublicKeyTypes) -> KeyFacts:
@@ -104,7 +124,9 @@ def facts(key: PublicKeyTypes) -> KeyFacts:
     digest = base64.b64encode(hashlib.sha256(spki(key)).digest()).decode("ascii")
     if isinstance(key, rsa.RSAPublicKey):
         steps = ((15360, 256), (7680, 192), (3072, 128), (2048, 112), (1024, 80))
-        return KeyFacts("RSA", key.key_size, next((s for size, s in steps if key.key_size >= size), 0), digest)
+        return KeyFacts(
+            "RSA", key.key_size, next((s for size, s in steps if key.key_size >= size), 0), digest
+        )
     if isinstance(key, ec.EllipticCurvePublicKey):
         return KeyFacts("EC", key.curve.key_size, key.curve.key_size // 2, digest, key.curve.name)
     if isinstance(key, ed25519.Ed25519PublicKey):
@@ -127,7 +149,10 @@ def match(private: PrivateKeyTypes, public: PublicKeyTypes) -> bool:
 
 
 def rsa_sha1(private: PrivateKeyTypes, data: bytes) -> bytes:
-    """RSASSA-PKCS1-v1_5 with SHA-1, only for OAuth 1.0 (RFC 5849 §3.4.3). Raises :class:`BadKey` for another kind of key."""
+    """RSASSA-PKCS1-v1_5 with SHA-1, only for OAuth 1.0 (RFC 5849 §3.4.3).
+
+    Raises :class:`BadKey` for another kind of key.
+    """
     if not isinstance(private, rsa.RSAPrivateKey):
         raise BadKey("RSA-SHA1 wants an RSA key.")
     return private.sign(data, padding.PKCS1v15(), hashes.SHA1())

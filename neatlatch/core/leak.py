@@ -16,12 +16,19 @@ _AT_THE_START, _AT_THE_END = "=:", ".,;:!?…"
 
 
 def candidates(text: str) -> tuple[str, ...]:
-    """What in a text may be a credential: keys of the house first, then the whole text, then its words and what stands after ``=`` or ``:`` in them."""
+    """What in a text may be a credential: keys of the house first, then the whole text, then its
+    words and what stands after ``=`` or ``:`` in them.
+    """
     text = text[:LONGEST]
     found = dict.fromkeys(house_key.find_in(text))
     found.setdefault(text.strip())
     for word in _WORD.findall(text)[:MOST_WORDS]:
-        for part in (word, word.partition("=")[2], word.rpartition(":")[2], word.rpartition("=")[2]):
+        for part in (
+            word,
+            word.partition("=")[2],
+            word.rpartition(":")[2],
+            word.rpartition("=")[2],
+        ):
             cleaned = part.lstrip(_AT_THE_START).rstrip(_AT_THE_END)
             if len(cleaned) >= 8:
                 found.setdefault(cleaned)
@@ -29,7 +36,9 @@ def candidates(text: str) -> tuple[str, ...]:
 
 
 def public_keys(text: str) -> tuple[str, ...]:
-    """The other halves of private keys in a text, each by the hash of its SubjectPublicKeyInfo, so that a key is known however it was written out."""
+    """The other halves of private keys in a text, each by the hash of its SubjectPublicKeyInfo, so
+    that a key is known however it was written out.
+    """
     if "PRIVATE KEY-----" not in text:
         return ()
     try:
@@ -41,28 +50,46 @@ def public_keys(text: str) -> tuple[str, ...]:
 
 @dataclass(frozen=True)
 class Stop:
-    """When a connection stops once its credential is revoked, and why then. ``at`` is ``None`` for at once."""
+    """When a connection stops once its credential is revoked, and why then.
+
+    ``at`` is ``None`` for at once.
+    """
 
     at: datetime | None
     says: str
 
 
-def stop(scheme: str, house: bool, token_ends: datetime | None, has_token: bool, now: datetime) -> Stop:
-    """When those who use a connection are stopped by the end of its secret. A token that was got with it lives on at an application (RFC 6749 §1.5) unless that
-    ends it too; the house authority ends both at once."""
+def stop(
+    scheme: str, house: bool, token_ends: datetime | None, has_token: bool, now: datetime
+) -> Stop:
+    """When those who use a connection are stopped by the end of its secret.
+
+    A token that was got with it lives on at an application (RFC 6749 §1.5) unless that ends it too;
+    the house authority ends both at once.
+    """
     if house:
         return Stop(None, "at once: the house authority ends the tokens that were got with it, too")
     if scheme in OAUTH2 and has_token and token_ends is not None and token_ends > now:
-        return Stop(token_ends, "when the token it holds now ends, unless the application ends that as well")
+        return Stop(
+            token_ends, "when the token it holds now ends, unless the application ends that as well"
+        )
     if scheme in OAUTH2 and has_token and token_ends is None:
         return Stop(None, "nobody can say: the token it holds has no end")
-    return Stop(None, "at once: it is shown with every call" if scheme not in OAUTH2 else "at once: it holds no token that lives")
+    return Stop(
+        None,
+        "at once: it is shown with every call"
+        if scheme not in OAUTH2
+        else "at once: it holds no token that lives",
+    )
 
 
 @dataclass(frozen=True)
 class Taken:
-    """What somebody who drew a connection may still have of it. ``at``: until when it lets in, ``None`` where nothing is left or nobody can say; ``lasts``: it stays
-    good until the connection's own credential is replaced."""
+    """What somebody who drew a connection may still have of it.
+
+    ``at``: until when it lets in, ``None`` where nothing is left or nobody can say; ``lasts``: it
+    stays good until the connection's own credential is replaced.
+    """
 
     at: datetime | None
     lasts: bool
@@ -70,46 +97,81 @@ class Taken:
 
 
 def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: datetime) -> Taken:
-    """What a header is still good for that was drawn before the key to draw with was revoked (RFC 6749 §1.4: a token lets in whoever has it until it ends; RFC 5849 §3.3: a signed
-    request is taken once)."""
+    """What a header is still good for that was drawn before the key to draw with was revoked (RFC
+    6749 §1.4: a token lets in whoever has it until it ends; RFC 5849 §3.3: a signed request is
+    taken once).
+    """
     if scheme == CERTIFICATE:
         return Taken(None, False, "nothing can be taken from it: requests only go through")
     if scheme == OAUTH1:
         return Taken(None, False, "a header taken from it was good for one request")
     if scheme not in OAUTH2:
-        return Taken(None, True, "a header taken from it shows the application's own secret: replace that, too")
+        return Taken(
+            None,
+            True,
+            "a header taken from it shows the application's own secret: replace that, too",
+        )
     if not has_token or (token_ends is not None and token_ends <= now):
-        return Taken(None, False, "it holds no token that lives, so no header taken from it lets in")
+        return Taken(
+            None, False, "it holds no token that lives, so no header taken from it lets in"
+        )
     if token_ends is None:
-        return Taken(None, True, "a header taken from it holds a token without an end: end that, too")
+        return Taken(
+            None, True, "a header taken from it holds a token without an end: end that, too"
+        )
     return Taken(token_ends, False, "a header taken from it lets in until its token ends")
 
 
 @dataclass(frozen=True)
 class Worth:
-    """What a leaked token is good for: whether it ``lives``, what whoever has it can do, and what its ending does to those who use it rightly."""
+    """What a leaked token is good for: whether it ``lives``, what whoever has it can do, and what
+    its ending does to those who use it rightly.
+    """
 
     lives: bool
     says: str
     after: str
 
 
-def token_of_connection(scheme: str, refresh: bool, ends: datetime | None, public: bool, now: datetime) -> Worth:
-    """What an access or refresh token that a connection holds is worth to somebody else. A refresh token of a confidential client is no use without the
-    client's own secret (RFC 6749 §6, §10.4); one of a public client is all it takes."""
-    after = ("its users stop, until somebody signs in again" if scheme == CODE
-             else "a new one is got by the next that needs it, and nobody is stopped")  # fmt: skip
+def token_of_connection(
+    scheme: str, refresh: bool, ends: datetime | None, public: bool, now: datetime
+) -> Worth:
+    """What an access or refresh token that a connection holds is worth to somebody else.
+
+    A refresh token of a confidential client is no use without the client's own secret (RFC 6749 §6,
+    §10.4); one of a public client is all it takes.
+    """
+    after = (
+        "its users stop, until somebody signs in again"
+        if scheme == CODE
+        else "a new one is got by the next that needs it, and nobody is stopped"
+    )
     if refresh:
-        return Worth(True, "whoever has it gets new tokens with it" if public
-                     else "whoever has it, and the client's secret too, gets new tokens with it", after)  # fmt: skip
+        return Worth(
+            True,
+            "whoever has it gets new tokens with it"
+            if public
+            else "whoever has it, and the client's secret too, gets new tokens with it",
+            after,
+        )
     if ends is not None and ends <= now:
         return Worth(False, "it has ended, and lets nobody in", after)
-    return Worth(True, f"whoever has it is let in as this connection{' until it ends' if ends else ', and it has no end'}", after)
+    return Worth(
+        True,
+        (
+            f"whoever has it is let in as this "
+            f"connection{' until it ends' if ends else ', and it has no end'}"
+        ),
+        after,
+    )
 
 
 def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:
-    """The quickest replacement, in words and in order. ``house``: the house authority issued it; ``managed``: its client is registered by protocol (RFC 7591);
-    ``application`` is empty where it is not known whose it is."""
+    """The quickest replacement, in words and in order.
+
+    ``house``: the house authority issued it; ``managed``: its client is registered by protocol (RFC
+    7591); ``application`` is empty where it is not known whose it is.
+    """
     if house:
         return (
             "Make another secret of the client: two may live at once.",
@@ -117,9 +179,19 @@ def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:
             "Revoke this one; it is refused at once.",
         )
     if not application:
-        return ("Have it revoked where it was issued.", "Put a new one into the connections that hold it.")
+        return (
+            "Have it revoked where it was issued.",
+            "Put a new one into the connections that hold it.",
+        )
     if managed:
-        return (f"Register another client at {application}: it is by protocol, and gives a secret at once.", "Name it in the connections, sign in, and test.",
-                "Remove the old client there.")  # fmt: skip
-    return (f"In {application}'s own screens, make a second secret or key.", "Paste it into the connections that hold this one, and test.",
-            f"Revoke this one in {application}'s screens.")  # fmt: skip
+        return (
+            f"Register another client at {application}: it is by protocol, and gives a "
+            f"secret at once.",
+            "Name it in the connections, sign in, and test.",
+            "Remove the old client there.",
+        )
+    return (
+        f"In {application}'s own screens, make a second secret or key.",
+        "Paste it into the connections that hold this one, and test.",
+        f"Revoke this one in {application}'s screens.",
+    )

@@ -8,8 +8,11 @@ from .pins.certificate import plain
 from .schemes import OAUTH2, Scheme
 
 
-def learned(scheme: Scheme, sent: Mapping[str, str], thumbprint: str, noted: Mapping[str, str]) -> dict[str, tuple[str, str]]:
-    """Return the names by which the application has just known us and that are noted otherwise: (noted, sent) by key.
+def learned(
+    scheme: Scheme, sent: Mapping[str, str], thumbprint: str, noted: Mapping[str, str]
+) -> dict[str, tuple[str, str]]:
+    """Return the names by which the application has just known us and that are noted otherwise:
+    (noted, sent) by key.
 
     ``sent`` are the caller side's values; ``thumbprint`` is that of the certificate that was shown
     (empty: none); ``noted`` are the client's facts, and its client ID. Secrets are none of these.
@@ -18,7 +21,11 @@ def learned(scheme: Scheme, sent: Mapping[str, str], thumbprint: str, noted: Map
     keys = [one.key for one in scheme.identities()]
     if scheme.key in OAUTH2:
         keys.append("client_id")
-    found = {key: (noted.get(key, ""), sent[key]) for key in keys if sent.get(key) and sent[key] != noted.get(key, "")}
+    found = {
+        key: (noted.get(key, ""), sent[key])
+        for key in keys
+        if sent.get(key) and sent[key] != noted.get(key, "")
+    }
     held = [plain(one) for one in noted.get("thumbprint", "").split(",") if one.strip()]
     if thumbprint and plain(thumbprint) not in held:
         found["thumbprint"] = (noted.get("thumbprint", ""), thumbprint)

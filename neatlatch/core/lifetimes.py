@@ -5,8 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 
-# Renew when a fifth of the life is left, but never later than a minute and never earlier than ten minutes before
-# the end (common practice, no source): a round of five minutes then always finds a token that lasts until the next.
+# Renew when a fifth of the life is left, but never later than a minute and never earlier than ten
+# minutes before the end (common practice, no source): a round of five minutes then always finds a
+# token that lasts until the next.
 _SHARE = 5
 _SHORTEST_AHEAD = timedelta(seconds=60)
 _LONGEST_AHEAD = timedelta(minutes=10)
@@ -15,7 +16,10 @@ LEEWAY = timedelta(seconds=5)
 
 
 def ends(obtained: datetime, expires_in: float | None) -> datetime | None:
-    """When a token ends: counted from the moment it was asked for (RFC 6749 §5.1). ``None``: the server did not say."""
+    """When a token ends: counted from the moment it was asked for (RFC 6749 §5.1).
+
+    ``None``: the server did not say.
+    """
     if expires_in is None:
         return None
     try:
@@ -25,7 +29,8 @@ def ends(obtained: datetime, expires_in: float | None) -> datetime | None:
 
 
 def at_epoch(seconds: object) -> datetime | None:
-    """The moment so many seconds after 1970-01-01T00:00:00Z, as an application tells an end (RFC 7591 §3.2.1: 0 is no end).
+    """The moment so many seconds after 1970-01-01T00:00:00Z, as an application tells an end (RFC
+    7591 §3.2.1: 0 is no end).
 
     ``None`` too for what is not a positive number, and beyond the year 9999.
     """
@@ -64,7 +69,9 @@ PUBLIC_TLS_DAYS = (
 
 @dataclass(frozen=True)
 class PublicTls:
-    """The life of a public TLS certificate in seconds and in days as they are counted, and the longest that is allowed."""
+    """The life of a public TLS certificate in seconds and in days as they are counted, and the
+    longest that is allowed.
+    """
 
     seconds: int
     days: int
@@ -77,7 +84,8 @@ class PublicTls:
 
 
 def public_tls(not_before: datetime, not_after: datetime) -> PublicTls:
-    """Count the life of a public TLS certificate: both ends are included, and a day begun is a day (Baseline Requirements §6.3.2).
+    """Count the life of a public TLS certificate: both ends are included, and a day begun is a day
+    (Baseline Requirements §6.3.2).
 
     Raises ``ValueError`` where it ends before it begins, or began before there were such limits.
     """

@@ -1,4 +1,6 @@
-"""What an authorization server publishes about itself (RFC 8414, and OpenID Connect Discovery 1.0)."""
+"""What an authorization server publishes about itself (RFC 8414, and OpenID Connect
+Discovery 1.0).
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,10 @@ _OPENID = "/.well-known/openid-configuration"
 
 @dataclass(frozen=True)
 class ServerMetadata:
-    """The fields of RFC 8414 §2 that a caller goes by. Absent lists have the standard's defaults."""
+    """The fields of RFC 8414 §2 that a caller goes by.
+
+    Absent lists have the standard's defaults.
+    """
 
     issuer: str
     authorization_endpoint: str
@@ -32,12 +37,17 @@ class ServerMetadata:
 
     def as_dict(self) -> dict[str, Any]:
         """Plain values, for keeping."""
-        return {key: list(value) if isinstance(value, tuple) else value for key, value in asdict(self).items()}
+        return {
+            key: list(value) if isinstance(value, tuple) else value
+            for key, value in asdict(self).items()
+        }
 
     @classmethod
     def from_dict(cls, kept: Mapping[str, Any]) -> ServerMetadata:
         """The reverse of :meth:`as_dict`."""
-        values: dict[str, Any] = {key: tuple(value) if isinstance(value, list) else value for key, value in kept.items()}
+        values: dict[str, Any] = {
+            key: tuple(value) if isinstance(value, list) else value for key, value in kept.items()
+        }
         return cls(**values)
 
 
@@ -48,7 +58,8 @@ class BadMetadata(ValueError):
 def addresses_to_try(given: str) -> tuple[str, ...]:
     """Where the metadata may lie, for an issuer or the metadata's own address.
 
-    RFC 8414 §3.1 puts the well-known part between host and path; OpenID Connect Discovery §4 puts it at the end.
+    RFC 8414 §3.1 puts the well-known part between host and path; OpenID Connect Discovery §4 puts
+    it at the end.
     """
     if "/.well-known/" in given:
         return (given,)
@@ -59,7 +70,9 @@ def addresses_to_try(given: str) -> tuple[str, ...]:
 
 
 def issuer_of(metadata_address: str) -> str | None:
-    """The issuer a metadata address belongs to (RFC 8414 §3.1 backwards); ``None`` if it has no well-known part."""
+    """The issuer a metadata address belongs to (RFC 8414 §3.1 backwards); ``None`` if it has no
+    well-known part.
+    """
     if metadata_address.endswith(_OPENID):
         return metadata_address[: -len(_OPENID)]
     if _WELL_KNOWN in metadata_address:
@@ -71,7 +84,8 @@ def issuer_of(metadata_address: str) -> str | None:
 def read_metadata(document: Any, asked_at: str) -> ServerMetadata:
     """Read a metadata document fetched from ``asked_at``.
 
-    Raises :class:`BadMetadata` where a required field is missing or unsafe, or the issuer is not the one asked for (RFC 8414 §3.3).
+    Raises :class:`BadMetadata` where a required field is missing or unsafe, or the issuer is not
+    the one asked for (RFC 8414 §3.3).
     """
     if not isinstance(document, dict):
         raise BadMetadata("What came back is not a JSON object, so it is not metadata.")
@@ -79,7 +93,8 @@ def read_metadata(document: Any, asked_at: str) -> ServerMetadata:
     expected = issuer_of(asked_at)
     if expected is not None and issuer != expected:
         raise BadMetadata(
-            f"The document says its issuer is {issuer}, but it was fetched for {expected}. The two must be the same (RFC 8414 §3.3)."
+            f"The document says its issuer is {issuer}, but it was fetched for {expected}. "
+            f"The two must be the same (RFC 8414 §3.3)."
         )
     address = addresses.take_apart(issuer)
     if address.query is not None or address.fragment is not None:
@@ -97,7 +112,9 @@ def read_metadata(document: Any, asked_at: str) -> ServerMetadata:
         scopes_supported=_texts(document, "scopes_supported", ()),
         grant_types_supported=grants,
         token_endpoint_auth_methods_supported=_texts(
-            document, "token_endpoint_auth_methods_supported", ServerMetadata.token_endpoint_auth_methods_supported
+            document,
+            "token_endpoint_auth_methods_supported",
+            ServerMetadata.token_endpoint_auth_methods_supported,
         ),
         code_challenge_methods_supported=_texts(document, "code_challenge_methods_supported", ()),
         service_documentation=_address(document, "service_documentation"),

@@ -1,4 +1,6 @@
-"""Whether a text that names somebody means a person: by full name, initial and last name, login name, or the account names they are known by."""
+"""Whether a text that names somebody means a person: by full name, initial and last name, login
+name, or the account names they are known by.
+"""
 
 from __future__ import annotations
 
@@ -7,13 +9,20 @@ from collections.abc import Iterable
 
 
 def ways_to_write(name: str, username: str, accounts: Iterable[str] = ()) -> frozenset[str]:
-    """How people write a person's name, in small letters without dots (common practice, no source): “Rowan Oake”, “R. Oake”, “r.oake”, “Oake, Rowan”."""
+    """How people write a person's name, in small letters without dots (common practice, no source):
+    “Rowan Oake”, “R. Oake”, “r.oake”, “Oake, Rowan”.
+    """
     found = {_plain(username)}
     parts = name.split()
     found.add(_plain(name))
     if len(parts) > 1:
         first, last = parts[0], parts[-1]
-        found |= {_plain(f"{first[0]} {last}"), _plain(f"{last} {first}"), _plain(f"{last} {first[0]}"), _plain(f"{first} {last}")}
+        found |= {
+            _plain(f"{first[0]} {last}"),
+            _plain(f"{last} {first}"),
+            _plain(f"{last} {first[0]}"),
+            _plain(f"{first} {last}"),
+        }
     for account in accounts:
         found |= {_plain(account), _plain(account.partition("@")[0])}
     return frozenset(found) - {""}
@@ -28,7 +37,9 @@ def other_account(expected: str, actual: str) -> bool:
 
 
 def means(text: str, ways: frozenset[str]) -> bool:
-    """Whether a text is one of the ways to write the person, whole or as an address with an account of theirs before the @."""
+    """Whether a text is one of the ways to write the person, whole or as an address with an account
+    of theirs before the @.
+    """
     return _plain(text) in ways or ("@" in text and _plain(text.partition("@")[0]) in ways)
 
 

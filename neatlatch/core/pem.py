@@ -22,11 +22,16 @@ class Block:
 
     @property
     def has_headers(self) -> bool:
-        """Whether lines like ``Proc-Type: 4,ENCRYPTED`` (RFC 1421 §4.6) stand before its content."""
+        """Whether lines like ``Proc-Type: 4,ENCRYPTED`` (RFC 1421 §4.6) stand before
+        its content.
+        """
         return b":" in self.text
 
     def der(self) -> bytes:
-        """Its content; empty where it is no base64. What stands round the base64 (white space) is left."""
+        """Its content; empty where it is no base64.
+
+        What stands round the base64 (white space) is left.
+        """
         body = self.text[self.text.index(b"-----", 5) + 5 : self.text.rindex(b"-----END")]
         try:
             return base64.b64decode(b"".join(body.split()), validate=True)
@@ -40,7 +45,10 @@ def is_pem(data: bytes) -> bool:
 
 
 def blocks(data: bytes) -> Iterator[Block]:
-    """Each block that ends as it begins. One that begins anew before it ended, or is too long, is left out."""
+    """Each block that ends as it begins.
+
+    One that begins anew before it ended, or is too long, is left out.
+    """
     label, begin = b"", -1
     for line in _LINE.finditer(data):
         if line[1] == b"BEGIN":

@@ -57,7 +57,9 @@ def challenge(verifier: str, method: str = "S256") -> str:
     if method == "plain":
         return verifier
     if method != "S256":
-        raise ValueError(f"code_challenge_method {method!r} is not known; S256 and plain are (RFC 7636 §4.3)")
+        raise ValueError(
+            f"code_challenge_method {method!r} is not known; S256 and plain are (RFC 7636 §4.3)"
+        )
     if not verifier.isascii():
         raise ValueError("a code verifier is ASCII (RFC 7636 §4.1)")
     return b64.encode(hashlib.sha256(verifier.encode("ascii")).digest())

@@ -21,7 +21,9 @@ def tokens(pointer: str) -> tuple[str, ...]:
     if not pointer.startswith("/"):
         raise BadPointer(f"“{pointer[:80]}” is no JSON Pointer: it begins with / (RFC 6901 §3).")
     if _WRONG_ESCAPE.search(pointer):
-        raise BadPointer(f"“{pointer[:80]}” is no JSON Pointer: after ~ stands 0 or 1 (RFC 6901 §3).")
+        raise BadPointer(
+            f"“{pointer[:80]}” is no JSON Pointer: after ~ stands 0 or 1 (RFC 6901 §3)."
+        )
     return tuple(one.replace("~1", "/").replace("~0", "~") for one in pointer[1:].split("/"))
 
 

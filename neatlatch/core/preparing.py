@@ -1,27 +1,80 @@
-"""Preparing the provider's side: the numbered acts in an application's own screens, for any scheme."""
+"""Preparing the provider's side: the numbered acts in an application's own screens, for
+any scheme.
+"""
 
 from __future__ import annotations
 
 from .registration import Step
-from .schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, JWT, OAUTH1, OAUTH2, PAIR, STREAM, Act, Scheme
+from .schemes import (
+    API_KEY,
+    BASIC,
+    BEARER,
+    CERTIFICATE,
+    CLIENT,
+    CODE,
+    JWT,
+    OAUTH1,
+    OAUTH2,
+    PAIR,
+    STREAM,
+    Act,
+    Scheme,
+)
 from .scopes import joined
 
 # What is usually done, in the order in which it is usually done (common practice, no source).
 _ACCOUNT = Act("Add a service account for this use, not a person's", "{name}")
 _RIGHTS = Act("Give it just enough rights, no more", "{rights}")
 _USUAL: dict[str, tuple[Act, ...]] = {
-    API_KEY: (_ACCOUNT, _RIGHTS, Act("Make an API key with an end date, named", "{name}"), Act("Take the key: it is shown once")),
-    PAIR: (_ACCOUNT, _RIGHTS, Act("Make a key and secret, named", "{name}"), Act("Take both: the secret is shown once. The key ID is not the secret")),
-    STREAM: (_ACCOUNT, _RIGHTS, Act("Make a key and secret for the stream, named", "{name}"), Act("Take both: the secret is shown once")),
+    API_KEY: (
+        _ACCOUNT,
+        _RIGHTS,
+        Act("Make an API key with an end date, named", "{name}"),
+        Act("Take the key: it is shown once"),
+    ),
+    PAIR: (
+        _ACCOUNT,
+        _RIGHTS,
+        Act("Make a key and secret, named", "{name}"),
+        Act("Take both: the secret is shown once. The key ID is not the secret"),
+    ),
+    STREAM: (
+        _ACCOUNT,
+        _RIGHTS,
+        Act("Make a key and secret for the stream, named", "{name}"),
+        Act("Take both: the secret is shown once"),
+    ),
     BASIC: (_ACCOUNT, _RIGHTS, Act("Give the account a long random password and take it")),
-    BEARER: (_ACCOUNT, _RIGHTS, Act("Make a token, named", "{name}"), Act("Take the token: it is shown once")),
-    OAUTH1: (Act("Register our program", "{name}"), Act("Set its permission before any token is made: a later change does not reach a token", "{rights}"),
-             Act("Make a token for the service account"), Act("Take all four values: client key, client secret, token, token secret")),
-    CERTIFICATE: (_ACCOUNT, _RIGHTS, Act("Upload our certificate, without its private key"), Act("Compare the thumbprint that they show", "{thumbprint}")),
-    JWT: (Act("Add a client", "{name}"), Act("Switch on the JWT bearer grant (RFC 7523)"), Act("Upload our certificate, without its private key"),
-          Act("Allow these scopes, no more", "{scopes}")),
-    CODE: (), CLIENT: (),
-}  # fmt: skip
+    BEARER: (
+        _ACCOUNT,
+        _RIGHTS,
+        Act("Make a token, named", "{name}"),
+        Act("Take the token: it is shown once"),
+    ),
+    OAUTH1: (
+        Act("Register our program", "{name}"),
+        Act(
+            "Set its permission before any token is made: a later change does not reach a token",
+            "{rights}",
+        ),
+        Act("Make a token for the service account"),
+        Act("Take all four values: client key, client secret, token, token secret"),
+    ),
+    CERTIFICATE: (
+        _ACCOUNT,
+        _RIGHTS,
+        Act("Upload our certificate, without its private key"),
+        Act("Compare the thumbprint that they show", "{thumbprint}"),
+    ),
+    JWT: (
+        Act("Add a client", "{name}"),
+        Act("Switch on the JWT bearer grant (RFC 7523)"),
+        Act("Upload our certificate, without its private key"),
+        Act("Allow these scopes, no more", "{scopes}"),
+    ),
+    CODE: (),
+    CLIENT: (),
+}
 
 
 def steps(
@@ -40,10 +93,21 @@ def steps(
     wants an administrator's consent, there is nothing to allow or to consent to.
     """
     consents = scopes & administrator_scopes
-    filled = {"name": name, "scopes": joined(scopes), "consents": joined(consents), "thumbprint": thumbprint, "application": application,
-              "redirect_uri": redirect_uris[0] if redirect_uris else "", "rights": ", ".join(rights)}  # fmt: skip
+    filled = {
+        "name": name,
+        "scopes": joined(scopes),
+        "consents": joined(consents),
+        "thumbprint": thumbprint,
+        "application": application,
+        "redirect_uri": redirect_uris[0] if redirect_uris else "",
+        "rights": ", ".join(rights),
+    }
     found = [
-        Step(f"switch:{one}", f"See that the firm-wide switch “{one}” is on; an administrator there can set it") for one in scheme.switches
+        Step(
+            f"switch:{one}",
+            f"See that the firm-wide switch “{one}” is on; an administrator there can set it",
+        )
+        for one in scheme.switches
     ]
     for number, act in enumerate(scheme.acts or _USUAL[scheme.key], 1):
         copy = act.copy

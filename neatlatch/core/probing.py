@@ -68,7 +68,9 @@ class Piece:
         """Whether the address to clear it at is known."""
         return bool(self.id) or not self.probe.id_at
 
-    def may_be_made(self, operations: Iterable[Operation], may: Callable[[Operation], bool]) -> bool:
+    def may_be_made(
+        self, operations: Iterable[Operation], may: Callable[[Operation], bool]
+    ) -> bool:
         """Whether the operation that makes it is allowed; one that is not described is tried."""
         path = self.path(self.probe.make_path)
         make = next((one for one in operations if one.covers(self.probe.make_method, path)), None)
@@ -80,10 +82,15 @@ class Piece:
 
     def body(self) -> dict[str, Any]:
         """Return what is sent to make it."""
-        return {key: value.replace("{test}", self.mark) if isinstance(value, str) else value for key, value in self.probe.make_body.items()}
+        return {
+            key: value.replace("{test}", self.mark) if isinstance(value, str) else value
+            for key, value in self.probe.make_body.items()
+        }
 
     def shown_by(self, content: str) -> bool:
-        """Whether a good answer to the look shows it: by its mark, or because it was asked for by ID."""
+        """Whether a good answer to the look shows it: by its mark, or because it was asked for by
+        ID.
+        """
         return self.mark in content or (bool(self.id) and "{id}" in self.probe.look_path)
 
     def answered(self, headers: Mapping[str, str], content: str) -> Piece:

@@ -1,4 +1,6 @@
-"""The keys that a profile may hold: one that is not known would change nothing and look as if it had."""
+"""The keys that a profile may hold: one that is not known would change nothing and look as if it
+had.
+"""
 
 from __future__ import annotations
 
@@ -35,11 +37,16 @@ _LISTED: dict[str, tuple[str, ...]] = {
     "scopes": _names(ScopeInfo),
     "operations": _names(Operation),
 }
-_SINGLE: dict[str, tuple[str, ...]] = {"probe": _names(Probe), "limits": _names(Limits), "rules": _names(RulesAt)}
+_SINGLE: dict[str, tuple[str, ...]] = {
+    "probe": _names(Probe),
+    "limits": _names(Limits),
+    "rules": _names(RulesAt),
+}
 
 
 def wrong_in(kept: Mapping[str, Any]) -> str:
-    """Return what is wrong with the keys of a profile in plain values, in one sentence; empty: nothing.
+    """Return what is wrong with the keys of a profile in plain values, in one sentence; empty:
+    nothing.
 
     What is no mapping where one belongs is left to :func:`profiles.from_dict`.
     """
@@ -71,7 +78,11 @@ def _of_scheme(scheme: Any) -> Iterator[str]:
         yield from _unknown(endpoint, OF_ENDPOINT, f"an endpoint of {key}")
         if isinstance(endpoint, Mapping):
             kind = str(endpoint.get("kind", ""))
-            yield from _settings(endpoint.get("settings"), kind, f"settings of the endpoint {endpoint.get('key', '')}")
+            yield from _settings(
+                endpoint.get("settings"),
+                kind,
+                f"settings of the endpoint {endpoint.get('key', '')}",
+            )
 
 
 def _settings(given: Any, kind: str, where: str) -> Iterator[str]:

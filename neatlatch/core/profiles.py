@@ -1,7 +1,8 @@
 """Profiles: what an application wants of a caller.
 
-A profile says which schemes the application takes and which values each needs, what its scopes mean, which operations there
-are and what a harmless test of real work looks like. Forms, checks and the API are made from it.
+A profile says which schemes the application takes and which values each needs, what its scopes
+mean, which operations there are and what a harmless test of real work looks like. Forms, checks and
+the API are made from it.
 """
 
 from __future__ import annotations
@@ -17,7 +18,8 @@ from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
 
 ScopeKind = Literal["read", "write", "admin"]
-# Where an answer may have the ID of what was made, beside the places of its content (RFC 9110 §10.2.2).
+# Where an answer may have the ID of what was made, beside the places of its content (RFC 9110
+# §10.2.2).
 LOCATION = "Location"
 
 
@@ -34,7 +36,9 @@ class ScopeInfo:
 
 @dataclass(frozen=True)
 class Operation:
-    """Something the API can do, and the alternatives of scopes that allow it (an OpenAPI security requirement)."""
+    """Something the API can do, and the alternatives of scopes that allow it (an OpenAPI security
+    requirement).
+    """
 
     method: str
     path: str
@@ -47,8 +51,13 @@ class Operation:
         return f"{self.method} {self.path}"
 
     def covers(self, method: str, path: str) -> bool:
-        """Whether a call is this operation; a slot such as ``{number}`` stands for any one segment (OpenAPI 3.1.0 §4.8.8)."""
-        pattern = "".join("[^/]+" if part.startswith("{") else re.escape(part) for part in re.split(r"(\{[^{}]*\})", self.path))
+        """Whether a call is this operation; a slot such as ``{number}`` stands for any one segment
+        (OpenAPI 3.1.0 §4.8.8).
+        """
+        pattern = "".join(
+            "[^/]+" if part.startswith("{") else re.escape(part)
+            for part in re.split(r"(\{[^{}]*\})", self.path)
+        )
         return self.method == method and re.fullmatch(pattern, path) is not None
 
 
@@ -56,10 +65,12 @@ class Operation:
 class Probe:
     """A piece of real work that is made, looked at and cleared away.
 
-    In every text ``{test}`` stands for the test's own mark, so that what it makes can be told from real things and found again.
-    Where the application gives an ID of its own, ``id_at`` says where its answer to the making has it: a JSON Pointer (RFC 6901), or ``Location``
-    for the last segment of that header field's address; the paths of look and clearing may then hold ``{id}``.
-    Without it making must be idempotent (RFC 9110 §9.2.2), because a test may be cut off and repeated; clearing always.
+    In every text ``{test}`` stands for the test's own mark, so that what it makes can be told from
+    real things and found again. Where the application gives an ID of its own, ``id_at`` says where
+    its answer to the making has it: a JSON Pointer (RFC 6901), or ``Location`` for the last segment
+    of that header field's address; the paths of look and clearing may then hold ``{id}``. Without
+    it making must be idempotent (RFC 9110 §9.2.2), because a test may be cut off and repeated;
+    clearing always.
     """
 
     make_method: str
@@ -73,7 +84,8 @@ class Probe:
 
 @dataclass(frozen=True)
 class Limits:
-    """What the application allows: live secrets, seconds a token lives, seconds a change takes to spread.
+    """What the application allows: live secrets, seconds a token lives, seconds a change takes to
+    spread.
 
     ``idle_life``: seconds after which a refresh token ends that was not used; 0: it does not say.
     """
@@ -86,8 +98,10 @@ class Limits:
 
 @dataclass(frozen=True)
 class RulesAt:
-    """Where an application keeps access rules that can be read and written: by which further endpoint (empty: the API's own), at which path, for
-    which operations, and what a resource is called there."""
+    """Where an application keeps access rules that can be read and written: by which further
+    endpoint (empty: the API's own), at which path, for which operations, and what a resource is
+    called there.
+    """
 
     endpoint: str = ""
     path: str = "/rules"
@@ -97,9 +111,12 @@ class RulesAt:
 
 @dataclass(frozen=True)
 class Profile:
-    """All of it. ``slots`` are filled once for a connection and stand in every address that has them (``{tenant}``).
+    """All of it. ``slots`` are filled once for a connection and stand in every address that has
+    them (``{tenant}``).
 
-    ``relays`` names header fields of its own that pass the relay both ways. ``roles`` stand where an application has roles or permissions of an account in place of scopes; ``operations`` then name those.
+    ``relays`` names header fields of its own that pass the relay both ways. ``roles`` stand where
+    an application has roles or permissions of an account in place of scopes; ``operations`` then
+    name those.
     """
 
     schemes: tuple[Scheme, ...] = ()
@@ -132,7 +149,9 @@ class Profile:
         return next((one for one in self.schemes if one.key == key), None)
 
     def scheme_for(self, key: str) -> Scheme:
-        """A scheme by its key; one that the profile no longer has as its kind is, so that what goes by it is still shown."""
+        """A scheme by its key; one that the profile no longer has as its kind is, so that what goes
+        by it is still shown.
+        """
         return self.scheme(key) or KINDS[key]
 
     def known_rights(self, noted: Iterable[str]) -> frozenset[str] | None:
@@ -140,20 +159,34 @@ class Profile:
         return (frozenset(noted) or None) if self.roles else None
 
     def harmless_call(self) -> Operation | None:
-        """The call that tests a right and changes nothing: the one named, else the first GET whose path has no slot."""
+        """The call that tests a right and changes nothing: the one named, else the first GET whose
+        path has no slot.
+        """
         if named := self.operation(self.harmless):
             return named
-        return next((one for one in self.operations if one.method == "GET" and "{" not in one.path), None)
+        return next(
+            (one for one in self.operations if one.method == "GET" and "{" not in one.path), None
+        )
 
 
-def first_harmless(named: Operation | None, operations: Iterable[Operation], may: Callable[[Operation], bool]) -> Operation | None:
-    """The harmless call to make: the first reading one without a slot that is allowed, the named one before others; where none is, the first of them."""
-    calls = [one for one in (named, *operations) if one is not None and one.method == "GET" and "{" not in one.path]
+def first_harmless(
+    named: Operation | None, operations: Iterable[Operation], may: Callable[[Operation], bool]
+) -> Operation | None:
+    """The harmless call to make: the first reading one without a slot that is allowed, the named
+    one before others; where none is, the first of them.
+    """
+    calls = [
+        one
+        for one in (named, *operations)
+        if one is not None and one.method == "GET" and "{" not in one.path
+    ]
     return next((one for one in calls if may(one)), calls[0] if calls else None)
 
 
 def readings(operations: Iterable[Operation], may: Callable[[Operation], bool]) -> list[Operation]:
-    """Return the operations that read something, need no slot filled, and are allowed: real work where nothing may be made."""
+    """Return the operations that read something, need no slot filled, and are allowed: real work
+    where nothing may be made.
+    """
     return [one for one in operations if one.method == "GET" and "{" not in one.path and may(one)]
 
 
@@ -166,7 +199,10 @@ def schemes_for(grants: tuple[str, ...]) -> tuple[Scheme, ...]:
 
 
 def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
-    """What is wrong with the values of a form, by key; empty: nothing. Secrets and scopes are not looked at here."""
+    """What is wrong with the values of a form, by key; empty: nothing.
+
+    Secrets and scopes are not looked at here.
+    """
     wrong: dict[str, str] = {}
     for value in scheme.all_values():
         text = given.get(value.key, "")
@@ -180,7 +216,9 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
         elif value.pattern and not re.fullmatch(value.pattern, text):
             wrong[value.key] = f"{value.label} does not look right. {value.help}"
         elif value.type == "certificate" and "-----BEGIN" not in text:
-            wrong[value.key] = f"{value.label} is wanted in PEM, from -----BEGIN CERTIFICATE----- to the end."
+            wrong[value.key] = (
+                f"{value.label} is wanted in PEM, from -----BEGIN CERTIFICATE----- to the end."
+            )
         elif (
             value.type == "host"
             and (said := addresses.unsound_place(text))
@@ -193,7 +231,10 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
 
 
 def fill_slots(text: str, slots: Mapping[str, str]) -> str:
-    """An address pattern with its slots filled: ``https://ids.example/{tenant}/token``. A slot without a value stays as it is."""
+    """An address pattern with its slots filled: ``https://ids.example/{tenant}/token``.
+
+    A slot without a value stays as it is.
+    """
     for key, value in slots.items():
         if value:
             text = text.replace("{" + key + "}", value)
@@ -204,13 +245,19 @@ def to_dict(profile: Profile) -> dict[str, Any]:
     """Plain values, for keeping and for answers."""
     kept = asdict(profile)
     for scheme in kept["schemes"]:
-        scheme["settings"], scheme["endpoints"] = dict(scheme["settings"]), list(scheme["endpoints"])
+        scheme["settings"], scheme["endpoints"] = (
+            dict(scheme["settings"]),
+            list(scheme["endpoints"]),
+        )
     kept["operations"] = [_plain_operation(one) for one in profile.operations]
     return kept
 
 
 def brief(profile: Profile) -> dict[str, Any]:
-    """Plain values as a person would write them: what a scheme's kind says already is left out. :func:`from_dict` reads them back the same."""
+    """Plain values as a person would write them: what a scheme's kind says already is left out.
+
+    :func:`from_dict` reads them back the same.
+    """
     found: dict[str, Any] = {}
     for name in ("slots", "roles", "scopes"):
         if ones := getattr(profile, name):
@@ -222,7 +269,9 @@ def brief(profile: Profile) -> dict[str, Any]:
     if profile.harmless:
         found["harmless"] = profile.harmless
     if profile.probe:
-        found["probe"] = {name: value for name, value in vars(profile.probe).items() if name != "id_at" or value}
+        found["probe"] = {
+            name: value for name, value in vars(profile.probe).items() if name != "id_at" or value
+        }
     found["limits"] = dict(vars(profile.limits))
     if profile.relays:
         found["relays"] = list(profile.relays)
@@ -233,7 +282,11 @@ def brief(profile: Profile) -> dict[str, Any]:
 
 def _brief(one: ScopeInfo | Value) -> dict[str, Any]:
     """A scope, a role or a slot without what is not said of it."""
-    said = {key: value for key, value in vars(one).items() if value not in ("", (), False) or key == "kind"}
+    said = {
+        key: value
+        for key, value in vars(one).items()
+        if value not in ("", (), False) or key == "kind"
+    }
     if "implies" in said:
         said["implies"] = list(said["implies"])
     said.pop("choices", None)
@@ -241,7 +294,12 @@ def _brief(one: ScopeInfo | Value) -> dict[str, Any]:
 
 
 def _plain_operation(one: Operation) -> dict[str, Any]:
-    return {"method": one.method, "path": one.path, "summary": one.summary, "alternatives": [sorted(some) for some in one.alternatives]}
+    return {
+        "method": one.method,
+        "path": one.path,
+        "summary": one.summary,
+        "alternatives": [sorted(some) for some in one.alternatives],
+    }
 
 
 def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
@@ -251,27 +309,57 @@ def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
     values = []
     for value, usual in zip(scheme.values, base.values, strict=True):
         own = {
-            field: said for field, said in vars(value).items() if said != getattr(usual, field) and field not in ("where", "secret", "type")
+            field: said
+            for field, said in vars(value).items()
+            if said != getattr(usual, field) and field not in ("where", "secret", "type")
         }
         if own:
-            values.append({"key": value.key, **{field: list(said) if isinstance(said, tuple) else said for field, said in own.items()}})
+            values.append(
+                {
+                    "key": value.key,
+                    **{
+                        field: list(said) if isinstance(said, tuple) else said
+                        for field, said in own.items()
+                    },
+                }
+            )
     told: dict[str, Any] = {
-        "settings": {name: said for name, said in scheme.settings.items() if base.settings.get(name) != said}, "values": values,
-        "where": {one.key: one.where for one in scheme.values if one.where}, "switches": list(scheme.switches),
-        "acts": [{"says": one.says} | ({"copy": one.copy} if one.copy else {}) for one in scheme.acts],
-        "endpoints": [{"key": one.key, "label": one.label, "kind": one.kind, "harmless": one.harmless,
-                       "where": {value.key.rpartition(".")[2]: value.where for value in one.values if value.where}} for one in scheme.endpoints],
-    }  # fmt: skip
+        "settings": {
+            name: said for name, said in scheme.settings.items() if base.settings.get(name) != said
+        },
+        "values": values,
+        "where": {one.key: one.where for one in scheme.values if one.where},
+        "switches": list(scheme.switches),
+        "acts": [
+            {"says": one.says} | ({"copy": one.copy} if one.copy else {}) for one in scheme.acts
+        ],
+        "endpoints": [
+            {
+                "key": one.key,
+                "label": one.label,
+                "kind": one.kind,
+                "harmless": one.harmless,
+                "where": {
+                    value.key.rpartition(".")[2]: value.where for value in one.values if value.where
+                },
+            }
+            for one in scheme.endpoints
+        ],
+    }
     return found | {name: said for name, said in told.items() if said}
 
 
 def unsound(profile: Profile) -> str:
-    """Why a profile should not be saved although it can be read, in one sentence; empty: nothing speaks against it.
+    """Why a profile should not be saved although it can be read, in one sentence; empty: nothing
+    speaks against it.
 
     What was saved before such a rule is read all the same.
     """
     if path := path_of_its_own(profile):
-        return f"{path[:200]} is an address. A path begins with / and stands behind the connection's own address."
+        return (
+            f"{path[:200]} is an address. A path begins with / and stands behind the "
+            f"connection's own address."
+        )
     probe = profile.probe
     if probe is None:
         return ""
@@ -280,28 +368,52 @@ def unsound(profile: Profile) -> str:
             if not pointers.tokens(probe.id_at):
                 raise pointers.BadPointer
         except pointers.BadPointer:
-            return f"“{probe.id_at[:80]}” does not say where the ID stands: write a JSON Pointer such as /number (RFC 6901), or {LOCATION}."
+            return (
+                f"“{probe.id_at[:80]}” does not say where the ID stands: write a JSON Pointer "
+                f"such as /number (RFC 6901), or {LOCATION}."
+            )
     if "{id}" in f"{probe.make_path}{probe.make_body}":
-        return "{id} is known only after the making, so it cannot stand in make_path or make_body; {test} can."
+        return (
+            "{id} is known only after the making, so it cannot stand in make_path or make_body; "
+            "{test} can."
+        )
     if "{id}" in f"{probe.look_path}{probe.clear_path}" and not probe.id_at:
-        return "look_path or clear_path holds {id}: say in id_at where the answer to the making has it."
+        return (
+            "look_path or clear_path holds {id}: say in id_at where the answer to the making "
+            "has it."
+        )
     if probe.id_at and "{id}" not in probe.clear_path:
-        return "id_at names an ID, so clear_path must hold {id}: else something else would be cleared away."
+        return (
+            "id_at names an ID, so clear_path must hold {id}: else something else would be "
+            "cleared away."
+        )
     if probe.make_method.upper() not in IDEMPOTENT and not probe.id_at:
         return (
-            f"{probe.make_method} makes another one each time (RFC 9110 §9.2.2): say in id_at where the answer has the ID of what was made."
+            f"{probe.make_method} makes another one each time (RFC 9110 §9.2.2): say in id_at "
+            f"where the answer has the ID of what was made."
         )
     if probe.clear_method.upper() not in IDEMPOTENT:
-        return f"{probe.clear_method} cannot be repeated (RFC 9110 §9.2.2), and clearing may have to be: use DELETE."
+        return (
+            f"{probe.clear_method} cannot be repeated (RFC 9110 §9.2.2), and clearing may have "
+            f"to be: use DELETE."
+        )
     return ""
 
 
 def path_of_its_own(profile: Profile) -> str:
-    """The first path of a profile that is an address of its own, or empty: every path stands behind an address of the connection, so that a profile cannot say where a
-    secret is sent."""
-    probe, ends = profile.probe, (one.harmless for scheme in profile.schemes for one in scheme.endpoints)
-    paths = [*(one.path for one in profile.operations), *((probe.make_path, probe.look_path, probe.clear_path) if probe else ()), *ends,
-             *((profile.rules.path,) if profile.rules else ())]  # fmt: skip
+    """The first path of a profile that is an address of its own, or empty: every path stands behind
+    an address of the connection, so that a profile cannot say where a secret is sent.
+    """
+    probe, ends = (
+        profile.probe,
+        (one.harmless for scheme in profile.schemes for one in scheme.endpoints),
+    )
+    paths = [
+        *(one.path for one in profile.operations),
+        *((probe.make_path, probe.look_path, probe.clear_path) if probe else ()),
+        *ends,
+        *((profile.rules.path,) if profile.rules else ()),
+    ]
     return next((one for one in paths if "://" in one or one.startswith("//")), "")
 
 
@@ -323,7 +435,11 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
             limits=Limits(**kept.get("limits", {})),
             relays=tuple(str(one) for one in kept.get("relays", ())),
-            rules=RulesAt(**{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}) if kept.get("rules") else None,
+            rules=RulesAt(
+                **{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}
+            )
+            if kept.get("rules")
+            else None,
         )
     except BadProfile:
         raise
@@ -344,25 +460,50 @@ def _check(profile: Profile) -> None:
     if (
         profile.rules
         and profile.rules.endpoint
-        and not any(one.key == profile.rules.endpoint for s in profile.schemes for one in s.endpoints)
+        and not any(
+            one.key == profile.rules.endpoint for s in profile.schemes for one in s.endpoints
+        )
     ):
-        raise BadProfile(f"The access rules are kept at {profile.rules.endpoint!r}, which is none of the further endpoints.")
+        raise BadProfile(
+            f"The access rules are kept at {profile.rules.endpoint!r}, which is none of the "
+            f"further endpoints."
+        )
     for scheme in profile.schemes:
         for value in scheme.all_values():
             try:
                 re.compile(value.pattern)
             except re.error as error:
-                raise BadProfile(f"The pattern of {value.label} is not a regular expression: {error}.") from error
+                raise BadProfile(
+                    f"The pattern of {value.label} is not a regular expression: {error}."
+                ) from error
         if scheme.settings.get("placement", "header") not in ("header", "query", "cookie"):
-            raise BadProfile("An API key travels in a header, in the query or in a cookie: placement is one of these.")
+            raise BadProfile(
+                "An API key travels in a header, in the query or in a cookie: placement is "
+                "one of these."
+            )
 
 
 OF_ENDPOINT = frozenset({"key", "label", "kind", "harmless", "values", "where", "settings"})
-OF_SCHEME = frozenset({"key", "label", "grant", "values", "where", "settings", "switches", "acts", "endpoints", "help"})
+OF_SCHEME = frozenset(
+    {
+        "key",
+        "label",
+        "grant",
+        "values",
+        "where",
+        "settings",
+        "switches",
+        "acts",
+        "endpoints",
+        "help",
+    }
+)
 
 
 def _scheme(kept: Mapping[str, Any]) -> Scheme:
-    """A scheme, named by its kind: its values are the kind's, with the profile's own words, and more of them where the profile lists more."""
+    """A scheme, named by its kind: its values are the kind's, with the profile's own words, and
+    more of them where the profile lists more.
+    """
     if kept["key"] not in KINDS:
         raise BadProfile(f"Scheme {kept['key']!r} is not known; known are {', '.join(KINDS)}.")
     if unknown := sorted(set(kept) - OF_SCHEME):
@@ -371,14 +512,22 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
     said = {str(one["key"]): one for one in kept.get("values", ())}
     if unknown := sorted(set(said) - {one.key for one in base.values}):
         raise BadProfile(f"Value {unknown[0]!r} is none that the scheme “{base.label}” has.")
-    values = tuple(_value({**asdict(one), **said.get(one.key, {}), "secret": one.secret, "type": one.type}) for one in base.values)
+    values = tuple(
+        _value({**asdict(one), **said.get(one.key, {}), "secret": one.secret, "type": one.type})
+        for one in base.values
+    )
     scheme = replace(
         base,
         label=str(kept.get("label") or base.label),
         values=values,
-        settings={**base.settings, **{str(key): str(value) for key, value in (kept.get("settings") or {}).items()}},
+        settings={
+            **base.settings,
+            **{str(key): str(value) for key, value in (kept.get("settings") or {}).items()},
+        },
         switches=tuple(str(one) for one in kept.get("switches", ())),
-        acts=tuple(schemes.Act(str(one["says"]), str(one.get("copy", ""))) for one in kept.get("acts", ())),
+        acts=tuple(
+            schemes.Act(str(one["says"]), str(one.get("copy", ""))) for one in kept.get("acts", ())
+        ),
         endpoints=tuple(_endpoint(one) for one in kept.get("endpoints", ())),
     )
     return schemes.with_directions(scheme, kept.get("where") or {})
@@ -386,12 +535,21 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
 
 def _endpoint(kept: Mapping[str, Any]) -> schemes.Endpoint:
     if kept["kind"] not in schemes.ENDPOINT_KINDS:
-        raise BadProfile(f"A further endpoint is of one of the kinds {', '.join(schemes.ENDPOINT_KINDS)}, not {kept['kind']!r}.")
-    where = {str(one["key"]).rpartition(".")[2]: str(one.get("where", "")) for one in kept.get("values", ())} | dict(
-        kept.get("where") or {}
-    )
+        raise BadProfile(
+            f"A further endpoint is of one of the kinds "
+            f"{', '.join(schemes.ENDPOINT_KINDS)}, not {kept['kind']!r}."
+        )
+    where = {
+        str(one["key"]).rpartition(".")[2]: str(one.get("where", ""))
+        for one in kept.get("values", ())
+    } | dict(kept.get("where") or {})
     return schemes.endpoint(
-        str(kept["key"]), str(kept["label"]), kept["kind"], str(kept.get("harmless", "")), where, kept.get("settings") or {}
+        str(kept["key"]),
+        str(kept["label"]),
+        kept["kind"],
+        str(kept.get("harmless", "")),
+        where,
+        kept.get("settings") or {},
     )
 
 
@@ -404,9 +562,31 @@ def _scope(kept: Mapping[str, Any]) -> ScopeInfo:
 
 
 def _operation(kept: Mapping[str, Any]) -> Operation:
-    return Operation(kept["method"].upper(), kept["path"], kept.get("summary", ""),
-                     tuple(frozenset(one) for one in kept.get("alternatives", ())))  # fmt: skip
+    return Operation(
+        kept["method"].upper(),
+        kept["path"],
+        kept.get("summary", ""),
+        tuple(frozenset(one) for one in kept.get("alternatives", ())),
+    )
 
 
-__all__ = ["AUTHORIZATION_CODE", "CLIENT", "CLIENT_CREDENTIALS", "CODE", "BadProfile", "Limits", "Operation", "Probe", "Profile", "Scheme", "ScopeInfo",
-           "ScopeKind", "Value", "check_values", "fill_slots", "from_dict", "schemes_for", "to_dict"]  # fmt: skip
+__all__ = [
+    "AUTHORIZATION_CODE",
+    "CLIENT",
+    "CLIENT_CREDENTIALS",
+    "CODE",
+    "BadProfile",
+    "Limits",
+    "Operation",
+    "Probe",
+    "Profile",
+    "Scheme",
+    "ScopeInfo",
+    "ScopeKind",
+    "Value",
+    "check_values",
+    "fill_slots",
+    "from_dict",
+    "schemes_for",
+    "to_dict",
+]

@@ -1,4 +1,6 @@
-"""All redirect URIs of a client against all that its callers send, and what a change of them stops."""
+"""All redirect URIs of a client against all that its callers send, and what a change of
+them stops.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ from .registration import Step
 
 @dataclass(frozen=True)
 class Sent:
-    """What a connection sends: its reference name, the URI (empty: none is filled in), the users that depend on it, and whether it holds tokens."""
+    """What a connection sends: its reference name, the URI (empty: none is filled in), the users
+    that depend on it, and whether it holds tokens.
+    """
 
     ref: str
     uri: str
@@ -23,7 +27,10 @@ class Sent:
 
 @dataclass(frozen=True)
 class Registered:
-    """A URI that the provider holds: who matches it, and what is wrong with it in itself. Nobody: it is registered and not used."""
+    """A URI that the provider holds: who matches it, and what is wrong with it in itself.
+
+    Nobody: it is registered and not used.
+    """
 
     uri: str
     used_by: tuple[str, ...]
@@ -32,7 +39,9 @@ class Registered:
 
 @dataclass(frozen=True)
 class Answered:
-    """A caller's URI and the provider's answer to it, with the difference to the nearest registered one marked."""
+    """A caller's URI and the provider's answer to it, with the difference to the nearest registered
+    one marked.
+    """
 
     sent: Sent
     match: Match
@@ -49,7 +58,9 @@ class Bench:
 
 @dataclass(frozen=True)
 class Effect:
-    """What a change does to one caller, and when: ``stops``, ``starts``, or stays as it was (not told)."""
+    """What a change does to one caller, and when: ``stops``, ``starts``, or stays as it was (not
+    told).
+    """
 
     ref: str
     stops: bool
@@ -57,23 +68,40 @@ class Effect:
     users: tuple[str, ...]
 
 
-def work_out(registered: tuple[str, ...], callers: Sequence[Sent], kind: ClientKind = "web") -> Bench:
+def work_out(
+    registered: tuple[str, ...], callers: Sequence[Sent], kind: ClientKind = "web"
+) -> Bench:
     """Compare every URI of the callers with every registered one."""
     answered = tuple(answer(registered, one, kind) for one in callers)
-    matched = {uri: tuple(one.sent.ref for one in answered if one.match.match and one.match.nearest == uri) for uri in registered}
+    matched = {
+        uri: tuple(one.sent.ref for one in answered if one.match.match and one.match.nearest == uri)
+        for uri in registered
+    }
     return Bench(tuple(Registered(uri, matched[uri], lint(uri)) for uri in registered), answered)
 
 
 def answer(registered: tuple[str, ...], sent: Sent, kind: ClientKind = "web") -> Answered:
     """The provider's answer to one URI."""
     found = match(registered, sent.uri or None, kind)
-    marked = mark(found.nearest, sent.uri) if found.nearest is not None and not found.match and sent.uri else None
+    marked = (
+        mark(found.nearest, sent.uri)
+        if found.nearest is not None and not found.match and sent.uri
+        else None
+    )
     return Answered(sent, found, marked)
 
 
-def effects(before: tuple[str, ...], after: tuple[str, ...], callers: Sequence[Sent], kind: ClientKind = "web") -> tuple[Effect, ...]:
-    """Whom a change of the registered URIs stops or helps. Redirect URIs are looked at when somebody signs in (RFC 6749 §3.1.2.3), not when a token is
-    used or renewed, so what holds a token stops at its next sign-in and not at once."""
+def effects(
+    before: tuple[str, ...],
+    after: tuple[str, ...],
+    callers: Sequence[Sent],
+    kind: ClientKind = "web",
+) -> tuple[Effect, ...]:
+    """Whom a change of the registered URIs stops or helps.
+
+    Redirect URIs are looked at when somebody signs in (RFC 6749 §3.1.2.3), not when a token is used
+    or renewed, so what holds a token stops at its next sign-in and not at once.
+    """
     found = []
     for one in callers:
         works, worked = match(after, one.uri or None, kind), match(before, one.uri or None, kind)
@@ -85,17 +113,30 @@ def effects(before: tuple[str, ...], after: tuple[str, ...], callers: Sequence[S
                 if one.signed_in
                 else "at once: nobody can sign in"
             )
-            found.append(Effect(one.ref, True, f"{one.ref} stops {when}. {works.reason}", one.users))
+            found.append(
+                Effect(one.ref, True, f"{one.ref} stops {when}. {works.reason}", one.users)
+            )
         elif works.match and not worked.match:
             found.append(Effect(one.ref, False, f"{one.ref} can sign in then.", one.users))
     return tuple(found)
 
 
-def acts(application: str, client: str, before: tuple[str, ...], after: tuple[str, ...]) -> tuple[Step, ...]:
-    """The change as numbered acts in the application's own screens: first what is added, so that nobody is left without, then what is taken away."""
+def acts(
+    application: str, client: str, before: tuple[str, ...], after: tuple[str, ...]
+) -> tuple[Step, ...]:
+    """The change as numbered acts in the application's own screens: first what is added, so that
+    nobody is left without, then what is taken away.
+    """
     added = [one for one in after if one not in before]
     gone = [one for one in before if one not in after]
     steps = [Step("planned:open", f"In {application}, open the client with this name", client)]
     steps += [Step(f"planned:add:{one}", "Add this redirect URI, exactly", one) for one in added]
     steps += [Step(f"planned:drop:{one}", "Take this redirect URI away", one) for one in gone]
-    return (*steps, Step("planned:save", "Save, and look whether the list there is now the one shown here", "\n".join(after)))
+    return (
+        *steps,
+        Step(
+            "planned:save",
+            "Save, and look whether the list there is now the one shown here",
+            "\n".join(after),
+        ),
+    )

@@ -1,7 +1,7 @@
 """Redirect URIs: does the provider's list hold the one we send, and if not, how do they differ?
 
-Compared as strings (RFC 6749 §3.1.2.3, RFC 9700 §2.1), with one exception: a native app may use any port of a
-loopback address literal (RFC 8252 §7.3).
+Compared as strings (RFC 6749 §3.1.2.3, RFC 9700 §2.1), with one exception: a native app may use any
+port of a loopback address literal (RFC 8252 §7.3).
 """
 
 from __future__ import annotations
@@ -18,7 +18,8 @@ ClientKind = Literal["web", "native"]
 _LOOPBACK_LITERALS = ("127.0.0.1", "[::1]")
 _LOCALHOST_WARNING = "localhost is NOT RECOMMENDED"
 _LOCALHOST_PORT_WARNING = (
-    'RFC 9700 2.1 words the exception as "localhost redirection URIs of native apps" and points to RFC 8252 7.3; servers differ here'
+    'RFC 9700 2.1 words the exception as "localhost redirection URIs of native apps" and points '
+    "to RFC 8252 7.3; servers differ here"
 )
 # A query parameter that holds another address is how open redirectors look (RFC 9700 §4.11).
 _REDIRECTOR_WORDS = ("url", "uri", "redirect", "return", "next", "goto", "target", "continue")
@@ -37,8 +38,8 @@ class Difference:
 class Match:
     """Whether a redirect URI would be taken, and why.
 
-    ``nearest`` is the registered URI the answer speaks of; ``alike`` says that the two are the same address once
-    normalised, although they are compared character by character.
+    ``nearest`` is the registered URI the answer speaks of; ``alike`` says that the two are the same
+    address once normalised, although they are compared character by character.
     """
 
     match: bool
@@ -73,7 +74,9 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
     ours = addresses.take_apart(presented)
     warnings: tuple[str, ...] = (_LOCALHOST_WARNING,) if ours.host == "localhost" else ()
 
-    def no(code: str, reason: str, nearest: str | None = None, differences: tuple[Difference, ...] = ()) -> Match:
+    def no(
+        code: str, reason: str, nearest: str | None = None, differences: tuple[Difference, ...] = ()
+    ) -> Match:
         return Match(False, code, reason, nearest, differences, equal, alike, warnings)
 
     if not addresses.is_absolute(presented):
@@ -81,9 +84,14 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
             return no("end_space", "there is a space or line break at an end", presented.strip())
         return no("relative", "it must be an absolute URI, with its scheme (RFC 6749 §3.1.2)")
     if ours.fragment is not None:
-        return no("fragment", "a redirect URI must not have a fragment, not even an empty one (RFC 6749 §3.1.2)")
+        return no(
+            "fragment",
+            "a redirect URI must not have a fragment, not even an empty one (RFC 6749 §3.1.2)",
+        )
     if equal:
-        return Match(True, "exact", "the two are the same string", presented, (), True, True, warnings)
+        return Match(
+            True, "exact", "the two are the same string", presented, (), True, True, warnings
+        )
     if not registered:
         return no("none_registered", "the provider has no redirect URI for this client")
 
@@ -93,7 +101,10 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
                 return Match(
                     True,
                     "loopback_port",
-                    "only the port of a loopback address differs, and any is allowed (RFC 8252 §7.3)",
+                    (
+                        "only the port of a loopback address differs, and any is allowed (RFC "
+                        "8252 §7.3)"
+                    ),
                     one,
                     (),
                     False,
@@ -101,7 +112,14 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
                     warnings,
                 )
 
-    nearest = min(registered, key=lambda one: (len(_differences(one, presented, client)), -_common_start(one, presented), one))
+    nearest = min(
+        registered,
+        key=lambda one: (
+            len(_differences(one, presented, client)),
+            -_common_start(one, presented),
+            one,
+        ),
+    )
     if presented.strip() == nearest:
         return no(
             "end_space",
@@ -109,15 +127,34 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
             nearest,
             (Difference("end space", "Ours has a space or line break at an end."),),
         )
-    pattern = next((one for one in registered if "*" in one and fnmatch.fnmatchcase(presented, one)), None)
+    pattern = next(
+        (one for one in registered if "*" in one and fnmatch.fnmatchcase(presented, one)), None
+    )
     if pattern is not None:
-        return no("wildcard", "a pattern is registered, but redirect URIs are compared as they stand (RFC 9700 §4.1.3)", pattern)
+        return no(
+            "wildcard",
+            (
+                "a pattern is registered, but redirect URIs are compared as they stand (RFC "
+                "9700 §4.1.3)"
+            ),
+            pattern,
+        )
     differences = _differences(nearest, presented, client)
     if addresses.equivalent(nearest, presented):
-        return no("normalisation_only", "they look alike, but are compared character by character", nearest, differences)
+        return no(
+            "normalisation_only",
+            "they look alike, but are compared character by character",
+            nearest,
+            differences,
+        )
     theirs = addresses.take_apart(nearest)
     if theirs.scheme == ours.scheme and (theirs.host is None) != (ours.host is None):
-        return no("different_uri", "with // the next word becomes a host; without it, it is a path", nearest, differences)
+        return no(
+            "different_uri",
+            "with // the next word becomes a host; without it, it is a path",
+            nearest,
+            differences,
+        )
     first = differences[0]
     if first.piece == "port" and ours.host == "localhost":
         warnings += (_LOCALHOST_PORT_WARNING,)
@@ -135,7 +172,9 @@ def _left_out(registered: tuple[str, ...]) -> Match:
         )
     if not registered:
         return Match(False, "none_registered", "left out, and none is registered")
-    return Match(False, "omitted_multiple", "left out although several are registered (RFC 6749 §3.1.2.3)")
+    return Match(
+        False, "omitted_multiple", "left out although several are registered (RFC 6749 §3.1.2.3)"
+    )
 
 
 def _loopback_but_port(registered: str, presented: str) -> bool:
@@ -144,7 +183,14 @@ def _loopback_but_port(registered: str, presented: str) -> bool:
         return False
     if not _may_be_port(b.port):
         return False
-    return (a.scheme, a.userinfo, a.host, a.path, a.query, a.fragment) == (b.scheme, b.userinfo, b.host, b.path, b.query, b.fragment)
+    return (a.scheme, a.userinfo, a.host, a.path, a.query, a.fragment) == (
+        b.scheme,
+        b.userinfo,
+        b.host,
+        b.path,
+        b.query,
+        b.fragment,
+    )
 
 
 def _may_be_port(text: str | None) -> bool:
@@ -168,7 +214,12 @@ def _differences(registered: str, presented: str, client: ClientKind) -> tuple[D
         found.append(Difference("scheme", _scheme_words(a.scheme, b.scheme)))
     if (a.userinfo, a.host) != (b.userinfo, b.host):
         found.append(Difference("host", _host_words(a, b)))
-    free_port = client == "native" and a.scheme == "http" and a.host in _LOOPBACK_LITERALS and _may_be_port(b.port)
+    free_port = (
+        client == "native"
+        and a.scheme == "http"
+        and a.host in _LOOPBACK_LITERALS
+        and _may_be_port(b.port)
+    )
     if a.port != b.port and not free_port:
         found.append(Difference("port", _port_words(a, b)))
     if a.path != b.path:
@@ -206,14 +257,21 @@ def _port_words(theirs: addresses.Address, ours: addresses.Address) -> str:
         return f"“{ours.port}” is no port; one is a number up to 65535."
     if theirs.effective_port == ours.effective_port:
         return f"One writes the usual port {ours.effective_port} out and the other leaves it off."
-    return f"The provider has port {theirs.effective_port or 'none'}, we send {ours.effective_port or 'none'}."
+    return (
+        f"The provider has port {theirs.effective_port or 'none'}, we send "
+        f"{ours.effective_port or 'none'}."
+    )
 
 
 def _path_words(theirs: str, ours: str) -> str:
     if ours == theirs + "/":
-        return "Ours ends in “/”, theirs does not. Redirect URIs are compared character by character."
+        return (
+            "Ours ends in “/”, theirs does not. Redirect URIs are compared character by character."
+        )
     if theirs == ours + "/":
-        return "Theirs ends in “/”, ours does not. Redirect URIs are compared character by character."
+        return (
+            "Theirs ends in “/”, ours does not. Redirect URIs are compared character by character."
+        )
     if ours.lower() == theirs.lower():
         return "The path differs in upper and lower case, and that counts."
     if addresses.normalise(ours) == addresses.normalise(theirs):
@@ -242,8 +300,9 @@ def _query_words(theirs: str | None, ours: str | None) -> str:
 def lint(uri: str) -> tuple[Lint, ...]:
     """What is wrong with a redirect URI in itself, gravest first. Empty: nothing.
 
-    Rules: absolute, no fragment (RFC 6749 §3.1.2), no wildcard (RFC 9700 §4.1.3), https unless loopback or a
-    private-use scheme with a dot (RFC 8252 §7.1, §8.3), no user info (RFC 9110 §4.2.4), no open redirector (RFC 9700 §4.11).
+    Rules: absolute, no fragment (RFC 6749 §3.1.2), no wildcard (RFC 9700 §4.1.3), https unless
+    loopback or a private-use scheme with a dot (RFC 8252 §7.1, §8.3), no user info (RFC 9110
+    §4.2.4), no open redirector (RFC 9700 §4.11).
     """
     found: list[Lint] = []
 
@@ -253,42 +312,97 @@ def lint(uri: str) -> tuple[Lint, ...]:
     if not uri.strip():
         return (Lint("empty", "Nothing stands here yet.", True, "RFC 6749 §3.1.2"),)
     if uri != uri.strip():
-        add("end_space", "There is a space or line break at an end; it would become part of the address.", "common practice, no source")
+        add(
+            "end_space",
+            "There is a space or line break at an end; it would become part of the address.",
+            "common practice, no source",
+        )
     elif re.search(r"\s", uri):
         add("space", "There is a space inside; a URI cannot hold one.", "RFC 3986 §2")
     bare = uri.strip()
     address = addresses.take_apart(bare)
     if not addresses.is_absolute(bare):
-        add("relative", "It needs its scheme, for example https:// at the start.", "RFC 6749 §3.1.2")
+        add(
+            "relative", "It needs its scheme, for example https:// at the start.", "RFC 6749 §3.1.2"
+        )
         return tuple(found)
     scheme = (address.scheme or "").lower()
     if address.fragment is not None:
-        add("fragment", "It has a fragment (#). A redirect URI must not have one.", "RFC 6749 §3.1.2")
+        add(
+            "fragment",
+            "It has a fragment (#). A redirect URI must not have one.",
+            "RFC 6749 §3.1.2",
+        )
     if "*" in bare:
-        add("wildcard", "It holds *. Patterns are not allowed; each URI is registered in full.", "RFC 9700 §4.1.3")
+        add(
+            "wildcard",
+            "It holds *. Patterns are not allowed; each URI is registered in full.",
+            "RFC 9700 §4.1.3",
+        )
     if slots := addresses.placeholders(bare):
         add("placeholder", f"{slots[0]} still has to be filled in.", "common practice, no source")
     if scheme in ("http", "https"):
         if not address.host:
             add("no_host", "It has no host.", "RFC 9110 §4.2.1")
         if scheme == "http" and not addresses.is_loopback_host(address.host):
-            add("not_https", "It must be https, unless it is a loopback address; the code would travel in the open.", "RFC 6749 §3.1.2.1")
+            add(
+                "not_https",
+                (
+                    "It must be https, unless it is a loopback address; the code would travel "
+                    "in the open."
+                ),
+                "RFC 6749 §3.1.2.1",
+            )
         if address.host == "localhost":
-            add("localhost", "Better 127.0.0.1: localhost is not recommended, and its port is not free.", "RFC 8252 §8.3", grave=False)
+            add(
+                "localhost",
+                "Better 127.0.0.1: localhost is not recommended, and its port is not free.",
+                "RFC 8252 §8.3",
+                grave=False,
+            )
         elif address.host and not addresses.is_host(address.host):
-            add("host", f"“{address.host}” is no host: brackets stand round an IPv6 address only.", "RFC 3986 §3.2.2")
+            add(
+                "host",
+                f"“{address.host}” is no host: brackets stand round an IPv6 address only.",
+                "RFC 3986 §3.2.2",
+            )
         if address.port is not None and not addresses.is_port(address.port):
             add("port", f"“{address.port}” is not a port number.", "RFC 3986 §3.2.3")
     elif scheme in _RUNNABLE_SCHEMES:
-        add("runnable", f"“{scheme}:” makes the browser run or read something; it must never be a redirect URI.", "RFC 9700 §4.1.1")
+        add(
+            "runnable",
+            (
+                f"“{scheme}:” makes the browser run or read something; it must never be a "
+                f"redirect URI."
+            ),
+            "RFC 9700 §4.1.1",
+        )
     elif not private_use_scheme(bare):
-        add("no_dot", f"A private-use scheme needs a dot, like example.app:/return; “{scheme}” has none.", "RFC 8252 §7.1")
+        add(
+            "no_dot",
+            f"A private-use scheme needs a dot, like example.app:/return; “{scheme}” has none.",
+            "RFC 8252 §7.1",
+        )
     if address.userinfo is not None:
-        add("userinfo", f"“{address.userinfo}@” stands before the host; user names do not belong in it.", "RFC 9110 §4.2.4")
+        add(
+            "userinfo",
+            f"“{address.userinfo}@” stands before the host; user names do not belong in it.",
+            "RFC 9110 §4.2.4",
+        )
     if address.query and _names_another_address(address.query):
-        add("redirector", "Its query looks like one that sends people on to any address.", "RFC 9700 §4.11", grave=False)
+        add(
+            "redirector",
+            "Its query looks like one that sends people on to any address.",
+            "RFC 9700 §4.11",
+            grave=False,
+        )
     if bare != addresses.normalise(bare) and not found:
-        add("not_normal", f"It can be written plainer: {addresses.normalise(bare)}", "RFC 3986 §6.2.2", grave=False)
+        add(
+            "not_normal",
+            f"It can be written plainer: {addresses.normalise(bare)}",
+            "RFC 3986 §6.2.2",
+            grave=False,
+        )
     return tuple(sorted(found, key=lambda one: not one.grave))
 
 
@@ -298,12 +412,17 @@ def _names_another_address(query: str) -> bool:
 
 
 def private_use_scheme(uri: str) -> bool:
-    """Whether a URI's private-use scheme is built on a reversed domain name, so has a dot (RFC 8252 §7.1, §8.4)."""
+    """Whether a URI's private-use scheme is built on a reversed domain name, so has a dot (RFC 8252
+    §7.1, §8.4).
+    """
     return "." in (addresses.take_apart(uri).scheme or "")
 
 
 def token_request(authorization_request: str | None, token_request: str | None) -> tuple[bool, str]:
-    """Whether the token request repeats the redirect URI as it must (RFC 6749 §4.1.3). Answers verdict and reason."""
+    """Whether the token request repeats the redirect URI as it must (RFC 6749 §4.1.3).
+
+    Answers verdict and reason.
+    """
     if authorization_request is None:
         if token_request is None:
             return True, "it was not in the authorization request"

@@ -1,4 +1,6 @@
-"""Client metadata as RFC 7591 §2 has it: what we ask a provider to register, and the acts that do the same by hand."""
+"""Client metadata as RFC 7591 §2 has it: what we ask a provider to register, and the acts that do
+the same by hand.
+"""
 
 from __future__ import annotations
 
@@ -42,13 +44,17 @@ class ClientMetadata:
 
 
 def read_answer(fields: Mapping[str, Any], asked: ClientMetadata) -> ClientMetadata:
-    """What the provider registered, which need not be what was asked for (RFC 7591 §3.2.1: it may replace any value)."""
+    """What the provider registered, which need not be what was asked for (RFC 7591 §3.2.1: it may
+    replace any value).
+    """
 
     def texts(key: str, default: tuple[str, ...]) -> tuple[str, ...]:
         value = fields.get(key)
         return tuple(str(one) for one in value) if isinstance(value, list) else default
 
-    method = str(fields.get("token_endpoint_auth_method") or asked.request()["token_endpoint_auth_method"])
+    method = str(
+        fields.get("token_endpoint_auth_method") or asked.request()["token_endpoint_auth_method"]
+    )
     scope = fields.get("scope")
     return ClientMetadata(
         name=str(fields.get("client_name") or asked.name),
@@ -62,7 +68,9 @@ def read_answer(fields: Mapping[str, Any], asked: ClientMetadata) -> ClientMetad
 
 
 def secret_end(fields: Mapping[str, Any]) -> datetime | None:
-    """When the secret in a provider's answer ends (RFC 7591 §3.2.1); ``None``: never, or it does not say."""
+    """When the secret in a provider's answer ends (RFC 7591 §3.2.1); ``None``: never, or it does
+    not say.
+    """
     return lifetimes.at_epoch(fields.get("client_secret_expires_at"))
 
 
@@ -74,9 +82,15 @@ def check(client: ClientMetadata) -> dict[str, str]:
     if not client.grants:
         wrong["grants"] = "Switch on at least one grant."
     elif unknown := [one for one in client.grants if one not in GRANTS]:
-        wrong["grants"] = f"{unknown[0]} is not a grant that is used here; password and implicit must not be (RFC 9700 §2.1.2, §2.4)."
+        wrong["grants"] = (
+            f"{unknown[0]} is not a grant that is used here; password and implicit must not "
+            f"be (RFC 9700 §2.1.2, §2.4)."
+        )
     elif client.public and "client_credentials" in client.grants:
-        wrong["grants"] = "A public client cannot use client_credentials: it has nothing to prove itself with (RFC 6749 §4.4)."
+        wrong["grants"] = (
+            "A public client cannot use client_credentials: it has nothing to prove itself "
+            "with (RFC 6749 §4.4)."
+        )
     if "authorization_code" in client.grants and not client.redirect_uris:
         wrong["redirect_uris"] = "Signing people in needs at least one redirect URI."
     for uri in client.redirect_uris:
@@ -91,27 +105,44 @@ def check(client: ClientMetadata) -> dict[str, str]:
 
 @dataclass(frozen=True)
 class Step:
-    """One numbered act in the application's own screens: what to do there and, if something is to be copied, what."""
+    """One numbered act in the application's own screens: what to do there and, if something is to
+    be copied, what.
+    """
 
     key: str
     says: str
     copy: str = ""
 
 
-def steps_by_hand(client: ClientMetadata, application: str, administrator_scopes: frozenset[str]) -> tuple[Step, ...]:
-    """The acts that register a client by hand, in the order in which an application's screens usually ask (common practice, no source)."""
+def steps_by_hand(
+    client: ClientMetadata, application: str, administrator_scopes: frozenset[str]
+) -> tuple[Step, ...]:
+    """The acts that register a client by hand, in the order in which an application's screens
+    usually ask (common practice, no source).
+    """
     kind = "public: it keeps no secret" if client.public else "confidential: it can keep a secret"
     steps = [Step("create", f"In {application}, add a client with this name", client.name)]
     if client.contacts:
         steps.append(Step("contact", "Give this contact", ", ".join(client.contacts)))
     steps.append(Step("type", f"Choose the type {kind}"))
     steps.append(Step("grants", "Switch on these grants, no others", " ".join(client.grants)))
-    steps += [Step(f"redirect:{uri}", "Give it this redirect URI, exactly", uri) for uri in client.redirect_uris]
+    steps += [
+        Step(f"redirect:{uri}", "Give it this redirect URI, exactly", uri)
+        for uri in client.redirect_uris
+    ]
     if client.scopes:
         steps.append(Step("scopes", "Allow these scopes, no more", joined(client.scopes)))
     if wanted := sorted(client.scopes & administrator_scopes):
         steps.append(Step("consent", "Let their administrator consent to", " ".join(wanted)))
     if not client.public:
-        steps.append(Step("secret", "Make a secret and keep the page open: it is shown once. Take its value, not its ID"))
+        steps.append(
+            Step(
+                "secret",
+                (
+                    "Make a secret and keep the page open: it is shown once. Take its value, "
+                    "not its ID"
+                ),
+            )
+        )
     steps.append(Step("client_id", "Carry the client ID across and enter it here"))
     return tuple(steps)

@@ -1,7 +1,8 @@
 """Reading what an authorization server or an API answers, above all when it refuses.
 
-Each endpoint has its own vocabulary: the token endpoint (RFC 6749 §5), the authorization endpoint (§4.1.2), protected
-resources (RFC 6750 §3), revocation (RFC 7009), introspection (RFC 7662), registration (RFC 7591), device (RFC 8628).
+Each endpoint has its own vocabulary: the token endpoint (RFC 6749 §5), the authorization endpoint
+(§4.1.2), protected resources (RFC 6750 §3), revocation (RFC 7009), introspection (RFC 7662),
+registration (RFC 7591), device (RFC 8628).
 """
 
 from __future__ import annotations
@@ -19,8 +20,11 @@ from .challenges import Challenge, read_challenges
 
 TOKEN_ERRORS = {  # RFC 6749 §5.2
     "invalid_request": "a required parameter is missing, repeated, unsupported or malformed",
-    "invalid_client": "client authentication failed: unknown client, no authentication, or unsupported method",
-    "invalid_grant": "grant or refresh token is invalid, expired, revoked, was issued to another client, "
+    "invalid_client": (
+        "client authentication failed: unknown client, no authentication, or unsupported method"
+    ),
+    "invalid_grant": "grant or refresh token is invalid, expired, "
+    "revoked, was issued to another client, "
     "or the redirect URI does not match",
     "unauthorized_client": "this authenticated client may not use this grant type",
     "unsupported_grant_type": "the server does not support this grant type",
@@ -28,9 +32,15 @@ TOKEN_ERRORS = {  # RFC 6749 §5.2
     "invalid_target": "the resource asked for is unknown, malformed or not allowed",  # RFC 8707 §2
     "use_dpop_nonce": "a nonce supplied by the server must be in the DPoP proof",  # RFC 9449 §8
     "invalid_dpop_proof": "the DPoP proof is not valid",  # RFC 9449 §5
-    "unsupported_token_type": "the server does not revoke tokens of this type: the token is still valid",  # RFC 7009 §2.2.1
-    "authorization_pending": "the user has not finished; poll again after the interval",  # RFC 8628 §3.5
-    "slow_down": "poll again, with the interval raised by 5 seconds for this and all later requests",
+    # RFC 7009 §2.2.1
+    "unsupported_token_type": (
+        "the server does not revoke tokens of this type: the token is still valid"
+    ),
+    # RFC 8628 §3.5
+    "authorization_pending": "the user has not finished; poll again after the interval",
+    "slow_down": (
+        "poll again, with the interval raised by 5 seconds for this and all later requests"
+    ),
     "expired_token": "device_code has expired; a new device authorization request is needed",
     "access_denied": "the person or the server refused",
 }
@@ -41,7 +51,9 @@ AUTHORIZATION_ERRORS = {  # RFC 6749 §4.1.2.1
     "unsupported_response_type": "the server does not support this response type",
     "invalid_scope": "scope is invalid, unknown or malformed",
     "server_error": "unexpected condition at the server (500 cannot be sent through a redirect)",
-    "temporarily_unavailable": "overloaded or under maintenance (503 cannot be sent through a redirect)",
+    "temporarily_unavailable": (
+        "overloaded or under maintenance (503 cannot be sent through a redirect)"
+    ),
     "login_required": "the person must sign in first",  # OpenID Connect Core 1.0 §3.1.2.6
     "consent_required": "the person, or an administrator, must consent first",
     "interaction_required": "the person must do something at the server first",
@@ -49,10 +61,18 @@ AUTHORIZATION_ERRORS = {  # RFC 6749 §4.1.2.1
     "invalid_target": "the resource asked for is unknown, malformed or not allowed",  # RFC 8707 §2
 }
 RESOURCE_ERRORS = {  # RFC 6750 §3.1
-    "invalid_request": "parameter missing, repeated or malformed, or the token was sent in more than one way",
-    "invalid_token": "token is expired, revoked, malformed or otherwise invalid: get a new access token and retry",
-    "insufficient_scope": "token has too few privileges; a refresh with the same scope does not help",
-    "insufficient_user_authentication": "the sign-in behind the token was too weak or too long ago",  # RFC 9470 §3
+    "invalid_request": (
+        "parameter missing, repeated or malformed, or the token was sent in more than one way"
+    ),
+    "invalid_token": (
+        "token is expired, revoked, malformed or otherwise invalid: get a new access token and "
+        "retry"
+    ),
+    "insufficient_scope": (
+        "token has too few privileges; a refresh with the same scope does not help"
+    ),
+    # RFC 9470 §3
+    "insufficient_user_authentication": "the sign-in behind the token was too weak or too long ago",
 }
 REGISTRATION_ERRORS = {  # RFC 7591 §3.2.2
     "invalid_redirect_uri": "one or more redirect URIs are invalid",
@@ -91,13 +111,23 @@ def header(headers: Mapping[str, str], name: str) -> str | None:
     return next((value for key, value in headers.items() if key.lower() == wanted), None)
 
 
-def read(endpoint: str, status: int, headers: Mapping[str, str], body: str, now: datetime | None = None) -> Reading:
-    """Read the reply of an ``endpoint``: token, device_token, resource, revocation, introspection or registration.
+def read(
+    endpoint: str, status: int, headers: Mapping[str, str], body: str, now: datetime | None = None
+) -> Reading:
+    """Read the reply of an ``endpoint``: token, device_token, resource, revocation, introspection
+    or registration.
 
-    ``now`` (aware) is only needed where ``Retry-After`` holds a date. Raises ``ValueError`` for an unknown endpoint.
+    ``now`` (aware) is only needed where ``Retry-After`` holds a date. Raises ``ValueError`` for an
+    unknown endpoint.
     """
-    readers = {"token": _token, "device_token": _token, "resource": _resource, "revocation": _revocation,
-               "introspection": _introspection, "registration": _registration}  # fmt: skip
+    readers = {
+        "token": _token,
+        "device_token": _token,
+        "resource": _resource,
+        "revocation": _revocation,
+        "introspection": _introspection,
+        "registration": _registration,
+    }
     if endpoint not in readers:
         raise ValueError(f"endpoint {endpoint!r} is not known; {', '.join(readers)} are")
     wait = None
@@ -109,7 +139,9 @@ def read(endpoint: str, status: int, headers: Mapping[str, str], body: str, now:
 def _object(body: str) -> dict[str, Any] | None:
     try:
         found = json.loads(body, parse_constant=_no_number)
-        if "\\u" in body:  # half a surrogate pair can be written as an escape, and then neither stored nor sent (RFC 8259 §8.2)
+        # Half a surrogate pair can be written as an escape, and then neither stored nor sent
+        # (RFC 8259 §8.2).
+        if "\\u" in body:
             found = json.loads(json.dumps(found, ensure_ascii=False).encode("utf-8", "replace"))
     except (ValueError, RecursionError):
         return None
@@ -126,7 +158,9 @@ def _text(found: Mapping[str, Any] | None, key: str) -> str | None:
     return value if isinstance(value, str) and value else None
 
 
-def _refusal(status: int, headers: Mapping[str, str], body: str, wait: float | None, known: Mapping[str, str]) -> Reading:
+def _refusal(
+    status: int, headers: Mapping[str, str], body: str, wait: float | None, known: Mapping[str, str]
+) -> Reading:
     """A reply that is not a success, by its error code where it has one and else by its status."""
     found = _object(body)
     error = _text(found, "error")
@@ -142,7 +176,9 @@ def _refusal(status: int, headers: Mapping[str, str], body: str, wait: float | N
     if (nonce := header(headers, "DPoP-Nonce")) is not None:
         fields["dpop_nonce"] = nonce
     may_repeat = error in _REPEATABLE_ERRORS or status in _REPEATABLE_STATUS
-    return Reading(False, error, meaning, may_repeat, to_do, wait, _text(found, "error_description"), fields)
+    return Reading(
+        False, error, meaning, may_repeat, to_do, wait, _text(found, "error_description"), fields
+    )
 
 
 def _token(status: int, headers: Mapping[str, str], body: str, wait: float | None) -> Reading:
@@ -160,8 +196,13 @@ def _token(status: int, headers: Mapping[str, str], body: str, wait: float | Non
         expires = int(expires)  # some servers send the number as a string
     if isinstance(expires, bool) or not isinstance(expires, int | float) or expires < 0:
         expires = None
-    fields = {"access_token": found["access_token"], "token_type": found["token_type"], "expires_in": expires,
-              "refresh_token": _text(found, "refresh_token"), "scope": _text(found, "scope")}  # fmt: skip
+    fields = {
+        "access_token": found["access_token"],
+        "token_type": found["token_type"],
+        "expires_in": expires,
+        "refresh_token": _text(found, "refresh_token"),
+        "scope": _text(found, "scope"),
+    }
     return Reading(True, None, "a token was issued", fields=fields)
 
 
@@ -183,9 +224,20 @@ def _resource(status: int, headers: Mapping[str, str], body: str, wait: float | 
     elif status == 429:
         meaning = "too many requests"
     else:
-        meaning = STATUS_MEANINGS.get(status, "server error" if status >= 500 else f"refused with status {status}")
+        meaning = STATUS_MEANINGS.get(
+            status, "server error" if status >= 500 else f"refused with status {status}"
+        )
     may_repeat = status in _REPEATABLE_STATUS
-    return Reading(False, error, meaning, may_repeat, _TO_DO.get(error or ""), wait, params.get("error_description"), fields)
+    return Reading(
+        False,
+        error,
+        meaning,
+        may_repeat,
+        _TO_DO.get(error or ""),
+        wait,
+        params.get("error_description"),
+        fields,
+    )
 
 
 def _revocation(status: int, headers: Mapping[str, str], body: str, wait: float | None) -> Reading:
@@ -195,7 +247,9 @@ def _revocation(status: int, headers: Mapping[str, str], body: str, wait: float 
     return _refusal(status, headers, body, wait, TOKEN_ERRORS)
 
 
-def _introspection(status: int, headers: Mapping[str, str], body: str, wait: float | None) -> Reading:
+def _introspection(
+    status: int, headers: Mapping[str, str], body: str, wait: float | None
+) -> Reading:
     """RFC 7662 §2.2 and §2.3."""
     if status != 200:
         return _refusal(status, headers, body, wait, TOKEN_ERRORS)
@@ -206,14 +260,19 @@ def _introspection(status: int, headers: Mapping[str, str], body: str, wait: flo
         return Reading(
             True,
             None,
-            "token is not active (unknown, expired, revoked, or not for this caller to know); not an error reply",
+            (
+                "token is not active (unknown, expired, revoked, or not for this caller to "
+                "know); not an error reply"
+            ),
             fields={"active": False},
         )
     fields = {**found, "scopes": (_text(found, "scope") or "").split()}
     return Reading(True, None, "token is active", fields=fields)
 
 
-def _registration(status: int, headers: Mapping[str, str], body: str, wait: float | None) -> Reading:
+def _registration(
+    status: int, headers: Mapping[str, str], body: str, wait: float | None
+) -> Reading:
     """RFC 7591 §3.2 and RFC 7592 §3."""
     if status in (200, 201):
         found = _object(body)
@@ -255,30 +314,52 @@ class AuthorizationReply:
 
 
 def authorization_reply(
-    redirected_to: str, state_sent: str, issuer_expected: str | None = None, issuer_required: bool = False
+    redirected_to: str,
+    state_sent: str,
+    issuer_expected: str | None = None,
+    issuer_required: bool = False,
 ) -> AuthorizationReply:
-    """Read the address a person came back with (RFC 6749 §4.1.2, state §10.12, ``iss`` RFC 9207 §2.4).
+    """Read the address a person came back with (RFC 6749 §4.1.2, state §10.12, ``iss`` RFC 9207
+    §2.4).
 
     ``issuer_required``: the server's metadata says it always sends ``iss``.
     """
     address = urlsplit(redirected_to)
     pairs = parse_qsl(address.query, keep_blank_values=True)
     if not any(name in ("code", "error", "state") for name, _ in pairs):
-        # Errors of other response types come in the fragment (RFC 6749 §4.2.2.1), which a page can pass on. A code never does.
-        pairs += [(name, value) for name, value in parse_qsl(address.fragment, keep_blank_values=True) if name != "code"]
+        # Errors of other response types come in the fragment (RFC 6749 §4.2.2.1), which a page can
+        # pass on. A code never does.
+        pairs += [
+            (name, value)
+            for name, value in parse_qsl(address.fragment, keep_blank_values=True)
+            if name != "code"
+        ]
     values = dict(pairs)
     if len(values) != len(pairs):
-        return AuthorizationReply(False, None, None, "a parameter stands twice: drop the reply (RFC 6749 §3.1)")
+        return AuthorizationReply(
+            False, None, None, "a parameter stands twice: drop the reply (RFC 6749 §3.1)"
+        )
     if not hmac.compare_digest(values.get("state", "").encode(), state_sent.encode()):
         return AuthorizationReply(False, None, None, "state does not match: drop the reply")
     issuer = values.get("iss")
     if issuer_expected is not None and issuer is not None and issuer != issuer_expected:
-        return AuthorizationReply(False, None, None, "iss does not match the expected issuer (mix-up)")
+        return AuthorizationReply(
+            False, None, None, "iss does not match the expected issuer (mix-up)"
+        )
     if issuer_expected is not None and issuer is None and issuer_required:
-        return AuthorizationReply(False, None, None, "iss is missing, and this issuer always sends it (mix-up)")
+        return AuthorizationReply(
+            False, None, None, "iss is missing, and this issuer always sends it (mix-up)"
+        )
     if error := values.get("error"):
         meaning = AUTHORIZATION_ERRORS.get(error, f"the server's own code {error!r}")
-        return AuthorizationReply(True, None, error, meaning, values.get("error_description"), error == "temporarily_unavailable")
+        return AuthorizationReply(
+            True,
+            None,
+            error,
+            meaning,
+            values.get("error_description"),
+            error == "temporarily_unavailable",
+        )
     if not values.get("code"):
         return AuthorizationReply(False, None, None, "there is neither a code nor an error in it")
     return AuthorizationReply(True, values["code"], None, "a code was issued")
@@ -317,7 +398,10 @@ class Problem:
 
 
 def problem_details(status: int, headers: Mapping[str, str], body: str) -> Problem | None:
-    """Read problem details; ``None`` where the media type is another (RFC 9457 §3). The reply's own status counts (§3.1.2)."""
+    """Read problem details; ``None`` where the media type is another (RFC 9457 §3).
+
+    The reply's own status counts (§3.1.2).
+    """
     media = (header(headers, "Content-Type") or "").split(";")[0].strip().lower()
     found = _object(body)
     if media != "application/problem+json" or found is None:
@@ -327,13 +411,20 @@ def problem_details(status: int, headers: Mapping[str, str], body: str) -> Probl
     if isinstance(found.get("status"), int) and found["status"] != status:
         note = "the member is advisory; the status of the reply counts"
     return Problem(
-        _text(found, "type") or "about:blank", _text(found, "title"), status, _text(found, "detail"), _text(found, "instance"),
-        {key: value for key, value in found.items() if key not in known}, note,
-    )  # fmt: skip
+        _text(found, "type") or "about:blank",
+        _text(found, "title"),
+        status,
+        _text(found, "detail"),
+        _text(found, "instance"),
+        {key: value for key, value in found.items() if key not in known},
+        note,
+    )
 
 
 def device_poll_waits(interval: int | None, replies: Sequence[str]) -> tuple[list[int], str]:
-    """Seconds to wait after each pending reply, and how it ended (RFC 8628 §3.2 and §3.5; 5 s unless said)."""
+    """Seconds to wait after each pending reply, and how it ended (RFC 8628 §3.2 and §3.5; 5 s
+    unless said).
+    """
     wait = 5 if interval is None else interval
     waits: list[int] = []
     for reply in replies:
@@ -345,5 +436,16 @@ def device_poll_waits(interval: int | None, replies: Sequence[str]) -> tuple[lis
     return waits, "pending"
 
 
-__all__ = ["AuthorizationReply", "Challenge", "Problem", "Reading", "authorization_reply", "device_poll_waits", "header",
-           "problem_details", "read", "read_challenges", "retry_after"]  # fmt: skip
+__all__ = [
+    "AuthorizationReply",
+    "Challenge",
+    "Problem",
+    "Reading",
+    "authorization_reply",
+    "device_poll_waits",
+    "header",
+    "problem_details",
+    "read",
+    "read_challenges",
+    "retry_after",
+]

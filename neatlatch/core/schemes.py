@@ -1,7 +1,9 @@
-"""The ways of being let in: which values each wants, which of them are secret, and what is asked of the provider's side.
+"""The ways of being let in: which values each wants, which of them are secret, and what is asked of
+the provider's side.
 
-A *kind* is one of the standards' schemes. A profile's scheme is a kind with the profile's own words: where a value is found, which header
-a key travels in, which further endpoints there are. Forms, checks and tests are made from it; nothing is known of any application.
+A *kind* is one of the standards' schemes. A profile's scheme is a kind with the profile's own
+words: where a value is found, which header a key travels in, which further endpoints there are.
+Forms, checks and tests are made from it; nothing is known of any application.
 """
 
 from __future__ import annotations
@@ -11,7 +13,14 @@ from dataclasses import dataclass, field, replace
 from typing import Literal
 
 CODE, CLIENT, JWT, OAUTH1 = "oauth2_code", "oauth2_client", "oauth2_jwt", "oauth1"
-API_KEY, PAIR, STREAM, BASIC, BEARER, CERTIFICATE = "api_key", "key_pair", "stream", "basic", "bearer", "certificate"
+API_KEY, PAIR, STREAM, BASIC, BEARER, CERTIFICATE = (
+    "api_key",
+    "key_pair",
+    "stream",
+    "basic",
+    "bearer",
+    "certificate",
+)
 JWT_GRANT = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 # Kinds that get tokens from a token endpoint; those of them that a client is registered for
 # (RFC 7591); and what our own authority can issue for.
@@ -23,7 +32,9 @@ ValueType = Literal["address", "text", "secret", "choice", "scopes", "certificat
 
 @dataclass(frozen=True)
 class Value:
-    """One value a caller must give: how it is called, what it is, and where in the application's own screens it is found."""
+    """One value a caller must give: how it is called, what it is, and where in the application's
+    own screens it is found.
+    """
 
     key: str
     label: str
@@ -39,8 +50,11 @@ class Value:
 
 @dataclass(frozen=True)
 class Act:
-    """One act in the application's own screens, as a profile words it. ``copy`` is what is copied there; ``{name}``, ``{redirect_uri}``,
-    ``{scopes}``, ``{consents}``, ``{rights}``, ``{thumbprint}`` and the slots of the profile are filled in."""
+    """One act in the application's own screens, as a profile words it.
+
+    ``copy`` is what is copied there; ``{name}``, ``{redirect_uri}``, ``{scopes}``, ``{consents}``,
+    ``{rights}``, ``{thumbprint}`` and the slots of the profile are filled in.
+    """
 
     says: str
     copy: str = ""
@@ -48,7 +62,10 @@ class Act:
 
 @dataclass(frozen=True)
 class Endpoint:
-    """A further endpoint of a connection, with a credential of its own. Its values have the endpoint's key before theirs: ``register.password``."""
+    """A further endpoint of a connection, with a credential of its own.
+
+    Its values have the endpoint's key before theirs: ``register.password``.
+    """
 
     key: str
     label: str
@@ -58,18 +75,23 @@ class Endpoint:
     settings: Mapping[str, str] = field(default_factory=dict)
 
     def own(self, values: Mapping[str, str]) -> dict[str, str]:
-        """Return those of a connection's values that are this endpoint's, by their keys without its own."""
+        """Return those of a connection's values that are this endpoint's, by their keys without its
+        own.
+        """
         start = f"{self.key}."
-        return {key.removeprefix(start): value for key, value in values.items() if key.startswith(start)}
+        return {
+            key.removeprefix(start): value for key, value in values.items() if key.startswith(start)
+        }
 
 
 @dataclass(frozen=True)
 class Scheme:
     """One way of being let in. Its key is its kind: an application offers each kind once.
 
-    ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name`` of an API key, ``id_header`` and
-    ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a), ``renews_with`` (access: the old access token is wanted to renew).
-    ``switches`` are firm-wide ones that must be on before it works.
+    ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name``
+    of an API key, ``id_header`` and ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a),
+    ``renews_with`` (access: the old access token is wanted to renew). ``switches`` are firm-wide
+    ones that must be on before it works.
     """
 
     key: str
@@ -110,7 +132,9 @@ class Scheme:
         return next((one for one in self.all_values() if one.key == key), None)
 
     def secrets(self) -> tuple[Value, ...]:
-        """The values that are secret, in their order; the first is the one people mean by “the secret”."""
+        """The values that are secret, in their order; the first is the one people mean by “the
+        secret”.
+        """
         return tuple(one for one in self.all_values() if one.secret)
 
     def identities(self) -> tuple[Value, ...]:
@@ -118,7 +142,9 @@ class Scheme:
         return tuple(one for one in self.all_values() if one.key.rpartition(".")[2] in _IDENTITIES)
 
     def name_of(self, secret: str) -> Value | None:
-        """The value by which the application knows a secret: the ID of a pair, the user name of a password. A new one may come with another name."""
+        """The value by which the application knows a secret: the ID of a pair, the user name of a
+        password. A new one may come with another name.
+        """
         prefix, _, bare = secret.rpartition(".")
         name = _NAMES_OF.get(bare, "")
         return self.value(f"{prefix}.{name}" if prefix else name) if name else None
@@ -126,68 +152,222 @@ class Scheme:
     def addresses(self) -> tuple[Value, ...]:
         """The addresses we call or send people to. A redirect URI is ours and not one of them."""
         return tuple(
-            one for one in self.all_values() if one.type in ("address", "host") and one.key not in ("redirect_uri", "issuer", "audience")
+            one
+            for one in self.all_values()
+            if one.type in ("address", "host")
+            and one.key not in ("redirect_uri", "issuer", "audience")
         )
 
 
-_NAMES_OF = {"key_secret": "key_id", "password": "username", "token_secret": "token_id", "client_secret": "client_key"}
+_NAMES_OF = {
+    "key_secret": "key_id",
+    "password": "username",
+    "token_secret": "token_id",
+    "client_secret": "client_key",
+}
 _IDENTITIES = ("client_key", "token_id", "key_id", "username")
-_ISSUER = Value("issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata.")
-_TOKEN = Value("token_endpoint", "Token endpoint", "address", "Where codes, secrets and refresh tokens are traded for access tokens.")
-_AUTHORIZE = Value("authorization_endpoint", "Authorization endpoint", "address", "Where people are sent to sign in.")
+_ISSUER = Value(
+    "issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata."
+)
+_TOKEN = Value(
+    "token_endpoint",
+    "Token endpoint",
+    "address",
+    "Where codes, secrets and refresh tokens are traded for access tokens.",
+)
+_AUTHORIZE = Value(
+    "authorization_endpoint",
+    "Authorization endpoint",
+    "address",
+    "Where people are sent to sign in.",
+)
 _API = Value("api_base", "API base address", "address", "What every operation's path is added to.")
-_CLIENT_ID = Value("client_id", "Client ID", "text", "The name they gave our client. It is not secret, and not the ID of the secret.")
-_SECRET = Value("client_secret", "Client secret", "secret", "Shown once when it is made. Its value, not its ID.", secret=True)
-_METHOD = Value("client_sign_in", "Client sign-in", "choice", "How the client proves itself at the token endpoint (RFC 6749 §2.3).",
-                choices=("client_secret_basic", "client_secret_post", "none"))  # fmt: skip
+_CLIENT_ID = Value(
+    "client_id",
+    "Client ID",
+    "text",
+    "The name they gave our client. It is not secret, and not the ID of the secret.",
+)
+_SECRET = Value(
+    "client_secret",
+    "Client secret",
+    "secret",
+    "Shown once when it is made. Its value, not its ID.",
+    secret=True,
+)
+_METHOD = Value(
+    "client_sign_in",
+    "Client sign-in",
+    "choice",
+    "How the client proves itself at the token endpoint (RFC 6749 §2.3).",
+    choices=("client_secret_basic", "client_secret_post", "none"),
+)
 _REDIRECT = Value(
-    "redirect_uri", "Redirect URI", "address", "Where people come back to. It must be registered there, character by character."
+    "redirect_uri",
+    "Redirect URI",
+    "address",
+    "Where people come back to. It must be registered there, character by character.",
 )
 _SCOPES = Value("scopes", "Scopes", "scopes", "What we ask to be allowed to do.", required=False)
-_ACCOUNT = Value("account", "Expected account", "text", "The account that must sign in, usually a service account.", required=False)
-_CERTIFICATE = Value("certificate", "Certificate", "certificate", "Ours, with its chain, in PEM. They know us by it; it is not secret.")
-_PRIVATE_KEY = Value("private_key", "Private key", "key", "The key that belongs to the certificate. It never leaves the safe.", secret=True)
+_ACCOUNT = Value(
+    "account",
+    "Expected account",
+    "text",
+    "The account that must sign in, usually a service account.",
+    required=False,
+)
+_CERTIFICATE = Value(
+    "certificate",
+    "Certificate",
+    "certificate",
+    "Ours, with its chain, in PEM. They know us by it; it is not secret.",
+)
+_PRIVATE_KEY = Value(
+    "private_key",
+    "Private key",
+    "key",
+    "The key that belongs to the certificate. It never leaves the safe.",
+    secret=True,
+)
 _KEY_ID = Value("key_id", "Key ID", "text", "Names the key. It is not the key's secret.")
-_KEY_SECRET = Value("key_secret", "Key secret", "secret", "Shown once when the key is made.", secret=True)
+_KEY_SECRET = Value(
+    "key_secret", "Key secret", "secret", "Shown once when the key is made.", secret=True
+)
 _USERNAME = Value("username", "User name", "text", "The account's name there.")
 _PASSWORD = Value("password", "Password", "secret", "The account's password.", secret=True)
-_BEARER_TOKEN = Value("token", "Token", "secret", "Shown once when it is made; sent with every call.", secret=True)
-_API_KEY_VALUE = Value("api_key", "API key", "secret", "Shown once when it is made; sent with every call.", secret=True)
+_BEARER_TOKEN = Value(
+    "token", "Token", "secret", "Shown once when it is made; sent with every call.", secret=True
+)
+_API_KEY_VALUE = Value(
+    "api_key", "API key", "secret", "Shown once when it is made; sent with every call.", secret=True
+)
 
 KINDS: dict[str, Scheme] = {
     one.key: one
     for one in (
-        Scheme(CODE, "OAuth 2.0, a person or service account signs in", "authorization_code",
-               (_ISSUER, _AUTHORIZE, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _REDIRECT, _SCOPES, _ACCOUNT)),
-        Scheme(CLIENT, "OAuth 2.0, the client signs in by itself", "client_credentials",
-               (_ISSUER, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _SCOPES)),
-        Scheme(JWT, "OAuth 2.0, the client signs an assertion with its certificate's key", JWT_GRANT,
-               (_ISSUER, _TOKEN, _API, _CLIENT_ID,
-                Value("account", "Account", "text", "Whom the token is for (sub); usually a service account.", required=False),
-                Value("audience", "Audience", "text", "Whom the assertion is for (aud): their token endpoint or their issuer, as they say."),
-                _CERTIFICATE, _PRIVATE_KEY, _SCOPES)),
-        Scheme(OAUTH1, "OAuth 1.0a, four values", "",
-               (_API, Value("client_key", "Client key", "text", "Names our program there; some call it the consumer key."),
-                Value("client_secret", "Client secret", "secret", "Belongs to the client key.", secret=True),
+        Scheme(
+            CODE,
+            "OAuth 2.0, a person or service account signs in",
+            "authorization_code",
+            (
+                _ISSUER,
+                _AUTHORIZE,
+                _TOKEN,
+                _API,
+                _CLIENT_ID,
+                _SECRET,
+                _METHOD,
+                _REDIRECT,
+                _SCOPES,
+                _ACCOUNT,
+            ),
+        ),
+        Scheme(
+            CLIENT,
+            "OAuth 2.0, the client signs in by itself",
+            "client_credentials",
+            (_ISSUER, _TOKEN, _API, _CLIENT_ID, _SECRET, _METHOD, _SCOPES),
+        ),
+        Scheme(
+            JWT,
+            "OAuth 2.0, the client signs an assertion with its certificate's key",
+            JWT_GRANT,
+            (
+                _ISSUER,
+                _TOKEN,
+                _API,
+                _CLIENT_ID,
+                Value(
+                    "account",
+                    "Account",
+                    "text",
+                    "Whom the token is for (sub); usually a service account.",
+                    required=False,
+                ),
+                Value(
+                    "audience",
+                    "Audience",
+                    "text",
+                    (
+                        "Whom the assertion is for (aud): their token endpoint or their issuer, "
+                        "as they say."
+                    ),
+                ),
+                _CERTIFICATE,
+                _PRIVATE_KEY,
+                _SCOPES,
+            ),
+        ),
+        Scheme(
+            OAUTH1,
+            "OAuth 1.0a, four values",
+            "",
+            (
+                _API,
+                Value(
+                    "client_key",
+                    "Client key",
+                    "text",
+                    "Names our program there; some call it the consumer key.",
+                ),
+                Value(
+                    "client_secret",
+                    "Client secret",
+                    "secret",
+                    "Belongs to the client key.",
+                    secret=True,
+                ),
                 Value("token_id", "Token", "text", "Names what an account allowed our program."),
-                Value("token_secret", "Token secret", "secret", "Belongs to the token.", secret=True))),
-        Scheme(API_KEY, "API key", "", (_API, _API_KEY_VALUE), {"placement": "header", "name": "X-Api-Key"}),
-        Scheme(PAIR, "Key and secret", "", (_API, _KEY_ID, _KEY_SECRET), {"id_header": "X-Key-Id", "secret_header": "X-Key-Secret"}),
-        Scheme(STREAM, "Stream, signed in to with key and secret", "",
-               (Value("stream_address", "Stream address", "host", "Host and port of the stream; it speaks TLS.", example="positions.example:9443"),
-                _KEY_ID, _KEY_SECRET)),
+                Value(
+                    "token_secret", "Token secret", "secret", "Belongs to the token.", secret=True
+                ),
+            ),
+        ),
+        Scheme(
+            API_KEY,
+            "API key",
+            "",
+            (_API, _API_KEY_VALUE),
+            {"placement": "header", "name": "X-Api-Key"},
+        ),
+        Scheme(
+            PAIR,
+            "Key and secret",
+            "",
+            (_API, _KEY_ID, _KEY_SECRET),
+            {"id_header": "X-Key-Id", "secret_header": "X-Key-Secret"},
+        ),
+        Scheme(
+            STREAM,
+            "Stream, signed in to with key and secret",
+            "",
+            (
+                Value(
+                    "stream_address",
+                    "Stream address",
+                    "host",
+                    "Host and port of the stream; it speaks TLS.",
+                    example="positions.example:9443",
+                ),
+                _KEY_ID,
+                _KEY_SECRET,
+            ),
+        ),
         Scheme(BASIC, "User name and password (HTTP Basic)", "", (_API, _USERNAME, _PASSWORD)),
         Scheme(BEARER, "Bearer token that was made by hand", "", (_API, _BEARER_TOKEN)),
         Scheme(CERTIFICATE, "Client certificate (TLS)", "", (_API, _CERTIFICATE, _PRIVATE_KEY)),
     )
-}  # fmt: skip
+}
 # What a further endpoint may speak, and the values it then wants.
 ENDPOINT_KINDS = (API_KEY, PAIR, BASIC, BEARER)
 
 
 def with_directions(scheme: Scheme, where: Mapping[str, str]) -> Scheme:
     """A scheme whose values say where in the application's own screens they are found."""
-    return replace(scheme, values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values))
+    return replace(
+        scheme,
+        values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values),
+    )
 
 
 def lower(label: str) -> str:
@@ -196,13 +376,24 @@ def lower(label: str) -> str:
 
 
 def endpoint(
-    key: str, label: str, kind: str, harmless: str = "", where: Mapping[str, str] | None = None, settings: Mapping[str, str] | None = None
+    key: str,
+    label: str,
+    kind: str,
+    harmless: str = "",
+    where: Mapping[str, str] | None = None,
+    settings: Mapping[str, str] | None = None,
 ) -> Endpoint:
-    """A further endpoint of a kind, its values named after it. Raises ``KeyError`` for a kind that an endpoint cannot be of."""
+    """A further endpoint of a kind, its values named after it.
+
+    Raises ``KeyError`` for a kind that an endpoint cannot be of.
+    """
     if kind not in ENDPOINT_KINDS:
         raise KeyError(kind)
     base = with_directions(KINDS[kind], where or {})
-    values = tuple(replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {lower(label)}") for one in base.values)
+    values = tuple(
+        replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {lower(label)}")
+        for one in base.values
+    )
     return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})
 
 
@@ -217,11 +408,17 @@ class Issuing:
 
 
 def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[Issuing, ...]:
-    """What a caller of an application can be issued, what is usual first; ``house``: the application
-    accepts what our own authority issues. What else it wants is prepared with a connection."""
+    """What a caller of an application can be issued, what is usual first; ``house``: the
+    application accepts what our own authority issues. What else it wants is prepared with a
+    connection.
+    """
     kinds = {one.key for one in schemes}
     takes = any(one in REGISTERED for one in kinds)
-    own = (Issuing("house", "client"), Issuing("house", "key", BEARER), Issuing("house", "certificate", CERTIFICATE))
+    own = (
+        Issuing("house", "client"),
+        Issuing("house", "key", BEARER),
+        Issuing("house", "certificate", CERTIFICATE),
+    )
     usual = "client" if takes else "certificate" if CERTIFICATE in kinds else "key"
     by_house = sorted(own, key=lambda one: one.what != usual) if house else []
     return (*by_house, *([Issuing("application", "client")] if takes else []))

@@ -11,7 +11,9 @@ from .scopes import allows, lacking
 
 @dataclass(frozen=True)
 class Stopped:
-    """A user that could work before and could not afterwards: the operations, and what they lack."""
+    """A user that could work before and could not afterwards: the operations, and what
+    they lack.
+    """
 
     user: str
     operations: tuple[str, ...]
@@ -26,7 +28,8 @@ def stopped_by(
 ) -> tuple[Stopped, ...]:
     """Return who stops when ``before`` becomes ``after``, in the order of the needs.
 
-    Who could not work before either is not stopped by the change (DOMAIN §4: needed ⊆ closure(granted)).
+    Who could not work before either is not stopped by the change (DOMAIN §4: needed ⊆
+    closure(granted)).
     """
     held, left = frozenset(before), frozenset(after)
     found: dict[str, Stopped] = {}
@@ -36,5 +39,7 @@ def stopped_by(
         gap = lacking(left, need.alternatives, implies)
         if gap:
             known = found.get(need.user, Stopped(need.user, (), frozenset()))
-            found[need.user] = Stopped(need.user, (*known.operations, need.operation), known.lacks | gap)
+            found[need.user] = Stopped(
+                need.user, (*known.operations, need.operation), known.lacks | gap
+            )
     return tuple(found.values())

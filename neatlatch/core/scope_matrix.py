@@ -1,4 +1,6 @@
-"""Scopes × users of one client: what is permitted, requested, granted and needed, and what the trim makes of it (DOMAIN §4)."""
+"""Scopes × users of one client: what is permitted, requested, granted and needed, and what the trim
+makes of it (DOMAIN §4).
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from .trim import Call, Trim, trim
 
 
 class Cell(StrEnum):
-    """What a scope is to a user: it would stop without it; it is stopped because it has it not; it would serve it; nothing."""
+    """What a scope is to a user: it would stop without it; it is stopped because it has it not; it
+    would serve it; nothing.
+    """
 
     NEEDED = "needed"
     LACKS = "lacks"
@@ -24,9 +28,11 @@ class Cell(StrEnum):
 
 @dataclass(frozen=True)
 class Holder:
-    """A connection of the client: what it requests, and what its tokens were granted (``None``: it holds none).
+    """A connection of the client: what it requests, and what its tokens were granted (``None``: it
+    holds none).
 
-    ``made`` is when the oldest of its tokens was made, ``changed`` when scopes or consent were last changed on either side.
+    ``made`` is when the oldest of its tokens was made, ``changed`` when scopes or consent were last
+    changed on either side.
     """
 
     ref: str
@@ -37,8 +43,15 @@ class Holder:
 
     @property
     def stale(self) -> bool:
-        """Whether a token was made before the last change, which therefore does not reach it (common practice, no source)."""
-        return self.granted is not None and self.made is not None and self.changed is not None and self.made < self.changed
+        """Whether a token was made before the last change, which therefore does not reach it
+        (common practice, no source).
+        """
+        return (
+            self.granted is not None
+            and self.made is not None
+            and self.changed is not None
+            and self.made < self.changed
+        )
 
 
 @dataclass(frozen=True)
@@ -52,7 +65,9 @@ class UserOf:
 
 @dataclass(frozen=True)
 class Row:
-    """A scope: whether it is permitted (``implied``: brought by another that is), which connections request and hold it, and a cell for each user."""
+    """A scope: whether it is permitted (``implied``: brought by another that is), which connections
+    request and hold it, and a cell for each user.
+    """
 
     scope: ScopeInfo
     known: bool
@@ -65,7 +80,9 @@ class Row:
 
 @dataclass(frozen=True)
 class Matrix:
-    """All of it: a row for each scope, the trim of what is permitted, and of what each connection requests."""
+    """All of it: a row for each scope, the trim of what is permitted, and of what each connection
+    requests.
+    """
 
     rows: tuple[Row, ...]
     holders: tuple[Holder, ...]
@@ -75,8 +92,9 @@ class Matrix:
 
 @dataclass(frozen=True)
 class Tally:
-    """What a list tells of a client: how many scopes its users miss, how many could go, how many calls no
-    scope allows, and how many tokens are older than the last change."""
+    """What a list tells of a client: how many scopes its users miss, how many could go, how many
+    calls no scope allows, and how many tokens are older than the last change.
+    """
 
     missing: int
     can_go: int
@@ -84,16 +102,36 @@ class Tally:
     stale: int
 
 
-def tally(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Tally:
+def tally(
+    known: Sequence[ScopeInfo],
+    permitted: frozenset[str],
+    holders: Sequence[Holder],
+    users: Sequence[UserOf],
+) -> Tally:
     """The counts of a matrix, without its cells."""
-    found = trim(_scopes(known, permitted, holders), permitted, [call for user in users for call in _calls(user)])
-    return Tally(len(found.missing), len(found.can_go), len(found.impossible), sum(one.stale for one in holders))
+    found = trim(
+        _scopes(known, permitted, holders),
+        permitted,
+        [call for user in users for call in _calls(user)],
+    )
+    return Tally(
+        len(found.missing),
+        len(found.can_go),
+        len(found.impossible),
+        sum(one.stale for one in holders),
+    )
 
 
-def _scopes(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder]) -> tuple[ScopeInfo, ...]:
-    """All that are known or held somewhere; those that the profile does not know come last, as reading ones."""
+def _scopes(
+    known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder]
+) -> tuple[ScopeInfo, ...]:
+    """All that are known or held somewhere; those that the profile does not know come last, as
+    reading ones.
+    """
     names = {one.name for one in known}
-    held = permitted.union(*(one.requested for one in holders), *(one.granted or frozenset() for one in holders))
+    held = permitted.union(
+        *(one.requested for one in holders), *(one.granted or frozenset() for one in holders)
+    )
     return (*known, *(ScopeInfo(one) for one in sorted(held - names)))
 
 
@@ -101,32 +139,67 @@ def _calls(user: UserOf) -> tuple[Call, ...]:
     return tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations)
 
 
-def work_out(known: Sequence[ScopeInfo], permitted: frozenset[str], holders: Sequence[Holder], users: Sequence[UserOf]) -> Matrix:
+def work_out(
+    known: Sequence[ScopeInfo],
+    permitted: frozenset[str],
+    holders: Sequence[Holder],
+    users: Sequence[UserOf],
+) -> Matrix:
     """The matrix of a client."""
     names, scopes = {one.name for one in known}, _scopes(known, permitted, holders)
     implies = {one.name: one.implies for one in known}
     calls = {user: _calls(user) for user in users}
     every = [call for user in users for call in calls[user]]
     whole = trim(scopes, permitted, every)
-    held = {one.ref: one.granted if one.granted is not None else one.requested & closure(permitted, implies) for one in holders}
+    held = {
+        one.ref: one.granted
+        if one.granted is not None
+        else one.requested & closure(permitted, implies)
+        for one in holders
+    }
     reach = closure(permitted, implies)
     rows = []
     for scope in scopes:
-        cells = tuple(_cell(scope.name, user, held.get(user.ref, permitted), whole.scopes, implies) for user in users)
-        rows.append(Row(
-            scope, scope.name in names, scope.name in permitted, scope.name in reach - permitted,
-            tuple(one.ref for one in holders if scope.name in one.requested),
-            tuple(one.ref for one in holders if one.granted is not None and scope.name in closure(one.granted, implies)), cells,
-        ))  # fmt: skip
+        cells = tuple(
+            _cell(scope.name, user, held.get(user.ref, permitted), whole.scopes, implies)
+            for user in users
+        )
+        rows.append(
+            Row(
+                scope,
+                scope.name in names,
+                scope.name in permitted,
+                scope.name in reach - permitted,
+                tuple(one.ref for one in holders if scope.name in one.requested),
+                tuple(
+                    one.ref
+                    for one in holders
+                    if one.granted is not None and scope.name in closure(one.granted, implies)
+                ),
+                cells,
+            )
+        )
     by_connection = {
-        one.ref: trim(scopes, one.requested, [call for user in users if user.ref == one.ref for call in calls[user]]) for one in holders
+        one.ref: trim(
+            scopes,
+            one.requested,
+            [call for user in users if user.ref == one.ref for call in calls[user]],
+        )
+        for one in holders
     }
     return Matrix(tuple(rows), tuple(holders), whole, by_connection)
 
 
-def _cell(scope: str, user: UserOf, held: frozenset[str], wanted: frozenset[str], implies: Mapping[str, tuple[str, ...]]) -> Cell:
-    """``held`` is what the user's calls can show today, ``wanted`` the trim of all users: what is lacking is told by it, so that one row says the same to
-    everybody."""
+def _cell(
+    scope: str,
+    user: UserOf,
+    held: frozenset[str],
+    wanted: frozenset[str],
+    implies: Mapping[str, tuple[str, ...]],
+) -> Cell:
+    """``held`` is what the user's calls can show today, ``wanted`` the trim of all users: what is
+    lacking is told by it, so that one row says the same to everybody.
+    """
     calls = [alternatives for _, alternatives in user.operations if alternatives]
     have, will = closure(held, implies), closure(wanted, implies)
     brings = closure({scope}, implies)
@@ -134,12 +207,16 @@ def _cell(scope: str, user: UserOf, held: frozenset[str], wanted: frozenset[str]
         for alternatives in calls:
             if any(one <= have for one in alternatives):
                 continue
-            # The alternative that the trim will meet; lacking is whatever of the trim brings something of it.
+            # The alternative that the trim will meet; lacking is whatever of the trim brings
+            # something of it.
             met = next((one for one in alternatives if one <= will), frozenset())
             if (met - have) & brings:
                 return Cell.LACKS
     without = closure(held - {scope}, implies)
-    if scope in held and any(any(one <= have for one in some) and not any(one <= without for one in some) for some in calls):
+    if scope in held and any(
+        any(one <= have for one in some) and not any(one <= without for one in some)
+        for some in calls
+    ):
         return Cell.NEEDED
     if any(one & brings for alternatives in calls for one in alternatives):
         return Cell.SERVES

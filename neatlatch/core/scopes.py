@@ -19,7 +19,9 @@ def joined(scopes: Iterable[str]) -> str:
 
 def malformed(scope: str) -> bool:
     """Whether a scope holds characters it must not (RFC 6749 §3.3: %x21 / %x23-5B / %x5D-7E)."""
-    return not scope or any(not (c == "!" or "\x23" <= c <= "\x5b" or "\x5d" <= c <= "\x7e") for c in scope)
+    return not scope or any(
+        not (c == "!" or "\x23" <= c <= "\x5b" or "\x5d" <= c <= "\x7e") for c in scope
+    )
 
 
 def closure(scopes: Iterable[str], implies: Mapping[str, Iterable[str]]) -> frozenset[str]:
@@ -34,13 +36,20 @@ def closure(scopes: Iterable[str], implies: Mapping[str, Iterable[str]]) -> froz
     return frozenset(found)
 
 
-def allows(held: Iterable[str], alternatives: Alternatives, implies: Mapping[str, Iterable[str]]) -> bool:
-    """Whether scopes allow an operation: one of its alternatives is held in full. No alternatives: open to all."""
+def allows(
+    held: Iterable[str], alternatives: Alternatives, implies: Mapping[str, Iterable[str]]
+) -> bool:
+    """Whether scopes allow an operation: one of its alternatives is held in full.
+
+    No alternatives: open to all.
+    """
     have = closure(held, implies)
     return not alternatives or any(one <= have for one in alternatives)
 
 
-def lacking(held: Iterable[str], alternatives: Alternatives, implies: Mapping[str, Iterable[str]]) -> frozenset[str]:
+def lacking(
+    held: Iterable[str], alternatives: Alternatives, implies: Mapping[str, Iterable[str]]
+) -> frozenset[str]:
     """The fewest scopes to add so that an operation is allowed (ties by name); empty if it is."""
     have = closure(held, implies)
     if not alternatives:

@@ -33,5 +33,7 @@ class Secret:
 
 
 def hint(value: str) -> str:
-    """The last four characters of a secret long enough to spare them, as ``…k7Qd``; otherwise nothing."""
+    """The last four characters of a secret long enough to spare them, as ``…k7Qd``; otherwise
+    nothing.
+    """
     return f"…{value[-4:]}" if len(value) >= 16 else "…"

@@ -1,4 +1,6 @@
-"""Which operations somebody was seen to call: an access log, a HAR file, or lines with method and path, matched to a profile's operations."""
+"""Which operations somebody was seen to call: an access log, a HAR file, or lines with method and
+path, matched to a profile's operations.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ _REQUEST = re.compile(rf'(?:^|["\s])(?P<method>{_METHODS})\s+(?P<target>[^\s"]+)
 
 @dataclass(frozen=True)
 class Seen:
-    """Operations with how often each was called, and calls that are none of the application's operations."""
+    """Operations with how often each was called, and calls that are none of the application's
+    operations.
+    """
 
     operations: tuple[tuple[str, int], ...]
     others: tuple[tuple[str, int], ...]
@@ -28,12 +32,17 @@ class Seen:
 
 
 def read(text: str, operations: Sequence[Operation], base: str = "") -> Seen:
-    """Read calls out of a text. ``base`` is the API's base address: its path is taken off. A call is counted to the first operation that covers it.
+    """Read calls out of a text.
+
+    ``base`` is the API's base address: its path is taken off. A call is counted to the first
+    operation that covers it.
 
     Raises :class:`ValueError` for a text of more than two million characters.
     """
     if len(text) > MOST:
-        raise ValueError(f"More than {MOST:,} characters are not read. Take the last days of the log.")
+        raise ValueError(
+            f"More than {MOST:,} characters are not read. Take the last days of the log."
+        )
     root = urlsplit(base).path.rstrip("/")
     known: Counter[str] = Counter()
     others: Counter[str] = Counter()
@@ -60,7 +69,10 @@ def _calls(text: str) -> Iterator[tuple[str | None, str]]:
     if text.lstrip().startswith("{"):
         try:
             entries = json.loads(text)["log"]["entries"]
-            yield from ((str(one["request"]["method"]).upper(), str(one["request"]["url"])) for one in entries)
+            yield from (
+                (str(one["request"]["method"]).upper(), str(one["request"]["url"]))
+                for one in entries
+            )
             return
         except (ValueError, KeyError, TypeError, RecursionError):
             pass  # then it is read line by line

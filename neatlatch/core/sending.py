@@ -13,7 +13,8 @@ from .schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR
 
 @dataclass(frozen=True)
 class Credentials:
-    """What a caller holds for one endpoint, by the keys of the scheme's values without the endpoint's own name.
+    """What a caller holds for one endpoint, by the keys of the scheme's values without the
+    endpoint's own name.
 
     ``settings`` are the profile's: where an API key travels, and under which name.
     """
@@ -32,7 +33,11 @@ class NotComplete(ValueError):
 
 
 def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Request:
-    """The request with its credential on. ``nonce`` and ``timestamp`` (seconds since 1970) are for signatures. Raises :class:`NotComplete`."""
+    """The request with its credential on.
+
+    ``nonce`` and ``timestamp`` (seconds since 1970) are for signatures. Raises
+    :class:`NotComplete`.
+    """
     secrets = tuple(one for one in held.secrets.values() if one)
     if held.kind == API_KEY:
         return _api_key(request, held, secrets)
@@ -47,17 +52,26 @@ def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Re
             header = basic.encode(_value(held, "username"), _secret(held, "password"))
         except basic.BadBasic as error:
             raise NotComplete(f"User name and password cannot be sent: {error}.") from error
-        return _with(request, (("Authorization", header),), (*secrets, header.removeprefix("Basic ")))
+        return _with(
+            request, (("Authorization", header),), (*secrets, header.removeprefix("Basic "))
+        )
     if held.kind == BEARER:
         token = _secret(held, "token")
         if wrong := bearer.wrong_with(token):
             raise NotComplete(f"The token cannot be sent: {wrong}.")
         return _with(request, (("Authorization", f"Bearer {token}"),), secrets)
     if held.kind == OAUTH1:
-        keys = oauth1.Keys(_value(held, "client_key"), _secret(held, "client_secret"), _value(held, "token_id"), _secret(held, "token_secret"),
-                           held.settings.get("signature_method", "HMAC-SHA1"))  # fmt: skip
+        keys = oauth1.Keys(
+            _value(held, "client_key"),
+            _secret(held, "client_secret"),
+            _value(held, "token_id"),
+            _secret(held, "token_secret"),
+            held.settings.get("signature_method", "HMAC-SHA1"),
+        )
         content_type = dict(request.headers).get("Content-Type")
-        header = oauth1.authorization(request.method, request.url, keys, nonce, timestamp, request.body or None, content_type)
+        header = oauth1.authorization(
+            request.method, request.url, keys, nonce, timestamp, request.body or None, content_type
+        )
         return _with(request, (("Authorization", header),), secrets)
     if held.kind == CERTIFICATE:  # the line itself says who we are
         _value(held, "certificate")
@@ -67,20 +81,33 @@ def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Re
 
 
 def _api_key(request: Request, held: Credentials, secrets: tuple[str, ...]) -> Request:
-    placement, name, key = held.settings.get("placement", "header"), held.settings.get("name", "X-Api-Key"), _secret(held, "api_key")
+    placement, name, key = (
+        held.settings.get("placement", "header"),
+        held.settings.get("name", "X-Api-Key"),
+        _secret(held, "api_key"),
+    )
     if placement == "query":
+        joins = "&" if "?" in request.url else "?"
         return replace(
             request,
-            url=f"{request.url}{'&' if '?' in request.url else '?'}{quote(name)}={quote(key, safe='')}",
+            url=f"{request.url}{joins}{quote(name)}={quote(key, safe='')}",
             secrets=(*request.secrets, *secrets),
         )
     if any(ord(c) < 32 or ord(c) > 126 for c in key):
         raise NotComplete("The API key holds a character that a header cannot carry.")
-    return _with(request, (("Cookie", f"{name}={key}"),) if placement == "cookie" else ((name, key),), secrets)
+    return _with(
+        request,
+        (("Cookie", f"{name}={key}"),) if placement == "cookie" else ((name, key),),
+        secrets,
+    )
 
 
-def _with(request: Request, headers: tuple[tuple[str, str], ...], secrets: tuple[str, ...]) -> Request:
-    return replace(request, headers=(*request.headers, *headers), secrets=(*request.secrets, *secrets))
+def _with(
+    request: Request, headers: tuple[tuple[str, str], ...], secrets: tuple[str, ...]
+) -> Request:
+    return replace(
+        request, headers=(*request.headers, *headers), secrets=(*request.secrets, *secrets)
+    )
 
 
 def _value(held: Credentials, key: str) -> str:

@@ -1,7 +1,8 @@
 """What a test of a connection would send, request by request, worked out without sending anything.
 
-Each request is made by the very functions that make it for a test, with a placeholder where a secret
-or a token goes; so whatever changes a request shows here, also a setting that nothing else compares.
+Each request is made by the very functions that make it for a test, with a placeholder where a
+secret or a token goes; so whatever changes a request shows here, also a setting that nothing else
+compares.
 """
 
 from __future__ import annotations
@@ -58,11 +59,19 @@ class Sent:
         """Return it as changes are told (:func:`changes.in_words`)."""
         request = f"{self.method} {self.address}".strip()
         header = {name: _SIGNATURE.sub(r"\1…", value) for name, value in self.headers.items()}
-        return {"request": request, "header": header, "content": self.body, "ID at": self.id_at, "not sent": self.missing}
+        return {
+            "request": request,
+            "header": header,
+            "content": self.body,
+            "ID at": self.id_at,
+            "not sent": self.missing,
+        }
 
 
 def requests(profile: Profile, sender: Sender) -> dict[str, Sent]:
-    """Return every request of a test by what it is for, in their order; empty: its scheme is gone."""
+    """Return every request of a test by what it is for, in their order; empty: its
+    scheme is gone.
+    """
     scheme = profile.scheme(sender.scheme)
     if scheme is None:
         return {}
@@ -86,7 +95,9 @@ def _sign_in(scheme: Scheme, sender: Sender) -> Sent:
 def _token_request(scheme: Scheme, sender: Sender) -> Request:
     endpoint, values = sender.values.get("token_endpoint", ""), sender.values
     secret = _placeholder("client_secret") if "client_secret" in sender.secrets else ""
-    client = oauth2.Client(values.get("client_id", ""), secret, values.get("client_sign_in", "client_secret_basic"))
+    client = oauth2.Client(
+        values.get("client_id", ""), secret, values.get("client_sign_in", "client_secret_basic")
+    )
     if sender.scheme == CODE:
         old = "ACCESS-TOKEN" if scheme.settings.get("renews_with") == "access" else ""
         return oauth2.refresh_request(endpoint, client, "REFRESH-TOKEN", old)
@@ -100,7 +111,9 @@ def _further(one: Endpoint, sender: Sender) -> Sent:
     values = one.own(sender.values)
     secrets = one.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
     address = joined_path(values.get("api_base", ""), one.harmless)
-    return _dressed(oauth2.api_request("GET", address), Credentials(one.kind, values, secrets, one.settings))
+    return _dressed(
+        oauth2.api_request("GET", address), Credentials(one.kind, values, secrets, one.settings)
+    )
 
 
 def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
@@ -111,7 +124,12 @@ def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
         address = joined_path(sender.values.get("api_base", ""), path)
         if sender.scheme in OAUTH2:
             return _shown(oauth2.api_request(method, address, "ACCESS-TOKEN", body))
-        held = Credentials(sender.scheme, sender.values, {key: _placeholder(key) for key in sender.secrets}, scheme.settings)
+        held = Credentials(
+            sender.scheme,
+            sender.values,
+            {key: _placeholder(key) for key in sender.secrets},
+            scheme.settings,
+        )
         return _dressed(oauth2.api_request(method, address, "", body), held)
 
     found = {}
@@ -130,7 +148,9 @@ def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
             found["making"] = call(probe.make_method, piece.path(probe.make_path), piece.body())
             if probe.look_path:
                 found["look at what was made"] = call("GET", piece.path(probe.look_path))
-            found["clearing away"] = replace(call(probe.clear_method, piece.path(probe.clear_path)), id_at=probe.id_at)
+            found["clearing away"] = replace(
+                call(probe.clear_method, piece.path(probe.clear_path)), id_at=probe.id_at
+            )
             return found
     for operation in readings(profile.operations, may):
         found[f"reading {operation.path}"] = call("GET", operation.path)

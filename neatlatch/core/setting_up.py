@@ -1,4 +1,5 @@
-"""Setting a connection up, in the order of the work (PRODUCT.md): what is done, what comes next, and what is still missing.
+"""Setting a connection up, in the order of the work (PRODUCT.md): what is done, what comes next,
+and what is still missing.
 
 Worked out from the pins and a few facts; nothing is remembered that could be out of date.
 """
@@ -22,7 +23,10 @@ _SIGNING = frozenset({"account"})
 
 @dataclass(frozen=True)
 class Facts:
-    """What setting up knows beside the pins. ``steps`` and ``ticked`` count the acts in the application's own screens."""
+    """What setting up knows beside the pins.
+
+    ``steps`` and ``ticked`` count the acts in the application's own screens.
+    """
 
     scheme: Scheme
     other_schemes: tuple[str, ...]
@@ -41,7 +45,9 @@ class Facts:
 
 @dataclass(frozen=True)
 class Section:
-    """One step of the page: whether it is done, is the one to do now, or comes later; and where it stands in a sentence."""
+    """One step of the page: whether it is done, is the one to do now, or comes later; and where it
+    stands in a sentence.
+    """
 
     key: str
     title: str
@@ -70,7 +76,11 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     ours = [one for key, one in off.items() if key not in _THEIRS | _SIGNING]
     prepared = facts.client_named and facts.ticked >= facts.steps
     filled = not ours and facts.client_named
-    also = f" Also takes {' and '.join(facts.other_schemes)}; you chose the first." if facts.other_schemes else ""
+    also = (
+        f" Also takes {' and '.join(facts.other_schemes)}; you chose the first."
+        if facts.other_schemes
+        else ""
+    )
     done = {
         WANTS: True,
         WHO: bool(facts.users),
@@ -81,20 +91,36 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     }
     says = {
         WANTS: f"{facts.scheme.label}.{also}",
-        WHO: f"{', '.join(facts.users)}." if facts.users else "Nobody is noted yet; without users nobody can say what would stop.",
+        WHO: f"{', '.join(facts.users)}."
+        if facts.users
+        else "Nobody is noted yet; without users nobody can say what would stop.",
         PREPARE: _prepared(facts, theirs),
         OURS: "Everything is filled in."
         if filled
-        else " ".join(dict.fromkeys(one.why for one in ours[:2])) or "Values are carried across and filled in here.",
+        else " ".join(dict.fromkeys(one.why for one in ours[:2]))
+        or "Values are carried across and filled in here.",
         SIGN_IN: _signing(facts, person, off),
         TEST: _testing(facts),
     }
-    titles = {WANTS: "What it wants", WHO: "Who will use it", PREPARE: "Prepare their side, carry values across", OURS: "Our side",
-              SIGN_IN: "Sign in", TEST: "Test, then do real work once"}  # fmt: skip
+    titles = {
+        WANTS: "What it wants",
+        WHO: "Who will use it",
+        PREPARE: "Prepare their side, carry values across",
+        OURS: "Our side",
+        SIGN_IN: "Sign in",
+        TEST: "Test, then do real work once",
+    }
     order = [key for key in titles if key != SIGN_IN or person]
     # Users may be noted at any time: that step never holds the others up.
-    now = next((key for key in order if not done[key] and key != WHO), None) or (WHO if not done[WHO] else None)
-    sections = tuple(Section(key, titles[key], "done" if done[key] else "now" if key == now else "later", says[key]) for key in order)
+    now = next((key for key in order if not done[key] and key != WHO), None) or (
+        WHO if not done[WHO] else None
+    )
+    sections = tuple(
+        Section(
+            key, titles[key], "done" if done[key] else "now" if key == now else "later", says[key]
+        )
+        for key in order
+    )
     return SettingUp(sections, tuple(_missing(facts, [*off.values()], done, person)))
 
 
@@ -141,7 +167,9 @@ def _missing(facts: Facts, off: list[Pin], done: dict[str, bool], person: bool) 
         count = facts.steps - facts.ticked
         found.append(f"{count} {'act' if count == 1 else 'acts'} in their screens not ticked off")
     if person and not done[SIGN_IN]:
-        found.append("Nobody has signed in" if not facts.signed_in else "The wrong account signed in")
+        found.append(
+            "Nobody has signed in" if not facts.signed_in else "The wrong account signed in"
+        )
     if not done[TEST]:
         found.append("A test that passes")
     if not done[WHO]:

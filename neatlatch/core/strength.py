@@ -1,4 +1,6 @@
-"""How strong a secret is: entropy of random ones, and rules for passwords that people choose (NIST SP 800-63B, RFC 6749, RFC 7636)."""
+"""How strong a secret is: entropy of random ones, and rules for passwords that people choose (NIST
+SP 800-63B, RFC 6749, RFC 7636).
+"""
 
 from __future__ import annotations
 
@@ -9,7 +11,8 @@ from dataclasses import dataclass
 from typing import Literal
 
 Use = Literal["single", "mfa"]
-# NIST SP 800-63B-4 §3.1.1.2: 15 where a password is the only factor, 8 where it is one of several (from memory).
+# NIST SP 800-63B-4 §3.1.1.2: 15 where a password is the only factor, 8 where it is one of several
+# (from memory).
 SHORTEST: dict[str, int] = {"single": 15, "mfa": 8}
 # The longest that must at least be taken (NIST SP 800-63B-4 §3.1.1.2, from memory).
 LONGEST_AT_LEAST = 64
@@ -26,13 +29,17 @@ def entropy_bits(length: int, alphabet_size: int) -> float:
 
 
 def min_length(bits: int, alphabet_size: int) -> int:
-    """The fewest random characters that have so many bits; exact for any size. Raises ``ValueError`` for an alphabet of less than two."""
+    """The fewest random characters that have so many bits; exact for any size.
+
+    Raises ``ValueError`` for an alphabet of less than two.
+    """
     if bits < 0 or alphabet_size < 2:
         raise ValueError("bits are not below 0, and an alphabet has at least two characters")
     if bits > 1_000_000:
         raise ValueError("more than a million bits are not worked out")
     length = math.floor(bits / math.log2(alphabet_size))
-    # A whole number of bits is compared with whole numbers: a logarithm may fall short by a last digit.
+    # A whole number of bits is compared with whole numbers: a logarithm may fall short by a last
+    # digit.
     length = max(0, length - 2)
     while alphabet_size**length < 1 << bits:
         length += 1
@@ -41,7 +48,10 @@ def min_length(bits: int, alphabet_size: int) -> int:
 
 @dataclass(frozen=True)
 class Password:
-    """Whether a password that somebody chose may be taken. ``code_points`` is its length as it is counted (NIST SP 800-63B-4 §3.1.1.2)."""
+    """Whether a password that somebody chose may be taken.
+
+    ``code_points`` is its length as it is counted (NIST SP 800-63B-4 §3.1.1.2).
+    """
 
     acceptable: bool
     reason: str
@@ -49,9 +59,11 @@ class Password:
 
 
 def password(text: str, used_as: Use, blocklist: Collection[str] = ()) -> Password:
-    """Judge a password: long enough for its use, and not on a list of common, expected or compromised ones, in any case of letters.
+    """Judge a password: long enough for its use, and not on a list of common, expected or
+    compromised ones, in any case of letters.
 
-    No rule of composition is asked for, and spaces count (NIST SP 800-63B-4 §3.1.1.2). Unicode is normalised first (NFKC).
+    No rule of composition is asked for, and spaces count (NIST SP 800-63B-4 §3.1.1.2). Unicode is
+    normalised first (NFKC).
     """
     plain = unicodedata.normalize("NFKC", text)
     length, shortest = len(plain), SHORTEST[used_as]
@@ -62,7 +74,8 @@ def password(text: str, used_as: Use, blocklist: Collection[str] = ()) -> Passwo
     return Password(True, f"{length} characters; no rule of composition", length)
 
 
-# What people put in for the time being, and never change; without capitals, digits at the end, and signs (from memory).
+# What people put in for the time being, and never change; without capitals, digits at the end, and
+# signs (from memory).
 EXPECTED = frozenset(
     [
         "abc",
@@ -128,5 +141,7 @@ def weakness(text: str, is_password: bool, names: Collection[str] = ()) -> str:
 
 
 def _bare(text: str) -> str:
-    letters = "".join(one for one in unicodedata.normalize("NFKC", text).casefold() if one.isalnum())
+    letters = "".join(
+        one for one in unicodedata.normalize("NFKC", text).casefold() if one.isalnum()
+    )
     return letters.rstrip("0123456789")

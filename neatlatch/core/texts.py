@@ -7,7 +7,9 @@ from typing import Any
 
 
 def has_surrogate(text: str) -> bool:
-    """Whether half of a character is in it: JSON can escape one, and no UTF-8 can hold it (RFC 8259 §8.2, RFC 3629 §3)."""
+    """Whether half of a character is in it: JSON can escape one, and no UTF-8 can hold it (RFC 8259
+    §8.2, RFC 3629 §3).
+    """
     return not text.isascii() and any("\ud800" <= one <= "\udfff" for one in text)
 
 

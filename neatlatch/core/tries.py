@@ -1,7 +1,9 @@
-"""How many wrong log-ins are let through before whoever makes them must wait (NIST SP 800-63B §5.2.2 asks for a limit; the numbers are common practice, no source).
+"""How many wrong log-ins are let through before whoever makes them must wait (NIST SP 800-63B
+§5.2.2 asks for a limit; the numbers are common practice, no source).
 
-Three counts: of a name from an address, of an address, and of a name from wherever. The first two lock for a while. The third only slows, else anybody could keep a
-person out by trying their name; and it slows nobody at an address from which they have logged in before.
+Three counts: of a name from an address, of an address, and of a name from wherever. The first two
+lock for a while. The third only slows, else anybody could keep a person out by trying their name;
+and it slows nobody at an address from which they have logged in before.
 """
 
 from __future__ import annotations
@@ -13,7 +15,9 @@ from datetime import datetime, timedelta
 
 @dataclass(frozen=True)
 class Limit:
-    """After ``most`` wrong ones ``within`` a time there is a ``rest``; ``slows``: and another after each further one, in place of beginning to count anew."""
+    """After ``most`` wrong ones ``within`` a time there is a ``rest``; ``slows``: and another after
+    each further one, in place of beginning to count anew.
+    """
 
     most: int
     within: timedelta
@@ -42,7 +46,9 @@ def after_wrong(count: Count, limit: Limit, now: datetime) -> tuple[Count, bool]
     if wrong < limit.most:
         return Count(wrong, since, count.until), False
     begins = wrong == limit.most
-    return (Count(wrong, since, now + limit.rest) if limit.slows else Count(0, None, now + limit.rest)), begins
+    return (
+        Count(wrong, since, now + limit.rest) if limit.slows else Count(0, None, now + limit.rest)
+    ), begins
 
 
 def wait(count: Count, now: datetime) -> float:
@@ -51,7 +57,9 @@ def wait(count: Count, now: datetime) -> float:
 
 
 def network_of(address: str) -> str:
-    """What counts as one address: an IPv6 caller has a whole network of 2^64 (RFC 6177 §2), an IPv4 one a single address."""
+    """What counts as one address: an IPv6 caller has a whole network of 2^64 (RFC 6177 §2), an IPv4
+    one a single address.
+    """
     try:
         found = ipaddress.ip_address(address.partition("%")[0])
     except ValueError:

@@ -1,8 +1,10 @@
 """The trim: the scopes of least weight that still do the work (DOMAIN §4).
 
-A scope once held brings everything it implies. An operation is allowed when all scopes of one of its alternatives are held (an OpenAPI security
-requirement, OpenAPI 3.1.0 §4.8.30). Which scopes of least weight allow all operations is a weighted hitting set: for every way of taking one scope
-from each alternative of an operation, at least one of the scopes so taken must be held, by itself or because another implies it.
+A scope once held brings everything it implies. An operation is allowed when all scopes of one of
+its alternatives are held (an OpenAPI security requirement, OpenAPI 3.1.0 §4.8.30). Which scopes of
+least weight allow all operations is a weighted hitting set: for every way of taking one scope from
+each alternative of an operation, at least one of the scopes so taken must be held, by itself or
+because another implies it.
 """
 
 from __future__ import annotations
@@ -18,10 +20,12 @@ from . import hitting
 from .profiles import ScopeInfo
 from .scopes import Alternatives, closure
 
-# How grave a scope is by its kind (DOMAIN §4); an administrator's consent is one more step to take, so it weighs a little.
+# How grave a scope is by its kind (DOMAIN §4); an administrator's consent is one more step to take,
+# so it weighs a little.
 WEIGHTS = {"read": Fraction(1), "write": Fraction(3), "admin": Fraction(10)}
 CONSENT_WEIGHT = Fraction(1, 4)
-# Beyond so many ways of taking one scope from each alternative, an operation's sets are made only as they are needed.
+# Beyond so many ways of taking one scope from each alternative, an operation's sets are made only
+# as they are needed.
 _MOST_WAYS = 256
 
 
@@ -35,7 +39,10 @@ class Weighed:
 
 @dataclass(frozen=True)
 class Call:
-    """An operation somebody calls: who, which, and its alternatives of scopes. No alternatives: nothing can allow it."""
+    """An operation somebody calls: who, which, and its alternatives of scopes.
+
+    No alternatives: nothing can allow it.
+    """
 
     user: str
     operation: str
@@ -44,7 +51,9 @@ class Call:
 
 @dataclass(frozen=True)
 class Smallest:
-    """A set of scopes of least weight (``None``: none allows all), and the operations that no known scopes allow."""
+    """A set of scopes of least weight (``None``: none allows all), and the operations that no known
+    scopes allow.
+    """
 
     scopes: frozenset[str] | None
     weight: Fraction
@@ -53,20 +62,27 @@ class Smallest:
 
 def weigh(scope: ScopeInfo) -> Weighed:
     """A profile's scope with its weight."""
-    return Weighed(WEIGHTS[scope.kind] + (CONSENT_WEIGHT if scope.administrator else 0), scope.implies)
+    return Weighed(
+        WEIGHTS[scope.kind] + (CONSENT_WEIGHT if scope.administrator else 0), scope.implies
+    )
 
 
-def smallest(scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alternatives]]) -> Smallest:
+def smallest(
+    scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alternatives]]
+) -> Smallest:
     """The scopes of least weight whose closure meets one alternative of each operation; exact.
 
-    Of several sets of the same weight, the one is answered that does without the last name, in the order of names, in which they differ.
+    Of several sets of the same weight, the one is answered that does without the last name, in the
+    order of names, in which they differ.
     """
     names = sorted(scopes)
     givers = _givers(scopes, names)
     needs: list[tuple[tuple[int, ...], ...]] = []
     impossible = []
     for name, alternatives in operations:
-        usable = _least([sorted(one) for one in alternatives if all(scope in givers for scope in one)], givers)
+        usable = _least(
+            [sorted(one) for one in alternatives if all(scope in givers for scope in one)], givers
+        )
         if usable is None:
             continue
         if not usable:
@@ -75,14 +91,17 @@ def smallest(scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alte
     if impossible:
         return Smallest(None, Fraction(0), tuple(dict.fromkeys(impossible)))
     chosen = hitting.cheapest(_prices(scopes, names), *_sets(needs))
-    assert chosen is not None  # every operation has an alternative of scopes that are brought, so holding all of them would do
+    # Every operation has an alternative of scopes that are brought: holding all of them would do.
+    assert chosen is not None
     found = frozenset(names[one] for one in hitting.elements(chosen))
     return Smallest(found, sum((scopes[one].weight for one in found), Fraction(0)))
 
 
 def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> dict[str, int]:
-    """For each scope, the mask of those that bring it: itself, and all that imply it. One that is only implied, and cannot be asked for by
-    itself, counts like any other."""
+    """For each scope, the mask of those that bring it: itself, and all that imply it.
+
+    One that is only implied, and cannot be asked for by itself, counts like any other.
+    """
     implies = {name: one.implies for name, one in scopes.items()}
     givers: dict[str, int] = {}
     for place, name in enumerate(names):
@@ -91,13 +110,19 @@ def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> dict[str, int]:
     return givers
 
 
-def _least(alternatives: list[list[str]], givers: Mapping[str, int]) -> tuple[tuple[int, ...], ...] | None:
-    """The alternatives as sets of givers, without those that ask for more than another does. ``None``: nothing is needed."""
+def _least(
+    alternatives: list[list[str]], givers: Mapping[str, int]
+) -> tuple[tuple[int, ...], ...] | None:
+    """The alternatives as sets of givers, without those that ask for more than another does.
+
+    ``None``: nothing is needed.
+    """
     found: list[frozenset[int]] = []
     for one in alternatives:
         if not one:
             return None
-        # Who brings a scope with fewer givers and all of them among another's brings that other too.
+        # Who brings a scope with fewer givers and all of them among another's brings that other
+        # too.
         found.append(frozenset(hitting.minimal(givers[scope] for scope in one)))
     kept: list[frozenset[int]] = []
     for wanted in sorted(set(found), key=lambda one: (len(one), sorted(one))):
@@ -107,9 +132,14 @@ def _least(alternatives: list[list[str]], givers: Mapping[str, int]) -> tuple[tu
 
 
 def _prices(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
-    """Whole prices by scope, in which the names break ties: a unit of weight is dearer than all names together."""
+    """Whole prices by scope, in which the names break ties: a unit of weight is dearer than all
+    names together.
+    """
     scale = math.lcm(*(scopes[name].weight.denominator for name in names)) if names else 1
-    return [(int(scopes[name].weight * scale) << len(names)) + (1 << place) for place, name in enumerate(names)]
+    return [
+        (int(scopes[name].weight * scale) << len(names)) + (1 << place)
+        for place, name in enumerate(names)
+    ]
 
 
 def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.Further | None]:
@@ -124,7 +154,9 @@ def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.
 
     def further(chosen: int) -> Iterable[int]:
         for alternatives in large:
-            lacking = [next((givers for givers in one if not givers & chosen), 0) for one in alternatives]
+            lacking = [
+                next((givers for givers in one if not givers & chosen), 0) for one in alternatives
+            ]
             if all(lacking):
                 yield _union(lacking)
 
@@ -139,8 +171,12 @@ def _union(masks: Iterable[int]) -> int:
 
 
 @lru_cache(maxsize=2_000)
-def _smallest_of(known: tuple[ScopeInfo, ...], operations: tuple[tuple[str, Alternatives], ...]) -> Smallest:
-    """:func:`smallest`, once for all whose calls are the same: many clients of an application do the same work."""
+def _smallest_of(
+    known: tuple[ScopeInfo, ...], operations: tuple[tuple[str, Alternatives], ...]
+) -> Smallest:
+    """:func:`smallest`, once for all whose calls are the same: many clients of an application do
+    the same work.
+    """
     return smallest({one.name: weigh(one) for one in known}, operations)
 
 
@@ -156,8 +192,9 @@ class Kept:
 class Trim:
     """The trim of what is held.
 
-    ``kept`` is the smallest set with its reasons; ``can_go`` what is held beyond it; ``missing`` what it wants and is not held; ``impossible``
-    the calls that no scope of the application allows. ``weight`` and ``held_weight`` are before and after.
+    ``kept`` is the smallest set with its reasons; ``can_go`` what is held beyond it; ``missing``
+    what it wants and is not held; ``impossible`` the calls that no scope of the application allows.
+    ``weight`` and ``held_weight`` are before and after.
     """
 
     kept: tuple[Kept, ...]
@@ -174,22 +211,34 @@ class Trim:
 
 
 def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]) -> Trim:
-    """The smallest set of scopes for the calls, against what is ``held`` now. Calls that nothing allows are set apart and the rest is worked out.
+    """The smallest set of scopes for the calls, against what is ``held`` now.
 
-    A call without alternatives is open to all (OpenAPI 3.1.0 §4.8.10: an empty list of requirements).
+    Calls that nothing allows are set apart and the rest is worked out.
+
+    A call without alternatives is open to all (OpenAPI 3.1.0 §4.8.10: an empty list of
+    requirements).
     """
     scopes = {one.name: weigh(one) for one in known}
     implies = {one.name: one.implies for one in known}
     wanting = [one for one in calls if one.alternatives]
     brought = closure(scopes, implies)
-    impossible = tuple(one for one in wanting if not any(some <= brought for some in one.alternatives))
+    impossible = tuple(
+        one for one in wanting if not any(some <= brought for some in one.alternatives)
+    )
     possible = [one for one in wanting if one not in impossible]
     found = _smallest_of(tuple(known), tuple((one.operation, one.alternatives) for one in possible))
     chosen = found.scopes or frozenset()
     kept = []
     for scope in sorted(chosen):
         without = closure(chosen - {scope}, implies)
-        kept.append(Kept(scope, tuple(one for one in possible if not any(some <= without for some in one.alternatives))))
+        kept.append(
+            Kept(
+                scope,
+                tuple(
+                    one for one in possible if not any(some <= without for some in one.alternatives)
+                ),
+            )
+        )
     return Trim(
         tuple(kept),
         tuple(sorted(held - chosen)),

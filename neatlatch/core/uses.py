@@ -1,4 +1,6 @@
-"""What is wrong with how a job, report, script or agent uses connections: above all, one of its environment that is not set up."""
+"""What is wrong with how a job, report, script or agent uses connections: above all, one of its
+environment that is not set up.
+"""
 
 from __future__ import annotations
 
@@ -10,10 +12,11 @@ from .health import State
 
 @dataclass(frozen=True)
 class Used:
-    """One application that a user calls, and the connection it takes (``ref`` empty: none is named).
+    """One application that a user calls, and the connection it takes (``ref`` empty: none is
+    named).
 
-    ``elsewhere`` are connections of the application in other environments, ``choices`` those in the user's own; ``missing`` says what the connection
-    still lacks before anybody can try it.
+    ``elsewhere`` are connections of the application in other environments, ``choices`` those in the
+    user's own; ``missing`` says what the connection still lacks before anybody can try it.
     """
 
     application: str
@@ -35,28 +38,49 @@ class Warned:
 
 
 def warn(user: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...]:
-    """What is to be said of a user's connections. Only one environment is set up and the other forgotten: say so at once (common practice, no source)."""
+    """What is to be said of a user's connections.
+
+    Only one environment is set up and the other forgotten: say so at once (common practice, no
+    source).
+    """
     found = []
     for one in uses:
         if not one.ref and one.choices:
             found.append(
                 Warned(
-                    f"{user} calls {one.application}, and no connection is named. {_list(one.choices)} would serve.",
+                    f"{user} calls {one.application}, and no connection is named. "
+                    f"{_list(one.choices)} would serve.",
                     "choose",
                     one.choices[0],
                 )
             )
         elif not one.ref:
             also = f" It is set up only as {_list(one.elsewhere)}." if one.elsewhere else ""
-            found.append(Warned(f"{user} runs in {environment}, where {one.application} is not set up.{also}", "set_up"))
+            found.append(
+                Warned(
+                    f"{user} runs in {environment}, where {one.application} is not set up.{also}",
+                    "set_up",
+                )
+            )
         elif one.connection_environment != environment:
-            mend = f" {_list(one.choices)} stands in {environment}." if one.choices else f" None is set up in {environment}."
-            found.append(Warned(f"{user} runs in {environment} and uses {one.ref}, which stands in {one.connection_environment}.{mend}",
-                                "move" if one.choices else "set_up", one.choices[0] if one.choices else ""))  # fmt: skip
+            mend = (
+                f" {_list(one.choices)} stands in {environment}."
+                if one.choices
+                else f" None is set up in {environment}."
+            )
+            found.append(
+                Warned(
+                    f"{user} runs in {environment} and uses {one.ref}, which stands in "
+                    f"{one.connection_environment}.{mend}",
+                    "move" if one.choices else "set_up",
+                    one.choices[0] if one.choices else "",
+                )
+            )
         elif one.missing:
             found.append(
                 Warned(
-                    f"{one.ref} is not set up yet: {_list(one.missing)} {'is' if len(one.missing) == 1 else 'are'} missing.",
+                    f"{one.ref} is not set up yet: {_list(one.missing)} "
+                    f"{'is' if len(one.missing) == 1 else 'are'} missing.",
                     "finish",
                     one.ref,
                 )

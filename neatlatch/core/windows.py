@@ -1,4 +1,6 @@
-"""Change windows: the hours of the week in which something may be changed, as people write them: ``Mon-Fri 20:00-23:00``, ``daily 02:00-04:00``."""
+"""Change windows: the hours of the week in which something may be changed, as people write them:
+``Mon-Fri 20:00-23:00``, ``daily 02:00-04:00``.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,10 @@ class BadWindow(ValueError):
 
 @dataclass(frozen=True)
 class Window:
-    """Days of the week (0: Monday) on which it opens, and minutes after midnight. One that ends at or before its start goes on past midnight."""
+    """Days of the week (0: Monday) on which it opens, and minutes after midnight.
+
+    One that ends at or before its start goes on past midnight.
+    """
 
     days: frozenset[int]
     start: int
@@ -33,8 +38,12 @@ def read(text: str) -> Window:
     """Read one window. Raises :class:`BadWindow`."""
     found = _LINE.fullmatch(" ".join(text.lower().split()))
     if found is None:
-        raise BadWindow(f"“{text.strip()}” is not a window like Mon-Fri 20:00-23:00 or daily 02:00-04:00.")
-    return Window(_days(found["days"], text), _minutes(found["start"], text), _minutes(found["end"], text))
+        raise BadWindow(
+            f"“{text.strip()}” is not a window like Mon-Fri 20:00-23:00 or daily 02:00-04:00."
+        )
+    return Window(
+        _days(found["days"], text), _minutes(found["start"], text), _minutes(found["end"], text)
+    )
 
 
 def _minutes(text: str, line: str) -> int:
@@ -60,7 +69,10 @@ def _days(text: str, line: str) -> frozenset[int]:
 
 
 def next_open(windows: Iterable[Window], after: datetime) -> tuple[datetime, datetime] | None:
-    """The first stretch, from ``after`` on, in which one of the windows is open: its start and end. ``after`` is in the firm's own time. ``None``: no windows."""
+    """The first stretch, from ``after`` on, in which one of the windows is open: its start and end.
+
+    ``after`` is in the firm's own time. ``None``: no windows.
+    """
     found = []
     midnight = after.replace(hour=0, minute=0, second=0, microsecond=0)
     for window in windows:

@@ -1,4 +1,6 @@
-"""What stands on the workbenches of the demo: access rules, users without a connection, open requests, filters."""
+"""What stands on the workbenches of the demo: access rules, users without a connection, open
+requests, filters.
+"""
 
 from __future__ import annotations
 
@@ -22,10 +24,19 @@ from neatlatch.desk.work.rounds import services as rounds
 def load(by: Person, story: dict[str, Any], control_port: int) -> None:
     """All of it, as far as the applications are there."""
     for one in story["filters"]:
-        SavedFilter.objects.create(person=by, list=one["list"], name=one["name"], words=one["words"], shared=True)
+        SavedFilter.objects.create(
+            person=by, list=one["list"], name=one["name"], words=one["words"], shared=True
+        )
     for told in story["users_without"]:
         if application := Application.objects.filter(key=told["application"]).first():
-            given = users.Given(told["name"], told["environment"], told["kind"], told["owner"], "", tuple(told["windows"]))
+            given = users.Given(
+                told["name"],
+                told["environment"],
+                told["kind"],
+                told["owner"],
+                "",
+                tuple(told["windows"]),
+            )
             users.use(by, users.add(by, given), application, None, told["operations"])
     _redirect_uri(by, story["redirect_uri_left_over"])
     _consent(by, story["consent_asked"])
@@ -33,7 +44,11 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
 
 
 def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
-    connection = Connection.objects.select_related("client__place__application").filter(ref=told["ref"]).first()
+    connection = (
+        Connection.objects.select_related("client__place__application")
+        .filter(ref=told["ref"])
+        .first()
+    )
     if connection is None or connection.client is None:
         return
     clients.change(by, connection.client, clients.with_uri(told["uri"]))
@@ -42,22 +57,36 @@ def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
 
 
 def _consent(by: Person, told: dict[str, Any]) -> None:
-    connection = Connection.objects.select_related("client__place__application").filter(ref=told["ref"]).first()
+    connection = (
+        Connection.objects.select_related("client__place__application")
+        .filter(ref=told["ref"])
+        .first()
+    )
     if connection is not None and connection.client is not None:
         benches.ask_consent(by, connection.client, told["scopes"], told["of"])
 
 
 def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
     place = (
-        Place.objects.filter(application__key=told["application"], environment__key=told["environment"])
+        Place.objects.filter(
+            application__key=told["application"], environment__key=told["environment"]
+        )
         .select_related("application", "environment")
         .first()
     )
     if place is None:
         return
-    access.save(by, access.book_of(place), formats.from_plain({"groups": told["groups"], "rules": told["rules"]}))
+    access.save(
+        by,
+        access.book_of(place),
+        formats.from_plain({"groups": told["groups"], "rules": told["rules"]}),
+    )
     access.read_back(by, place)
     access.push(by, place)
     # Somebody at the application's own screen, who tells nobody.
-    httpx.post(f"http://127.0.0.1:{control_port + 54}/{told['environment']}/register/rules/add", data=told["by_hand"], verify=NOBODY)
+    httpx.post(
+        f"http://127.0.0.1:{control_port + 54}/{told['environment']}/register/rules/add",
+        data=told["by_hand"],
+        verify=NOBODY,
+    )
     access.read_back(by, place)

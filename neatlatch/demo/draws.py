@@ -31,25 +31,47 @@ def load(by: Person, story: dict[str, Any]) -> None:
 def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
     relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
     ends = now + timedelta(days=told["ends_in"]) if "ends_in" in told else None
-    client, handover = services.give(by, user, told["with"], "relay" if relay else "draw", ends, leave=Leave("Part of the demo"))
+    client, handover = services.give(
+        by, user, told["with"], "relay" if relay else "draw", ends, leave=Leave("Part of the demo")
+    )
     assert handover is not None
     take(by, handover)
     moments = [
         moment
         for day in range(told["days_old"])
         for hour in told["hours"]
-        if begun < (moment := (now - timedelta(days=day)).replace(hour=hour, minute=7, second=0, microsecond=0)) < now
+        if begun
+        < (
+            moment := (now - timedelta(days=day)).replace(
+                hour=hour, minute=7, second=0, microsecond=0
+            )
+        )
+        < now
     ]
     for use in user.uses.exclude(connection=None).select_related("connection__client"):
-        _drew(user, use.connection, services.RELAY if relay else services.DRAW, told["each"], moments)
+        _drew(
+            user, use.connection, services.RELAY if relay else services.DRAW, told["each"], moments
+        )
     Client.objects.filter(pk=client.pk).update(created=begun)
-    Credential.objects.filter(client=client).update(issued=begun, last_used=max(moments, default=None))
+    Credential.objects.filter(client=client).update(
+        issued=begun, last_used=max(moments, default=None)
+    )
 
 
-def _drew(user: User, connection: Connection | None, way: str, each: int, moments: list[datetime]) -> None:
+def _drew(
+    user: User, connection: Connection | None, way: str, each: int, moments: list[datetime]
+) -> None:
     assert connection is not None
     used = services.secret_of(connection)
     Drawn.objects.bulk_create(
-        Drawn(user=user.pk, connection=connection.pk, credential=used, way=way, begins=moment.replace(minute=0), count=each, last=moment)
+        Drawn(
+            user=user.pk,
+            connection=connection.pk,
+            credential=used,
+            way=way,
+            begins=moment.replace(minute=0),
+            count=each,
+            last=moment,
+        )
         for moment in moments
     )

@@ -50,8 +50,33 @@ LAID_OUT = ("production", "production", "staging", "sandbox", "production")
 _BLOCK = 20
 _OWNERS = 40
 _NAMES = uuid.UUID("6f1b7c52-3c0e-4a55-9c93-57b4f0a7f2de")
-_WHERE = ("Pier", "Quay", "Harbour", "Bridge", "Engine", "Galley", "Cargo", "Deck", "Crew", "Island", "Slipway", "Lock")
-_WHAT = ("ledger", "roster", "board", "tables", "tickets", "returns", "orders", "notices", "readings", "stores", "log")
+_WHERE = (
+    "Pier",
+    "Quay",
+    "Harbour",
+    "Bridge",
+    "Engine",
+    "Galley",
+    "Cargo",
+    "Deck",
+    "Crew",
+    "Island",
+    "Slipway",
+    "Lock",
+)
+_WHAT = (
+    "ledger",
+    "roster",
+    "board",
+    "tables",
+    "tickets",
+    "returns",
+    "orders",
+    "notices",
+    "readings",
+    "stores",
+    "log",
+)
 _KINDS = ("job", "report", "script", "agent")
 
 
@@ -60,10 +85,11 @@ class Refused(Exception):
 
 
 def fill(count: int, tell: Callable[[int], None]) -> int:
-    """Fill the house up to so many connections, with twice as many credentials, as many clients, and
-    three workloads and two applications for ten connections. What a run that was cut off has written
-    stays, and is gone on from. ``tell`` is called with how many stand, of ``count``, after each block
-    that was missing. Answers how many connections stand in the end, which may be more than ``count``.
+    """Fill the house up to so many connections, with twice as many credentials, as many clients,
+    and three workloads and two applications for ten connections. What a run that was cut off has
+    written stays, and is gone on from. ``tell`` is called with how many stand, of ``count``, after
+    each block that was missing. Answers how many connections stand in the end, which may be more
+    than ``count``.
 
     Raises :class:`Refused` where the house is neither empty, nor a demo's, nor was filled before.
     """
@@ -88,7 +114,10 @@ def fill(count: int, tell: Callable[[int], None]) -> int:
 def _check() -> None:
     made_up = _logins().exists() or Application.objects.filter(key=_key(0)).exists()
     if not made_up and Application.objects.exists():
-        raise Refused("It holds applications that were not made up. Name an empty home: NEATLATCH_HOME=FOLDER.")
+        raise Refused(
+            "It holds applications that were not made up. Name an empty home: "
+            "NEATLATCH_HOME=FOLDER."
+        )
 
 
 def _logins() -> Path:
@@ -96,7 +125,9 @@ def _logins() -> Path:
 
 
 def _people() -> None:
-    """The people and environments of the demo, where there is nobody yet; their passwords stand in the file of logins."""
+    """The people and environments of the demo, where there is nobody yet; their passwords stand in
+    the file of logins.
+    """
     story = yaml.safe_load(SCENARIO.read_text())
     if not Environment.objects.exists():
         load_environments(story)
@@ -111,7 +142,9 @@ def _owners() -> list[Owner]:
         name = f"{_WHERE[number % len(_WHERE)]} office {number + 1}"
         given = {"address": f"office{number + 1}@gannet.example", "zone": "Europe/London"}
         Owner.objects.get_or_create(kind=Owner.Kind.CONTACT, name=name, defaults=given)
-    return list(Owner.objects.filter(kind=Owner.Kind.CONTACT, address__startswith="office").order_by("pk"))
+    return list(
+        Owner.objects.filter(kind=Owner.Kind.CONTACT, address__startswith="office").order_by("pk")
+    )
 
 
 def _id(what: str, *number: int) -> uuid.UUID:
@@ -119,7 +152,9 @@ def _id(what: str, *number: int) -> uuid.UUID:
 
 
 def _name(number: int) -> str:
-    return f"{_WHERE[number % len(_WHERE)]} {_WHAT[number // len(_WHERE) % len(_WHAT)]} {number + 1}"
+    return (
+        f"{_WHERE[number % len(_WHERE)]} {_WHAT[number // len(_WHERE) % len(_WHAT)]} {number + 1}"
+    )
 
 
 def _key(number: int) -> str:
@@ -157,17 +192,30 @@ class _Block:
     def _application(self, number: int) -> list[Connection]:
         purpose, plain, profile = _profiles()[number % len(_profiles())]
         pick = Random(f"application {number}")
-        application = Application.objects.filter(key=_key(number)).first() or Application.objects.create(
-            key=_key(number), name=_name(number), purpose=purpose, owner=pick.choice(self.owners), profile=plain
+        application = Application.objects.filter(
+            key=_key(number)
+        ).first() or Application.objects.create(
+            key=_key(number),
+            name=_name(number),
+            purpose=purpose,
+            owner=pick.choice(self.owners),
+            profile=plain,
         )
         places = {one.environment_id: one for one in application.places.all()}
         first = number * len(LAID_OUT)
         keys = LAID_OUT[: self.count - first]
-        stand = {one.pk: one for one in Connection.objects.filter(pk__in=[_id("connection", first + at) for at in range(len(keys))])}
+        stand = {
+            one.pk: one
+            for one in Connection.objects.filter(
+                pk__in=[_id("connection", first + at) for at in range(len(keys))]
+            )
+        }
         made = []
         for at, key in enumerate(keys):
             environment = self.environments[key]
-            place = places.get(environment.pk) or self._place(application, environment, profile.schemes[0])
+            place = places.get(environment.pk) or self._place(
+                application, environment, profile.schemes[0]
+            )
             places[environment.pk] = place
             place.application, place.environment = application, environment
             there = stand.get(_id("connection", first + at))
@@ -180,10 +228,19 @@ class _Block:
         base = f"https://localhost:1/{application.key}/{environment.key}"
         told = {one.key: f"{base}/{one.key}" for one in scheme.addresses()}
         told |= {"issuer": base} if any(one.key == "issuer" for one in scheme.values) else {}
-        columns = {key: told.pop(key, "") for key in ("issuer", "authorization_endpoint", "token_endpoint", "api_base")}
-        told = {key: "localhost:1" if key == "stream_address" else value for key, value in told.items()}
+        columns = {
+            key: told.pop(key, "")
+            for key in ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
+        }
+        told = {
+            key: "localhost:1" if key == "stream_address" else value for key, value in told.items()
+        }
         return Place.objects.create(
-            application=application, environment=environment, more=told, changed_at=self.now - timedelta(days=400), **columns
+            application=application,
+            environment=environment,
+            more=told,
+            changed_at=self.now - timedelta(days=400),
+            **columns,
         )
 
     def _connection(self, number: int, place: Place, profile: profiles.Profile) -> Connection:
@@ -192,9 +249,18 @@ class _Block:
         scopes = sorted(one.name for one in profile.scopes)[:3] if scheme.key in OAUTH2 else []
         client = self._client(number, place, profile, scopes, set_up)
         values = connections.defaults(place, scheme, None, settings.RETURN_ADDRESS)
-        values |= {key: value for key, value in client.facts.items() if key in values and key != "thumbprint"}
         values |= {
-            key: value for key, value in (("client_id", client.client_id), ("client_sign_in", client.sign_in_method)) if key in values
+            key: value
+            for key, value in client.facts.items()
+            if key in values and key != "thumbprint"
+        }
+        values |= {
+            key: value
+            for key, value in (
+                ("client_id", client.client_id),
+                ("client_sign_in", client.sign_in_method),
+            )
+            if key in values
         }
         values |= {"account": client.account} if "account" in values else {}
         own, connection_id = {"scopes": scopes, "slots": {}}, _id("connection", number)
@@ -205,17 +271,32 @@ class _Block:
             private = ""
         wrong = pick.random() < 0.03
         if wrong:
-            spoilt = next(one for one in ("redirect_uri", "issuer", "api_base", "stream_address") if values.get(one))
+            spoilt = next(
+                one
+                for one in ("redirect_uri", "issuer", "api_base", "stream_address")
+                if values.get(one)
+            )
             values[spoilt] += "/x" if spoilt != "stream_address" else "0"
         made = Connection(
-            id=connection_id, ref=f"{place.application.key}-{place.environment.key}-{number + 1}", place=place, client=client,
-            scheme=scheme.key, values=values, pace=10.0, changed_at=set_up, changed_by="morag", **own,
-        )  # fmt: skip
+            id=connection_id,
+            ref=f"{place.application.key}-{place.environment.key}-{number + 1}",
+            place=place,
+            client=client,
+            scheme=scheme.key,
+            values=values,
+            pace=10.0,
+            changed_at=set_up,
+            changed_by="morag",
+            **own,
+        )
         self._health(made, wrong, pick)
         self._add(client)
         self._add(made)
         secrets = list(scheme.secrets())
-        held = [self._secret(number, at, client, value, private, pick, set_up) for at, value in enumerate(secrets)]
+        held = [
+            self._secret(number, at, client, value, private, pick, set_up)
+            for at, value in enumerate(secrets)
+        ]
         if len(held) < 2:  # beside the one that is held, the one it replaced
             self._replaced(number, held[0], set_up)
         for value, credential in zip(secrets, held, strict=True):
@@ -226,19 +307,39 @@ class _Block:
         self._samples(made, number)
         return made
 
-    def _client(self, number: int, place: Place, profile: profiles.Profile, scopes: list[str], set_up: datetime) -> Client:
+    def _client(
+        self,
+        number: int,
+        place: Place,
+        profile: profiles.Profile,
+        scopes: list[str],
+        set_up: datetime,
+    ) -> Client:
         scheme = profile.schemes[0]
         name = f"Gannet Sound Ferries {number + 1}"
         kind = class_of(scheme.key)
-        made = kind(kind=str(kind.KIND), 
-            id=_id("client", number), place=place, name=name, contacts=["connections@gannet.example"], state="live",
-            scheme=scheme.key, changed_at=set_up, changed_by="morag", account_kind="service", switches=list(scheme.switches),
-        )  # fmt: skip
+        made = kind(
+            kind=str(kind.KIND),
+            id=_id("client", number),
+            place=place,
+            name=name,
+            contacts=["connections@gannet.example"],
+            state="live",
+            scheme=scheme.key,
+            changed_at=set_up,
+            changed_by="morag",
+            account_kind="service",
+            switches=list(scheme.switches),
+        )
         if scheme.key in OAUTH2:
             made.client_id = f"gs-{number + 1:05d}"
             made.grants = list(scheme.grants)
             made.redirect_uris = [settings.RETURN_ADDRESS] if scheme.signs_in else []
-            made.consents = {one.name: {"who": "morag", "when": set_up.isoformat()} for one in profile.scopes if one.administrator}
+            made.consents = {
+                one.name: {"who": "morag", "when": set_up.isoformat()}
+                for one in profile.scopes
+                if one.administrator
+            }
         made.scopes = scopes
         if scheme.key not in OAUTH2 or scheme.key == JWT:
             made.account = f"svc-{number + 1:05d}"
@@ -249,7 +350,10 @@ class _Block:
         if scheme.key == JWT:
             made.facts["audience"] = place.token_endpoint
         if profile.roles and scheme.key not in OAUTH2:
-            made.rights, made.rights_changed_at = [one.name for one in profile.roles], set_up - timedelta(days=1)
+            made.rights, made.rights_changed_at = (
+                [one.name for one in profile.roles],
+                set_up - timedelta(days=1),
+            )
         return made
 
     def _health(self, made: Connection, wrong: bool, pick: Random) -> None:
@@ -262,7 +366,10 @@ class _Block:
             made.proven_at = tested - timedelta(days=2)
         elif luck < 0.04:
             made.state, made.passes = State.STICKING.value, 1
-            made.failing, made.failed_rung = "The application answered 503 Service Unavailable.", "call"
+            made.failing, made.failed_rung = (
+                "The application answered 503 Service Unavailable.",
+                "call",
+            )
         elif luck < 0.07:
             made.state, made.passes = State.NOT_PROVEN.value, 0
             made.tested_at = made.proven_at = made.secret_taken_at = None
@@ -304,17 +411,40 @@ class _Block:
         rows = self.rows[Credential]
         rows[-2:] = [before, now_held]
 
-    def _credential(self, pk: uuid.UUID, client: Any, kind: str, text: str, issued: datetime, ends: datetime | None) -> Credential:
-        made = Credential(id=pk, client=client, kind=kind, hint=hint(text), source="pasted", put_in_by="morag", issued=issued, ends=ends,
-                          fingerprint=safe.fingerprint(text))  # fmt: skip
+    def _credential(
+        self,
+        pk: uuid.UUID,
+        client: Any,
+        kind: str,
+        text: str,
+        issued: datetime,
+        ends: datetime | None,
+    ) -> Credential:
+        made = Credential(
+            id=pk,
+            client=client,
+            kind=kind,
+            hint=hint(text),
+            source="pasted",
+            put_in_by="morag",
+            issued=issued,
+            ends=ends,
+            fingerprint=safe.fingerprint(text),
+        )
         made.value = safe.seal(text, made.sealed_place)
         self._add(made)
         return made
 
     def _tokens(self, connection: Connection, set_up: datetime) -> None:
-        made = TokenSet(connection=connection, granted=connection.scopes, account=connection.values.get("account", ""), signed_in_at=set_up,
-                        obtained=self.now, ends=self.now + timedelta(days=60),
-                        sent_to=sorted(destinations.of_secret(connection.read_scheme(), "", connection.values)))  # fmt: skip
+        made = TokenSet(
+            connection=connection,
+            granted=connection.scopes,
+            account=connection.values.get("account", ""),
+            signed_in_at=set_up,
+            obtained=self.now,
+            ends=self.now + timedelta(days=60),
+            sent_to=sorted(destinations.of_secret(connection.read_scheme(), "", connection.values)),
+        )
         made.seal(f"at_{connection.pk.hex}", f"rt_{connection.pk.hex}")
         self._add(made)
 
@@ -335,16 +465,38 @@ class _Block:
             self._add(sample)
 
     def _workloads(self, number: int, offered: list[Connection]) -> None:
-        """Three workloads for two applications: each uses up to four connections of its environment, of this application and the one before."""
+        """Three workloads for two applications: each uses up to four connections of its
+        environment, of this application and the one before.
+        """
         first = number * 3 // 2
         for at in range(first, (number + 1) * 3 // 2):
             if at >= self.count * 3 // 10 or not offered:
                 return
             pick = Random(f"workload {at}")
-            environment = self.environments[pick.choice(("production", "production", "production", "staging", "sandbox"))]
-            user = User(id=_id("workload", at), name=f"{_WHERE[at % len(_WHERE)]} run {at + 1}", environment=environment, kind=_KINDS[at % len(_KINDS)],
-                        owner=pick.choice(self.owners), runs="02:10 daily", draws=at % 3 == 0, changed_at=self.now, changed_by="morag")  # fmt: skip
+            environment = self.environments[
+                pick.choice(("production", "production", "production", "staging", "sandbox"))
+            ]
+            user = User(
+                id=_id("workload", at),
+                name=f"{_WHERE[at % len(_WHERE)]} run {at + 1}",
+                environment=environment,
+                kind=_KINDS[at % len(_KINDS)],
+                owner=pick.choice(self.owners),
+                runs="02:10 daily",
+                draws=at % 3 == 0,
+                changed_at=self.now,
+                changed_by="morag",
+            )
             self._add(user)
-            for one in [each for each in offered if each.place.environment_id == environment.pk][:4]:
+            for one in [each for each in offered if each.place.environment_id == environment.pk][
+                :4
+            ]:
                 named = one.place.application.read_profile().operations[:1]
-                self._add(Use(user=user, application=one.place.application, connection=one, operations=[each.name for each in named]))
+                self._add(
+                    Use(
+                        user=user,
+                        application=one.place.application,
+                        connection=one,
+                        operations=[each.name for each in named],
+                    )
+                )

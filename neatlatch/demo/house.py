@@ -1,4 +1,6 @@
-"""What the house authority of the demo has issued, and the applications that were set up to accept it."""
+"""What the house authority of the demo has issued, and the applications that were set up to accept
+it.
+"""
 
 from __future__ import annotations
 
@@ -27,14 +29,20 @@ from neatlatch.desk.ground.people.models import Person
 
 # What the stand-ins call their applications.
 _SHORT = {"berth-booking": "berths", "fuel-ledger": "fuel", "crew-roster": "crew"}
-_GRANTS = {CODE: ("authorization_code", "refresh_token"), CLIENT: ("client_credentials",), BEARER: ()}
+_GRANTS = {
+    CODE: ("authorization_code", "refresh_token"),
+    CLIENT: ("client_credentials",),
+    BEARER: (),
+}
 
 
 def load(by: Person, story: dict[str, Any], control_port: int) -> None:
     """All of it, as far as the applications are there."""
     for told in story["house"]:
         place = (
-            Place.objects.filter(application__key=told["application"], environment__key=told["environment"])
+            Place.objects.filter(
+                application__key=told["application"], environment__key=told["environment"]
+            )
             .select_related("application", "environment")
             .first()
         )
@@ -50,13 +58,22 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
 
 
 def set_up(by: Person, place: Place, way: str, control_port: int) -> None:
-    """The application's people set it up: with the issuer's address, and where it asks, with a client and secret of its own."""
-    fields = {"application": _SHORT[place.application.key], "environment": place.environment.key, "way": way, "issuer": issuing.issuer(place.environment),
-              "audience": issuing.audience_of(place)}  # fmt: skip
+    """The application's people set it up: with the issuer's address, and where it asks, with a
+    client and secret of its own.
+    """
+    fields = {
+        "application": _SHORT[place.application.key],
+        "environment": place.environment.key,
+        "way": way,
+        "issuer": issuing.issuer(place.environment),
+        "audience": issuing.audience_of(place),
+    }
     if way == "ask":
         asker, handover = issuing.resource(by, place)
         fields |= {"client_id": asker.client_id, "client_secret": take(by, handover)}
-    httpx.post(f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY).raise_for_status()
+    httpx.post(
+        f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY
+    ).raise_for_status()
 
 
 def take(by: Person, handover: Handover) -> str:
@@ -69,8 +86,15 @@ def take(by: Person, handover: Handover) -> str:
 @transaction.atomic
 def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
     scheme, public, now = told["scheme"], told.get("public", False), timezone.now()
-    fields = ClientMetadata(told["name"], ("connections@gannet.example",), public, (told["redirect_uri"],) if scheme == CODE else (), _GRANTS[scheme],
-                            frozenset(told["scopes"]), "none" if public else "client_secret_basic")  # fmt: skip
+    fields = ClientMetadata(
+        told["name"],
+        ("connections@gannet.example",),
+        public,
+        (told["redirect_uri"],) if scheme == CODE else (),
+        _GRANTS[scheme],
+        frozenset(told["scopes"]),
+        "none" if public else "client_secret_basic",
+    )
     client, handover = issuing.register(by, place, fields, scheme)
     if told.get("allow"):
         clients.note(by, client, {"allow_list": told["allow"]})
@@ -84,20 +108,29 @@ def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
     if told.get("second"):  # made for a replacement that is under way; nobody has taken it yet
         issuing.add_secret(by, client)
     first = Credential.objects.filter(client=client).order_by("issued").first()
-    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+    client = Client.objects.select_related("place__application", "place__environment").get(
+        pk=client.pk
+    )
     for _ in range(told.get("tokens", 0)):
         tokens.give(client, first, {"grant_type": "client_credentials"})
 
 
 def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) -> None:
-    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+    client = Client.objects.select_related("place__application", "place__environment").get(
+        pk=client.pk
+    )
     scheme = place.application.read_profile().scheme(client.scheme)
     assert scheme is not None
     values = connections.defaults(place, scheme, client, "")
-    made, _ = connections.create(by, place, told["connection"], client.scheme, client, values, told.get("scopes", []), {})
+    made, _ = connections.create(
+        by, place, told["connection"], client.scheme, client, values, told.get("scopes", []), {}
+    )
     user = told["user"]
     users.use_connection(
-        by, Connection.objects.get(pk=made.pk), users.Given(user["name"], "", user["kind"], user["owner"], user["runs"]), user["operations"]
+        by,
+        Connection.objects.get(pk=made.pk),
+        users.Given(user["name"], "", user["kind"], user["owner"], user["runs"]),
+        user["operations"],
     )
 
 
@@ -106,10 +139,17 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
     roles, now = {}, timezone.now()
     for one in told["clients"]:
         client, issued, handover = certificates.register(
-            by, place, one["name"], certificates.Asked("client", one["name"], days=one.get("days", 0))
+            by,
+            place,
+            one["name"],
+            certificates.Asked("client", one["name"], days=one.get("days", 0)),
         )
         roles[certificates.uri_of(client)] = one["role"]
-        clients.note(by, client, {"account": f"svc-{one['role']}", "account_kind": "service", "rights": [one["role"]]})
+        clients.note(
+            by,
+            client,
+            {"account": f"svc-{one['role']}", "account_kind": "service", "rights": [one["role"]]},
+        )
         if "connection" in one:
             client.refresh_from_db()
             _connection(by, place, client, one)
@@ -123,15 +163,27 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
     set_up_by_list(place, roles, control_port)
     with transaction.atomic():
         _, handover = certificates.issue(
-            by, issuing.server(by, place), certificates.Asked("server", place.application.name, tuple(told["servers"]), 40)
+            by,
+            issuing.server(by, place),
+            certificates.Asked("server", place.application.name, tuple(told["servers"]), 40),
         )
     assert handover is not None
     take(by, handover)
 
 
 def set_up_by_list(place: Place, roles: dict[str, str], control_port: int) -> None:
-    """The application's people tell it which roots to trust, and which certificate is which account."""
+    """The application's people tell it which roots to trust, and which certificate is which
+    account.
+    """
     roots = "".join(one.pem for one in certificates.trusted(place.environment))
-    fields = {"application": _SHORT[place.application.key], "environment": place.environment.key, "way": "crl", "issuer": issuing.issuer(place.environment),
-              "trust": roots, "accounts": json.dumps(roles)}  # fmt: skip
-    httpx.post(f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY).raise_for_status()
+    fields = {
+        "application": _SHORT[place.application.key],
+        "environment": place.environment.key,
+        "way": "crl",
+        "issuer": issuing.issuer(place.environment),
+        "trust": roots,
+        "accounts": json.dumps(roles),
+    }
+    httpx.post(
+        f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY
+    ).raise_for_status()

@@ -1,4 +1,6 @@
-"""Somebody at the stand-ins' screens: picks an account, agrees, and works in the harbour office, by the very forms a person uses."""
+"""Somebody at the stand-ins' screens: picks an account, agrees, and works in the harbour office, by
+the very forms a person uses.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +10,8 @@ from html import unescape
 
 import httpx
 
-# For what is asked in plain text: nobody is trusted. httpx would read every certificate authority of the machine for each client, 55 ms of work.
+# For what is asked in plain text: nobody is trusted. httpx would read every certificate authority
+# of the machine for each client, 55 ms of work.
 NOBODY = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
 
 
@@ -20,15 +23,22 @@ class Visitor:
         self.web = httpx.Client(timeout=10, follow_redirects=True, verify=NOBODY)
 
     def sign_in(self, address: str, account: str) -> str:
-        """Go where Neat Latch sends people, pick an account, agree. Answers the address they are sent back to."""
+        """Go where Neat Latch sends people, pick an account, agree.
+
+        Answers the address they are sent back to.
+        """
         page = self.web.get(address).text
         chosen = self.web.post(
-            f"{self.screens}/choose", data={"ticket": _field(page, "ticket"), "account": account}, follow_redirects=False
+            f"{self.screens}/choose",
+            data={"ticket": _field(page, "ticket"), "account": account},
+            follow_redirects=False,
         )
         if chosen.is_redirect:
             return str(chosen.headers["location"])
         answer = self.web.post(
-            f"{self.screens}/answer", data={"ticket": _field(chosen.text, "ticket"), "say": "yes"}, follow_redirects=False
+            f"{self.screens}/answer",
+            data={"ticket": _field(chosen.text, "ticket"), "say": "yes"},
+            follow_redirects=False,
         )
         return str(answer.headers["location"])
 
@@ -46,12 +56,29 @@ class Visitor:
         if "Turn it on" in page:
             self.web.post(f"{self.screens}/office/switch")
 
-    def add_client(self, name: str, uris: list[str], scopes: list[str], grants: list[str], method: str = "client_secret_basic",
-                   certificate: str = "") -> tuple[str, str]:  # fmt: skip
+    def add_client(
+        self,
+        name: str,
+        uris: list[str],
+        scopes: list[str],
+        grants: list[str],
+        method: str = "client_secret_basic",
+        certificate: str = "",
+    ) -> tuple[str, str]:
         """Enter a client by hand. Answers its ID and the secret that is shown once."""
-        fields = {"name": name, "uris": "\n".join(uris), "scope": scopes, "grant": grants, "method": method, "certificate": certificate}
+        fields = {
+            "name": name,
+            "uris": "\n".join(uris),
+            "scope": scopes,
+            "grant": grants,
+            "method": method,
+            "certificate": certificate,
+        }
         page = self.web.post(f"{self.screens}/office/clients", data=fields).text
-        found = {key: unescape(value) for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)}
+        found = {
+            key: unescape(value)
+            for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)
+        }
         return found["Client ID"], found["Secret value"]
 
 
@@ -70,10 +97,18 @@ class OfficeVisitor:
         self.web = httpx.Client(timeout=10, follow_redirects=True, verify=NOBODY)
 
     def make(self, name: str, account: str, role: str, days: int = 0) -> dict[str, str]:
-        """Have one made. Answers what is shown once, by its label; a certificate with its key is under ``issued``."""
-        page = self.web.post(f"{self.screens}/make", data={"name": name, "account": account, "role": role, "days": str(days or "")}).text
+        """Have one made.
+
+        Answers what is shown once, by its label; a certificate with its key is under ``issued``.
+        """
+        page = self.web.post(
+            f"{self.screens}/make",
+            data={"name": name, "account": account, "role": role, "days": str(days or "")},
+        ).text
         if slip := re.search(r"<b id=slip>(\d+)</b>", page):
-            page = self.web.post(f"{self.screens}/show", data={"key": _field(page, "key"), "code": slip.group(1)}).text
+            page = self.web.post(
+                f"{self.screens}/show", data={"key": _field(page, "key"), "code": slip.group(1)}
+            ).text
         return _shown(page)
 
     def make_register_account(self, name: str) -> dict[str, str]:
@@ -86,11 +121,16 @@ class OfficeVisitor:
 
 
 def _shown(page: str) -> dict[str, str]:
-    found = {key: unescape(value) for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)}
+    found = {
+        key: unescape(value)
+        for key, value in re.findall(r"<th>([\w ]+)<td><code>([^<]*)</code>", page)
+    }
     if issued := re.search(r"<textarea id=issued[^>]*>([^<]*)</textarea>", page):
         found["issued"] = issued.group(1)
     if thumbprint := re.search(r"Thumbprint <code>([0-9a-f]+)</code>", page):
         found["Thumbprint"] = thumbprint.group(1)
     if not found:
-        raise RuntimeError(f"The page shows nothing to carry away: {re.sub('<[^>]+>', ' ', page)[-200:]}")
+        raise RuntimeError(
+            f"The page shows nothing to carry away: {re.sub('<[^>]+>', ' ', page)[-200:]}"
+        )
     return found

@@ -1,1 +1,4 @@
-"""The Django project, in five layers: pages, work, authority, estate, ground. Each may import only those below it."""
+"""The Django project, in five layers: pages, work, authority, estate, ground.
+
+Each may import only those below it.
+"""

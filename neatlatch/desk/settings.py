@@ -1,4 +1,6 @@
-"""Settings. Everything that differs between machines comes from the environment; ``docs/running.md`` lists it."""
+"""Settings. Everything that differs between machines comes from the environment;
+``docs/running.md`` lists it.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,8 @@ from neatlatch.desk.ground.common.keyfile import BadKeyFile, secret_key
 
 # Before anything takes the time: tests and demos may let all processes go by one clock.
 clock.follow()
-# Python looks for cycles after every 700 new objects, and loading a desk makes a million that stay: a third of each program's start went there.
+# Python looks for cycles after every 700 new objects, and loading a desk makes a million that stay:
+# a third of each program's start went there.
 gc.set_threshold(50_000, 20, 20)
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -33,28 +36,44 @@ RETURN_ADDRESS = f"{PUBLIC_URL}/return"
 _public = urlsplit(PUBLIC_URL)
 SECURE = _public.scheme == "https"
 if not SECURE and not is_loopback_host(_public.hostname):
-    raise ImproperlyConfigured("NEATLATCH_URL must be https, unless it is a loopback address: sessions and codes would travel in the open.")
+    raise ImproperlyConfigured(
+        "NEATLATCH_URL must be https, unless it is a loopback address: sessions and codes "
+        "would travel in the open."
+    )
 
 # Certificate authorities to trust beside the machine's own, and private ranges that may be called.
 TRUST = os.environ.get("NEATLATCH_TRUST", "")
-ALLOWED_RANGES = tuple(one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one)
-# The addresses that our calls come from, as providers see them; for allow-lists.
-# The addresses of proxies in front of the desk: what they say of callers in X-Forwarded-For and X-Forwarded-Proto counts, and what others say does not.
-PROXIES = tuple(one for one in os.environ.get("NEATLATCH_PROXY", "").replace(",", " ").split() if one)
+ALLOWED_RANGES = tuple(
+    one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one
+)
+# The addresses that our calls come from, as providers see them; for allow-lists. The addresses of
+# proxies in front of the desk: what they say of callers in X-Forwarded-For and X-Forwarded-Proto
+# counts, and what others say does not.
+PROXIES = tuple(
+    one for one in os.environ.get("NEATLATCH_PROXY", "").replace(",", " ").split() if one
+)
 if wrong := [one for one in PROXIES if not is_network(one)]:
-    raise ImproperlyConfigured(f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network.")
-# Whether such a proxy ends TLS and tells the client's certificate by a header, having taken away what callers put there (RFC 9440 §4). Whoever reaches the
-# desk past the proxy could tell it too, so the proxy proves itself by a secret.
+    raise ImproperlyConfigured(
+        f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network."
+    )
+# Whether such a proxy ends TLS and tells the client's certificate by a header, having taken away
+# what callers put there (RFC 9440 §4). Whoever reaches the desk past the proxy could tell it too,
+# so the proxy proves itself by a secret.
 PROXY_TELLS_CERTIFICATE = os.environ.get("NEATLATCH_PROXY_TELLS_CERTIFICATE", "") == "yes"
 PROXY_SECRET = os.environ.get("NEATLATCH_PROXY_SECRET", "")
 if PROXY_TELLS_CERTIFICATE and (not PROXIES or len(PROXY_SECRET) < 32):
     raise ImproperlyConfigured(
-        "NEATLATCH_PROXY_TELLS_CERTIFICATE wants NEATLATCH_PROXY, and a NEATLATCH_PROXY_SECRET of 32 characters or more."
+        "NEATLATCH_PROXY_TELLS_CERTIFICATE wants NEATLATCH_PROXY, and a "
+        "NEATLATCH_PROXY_SECRET of 32 characters or more."
     )
 # What certificates of the house name as their organization.
 FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
-OUTGOING = tuple(one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one)
-ROUND_MINUTES = float(os.environ.get("NEATLATCH_ROUND_MINUTES", "5"))  # 0: no round begins by the clock
+OUTGOING = tuple(
+    one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one
+)
+ROUND_MINUTES = float(
+    os.environ.get("NEATLATCH_ROUND_MINUTES", "5")
+)  # 0: no round begins by the clock
 # Between two looks at whether a refresh token lives.
 TOKEN_MINUTES = ROUND_MINUTES or 5.0
 
@@ -113,8 +132,12 @@ DATABASES = {
         "OPTIONS": {
             "timeout": 5,
             "transaction_mode": "IMMEDIATE",
-            # FULL: a refresh token that was saved must survive a power cut, because the old one may be dead already.
-            "init_command": "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA busy_timeout=5000; PRAGMA foreign_keys=ON;",
+            # FULL: a refresh token that was saved must survive a power cut, because the old one may
+            # be dead already.
+            "init_command": (
+                "PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA busy_timeout=5000; "
+                "PRAGMA foreign_keys=ON;"
+            ),
         },
     }
 }
@@ -127,7 +150,10 @@ LANGUAGE_CODE = "en"
 AUTH_USER_MODEL = "people.Person"
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.UserAttributeSimilarityValidator"},
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 12}},
+    {
+        "NAME": "django.contrib.auth.password_validation.MinimumLengthValidator",
+        "OPTIONS": {"min_length": 12},
+    },
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
 ]
 
@@ -161,8 +187,9 @@ CONTENT_SECURITY_POLICY = {
     }
 }
 
-# What an inventory may have, the largest of all bodies; a larger one is refused as a problem, not as a page. The ASGI application has counted before, by address;
-# and no body is put on disk on its way, for it may hold secrets.
+# What an inventory may have, the largest of all bodies; a larger one is refused as a problem, not
+# as a page. The ASGI application has counted before, by address; and no body is put on disk on its
+# way, for it may hold secrets.
 DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 20 * 1024 * 1024
 
 # The built front end
@@ -181,22 +208,32 @@ def WHITENOISE_IMMUTABLE_FILE_TEST(path: str, url: str) -> bool:
     return re.match(r"^/static/web/assets/.+-[\w-]{8}\.\w+$", url) is not None
 
 
-# Background work. Its queue has a file of its own; one setting moves it to Redis. What lies in it is run, so what did not come from here is refused before
-# it is unpacked.
+# Background work. Its queue has a file of its own; one setting moves it to Redis. What lies in it
+# is run, so what did not come from here is refused before it is unpacked.
 HUEY = {
     "name": "neatlatch",
     "serializer": SignedSerializer(secret=SECRET_KEY, salt="neatlatch.queue"),
     **(
         {"huey_class": "huey.RedisHuey", "url": os.environ["NEATLATCH_REDIS"]}
         if os.environ.get("NEATLATCH_REDIS")
-        else {"huey_class": "huey.SqliteHuey", "filename": str(HOME / "queue.sqlite3"), "fsync": True, "immediate": False}
+        else {
+            "huey_class": "huey.SqliteHuey",
+            "filename": str(HOME / "queue.sqlite3"),
+            "fsync": True,
+            "immediate": False,
+        }
     ),
 }
 
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"lines": {"()": "structlog.stdlib.ProcessorFormatter", "processor": "ext://neatlatch.desk.ground.common.logs.render"}},
+    "formatters": {
+        "lines": {
+            "()": "structlog.stdlib.ProcessorFormatter",
+            "processor": "ext://neatlatch.desk.ground.common.logs.render",
+        }
+    },
     "handlers": {"out": {"class": "logging.StreamHandler", "formatter": "lines"}},
     "root": {"handlers": ["out"], "level": os.environ.get("NEATLATCH_LOG", "INFO")},
     "loggers": {

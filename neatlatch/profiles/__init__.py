@@ -1,1 +1,3 @@
-"""Profiles that come with Neat Latch: what known applications want of a caller, one YAML file each."""
+"""Profiles that come with Neat Latch: what known applications want of a caller, one
+YAML file each.
+"""

@@ -1,4 +1,6 @@
-"""The plain values of a test, what a rung says, and what a way in and the ladder ask of each other."""
+"""The plain values of a test, what a rung says, and what a way in and the ladder ask of
+each other.
+"""
 
 from __future__ import annotations
 
@@ -20,9 +22,14 @@ from .road import Answer, Road
 
 @dataclass(frozen=True)
 class Plan:
-    """Everything a test needs, as plain values. ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
-    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace`` is the most calls a second; ``rights`` are an account's roles, where there are
-    no scopes (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone, *Work* the whole road; ``depth`` is the most that it does on the way."""
+    """Everything a test needs, as plain values.
+
+    ``mark`` names what the test makes; ``fresh`` says that the credential is newer than the
+    provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace``
+    is the most calls a second; ``rights`` are an account's roles, where there are no scopes
+    (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone,
+    *Work* the whole road; ``depth`` is the most that it does on the way.
+    """
 
     scheme: str
     mark: str
@@ -51,7 +58,10 @@ class Plan:
 
 @dataclass(frozen=True)
 class Further:
-    """A further endpoint, with a credential of its own. ``harmless`` is a path that changes nothing."""
+    """A further endpoint, with a credential of its own.
+
+    ``harmless`` is a path that changes nothing.
+    """
 
     label: str
     base: str
@@ -61,8 +71,8 @@ class Further:
 
 @dataclass(frozen=True)
 class Leftover:
-    """What is known of something that a test makes: yielded before it is made, and again whenever an
-    exchange has shown more of it.
+    """What is known of something that a test makes: yielded before it is made, and again whenever
+    an exchange has shown more of it.
 
     ``address``: where it is cleared away; empty: not known yet. ``status``: the answer to clearing.
     """
@@ -103,7 +113,9 @@ class Fell(Exception):
 
 
 class Calls(Protocol):
-    """What a climb lends to the way in that it goes by: its plan, its road, and calls that keep the pace."""
+    """What a climb lends to the way in that it goes by: its plan, its road, and calls that keep the
+    pace.
+    """
 
     plan: Plan
     road: Road
@@ -137,7 +149,8 @@ class Entry(Protocol):
     """How one scheme lets us in."""
 
     lacks: str
-    # Whether a call shows the secret itself, which may not have spread yet, and not a token that was got with it.
+    # Whether a call shows the secret itself, which may not have spread yet, and not a token that
+    # was got with it.
     shows_secret: bool
 
     def addresses(self) -> tuple[str, ...]:
@@ -150,7 +163,9 @@ class Entry(Protocol):
         """A call with the credential on."""
 
     def renew(self) -> bool:
-        """Get a newer credential in place of one that a call was refused with (401); ``False``: there is none to get. Raises :class:`Fell`, :class:`RoadError`."""
+        """Get a newer credential in place of one that a call was refused with (401); ``False``:
+        there is none to get. Raises :class:`Fell`, :class:`RoadError`.
+        """
 
     def granted(self) -> frozenset[str] | None:
         """The scopes or rights we hold, or ``None`` where nobody knows."""

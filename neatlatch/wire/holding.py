@@ -1,4 +1,6 @@
-"""A token that is held, and whoever keeps it: what the ladder, the draw and the relay ask for before they send."""
+"""A token that is held, and whoever keeps it: what the ladder, the draw and the relay ask for
+before they send.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,11 @@ from .road import Road
 
 @dataclass(frozen=True)
 class Held:
-    """A token to send. ``generation``: which of its connection's tokens it is, counted from the first, where anybody counts."""
+    """A token to send.
+
+    ``generation``: which of its connection's tokens it is, counted from the first, where anybody
+    counts.
+    """
 
     access_token: str
     granted: frozenset[str]
@@ -35,7 +41,9 @@ class NoToken(Exception):
 
 
 class Keeper(Protocol):
-    """Whoever keeps the tokens: gives the one held, renewed if it is near its end or ``force`` says so. Raises :class:`NoToken`."""
+    """Whoever keeps the tokens: gives the one held, renewed if it is near its end or ``force`` says
+    so. Raises :class:`NoToken`.
+    """
 
     def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]: ...
 

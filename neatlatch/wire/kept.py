@@ -14,20 +14,23 @@ from contextlib import contextmanager
 
 from .road import Road
 
-# Seconds that a line is kept unused, well below what servers keep theirs (RFC 9112 §9.3 leaves it to
-# them); how many of a name, and in all.
+# Seconds that a line is kept unused, well below what servers keep theirs (RFC 9112 §9.3 leaves it
+# to them); how many of a name, and in all.
 IDLE, MOST_OF_ONE, MOST = 15.0, 4, 64
-# Seconds after which a road is made anew however often it is used: names are looked up again, and the
-# authorities that are trusted are read again.
+# Seconds after which a road is made anew however often it is used: names are looked up again, and
+# the authorities that are trusted are read again.
 OLDEST = 300.0
 
 
 class KeptRoads:
     """Roads that wait to be used again, by a name that says all that they are made of."""
 
-    def __init__(self, idle: float = IDLE, most_of_one: int = MOST_OF_ONE, most: int = MOST) -> None:
+    def __init__(
+        self, idle: float = IDLE, most_of_one: int = MOST_OF_ONE, most: int = MOST
+    ) -> None:
         self._idle, self._most_of_one, self._most = idle, most_of_one, most
-        # By name, with the moments of making it and of giving it back; what waits longest comes first.
+        # By name, with the moments of making it and of giving it back; what waits longest comes
+        # first.
         self._waiting: list[tuple[Hashable, Road, float, float]] = []
         self._turn = threading.Lock()
         self._sweeper: threading.Timer | None = None
@@ -58,7 +61,10 @@ class KeptRoads:
         now = time.monotonic()
         with self._turn:
             self._close_idle()
-            if Counter(one[0] for one in self._waiting)[name] >= self._most_of_one or now - made > OLDEST:
+            if (
+                Counter(one[0] for one in self._waiting)[name] >= self._most_of_one
+                or now - made > OLDEST
+            ):
                 road.close()
                 return
             self._waiting.append((name, road, made, now))

@@ -1,7 +1,7 @@
 """The ladder: a test of a connection from the ground up, one rung at a time (DOMAIN §9).
 
-It stops at the first rung that fails. What it sends is repeated only where that is safe, and everything it sends and gets is kept,
-with secrets masked.
+It stops at the first rung that fails. What it sends is repeated only where that is safe, and
+everything it sends and gets is kept, with secrets masked.
 """
 
 from __future__ import annotations
@@ -38,7 +38,11 @@ T = TypeVar("T")
 
 @dataclass
 class Climb:
-    """One climb of the ladder. ``chance`` gives random numbers in [0, 1) for the waits, ``nonce`` a text never used before, ``stop`` says whether to stop."""
+    """One climb of the ladder.
+
+    ``chance`` gives random numbers in [0, 1) for the waits, ``nonce`` a text never used before,
+    ``stop`` says whether to stop.
+    """
 
     plan: Plan
     road: Road
@@ -58,8 +62,14 @@ class Climb:
 
     def run(self) -> Iterator[RungResult | Leftover]:
         """Climb. Yields each rung as it ends. Raises :class:`Stopped`."""
-        for rung, climb in ((Rung.FIND, self._find), (Rung.REACH, self._reach), (Rung.SECURE, self._secure), (Rung.SIGN_IN, self._sign_in),
-                            (Rung.ALLOWED, self._allowed), (Rung.WORK, self._work)):  # fmt: skip
+        for rung, climb in (
+            (Rung.FIND, self._find),
+            (Rung.REACH, self._reach),
+            (Rung.SECURE, self._secure),
+            (Rung.SIGN_IN, self._sign_in),
+            (Rung.ALLOWED, self._allowed),
+            (Rung.WORK, self._work),
+        ):
             self.tries, self.exchanges, self.facts = 1, [], {}
             begun = time.perf_counter()
             try:
@@ -76,11 +86,20 @@ class Climb:
             if rung is self.plan.last:
                 return
 
-    def _result(self, rung: Rung, begun: float, *, says: str = "", failure: Failure | None = None, skipped: bool = False) -> RungResult:
+    def _result(
+        self,
+        rung: Rung,
+        begun: float,
+        *,
+        says: str = "",
+        failure: Failure | None = None,
+        skipped: bool = False,
+    ) -> RungResult:
         ms = round((time.perf_counter() - begun) * 1000, 1)
         if failure is not None:
-            # The standards' own codes are said as they stand; ours are only for the diagnosis.
-            # What we found by ourselves was answered by nobody, and an error that comes back with a person has no status.
+            # The standards' own codes are said as they stand; ours are only for the diagnosis. What
+            # we found by ourselves was answered by nobody, and an error that comes back with a
+            # person has no status.
             answered = failure.status is not None or failure.kind == "authorize"
             standard = (
                 answered
@@ -98,7 +117,17 @@ class Climb:
                 else failure.detail or failure.code
             )
             says = said.strip(" ·").replace("_", " ") if not standard else said.strip(" ·")
-        return RungResult(rung, failure is None, says, ms, self.tries, dict(self.facts), tuple(self.exchanges), failure, skipped)
+        return RungResult(
+            rung,
+            failure is None,
+            says,
+            ms,
+            self.tries,
+            dict(self.facts),
+            tuple(self.exchanges),
+            failure,
+            skipped,
+        )
 
     # The road
 
@@ -107,7 +136,11 @@ class Climb:
         found = []
         for address in (*self.entry.addresses(), *(one.base for one in self.plan.further)):
             parts = take_apart(address)
-            if not parts.host or parts.scheme not in ("http", "https", "tls") or not (parts.effective_port or "").isdigit():
+            if (
+                not parts.host
+                or parts.scheme not in ("http", "https", "tls")
+                or not (parts.effective_port or "").isdigit()
+            ):
                 raise Fell(
                     Failure(
                         "setting",
@@ -146,10 +179,17 @@ class Climb:
                 continue
             sock = self.road.secure(host, port)
             certificate = sock.getpeercert() or {}
-            ends = datetime.fromtimestamp(ssl.cert_time_to_seconds(str(certificate["notAfter"])), UTC)
+            ends = datetime.fromtimestamp(
+                ssl.cert_time_to_seconds(str(certificate["notAfter"])), UTC
+            )
             days = (ends - self.now()).days
-            self.facts[f"{host}:{port}"] = {"version": sock.version(), "certificate_ends": ends.isoformat()}
-            words.append(f"{(sock.version() or '').replace('v', ' ', 1)} · certificate good for {days} days")
+            self.facts[f"{host}:{port}"] = {
+                "version": sock.version(),
+                "certificate_ends": ends.isoformat(),
+            }
+            words.append(
+                f"{(sock.version() or '').replace('v', ' ', 1)} · certificate good for {days} days"
+            )
         return Said("; ".join(dict.fromkeys(words)))
 
     # Calls
@@ -172,7 +212,10 @@ class Climb:
             try:
                 return act()
             except RoadError as error:
-                final = error.failure.code in ("no_such_name", "forbidden_address") or tries == retries.MOST_TRIES
+                final = (
+                    error.failure.code in ("no_such_name", "forbidden_address")
+                    or tries == retries.MOST_TRIES
+                )
                 self.tries = max(self.tries, tries)
                 if final:
                     raise
@@ -180,7 +223,10 @@ class Climb:
         raise AssertionError("unreachable")
 
     def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
-        """Send, and repeat what may be repeated, all within one time limit. Every try is kept as evidence."""
+        """Send, and repeat what may be repeated, all within one time limit.
+
+        Every try is kept as evidence.
+        """
         with self.road.within(self.road.limits.total):
             return self._send(request, safe)
 
@@ -224,8 +270,9 @@ class Climb:
         return self.plan.spread if self.plan.fresh and unknown_yet else None
 
     def wait_to_spread(self) -> bool:
-        """After a refusal that may only mean that a new credential is not known there yet: wait, and
-        count one more try; ``False``: it is refused. Raises :class:`Stopped`."""
+        """After a refusal that may only mean that a new credential is not known there yet: wait,
+        and count one more try; ``False``: it is refused. Raises :class:`Stopped`.
+        """
         spread = self.plan.spread if self.plan.fresh else None
         left, refused = self.road.left, 401
         wait = retries.next_wait("POST", refused, self.tries, chance=0, left=left, spread=spread)
@@ -258,12 +305,22 @@ class Climb:
         return Said(" · ".join([says, *further]))
 
     def _sign_in_further(self, one: Further) -> str:
-        answer = self.send(self.dressed(oauth2.api_request("GET", joined_path(one.base, one.harmless)), one.held))
+        answer = self.send(
+            self.dressed(oauth2.api_request("GET", joined_path(one.base, one.harmless)), one.held)
+        )
         if answer.status >= 400:
             failure = failure_of(
-                replies.read("resource", answer.status, answer.headers, answer.text, self.now()), "resource", answer.status
+                replies.read("resource", answer.status, answer.headers, answer.text, self.now()),
+                "resource",
+                answer.status,
             )
-            raise Fell(replace(failure, detail=f"{one.label}: {failure.detail or failure.code}", scheme=one.held.kind))
+            raise Fell(
+                replace(
+                    failure,
+                    detail=f"{one.label}: {failure.detail or failure.code}",
+                    scheme=one.held.kind,
+                )
+            )
         return f"{one.label} answered {answer.status}"
 
     def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
@@ -271,15 +328,24 @@ class Climb:
         try:
             return dress(request, held, self.nonce(), int(self.now().timestamp()))
         except NotComplete as error:
-            raise Fell(Failure("setting", "not_complete", CauseClass.CREDENTIAL, str(error))) from error
+            raise Fell(
+                Failure("setting", "not_complete", CauseClass.CREDENTIAL, str(error))
+            ) from error
 
     # Rights and work
 
     def call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
-        """Call an operation, signed in. A token that ended before its time is renewed once, as the relay does."""
+        """Call an operation, signed in.
+
+        A token that ended before its time is renewed once, as the relay does.
+        """
         address = path if "://" in path else joined_path(self.plan.api_base, path)
         answer = self.send(self.entry.request(method, address, body))
-        if answer.status == 401 and relaying.may_repeat_after_renewal(method, ()) and self.entry.renew():
+        if (
+            answer.status == 401
+            and relaying.may_repeat_after_renewal(method, ())
+            and self.entry.renew()
+        ):
             self.facts["renewed"] = True
             answer = self.send(self.entry.request(method, address, body))
         return answer
@@ -296,16 +362,27 @@ class Climb:
                 )
             )
         if answer.status >= 400:
-            reading = replies.read("resource", answer.status, answer.headers, answer.text, self.now())
+            reading = replies.read(
+                "resource", answer.status, answer.headers, answer.text, self.now()
+            )
             raise Fell(failure_of(reading, "resource", answer.status))
 
     def _allowed(self) -> Generator[Leftover, None, Said]:
         yield from ()
         plan, held = self.plan, self.entry.granted()
         for operation in plan.needed:
-            if held is not None and (gap := scopes.lacking(held, operation.alternatives, plan.implies)):
-                raise Fell(Failure("resource", "insufficient_scope", CauseClass.RIGHT, f"{operation.name} needs {scopes.joined(gap)}, which {self.entry.lacks}.",
-                                    scopes=tuple(sorted(gap))))  # fmt: skip
+            if held is not None and (
+                gap := scopes.lacking(held, operation.alternatives, plan.implies)
+            ):
+                raise Fell(
+                    Failure(
+                        "resource",
+                        "insufficient_scope",
+                        CauseClass.RIGHT,
+                        f"{operation.name} needs {scopes.joined(gap)}, which {self.entry.lacks}.",
+                        scopes=tuple(sorted(gap)),
+                    )
+                )
         if (said := self.entry.allowed()) is not None:
             return said
         if not plan.depth.tries(Rung.ALLOWED):
@@ -315,18 +392,28 @@ class Climb:
             return nothing_to_try("no harmless call is described for this application")
         answer = self.call("GET", harmless.path)
         self.check(answer, harmless.name)
-        renewed = " with a renewed token, for the one before was refused" if self.facts.get("renewed") else ""
+        renewed = (
+            " with a renewed token, for the one before was refused"
+            if self.facts.get("renewed")
+            else ""
+        )
         return Said(f"{harmless.name} answered {answer.status}{renewed}")
 
     def _may(self, operation: Operation) -> bool:
-        """Whether what was granted allows an operation; where nothing is known of rights, it is tried."""
+        """Whether what was granted allows an operation; where nothing is known of rights, it is
+        tried.
+        """
         held = self.entry.granted()
         return held is None or scopes.allows(held, operation.alternatives, self.plan.implies)
 
     def _work(self) -> Generator[Leftover, None, Said]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
-            said = "nothing was done in a person's name" if plan.depth is Depth.SIGN_IN else "only a test by hand does real work here"
+            said = (
+                "nothing was done in a person's name"
+                if plan.depth is Depth.SIGN_IN
+                else "only a test by hand does real work here"
+            )
             return self.entry.worked() or nothing_to_try(said)
         if probe is None:
             return (yield from self._read_only_work())
@@ -346,7 +433,10 @@ class Climb:
         piece = piece.answered(made.headers, made.text)
         yield self._known(piece)
         if not piece.can_be_cleared:
-            says = f"{piece.name} was made, and the answer has no ID at {probe.id_at}: it is left behind."
+            says = (
+                f"{piece.name} was made, and the answer has no ID at {probe.id_at}: it is left "
+                f"behind."
+            )
             raise Fell(Failure("work", "no_id", CauseClass.UNKNOWN, says))
         if probe.look_path:
             if not self._shows(piece):
@@ -362,7 +452,10 @@ class Climb:
         return piece.shown_by(look.text)
 
     def _clear(self, piece: Piece) -> Generator[Leftover, None, Said]:
-        """Clear away what was made. “Not there” is believed only of what was seen before and is seen no more."""
+        """Clear away what was made.
+
+        “Not there” is believed only of what was seen before and is seen no more.
+        """
         probe, operation = piece.probe, f"{piece.probe.clear_method} {piece.probe.clear_path}"
         cleared = self.call(probe.clear_method, piece.path(probe.clear_path))
         not_found = cleared.status in (404, 410)
@@ -372,7 +465,10 @@ class Climb:
             self._check_work(cleared, operation)
         elif not piece.seen or self._still_there(piece):
             yield self._known(piece, cleared.status)
-            says = f"{piece.name} was made; {operation} answered {cleared.status}, so it is left behind."
+            says = (
+                f"{piece.name} was made; {operation} answered {cleared.status}, so it is left "
+                f"behind."
+            )
             raise Fell(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
         yield self._known(replace(piece, gone=True))
         return Said(piece.report(not_found))
@@ -404,7 +500,8 @@ class Climb:
 
     def _check_work(self, answer: Answer, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):
-            # The application wants more, or something else, than was sent: a test that passes does not mean that the work passes.
+            # The application wants more, or something else, than was sent: a test that passes does
+            # not mean that the work passes.
             raise Fell(
                 Failure(
                     "work",

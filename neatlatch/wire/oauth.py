@@ -25,12 +25,16 @@ class Told:
 
 
 def ask(road: Road, endpoint: str, request: Request, now: datetime) -> Told:
-    """Send a request to an OAuth endpoint (``endpoint`` names its kind, see :func:`replies.read`). Raises :class:`RoadError`.
+    """Send a request to an OAuth endpoint (``endpoint`` names its kind, see :func:`replies.read`).
+
+    Raises :class:`RoadError`.
 
     Secrets in the answer are masked by name in the evidence (``access_token`` and the like).
     """
     answer = road.send(request)
-    return Told(replies.read(endpoint, answer.status, answer.headers, answer.text, now), answer.exchange)
+    return Told(
+        replies.read(endpoint, answer.status, answer.headers, answer.text, now), answer.exchange
+    )
 
 
 def failure_of(reading: Reading, kind: str, status: int | None) -> Failure:
@@ -38,10 +42,21 @@ def failure_of(reading: Reading, kind: str, status: int | None) -> Failure:
     code = reading.error or ("pace" if status == 429 else f"status_{status}")
     if status == 429:
         cause = CauseClass.PACE
-    elif status is not None and status >= 500 or reading.error in ("server_error", "temporarily_unavailable"):
+    elif (
+        status is not None
+        and status >= 500
+        or reading.error in ("server_error", "temporarily_unavailable")
+    ):
         cause = CauseClass.THEIRS
     elif (
-        reading.error in ("invalid_scope", "insufficient_scope", "access_denied", "unauthorized_client", "consent_required")
+        reading.error
+        in (
+            "invalid_scope",
+            "insufficient_scope",
+            "access_denied",
+            "unauthorized_client",
+            "consent_required",
+        )
         or status == 403
     ):
         cause = CauseClass.RIGHT
@@ -50,43 +65,66 @@ def failure_of(reading: Reading, kind: str, status: int | None) -> Failure:
     else:
         cause = CauseClass.UNKNOWN
     detail = reading.description or ("" if reading.error else _sentence(reading.meaning))
-    return Failure(kind, code, cause, detail, status, tuple(reading.fields.get("required_scopes", ())))
+    return Failure(
+        kind, code, cause, detail, status, tuple(reading.fields.get("required_scopes", ()))
+    )
 
 
 def _sentence(meaning: str) -> str:
-    """A meaning as a sentence; one that begins with a parameter's name says what the answer lacks."""
+    """A meaning as a sentence; one that begins with a parameter's name says what the
+    answer lacks.
+    """
     if "_" in meaning.split(" ")[0]:
         return f"The answer is not complete: {meaning}."
     return f"{meaning[:1].upper()}{meaning[1:]}."
 
 
 def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:
-    """Whether an authorization endpoint would take a request, by its answer to the bare request of a browser nobody signed in with.
+    """Whether an authorization endpoint would take a request, by its answer to the bare request of
+    a browser nobody signed in with.
 
-    A page (2xx) or a way on to a sign-in page (3xx elsewhere): yes. Sent back with an error, or refused without sending back
-    (RFC 6749 §4.1.2.1: the redirect URI or the client is wrong): no. Nothing at the address
-    (RFC 9110 §15.5.5, §15.5.6, §15.5.11): no, whoever asks.
+    A page (2xx) or a way on to a sign-in page (3xx elsewhere): yes. Sent back with an error, or
+    refused without sending back (RFC 6749 §4.1.2.1: the redirect URI or the client is wrong): no.
+    Nothing at the address (RFC 9110 §15.5.5, §15.5.6, §15.5.11): no, whoever asks.
     """
     location = answer.headers.get("location", "")
     if 300 <= answer.status < 400 and location:
         if location.split("?")[0] == redirect_uri.split("?")[0]:
             values = dict(parse_qsl(urlsplit(location).query))
             if error := values.get("error"):
-                # Signed in or consenting comes later, with a person: these are no refusals of the request.
-                if error in ("login_required", "interaction_required", "account_selection_required"):
+                # Signed in or consenting comes later, with a person: these are no refusals of the
+                # request.
+                if error in (
+                    "login_required",
+                    "interaction_required",
+                    "account_selection_required",
+                ):
                     return None
-                return failure_of(Reading(False, error, "", description=values.get("error_description")), "authorize", None)
+                return failure_of(
+                    Reading(False, error, "", description=values.get("error_description")),
+                    "authorize",
+                    None,
+                )
         return None
     if answer.status < 400:
         return None
     if answer.status == 429 or answer.status >= 500:
-        return failure_of(Reading(False, None, "the sign-in page is not available"), "authorize", answer.status)
+        return failure_of(
+            Reading(False, None, "the sign-in page is not available"), "authorize", answer.status
+        )
     if answer.status in (404, 405, 410):
-        detail = f"Their sign-in page answered {answer.status}: {replies.STATUS_MEANINGS[answer.status]}."
+        detail = (
+            f"Their sign-in page answered {answer.status}: "
+            f"{replies.STATUS_MEANINGS[answer.status]}."
+        )
         return Failure("authorize", "no_sign_in_page", CauseClass.UNKNOWN, detail, answer.status)
-    return Failure("authorize", "refused_without_return", CauseClass.CREDENTIAL,
-                   f"Their sign-in page answered {answer.status} and sent nobody back.",
-                   answer.status)  # fmt: skip
+    return Failure(
+        "authorize",
+        "refused_without_return",
+        CauseClass.CREDENTIAL,
+        f"Their sign-in page answered {answer.status} and sent nobody back.",
+        answer.status,
+    )
 
 
 class Unreadable(Exception):
@@ -100,7 +138,10 @@ def fetch_text(road: Road, address: str, accept: str) -> str:
     except RoadError as error:
         raise Unreadable(f"{address} could not be reached. {error.failure.detail}") from error
     if answer.status != 200:
-        raise Unreadable(f"{address} answered {answer.status}: {replies.STATUS_MEANINGS.get(answer.status, 'no document')}.")
+        raise Unreadable(
+            f"{address} answered {answer.status}: "
+            f"{replies.STATUS_MEANINGS.get(answer.status, 'no document')}."
+        )
     return answer.text
 
 
@@ -113,7 +154,10 @@ def fetch_json(road: Road, address: str) -> Any:
 
 
 def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata]:
-    """Fetch the metadata of an issuer, or at its own address; answers where it was found. Raises :class:`Unreadable`."""
+    """Fetch the metadata of an issuer, or at its own address; answers where it was found.
+
+    Raises :class:`Unreadable`.
+    """
     said = ""
     for address in metadata.addresses_to_try(given):
         try:
@@ -128,6 +172,8 @@ def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata
 def fetch_description(road: Road, address: str) -> openapi.Described:
     """Fetch an OpenAPI description, in JSON or YAML. Raises :class:`Unreadable`."""
     try:
-        return openapi.read_text(fetch_text(road, address, "application/json, application/yaml;q=0.9"))
+        return openapi.read_text(
+            fetch_text(road, address, "application/json, application/yaml;q=0.9")
+        )
     except openapi.BadDescription as error:
         raise Unreadable(str(error)) from error

@@ -7,12 +7,15 @@ from dataclasses import dataclass
 
 from neatlatch.core.access.rules import Address, Network
 
-# Where machines in clouds ask for credentials of their own (from memory; no standard lists them). Beside link-local addresses (RFC 3927, RFC 4291 §2.5.6).
+# Where machines in clouds ask for credentials of their own (from memory; no standard lists them).
+# Beside link-local addresses (RFC 3927, RFC 4291 §2.5.6).
 _PLATFORMS = frozenset(
-    ipaddress.ip_address(text) for text in ("fd00:ec2::254", "fd20:ce::254", "100.100.100.200", "192.0.0.192", "168.63.129.16")
+    ipaddress.ip_address(text)
+    for text in ("fd00:ec2::254", "fd20:ce::254", "100.100.100.200", "192.0.0.192", "168.63.129.16")
 )
 _SITE_LOCAL = ipaddress.ip_network("fec0::/10")  # deprecated, and not to be used (RFC 3879)
-# Where IPv6 addresses hold an IPv4 address, and from which bit on: it is that one which is reached in the end.
+# Where IPv6 addresses hold an IPv4 address, and from which bit on: it is that one which is reached
+# in the end.
 _EMBEDDING: tuple[tuple[Network, int], ...] = tuple(
     (ipaddress.ip_network(network), begin)
     for network, begin in (
@@ -29,19 +32,31 @@ _TEREDO = ipaddress.ip_network("2001::/32")
 
 
 def embedded(address: Address) -> tuple[ipaddress.IPv4Address, ...]:
-    """The IPv4 addresses that an IPv6 address stands for or goes through. The unspecified and the loopback address stand for none."""
+    """The IPv4 addresses that an IPv6 address stands for or goes through.
+
+    The unspecified and the loopback address stand for none.
+    """
     if address.version == 4 or int(address) <= 1:
         return ()
     bits = int(address)
-    found = [ipaddress.IPv4Address(bits >> (96 - begin) & 0xFFFFFFFF) for network, begin in _EMBEDDING if address in network]
+    found = [
+        ipaddress.IPv4Address(bits >> (96 - begin) & 0xFFFFFFFF)
+        for network, begin in _EMBEDDING
+        if address in network
+    ]
     if address in _TEREDO:
-        found.append(ipaddress.IPv4Address(~bits & 0xFFFFFFFF))  # its client, written the other way round
+        found.append(
+            ipaddress.IPv4Address(~bits & 0xFFFFFFFF)
+        )  # its client, written the other way round
     return tuple(found)
 
 
 @dataclass(frozen=True)
 class Policy:
-    """Which addresses may be called beside public ones. Link-local addresses and those of cloud platforms never may."""
+    """Which addresses may be called beside public ones.
+
+    Link-local addresses and those of cloud platforms never may.
+    """
 
     allowed: tuple[str, ...] = ()
 
@@ -54,7 +69,13 @@ class Policy:
         return self._allows(ip) and all(self._allows(one) for one in within)
 
     def _allows(self, ip: Address) -> bool:
-        if ip.is_link_local or ip.is_multicast or ip.is_unspecified or ip in _PLATFORMS or (ip.version == 6 and ip in _SITE_LOCAL):
+        if (
+            ip.is_link_local
+            or ip.is_multicast
+            or ip.is_unspecified
+            or ip in _PLATFORMS
+            or (ip.version == 6 and ip in _SITE_LOCAL)
+        ):
             return False
         if any(ip in ipaddress.ip_network(one) for one in self.allowed):
             return True
@@ -62,5 +83,9 @@ class Policy:
 
 
 def are_of_this_machine(addresses: list[str]) -> bool:
-    """Whether all addresses that a name leads to are loopback addresses, which nobody can overhear (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3)."""
-    return bool(addresses) and all(ipaddress.ip_address(one.split("%")[0]).is_loopback for one in addresses)
+    """Whether all addresses that a name leads to are loopback addresses, which nobody can overhear
+    (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3).
+    """
+    return bool(addresses) and all(
+        ipaddress.ip_address(one.split("%")[0]).is_loopback for one in addresses
+    )

@@ -33,9 +33,9 @@ def sending(
 ) -> Waits[A]:
     """Send until there is an answer that no repetition would better, all within the road's time.
 
-    ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of`` an
-    answer are the seconds that a credential takes to be known there, where it may only mean that.
-    Raises :class:`RoadError` of the last try.
+    ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of``
+    an answer are the seconds that a credential takes to be known there, where it may only mean
+    that. Raises :class:`RoadError` of the last try.
     """
     tries = 0
     while True:
@@ -71,6 +71,8 @@ def sending(
 
 
 def asked_wait(answer: Answer | Passed, now: datetime) -> float | None:
-    """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks for none."""
+    """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks
+    for none.
+    """
     told = replies.header(answer.headers, "Retry-After")
     return replies.retry_after(told, now) if told is not None else None

@@ -1,7 +1,7 @@
 """The road a call takes: find the name, reach the address, secure the line, send the request.
 
-A road keeps what it opened. So the ladder can go step by step, with each step timed, and the HTTP call afterwards runs
-on the very line that was looked at.
+A road keeps what it opened. So the ladder can go step by step, with each step timed, and the HTTP
+call afterwards runs on the very line that was looked at.
 """
 
 from __future__ import annotations
@@ -38,7 +38,9 @@ _BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 @dataclass(frozen=True)
 class Limits:
-    """Seconds to connect, seconds for a call in all; octets of an answer's content, and of what comes before and around it."""
+    """Seconds to connect, seconds for a call in all; octets of an answer's content, and of what
+    comes before and around it.
+    """
 
     connect: float = 5.0
     total: float = 30.0
@@ -56,13 +58,17 @@ class RoadError(Exception):
 
     @property
     def never_sent(self) -> bool:
-        """Whether it is certain that nothing of the request left: no name, no connection, no address."""
+        """Whether it is certain that nothing of the request left: no name, no connection, no
+        address.
+        """
         nowhere = ("refused", "unreachable", "forbidden_address")
         return self.failure.kind in ("resolver", "setting") or self.failure.code in nowhere
 
 
 class _NotSent(RoadError, httpcore.WriteError):
-    """The other side closed before it had read everything. httpcore then reads on: many servers answer, with what is wrong, and close."""
+    """The other side closed before it had read everything. httpcore then reads on: many servers
+    answer, with what is wrong, and close.
+    """
 
 
 def _broken(kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD) -> RoadError:
@@ -85,11 +91,21 @@ def tls_code(error: Exception) -> str:
         }  # fmt: skip  (X509_V_ERR_* of OpenSSL)
         return by_number.get(error.verify_code, "untrusted")
     text = str(error).lower()
-    for sign, code in (("certificate required", "certificate_required"), ("certificate_required", "certificate_required"),
-                       ("bad certificate", "bad_certificate"), ("alert unknown ca", "unknown_ca"), ("alert certificate unknown", "bad_certificate"),
-                       ("alert unsupported certificate", "bad_certificate"), ("alert certificate expired", "certificate_expired"),
-                       ("alert certificate revoked", "certificate_revoked"), ("handshake failure", "handshake_failure"), ("protocol version", "protocol_version"),
-                       ("unsupported protocol", "protocol_version"), ("wrong version number", "not_tls"), ("record layer", "not_tls")):  # fmt: skip
+    for sign, code in (
+        ("certificate required", "certificate_required"),
+        ("certificate_required", "certificate_required"),
+        ("bad certificate", "bad_certificate"),
+        ("alert unknown ca", "unknown_ca"),
+        ("alert certificate unknown", "bad_certificate"),
+        ("alert unsupported certificate", "bad_certificate"),
+        ("alert certificate expired", "certificate_expired"),
+        ("alert certificate revoked", "certificate_revoked"),
+        ("handshake failure", "handshake_failure"),
+        ("protocol version", "protocol_version"),
+        ("unsupported protocol", "protocol_version"),
+        ("wrong version number", "not_tls"),
+        ("record layer", "not_tls"),
+    ):
         if sign in text:
             return code
     return "handshake_failure"
@@ -105,20 +121,29 @@ class Line(httpcore.NetworkStream):
     def _wait(self, timeout: float | None) -> float:
         left = self.road.deadline - time.monotonic()
         if left <= 0:
-            raise _broken("socket", "timeout", f"No complete answer within {self.road.limits.total:.0f} s.")
+            raise _broken(
+                "socket", "timeout", f"No complete answer within {self.road.limits.total:.0f} s."
+            )
         return left if timeout is None else min(timeout, left)
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """Some octets, or none at the end."""
         self.sock.settimeout(self._wait(timeout))
         if self.road.unread <= 0:
-            raise _broken("socket", "too_large", "The answer begins with too much, or wraps its content in too much.", CauseClass.THEIRS)
+            raise _broken(
+                "socket",
+                "too_large",
+                "The answer begins with too much, or wraps its content in too much.",
+                CauseClass.THEIRS,
+            )
         try:
             got = self.sock.recv(max_bytes)
             self.road.unread -= len(got)
             return got
         except TimeoutError as error:
-            raise _broken("socket", "timeout", f"No answer within {self.road.limits.total:.0f} s.") from error
+            raise _broken(
+                "socket", "timeout", f"No answer within {self.road.limits.total:.0f} s."
+            ) from error
         except ssl.SSLError as error:  # with TLS 1.3 a refused client certificate shows only now
             raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
         except OSError as error:
@@ -140,7 +165,12 @@ class Line(httpcore.NetworkStream):
         """Close the socket."""
         self.sock.close()
 
-    def start_tls(self, ssl_context: ssl.SSLContext, server_hostname: str | None = None, timeout: float | None = None) -> Line:
+    def start_tls(
+        self,
+        ssl_context: ssl.SSLContext,
+        server_hostname: str | None = None,
+        timeout: float | None = None,
+    ) -> Line:
         """The secured line: the one made before, if there is one."""
         if self.secured is None:
             self.secured = self.road.wrap(self, server_hostname or "")
@@ -199,7 +229,9 @@ def _new_context(trust: str) -> ssl.SSLContext:
 
 @lru_cache(maxsize=8)
 def _kept_context(trust: str, changed: int) -> ssl.SSLContext:
-    """The settings of TLS without a client certificate: reading the machine's authorities takes longer than a call. Made anew when the file changes."""
+    """The settings of TLS without a client certificate: reading the machine's authorities takes
+    longer than a call. Made anew when the file changes.
+    """
     return _new_context(trust)
 
 
@@ -226,9 +258,10 @@ def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
 class Road(httpcore.NetworkBackend):
     """A direct road. One road serves one test or one act; close it afterwards.
 
-    ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate for servers that ask for one; ``goes_to`` are the origins
-    that requests with a secret in them may go to (unless said, none: such a road fetches what is public).
-    All failures are :class:`RoadError`.
+    ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate
+    for servers that ask for one; ``goes_to`` are the origins that requests with a secret in them
+    may go to (unless said, none: such a road fetches what is public). All failures are
+    :class:`RoadError`.
     """
 
     policy: Policy = field(default_factory=Policy)
@@ -239,7 +272,9 @@ class Road(httpcore.NetworkBackend):
 
     def __post_init__(self) -> None:
         if self.shows is None:
-            self.context = _kept_context(self.trust, os.stat(self.trust).st_mtime_ns if self.trust else 0)
+            self.context = _kept_context(
+                self.trust, os.stat(self.trust).st_mtime_ns if self.trust else 0
+            )
         else:
             self.context = _new_context(self.trust)
             _load(self.context, self.shows)
@@ -247,7 +282,12 @@ class Road(httpcore.NetworkBackend):
         self.begin()
         self._found: dict[str, list[str]] = {}
         self._open: dict[tuple[str, int], Line] = {}
-        self._pool = httpcore.ConnectionPool(ssl_context=self.context, network_backend=self, max_connections=8, keepalive_expiry=_KEPT_OPEN)
+        self._pool = httpcore.ConnectionPool(
+            ssl_context=self.context,
+            network_backend=self,
+            max_connections=8,
+            keepalive_expiry=_KEPT_OPEN,
+        )
         # No time limits of httpx's own: each line keeps the road's deadline.
         self._client = httpx.Client(
             transport=_Transport(self._pool),
@@ -259,7 +299,12 @@ class Road(httpcore.NetworkBackend):
     def __enter__(self) -> Road:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self,
+        kind: type[BaseException] | None,
+        error: BaseException | None,
+        trace: TracebackType | None,
+    ) -> None:
         self.close()
 
     def close(self) -> None:
@@ -270,14 +315,21 @@ class Road(httpcore.NetworkBackend):
         self._open.clear()
 
     def find(self, host: str) -> list[str]:
-        """The IP addresses of a host, as often as asked from the same answer. Refuses those that must not be called."""
+        """The IP addresses of a host, as often as asked from the same answer.
+
+        Refuses those that must not be called.
+        """
         bare = host.strip("[]")
         if bare not in self._found:
             try:
                 answers = socket.getaddrinfo(bare, None, type=socket.SOCK_STREAM)
             except socket.gaierror as error:
                 silent = error.errno == socket.EAI_AGAIN
-                raise _broken("resolver", "resolver_silent" if silent else "no_such_name", f"{bare}: {error.strerror}") from error
+                raise _broken(
+                    "resolver",
+                    "resolver_silent" if silent else "no_such_name",
+                    f"{bare}: {error.strerror}",
+                ) from error
             except UnicodeError as error:
                 raise _broken("resolver", "no_such_name", f"{bare} is not a host name.") from error
             found = list(dict.fromkeys(str(one[4][0]) for one in answers))
@@ -297,7 +349,11 @@ class Road(httpcore.NetworkBackend):
                 self._open[host, port] = Line(sock, self)
                 return self._open[host, port]
             except TimeoutError:
-                last = _broken("socket", "timeout", f"{address} port {port}: no answer within {self.limits.connect:.0f} s.")
+                last = _broken(
+                    "socket",
+                    "timeout",
+                    f"{address} port {port}: no answer within {self.limits.connect:.0f} s.",
+                )
             except ConnectionRefusedError:
                 last = _broken("socket", "refused", f"{address} port {port} refused.")
             except ConnectionResetError:
@@ -320,10 +376,15 @@ class Road(httpcore.NetworkBackend):
             return Line(self.context.wrap_socket(line.sock, server_hostname=host), self)
         except ssl.SSLError as error:
             raise _broken(
-                "tls", tls_code(error), getattr(error, "verify_message", "") or str(error.reason or error), CauseClass.TLS
+                "tls",
+                tls_code(error),
+                getattr(error, "verify_message", "") or str(error.reason or error),
+                CauseClass.TLS,
             ) from error
         except TimeoutError as error:
-            raise _broken("tls", "handshake_failure", "The TLS handshake did not end in time.", CauseClass.TLS) from error
+            raise _broken(
+                "tls", "handshake_failure", "The TLS handshake did not end in time.", CauseClass.TLS
+            ) from error
         except OSError as error:
             raise _broken("tls", "handshake_failure", str(error), CauseClass.TLS) from error
 
@@ -369,7 +430,9 @@ class Road(httpcore.NetworkBackend):
         return self._last - time.monotonic()
 
     def take_line(self, host: str, port: int) -> Line:
-        """The secured line to a host and port, for a protocol other than HTTP: the one that stands ready, else a new one."""
+        """The secured line to a host and port, for a protocol other than HTTP: the one that stands
+        ready, else a new one.
+        """
         self._check_cleared(origin_of("tls", host, port))
         self.begin()
         if (host, port) not in self._open:
@@ -377,7 +440,10 @@ class Road(httpcore.NetworkBackend):
         return self._open[host, port].start_tls(self.context, host.strip("[]"))
 
     def pass_on(self, request: Request, content: bytes | None = None) -> Passed:
-        """Send a request and read the whole answer, as :meth:`send` does, without evidence of it. Raises :class:`RoadError`."""
+        """Send a request and read the whole answer, as :meth:`send` does, without evidence of it.
+
+        Raises :class:`RoadError`.
+        """
         self._check_where_it_goes(request)
         self.begin()
         try:
@@ -393,7 +459,8 @@ class Road(httpcore.NetworkBackend):
             headers=list(request.headers),
             content=content if content is not None else request.body.encode() or None,
         )
-        # An answer may begin with any number of interim ones (RFC 9110 §15.2), which are read and thrown away.
+        # An answer may begin with any number of interim ones (RFC 9110 §15.2), which are read and
+        # thrown away.
         self.unread = self.limits.head
         response = self._client.send(built, stream=True)
         self.unread = self.limits.head + self.limits.size
@@ -402,8 +469,13 @@ class Road(httpcore.NetworkBackend):
         finally:
             response.close()
 
-    def send(self, request: Request, secrets: tuple[str, ...] = (), content: bytes | None = None) -> Answer:
-        """Send a request and read the whole answer. Redirects are reported, never followed. ``content`` is a body that is no text, in place of the request's.
+    def send(
+        self, request: Request, secrets: tuple[str, ...] = (), content: bytes | None = None
+    ) -> Answer:
+        """Send a request and read the whole answer.
+
+        Redirects are reported, never followed. ``content`` is a body that is no text, in place of
+        the request's.
 
         Raises :class:`RoadError`.
         """
@@ -411,40 +483,74 @@ class Road(httpcore.NetworkBackend):
         self._check_where_it_goes(request)
         self.begin()
         begun = time.perf_counter()
-        sent: dict[str, Any] = {"method": request.method, "url": mask_url(request.url, known), "request_headers": mask_headers(request.headers, known),
-                "request_body": mask_body(request.body, dict(request.headers).get("Content-Type", ""), known) if request.body else ""}  # fmt: skip
+        sent: dict[str, Any] = {
+            "method": request.method,
+            "url": mask_url(request.url, known),
+            "request_headers": mask_headers(request.headers, known),
+            "request_body": mask_body(
+                request.body, dict(request.headers).get("Content-Type", ""), known
+            )
+            if request.body
+            else "",
+        }
         try:
             response, body = self._exchanged(request, content)
         except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
             broken = self._what_is_not_http(error)
-            broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail)
+            broken.exchange = Exchange(
+                **sent, status=None, ms=_since(begun), error=broken.failure.detail
+            )
             raise broken from error
         except RoadError as broken:
-            broken.exchange = Exchange(**sent, status=None, ms=_since(begun), error=broken.failure.detail or broken.failure.code)
+            broken.exchange = Exchange(
+                **sent,
+                status=None,
+                ms=_since(begun),
+                error=broken.failure.detail or broken.failure.code,
+            )
             raise
         text = body.decode(response.encoding or "utf-8", "replace")
         headers = [(name, value) for name, value in response.headers.multi_items()]
         exchange = Exchange(
-            **sent, status=response.status_code, response_headers=mask_headers(headers, known), response_size=len(body), ms=_since(begun),
+            **sent,
+            status=response.status_code,
+            response_headers=mask_headers(headers, known),
+            response_size=len(body),
+            ms=_since(begun),
             response_body=mask_body(text, response.headers.get("content-type", ""), known),
-        )  # fmt: skip
+        )
         return Answer(response.status_code, dict(headers), text, exchange, body)
 
     def _check_where_it_goes(self, request: Request) -> None:
-        """Over TLS, or to this machine, with nothing in the address that would become a header; and with a secret only where it was cleared for.
+        """Over TLS, or to this machine, with nothing in the address that would become a header; and
+        with a secret only where it was cleared for.
 
         Every request with a secret leaves through here. Raises :class:`RoadError`.
         """
         try:
             there = httpx.URL(request.url)
         except httpx.InvalidURL as error:
-            raise _broken("setting", "address", f"It is not an address that can be called: {error}.", CauseClass.UNKNOWN) from error
+            raise _broken(
+                "setting",
+                "address",
+                f"It is not an address that can be called: {error}.",
+                CauseClass.UNKNOWN,
+            ) from error
         if there.userinfo or there.scheme not in ("http", "https") or not there.host:
-            says = "Addresses of https (on this machine http) are called, without a user name before @."
+            says = (
+                "Addresses of https (on this machine http) are called, without a user name "
+                "before @."
+            )
             raise _broken("setting", "address", says, CauseClass.UNKNOWN)
-        if self.shows is not None or request.secrets or any(name.lower() in _BEARING for name, _ in request.headers):
+        if (
+            self.shows is not None
+            or request.secrets
+            or any(name.lower() in _BEARING for name, _ in request.headers)
+        ):
             usual = 443 if there.scheme == "https" else 80
-            self._check_cleared(origin_of(there.scheme, there.raw_host.decode("ascii"), there.port or usual))
+            self._check_cleared(
+                origin_of(there.scheme, there.raw_host.decode("ascii"), there.port or usual)
+            )
         if there.scheme == "http":
             self.check_is_here(there.host)
 
@@ -458,25 +564,46 @@ class Road(httpcore.NetworkBackend):
             )
 
     def check_is_here(self, host: str) -> None:
-        """Raise :class:`RoadError` unless a host is this machine, whatever name it is called by: beyond, everybody on the way could read along."""
+        """Raise :class:`RoadError` unless a host is this machine, whatever name it is called by:
+        beyond, everybody on the way could read along.
+        """
         if not are_of_this_machine(found := self.find(host)):
             raise _broken(
-                "socket", "in_the_open", f"{host} is {found[0]}, and http: would carry everything there in the open.", CauseClass.UNKNOWN
+                "socket",
+                "in_the_open",
+                f"{host} is {found[0]}, and http: would carry everything there in the open.",
+                CauseClass.UNKNOWN,
             )
 
     def _what_is_not_http(self, error: Exception) -> RoadError:
-        """Many servers close the line, without an alert, when they do not take a client certificate (TLS 1.3 has the handshake end before)."""
-        if self.shows is not None and isinstance(error, httpcore.RemoteProtocolError) and "without sending" in str(error):
+        """Many servers close the line, without an alert, when they do not take a client certificate
+        (TLS 1.3 has the handshake end before).
+        """
+        if (
+            self.shows is not None
+            and isinstance(error, httpcore.RemoteProtocolError)
+            and "without sending" in str(error)
+        ):
             return _broken(
-                "tls", "closed_on_certificate", "The line was closed without an answer, right after our certificate.", CauseClass.TLS
+                "tls",
+                "closed_on_certificate",
+                "The line was closed without an answer, right after our certificate.",
+                CauseClass.TLS,
             )
         return _broken("socket", "reset", f"What came back is not HTTP: {error}")
 
     def _read(self, response: httpx.Response) -> bytes:
         try:
-            return unpacked(response.iter_raw(), response.headers.get("content-encoding", ""), self.limits.size)
+            return unpacked(
+                response.iter_raw(), response.headers.get("content-encoding", ""), self.limits.size
+            )
         except TooLarge as error:
-            raise _broken("socket", "too_large", f"The answer is larger than {self.limits.size // 1024} KiB.", CauseClass.THEIRS) from error
+            raise _broken(
+                "socket",
+                "too_large",
+                f"The answer is larger than {self.limits.size // 1024} KiB.",
+                CauseClass.THEIRS,
+            ) from error
         except BadCoding as error:
             raise _broken("socket", "coding", str(error), CauseClass.THEIRS) from error
 
@@ -492,12 +619,29 @@ class _Transport(httpx.BaseTransport):
         self.pool = pool
 
     def handle_request(self, request: httpx.Request) -> httpx.Response:
-        url = httpcore.URL(scheme=request.url.raw_scheme, host=request.url.raw_host, port=request.url.port, target=request.url.raw_path)
+        url = httpcore.URL(
+            scheme=request.url.raw_scheme,
+            host=request.url.raw_host,
+            port=request.url.port,
+            target=request.url.raw_path,
+        )
         assert isinstance(request.stream, httpx.SyncByteStream)
-        answer = self.pool.handle_request(httpcore.Request(request.method, url, headers=request.headers.raw, content=request.stream,
-                                                           extensions=request.extensions))  # fmt: skip
+        answer = self.pool.handle_request(
+            httpcore.Request(
+                request.method,
+                url,
+                headers=request.headers.raw,
+                content=request.stream,
+                extensions=request.extensions,
+            )
+        )
         assert isinstance(answer.stream, Iterable)
-        return httpx.Response(answer.status, headers=answer.headers, stream=_Stream(answer.stream), extensions=answer.extensions)
+        return httpx.Response(
+            answer.status,
+            headers=answer.headers,
+            stream=_Stream(answer.stream),
+            extensions=answer.extensions,
+        )
 
     def close(self) -> None:
         self.pool.close()

@@ -1,4 +1,6 @@
-"""Taking the coding off an answer (RFC 9110 §8.4), within a limit: 1,800 octets may hold gigabytes."""
+"""Taking the coding off an answer (RFC 9110 §8.4), within a limit: 1,800 octets may
+hold gigabytes.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ ACCEPTED = "gzip, deflate"
 
 
 class BadCoding(ValueError):
-    """The answer has more codings than one, or an unknown one, or is damaged; the message says which."""
+    """The answer has more codings than one, or an unknown one, or is damaged; the message says
+    which.
+    """
 
 
 class TooLarge(ValueError):
@@ -18,13 +22,21 @@ class TooLarge(ValueError):
 
 
 def unpacked(parts: Iterable[bytes], codings: str, most: int) -> bytes:
-    """The whole content of an answer. ``codings`` is its ``Content-Encoding``; ``most``: octets, packed and unpacked alike.
+    """The whole content of an answer.
+
+    ``codings`` is its ``Content-Encoding``; ``most``: octets, packed and unpacked alike.
 
     Raises :class:`BadCoding`, :class:`TooLarge`.
     """
-    named = [one.strip().lower() for one in codings.split(",") if one.strip() and one.strip().lower() != "identity"]
+    named = [
+        one.strip().lower()
+        for one in codings.split(",")
+        if one.strip() and one.strip().lower() != "identity"
+    ]
     if len(named) > 1:
-        raise BadCoding(f"It is packed {len(named)} times ({', '.join(named)[:80]}); one coding is taken off.")
+        raise BadCoding(
+            f"It is packed {len(named)} times ({', '.join(named)[:80]}); one coding is taken off."
+        )
     if named and named[0] not in ("gzip", "x-gzip", "deflate"):
         raise BadCoding(f"It is packed as {named[0][:40]!r}, which was not asked for.")
     plain = bytearray()

@@ -1,1 +1,3 @@
-"""Outside applications that keep their own client registrations: OAuth 2.0 providers, each with its own ways."""
+"""Outside applications that keep their own client registrations: OAuth 2.0 providers, each with its
+own ways.
+"""

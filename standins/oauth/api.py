@@ -18,23 +18,42 @@ from .store import Store, digest
 class Api:
     """The resource side of one environment."""
 
-    def __init__(self, store: Store, faults: Faults, issuer: str, screens: str, house: House | None = None) -> None:
-        self.store, self.faults, self.issuer, self.screens, self.about, self.house = store, faults, issuer, screens, store.about, house
+    def __init__(
+        self, store: Store, faults: Faults, issuer: str, screens: str, house: House | None = None
+    ) -> None:
+        self.store, self.faults, self.issuer, self.screens, self.about, self.house = (
+            store,
+            faults,
+            issuer,
+            screens,
+            store.about,
+            house,
+        )
 
     def routes(self) -> list[Route]:
         """The operations and their description."""
-        handlers: dict[str, Callable[[Request], Response]] = {"put": self.put_thing, "delete": self.delete_thing, "post": self.file_thing}
+        handlers: dict[str, Callable[[Request], Response]] = {
+            "put": self.put_thing,
+            "delete": self.delete_thing,
+            "post": self.file_thing,
+        }
         routes = [Route("/openapi.json", self.description)]
         for (method, path), (_, alternatives) in self.about.operations.items():
             handler = handlers.get(method) or self._lister(path.strip("/"))
-            routes.append(Route("/api" + path, self._guarded(handler, alternatives), methods=[method.upper()]))
+            routes.append(
+                Route("/api" + path, self._guarded(handler, alternatives), methods=[method.upper()])
+            )
         return routes
 
     def _lister(self, what: str) -> Callable[[Request], Response]:
         rest = self.about.rest
-        return lambda _: JSONResponse({what: rest[what] if what in rest else list(self.store.data["things"].values())})
+        return lambda _: JSONResponse(
+            {what: rest[what] if what in rest else list(self.store.data["things"].values())}
+        )
 
-    def _guarded(self, handler: Callable[[Request], Response], alternatives: list[list[str]]) -> Callable[[Request], Awaitable[Response]]:
+    def _guarded(
+        self, handler: Callable[[Request], Response], alternatives: list[list[str]]
+    ) -> Callable[[Request], Awaitable[Response]]:
         async def run(request: Request) -> Response:
             self.store.count("api")
             instead, hold = await self.faults.before("make" if request.method == "PUT" else "api")
@@ -62,9 +81,15 @@ class Api:
         by_house = None
         if kept is None and self.house is not None:
             address = request.client.host if request.client else ""
-            by_house = await self.house.scopes(self.about.key, self.store.environment, header[7:], address)
+            by_house = await self.house.scopes(
+                self.about.key, self.store.environment, header[7:], address
+            )
         if by_house is None and (kept is None or kept["ends"] < clock.now()):
-            return _challenge(401, error="invalid_token", error_description="The access token has ended or is not known")
+            return _challenge(
+                401,
+                error="invalid_token",
+                error_description="The access token has ended or is not known",
+            )
         if kept is None:
             held = set(by_house or ())
         else:
@@ -80,12 +105,22 @@ class Api:
         """Enter or change one; some fields are wanted."""
         given: Any = getattr(request.state, "given", None)
         wanted = self.about.wanted
-        if not isinstance(given, dict) or (lacking := [one for one in wanted if not given.get(one)]):
-            said = f"{' and '.join(wanted)} are wanted" if not isinstance(given, dict) else f"wanted: {', '.join(lacking)}"
+        if not isinstance(given, dict) or (
+            lacking := [one for one in wanted if not given.get(one)]
+        ):
+            said = (
+                f"{' and '.join(wanted)} are wanted"
+                if not isinstance(given, dict)
+                else f"wanted: {', '.join(lacking)}"
+            )
             return JSONResponse({"error": said}, 422)
         number = request.path_params["number"]
         new = number not in self.store.data["things"]
-        self.store.data["things"][number] = {"number": number, **{one: given[one] for one in wanted}, "note": given.get("note", "")}
+        self.store.data["things"][number] = {
+            "number": number,
+            **{one: given[one] for one in wanted},
+            "note": given.get("note", ""),
+        }
         self.store.count("manifest_made" if new else "manifest_changed")
         self.store.save()
         return JSONResponse(self.store.data["things"][number], 201 if new else 200)
@@ -106,18 +141,26 @@ class Api:
         """The OpenAPI description."""
         paths: dict[str, Any] = {}
         for (method, path), (summary, alternatives) in self.about.operations.items():
-            paths.setdefault(path, {})[method] = {"summary": summary, "security": [{"oauth": some} for some in alternatives],
-                                                  "responses": {"default": {"description": "answer"}}}  # fmt: skip
+            paths.setdefault(path, {})[method] = {
+                "summary": summary,
+                "security": [{"oauth": some} for some in alternatives],
+                "responses": {"default": {"description": "answer"}},
+            }
         scopes = {"tokenUrl": f"{self.issuer}/token", "scopes": self.about.scopes}
         flows: dict[str, Any] = {}
         if "authorization_code" in self.about.grants:
             flows["authorizationCode"] = {"authorizationUrl": f"{self.screens}/authorize", **scopes}
         if "client_credentials" in self.about.grants:
             flows["clientCredentials"] = scopes
-        return JSONResponse({
-            "openapi": "3.1.0", "info": {"title": self.about.name, "version": "1"}, "servers": [{"url": f"{self.issuer}/api"}], "paths": paths,
-            "components": {"securitySchemes": {"oauth": {"type": "oauth2", "flows": flows}}},
-        })  # fmt: skip
+        return JSONResponse(
+            {
+                "openapi": "3.1.0",
+                "info": {"title": self.about.name, "version": "1"},
+                "servers": [{"url": f"{self.issuer}/api"}],
+                "paths": paths,
+                "components": {"securitySchemes": {"oauth": {"type": "oauth2", "flows": flows}}},
+            }
+        )
 
 
 def _challenge(status: int, **params: str) -> Response:

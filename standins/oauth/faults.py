@@ -1,4 +1,6 @@
-"""Faults that can be switched on from outside: the next calls are refused, slow, or answered with an error."""
+"""Faults that can be switched on from outside: the next calls are refused, slow, or answered with
+an error.
+"""
 
 from __future__ import annotations
 
@@ -9,15 +11,29 @@ from typing import Any
 
 from starlette.responses import JSONResponse, Response
 
-KINDS = ("refuse", "slow", "slow_answer", "hold", "too_many", "unavailable", "ended_certificate", "none")
-# "hold": the request is worked on, and its answer kept back until another fault, or none, is switched on.
+KINDS = (
+    "refuse",
+    "slow",
+    "slow_answer",
+    "hold",
+    "too_many",
+    "unavailable",
+    "ended_certificate",
+    "none",
+)
+# "hold": the request is worked on, and its answer kept back until another fault, or none, is
+# switched on.
 FOR_GOOD = -1.0
 _WIDER = {"make": "api"}
 
 
 @dataclass
 class Faults:
-    """What is switched on. ``where`` is token, api, make (a part of api: what puts a thing there) or all; ``left`` counts down with each call it meets; ``held`` answers are kept back now."""
+    """What is switched on.
+
+    ``where`` is token, api, make (a part of api: what puts a thing there) or all; ``left`` counts
+    down with each call it meets; ``held`` answers are kept back now.
+    """
 
     kind: str = "none"
     where: str = "all"
@@ -41,19 +57,27 @@ class Faults:
             self.held += 1
             try:
                 with contextlib.suppress(TimeoutError):
-                    await asyncio.wait_for(self.changed.wait(), None if seconds == FOR_GOOD else seconds)
+                    await asyncio.wait_for(
+                        self.changed.wait(), None if seconds == FOR_GOOD else seconds
+                    )
             finally:
                 self.held -= 1
 
     def meets(self, place: str) -> str:
         """The fault that this call meets, if any; uses one up."""
-        if self.left <= 0 or self.where not in ("all", place, _WIDER.get(place)) or self.kind in ("none", "ended_certificate"):
+        if (
+            self.left <= 0
+            or self.where not in ("all", place, _WIDER.get(place))
+            or self.kind in ("none", "ended_certificate")
+        ):
             return "none"
         self.left -= 1
         return self.kind
 
     async def before(self, place: str) -> tuple[Response | None, float]:
-        """What to answer in place of the real answer, and how long to hold the real one back afterwards."""
+        """What to answer in place of the real answer, and how long to hold the real one back
+        afterwards.
+        """
         kind = self.meets(place)
         if kind == "slow":
             await self.hold(self.seconds)
@@ -62,11 +86,18 @@ class Faults:
         if kind == "hold":
             return None, FOR_GOOD
         if kind == "too_many":
-            return JSONResponse({"error": "temporarily_unavailable"}, 429, {"Retry-After": str(int(self.seconds))}), 0
+            return JSONResponse(
+                {"error": "temporarily_unavailable"}, 429, {"Retry-After": str(int(self.seconds))}
+            ), 0
         if kind == "unavailable":
             return JSONResponse({"error": "temporarily_unavailable"}, 503), 0
         if kind == "refuse":
             if place == "token":
-                return JSONResponse({"error": "invalid_client"}, 401, {"WWW-Authenticate": 'Basic realm="harbour"'}), 0
-            return Response(status_code=401, headers={"WWW-Authenticate": 'Bearer realm="harbour", error="invalid_token"'}), 0
+                return JSONResponse(
+                    {"error": "invalid_client"}, 401, {"WWW-Authenticate": 'Basic realm="harbour"'}
+                ), 0
+            return Response(
+                status_code=401,
+                headers={"WWW-Authenticate": 'Bearer realm="harbour", error="invalid_token"'},
+            ), 0
         return None, 0

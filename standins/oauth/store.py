@@ -55,7 +55,10 @@ class Store:
     # Clients
 
     def new_client(self, fields: dict[str, Any]) -> tuple[dict[str, Any], str, str]:
-        """Register a client. Answers it, its secret (empty if public) and its registration access token."""
+        """Register a client.
+
+        Answers it, its secret (empty if public) and its registration access token.
+        """
         short = {"sandbox": "sbx", "staging": "stg", "production": "prd"}[self.environment]
         client_id = f"gs-{self.about.short}-{short}-{secrets.token_hex(3)}"
         token = secrets.token_urlsafe(32)
@@ -68,7 +71,9 @@ class Store:
             **fields,
         }
         self.data["clients"][client_id] = client
-        secret = "" if client["token_endpoint_auth_method"] == "none" else self.new_secret(client)[1]
+        secret = (
+            "" if client["token_endpoint_auth_method"] == "none" else self.new_secret(client)[1]
+        )
         self.save()
         return client, secret, token
 
@@ -79,7 +84,13 @@ class Store:
             raise ValueError("Two secrets are live already. Retire one first.")
         secret_id, value = f"sid-{secrets.token_hex(6)}", secrets.token_urlsafe(30)
         client["secrets"].append(
-            {"id": secret_id, "digest": digest(value), "hint": value[-4:], "made": clock.now(), "ends": int(clock.now()) + SECRET_LIFE}
+            {
+                "id": secret_id,
+                "digest": digest(value),
+                "hint": value[-4:],
+                "made": clock.now(),
+                "ends": int(clock.now()) + SECRET_LIFE,
+            }
         )
         self.save()
         return secret_id, value
@@ -99,7 +110,9 @@ class Store:
         wanted = digest(value)
         now = clock.now()
         return any(
-            secrets.compare_digest(one["digest"], wanted) and one["ends"] > now and one["made"] + self.about.spread <= now
+            secrets.compare_digest(one["digest"], wanted)
+            and one["ends"] > now
+            and one["made"] + self.about.spread <= now
             for one in client["secrets"]
         )
 
@@ -108,7 +121,12 @@ class Store:
     def new_code(self, **facts: Any) -> str:
         """An authorization code, good for a minute and for one use."""
         code = secrets.token_urlsafe(24)
-        self.data["codes"][digest(code)] = {**facts, "ends": clock.now() + CODE_LIFE, "used": False, "family": ""}
+        self.data["codes"][digest(code)] = {
+            **facts,
+            "ends": clock.now() + CODE_LIFE,
+            "used": False,
+            "family": "",
+        }
         self.save()
         return code
 
@@ -129,17 +147,29 @@ class Store:
         }
         return token
 
-    def new_refresh(self, client_id: str, account: str, scope: str, family: str, before: str = "") -> str:
+    def new_refresh(
+        self, client_id: str, account: str, scope: str, family: str, before: str = ""
+    ) -> str:
         """A refresh token; ``before`` is the digest of the one it replaces."""
         token = secrets.token_urlsafe(32)
-        self.data["refresh"][digest(token)] = {"client_id": client_id, "account": account, "scope": scope, "family": family, "next": "",
-                                               "before": before, "used": False, "ends": clock.now() + REFRESH_LIFE}  # fmt: skip
+        self.data["refresh"][digest(token)] = {
+            "client_id": client_id,
+            "account": account,
+            "scope": scope,
+            "family": family,
+            "next": "",
+            "before": before,
+            "used": False,
+            "ends": clock.now() + REFRESH_LIFE,
+        }
         return token
 
     def revoke_family(self, family: str) -> None:
         """End every token that came from one sign-in."""
         for kind in ("access", "refresh"):
-            for key in [key for key, one in self.data[kind].items() if one["family"] == family and family]:
+            for key in [
+                key for key, one in self.data[kind].items() if one["family"] == family and family
+            ]:
                 del self.data[kind][key]
 
     def count(self, what: str) -> None:

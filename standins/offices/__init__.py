@@ -1,1 +1,3 @@
-"""Outside applications that hand out keys, tokens, passwords and accounts, each from a plain administration screen of its own."""
+"""Outside applications that hand out keys, tokens, passwords and accounts, each from a plain
+administration screen of its own.
+"""

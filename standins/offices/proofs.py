@@ -1,4 +1,6 @@
-"""How an office's API wants to be told who calls: each returns the key that a request shows, or a refusal."""
+"""How an office's API wants to be told who calls: each returns the key that a request shows, or a
+refusal.
+"""
 
 from __future__ import annotations
 
@@ -21,14 +23,27 @@ Proof = Callable[[Request, Keys, str], "dict[str, Any] | Response"]
 
 
 def _no(says: str, challenge: str = "") -> Response:
-    return JSONResponse({"error": "unauthorized", "says": says}, 401, {"WWW-Authenticate": challenge} if challenge else None)
+    return JSONResponse(
+        {"error": "unauthorized", "says": says},
+        401,
+        {"WWW-Authenticate": challenge} if challenge else None,
+    )
 
 
 def _by_secret(keys: Keys, shown: str) -> dict[str, Any] | None:
-    return next((one for one in keys.values() if secrets.compare_digest(one["secret"].encode(), shown.encode())), None)
+    return next(
+        (
+            one
+            for one in keys.values()
+            if secrets.compare_digest(one["secret"].encode(), shown.encode())
+        ),
+        None,
+    )
 
 
-def _live(key: dict[str, Any] | None, spread: float, challenge: str = "") -> dict[str, Any] | Response:
+def _live(
+    key: dict[str, Any] | None, spread: float, challenge: str = ""
+) -> dict[str, Any] | Response:
     now = clock.now()
     if key is None or key["made"] + spread > now:
         return _no("This key is not known", challenge)
@@ -39,12 +54,16 @@ def _live(key: dict[str, Any] | None, spread: float, challenge: str = "") -> dic
 
 def header(name: str, spread: float = 0) -> Proof:
     """An API key in a header."""
-    return lambda request, keys, body: _live(_by_secret(keys, request.headers.get(name, "")), spread)
+    return lambda request, keys, body: _live(
+        _by_secret(keys, request.headers.get(name, "")), spread
+    )
 
 
 def query(name: str) -> Proof:
     """An API key in the query."""
-    return lambda request, keys, body: _live(_by_secret(keys, request.query_params.get(name, "")), 0)
+    return lambda request, keys, body: _live(
+        _by_secret(keys, request.query_params.get(name, "")), 0
+    )
 
 
 def bearer(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response:
@@ -58,7 +77,11 @@ def bearer(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
 def basic(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response:
     """User name and password (RFC 7617)."""
     try:
-        user, _, password = base64.b64decode(request.headers.get("authorization", "")[6:], validate=True).decode().partition(":")
+        user, _, password = (
+            base64.b64decode(request.headers.get("authorization", "")[6:], validate=True)
+            .decode()
+            .partition(":")
+        )
     except (binascii.Error, UnicodeDecodeError):
         user, password = "", ""
     key = keys.get(user)
@@ -80,10 +103,14 @@ def oauth1(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
         return _no("The timestamp is too far from our clock", 'OAuth realm="office"')
     if given.get("oauth_nonce", "") in key.setdefault("nonces", []):
         return _no("This nonce was used before", 'OAuth realm="office"')
-    is_form = request.headers.get("content-type", "").startswith("application/x-www-form-urlencoded")
+    is_form = request.headers.get("content-type", "").startswith(
+        "application/x-www-form-urlencoded"
+    )
     signed = SignedRequest(str(request.url), request.method)
     form = parse_qsl(body, keep_blank_values=True) if is_form else []
-    signed.params = signature.collect_parameters(urlsplit(str(request.url)).query, form, {"Authorization": shown}, with_realm=False)
+    signed.params = signature.collect_parameters(
+        urlsplit(str(request.url)).query, form, {"Authorization": shown}, with_realm=False
+    )
     signed.signature = given.get("oauth_signature", "")
     if not signature.verify_hmac_sha1(signed, key["client_secret"], key["secret"]):
         return _no("The signature does not hold", 'OAuth realm="office"')

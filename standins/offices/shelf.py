@@ -16,11 +16,15 @@ ENVIRONMENTS = ("sandbox", "staging", "production")
 
 
 class Shelf:
-    """One JSON file for an application, replaced as a whole; inside, a drawer for each environment."""
+    """One JSON file for an application, replaced as a whole; inside, a drawer for each
+    environment.
+    """
 
     def __init__(self, file: Path) -> None:
         self.file = file
-        self.data: dict[str, Any] = {one: {"keys": {}, "things": {}, "calls": {}} for one in ENVIRONMENTS}
+        self.data: dict[str, Any] = {
+            one: {"keys": {}, "things": {}, "calls": {}} for one in ENVIRONMENTS
+        }
         if file.exists():
             self.data.update(json.loads(file.read_text()))
 
@@ -37,17 +41,31 @@ class Shelf:
 def page(title: str, colour: str, body: str, status: int = 200) -> HTMLResponse:
     """A page as an old office program draws them."""
     style = (
-        f"body{{font:16px/1.45 'Times New Roman',serif;margin:0;background:#e8e8ee;color:#111}}h1{{background:{colour};color:#fff;margin:0;padding:.5rem 1rem;font-size:1.3rem}}"
-        "div{background:#fff;border:2px inset #bbb;margin:1rem;padding:1rem;max-width:52rem}table{border-collapse:collapse}td,th{border:1px solid #888;padding:.25rem .5rem;"
-        "text-align:left}input,select,button,textarea{font:inherit}code{background:#ffd;font-size:1.05em;word-break:break-all}.no{color:#900;font-weight:bold}form{display:inline}"
+        "body{font:16px/1.45 'Times New Roman',serif;margin:0;background:#e8e8ee;color:#111}"
+        f"h1{{background:{colour};color:#fff;margin:0;padding:.5rem 1rem;font-size:1.3rem}}"
+        "div{background:#fff;border:2px inset #bbb;margin:1rem;padding:1rem;max-width:52rem}"
+        "table{border-collapse:collapse}"
+        "td,th{border:1px solid #888;padding:.25rem .5rem;text-align:left}"
+        "input,select,button,textarea{font:inherit}"
+        "code{background:#ffd;font-size:1.05em;word-break:break-all}"
+        ".no{color:#900;font-weight:bold}form{display:inline}"
     )
     return HTMLResponse(
-        f"<!doctype html><html lang=en><meta charset=utf-8><title>{escape(title)}</title><style>{style}</style><h1>{escape(title)}</h1><div>{body}</div></html>",
+        f"<!doctype html><html lang=en><meta "
+        f"charset=utf-8><title>{escape(title)}</title><style>{style}</style>"
+        f"<h1>{escape(title)}</h1><div>{body}</div></html>",
         status,
-        {"Content-Security-Policy": "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'", "Cache-Control": "no-store"},
+        {
+            "Content-Security-Policy": (
+                "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'"
+            ),
+            "Cache-Control": "no-store",
+        },
     )
 
 
 async def form_of(request: Request) -> dict[str, str]:
     """The fields of a form."""
-    return dict(parse_qsl((await request.body()).decode("utf-8", "replace"), keep_blank_values=True))
+    return dict(
+        parse_qsl((await request.body()).decode("utf-8", "replace"), keep_blank_values=True)
+    )

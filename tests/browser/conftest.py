@@ -1,4 +1,6 @@
-"""Desks in a browser: one empty, one with the demo; a page that is logged in; hands that use the mouse or only the keyboard."""
+"""Desks in a browser: one empty, one with the demo; a page that is logged in; hands that use the
+mouse or only the keyboard.
+"""
 
 from __future__ import annotations
 
@@ -34,16 +36,26 @@ def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
 
 
-def make_desk(home: Path, stand_ins: StandIns, fill: str, rounds: bool, host: str = "127.0.0.1") -> Desk:
-    """A desk of its own in a folder, filled by a line of Python that prints the passwords by login name. ``rounds``: begin them by the clock."""
-    assert (ROOT / "web" / "dist" / "index.html").exists(), "build the front end first: bin/test does"
+def make_desk(
+    home: Path, stand_ins: StandIns, fill: str, rounds: bool, host: str = "127.0.0.1"
+) -> Desk:
+    """A desk of its own in a folder, filled by a line of Python that prints the passwords by login
+    name. ``rounds``: begin them by the clock.
+    """
+    assert (ROOT / "web" / "dist" / "index.html").exists(), (
+        "build the front end first: bin/test does"
+    )
     trust, fresh = home.parent / "standins" / "certificates" / "root.pem", home.parent / "fresh"
-    if not fresh.exists():  # migrated and filled once, then copied: each takes longer than most tests
+    if (
+        not fresh.exists()
+    ):  # migrated and filled once, then copied: each takes longer than most tests
         first = Desk(fresh, stand_ins, trust)
         first.migrate()
         first.manage("collectstatic", "--noinput", "--verbosity", "0")
         shutil.copytree(fresh, fresh.with_name("empty"))
-        (fresh.with_name("empty") / "logins.json").write_text(Desk(fresh.with_name("empty"), stand_ins, trust).python(EMPTY))
+        (fresh.with_name("empty") / "logins.json").write_text(
+            Desk(fresh.with_name("empty"), stand_ins, trust).python(EMPTY)
+        )
     source = fresh.with_name("empty") if fill == EMPTY else fresh
     shutil.rmtree(home, ignore_errors=True)  # of a first run that failed
     shutil.copytree(source, home, ignore=shutil.ignore_patterns("static"))
@@ -72,7 +84,12 @@ def empty_desk(stand_ins: StandIns, request: pytest.FixtureRequest) -> Iterator[
     """A desk with people and environments, and nothing else."""
     from tests.settings import HOME_OF_TESTS
 
-    desk = make_desk(HOME_OF_TESTS / f"empty-{abs(hash(request.node.name)) % 10**8}", stand_ins, EMPTY, rounds=False)
+    desk = make_desk(
+        HOME_OF_TESTS / f"empty-{abs(hash(request.node.name)) % 10**8}",
+        stand_ins,
+        EMPTY,
+        rounds=False,
+    )
     yield desk
     desk.kill()
 
@@ -82,7 +99,11 @@ def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
     """The whole demo, with its worker."""
     from tests.settings import HOME_OF_TESTS
 
-    fill = f"import json\nfrom neatlatch.demo.load import load\nsaid = load({stand_ins.port}, only=('cargo-manifests',))\n{PATIENT}\nprint(json.dumps({{k: v[1] for k, v in said.items()}}))"
+    fill = (
+        f"import json\nfrom neatlatch.demo.load import load\nsaid = load({stand_ins.port}, "
+        f"only=('cargo-manifests',))\n{PATIENT}\nprint(json.dumps({{k: v[1] for k, v in "
+        f"said.items()}}))"
+    )
     desk = make_desk(HOME_OF_TESTS / "demo", stand_ins, fill, rounds=True)
     yield desk
     desk.kill()
@@ -91,13 +112,28 @@ def demo_desk(stand_ins: StandIns) -> Iterator[Desk]:
 def open_page(browser: Browser, desk: Desk, who: str = "morag", **more: Any) -> Page:
     """A page of a fresh browser, logged in. Errors in the page fail the test."""
     known: dict[str, Any] = desk.__dict__.setdefault("sessions", {})
-    context = browser.new_context(base_url=desk.url, viewport={"width": 1280, "height": 800}, storage_state=known.get(who), **more)
+    context = browser.new_context(
+        base_url=desk.url,
+        viewport={"width": 1280, "height": 800},
+        storage_state=known.get(who),
+        **more,
+    )
     page = context.new_page()
     page.errors = []  # type: ignore[attr-defined]
     page.on("pageerror", lambda error: page.errors.append(str(error)))  # type: ignore[attr-defined]
-    page.on("console", lambda said: page.errors.append(said.text) if said.type == "error" and "Content Security" in said.text else None)  # type: ignore[attr-defined]
+    page.on(
+        "console",
+        lambda said: (
+            page.errors.append(said.text)
+            if said.type == "error" and "Content Security" in said.text
+            else None
+        ),
+    )  # type: ignore[attr-defined]
     page.goto("/")
-    within, outside = page.get_by_role("navigation", name="Sections"), page.get_by_role("button", name="Log in")
+    within, outside = (
+        page.get_by_role("navigation", name="Sections"),
+        page.get_by_role("button", name="Log in"),
+    )
     expect(within.or_(outside)).to_be_visible()
     if outside.is_visible():  # the first time, and after a log-out
         page.get_by_label("Login name").fill(who)
@@ -125,7 +161,9 @@ class Mouse:
 
 
 class Keyboard:
-    """Uses nothing but Tab, arrows, letters, Space and Enter: what Tab does not reach cannot be used."""
+    """Uses nothing but Tab, arrows, letters, Space and Enter: what Tab does not reach cannot be
+    used.
+    """
 
     def reach(self, target: Locator) -> None:
         expect(target).to_be_visible()
@@ -147,7 +185,8 @@ class Keyboard:
         target.page.keyboard.insert_text(text)
 
     def choose(self, target: Locator, label: str) -> None:
-        # What can be chosen may come with an answer that is still on its way; arrows on an empty list choose nothing.
+        # What can be chosen may come with an answer that is still on its way; arrows on an empty
+        # list choose nothing.
         expect(target.locator("option").filter(has_text=label).first).to_be_attached()
         self.reach(target)
         for _ in range(20):

@@ -1,4 +1,6 @@
-"""Steps of setting up, as a person takes them: in Neat Latch, and in the office of the application next to it."""
+"""Steps of setting up, as a person takes them: in Neat Latch, and in the office of the application
+next to it.
+"""
 
 from __future__ import annotations
 
@@ -101,11 +103,17 @@ def made(office: Page, name: str, account: str, role: str) -> str:
         office.get_by_role("button", name="Show it").click()
     if office.locator("#issued").count():
         return office.locator("#issued").input_value()
-    return "\n".join("\t".join(row.locator("th, td").all_inner_texts()) for row in office.locator("tr").all())
+    return "\n".join(
+        "\t".join(row.locator("th, td").all_inner_texts()) for row in office.locator("tr").all()
+    )
 
 
-def programme(page: Page, office: str, name: str, scopes: tuple[str, ...], grant: str, uri: str = "") -> tuple[str, str]:
-    """A client entered by hand in an application's own office, in a window of its own; answers its ID and its secret."""
+def programme(
+    page: Page, office: str, name: str, scopes: tuple[str, ...], grant: str, uri: str = ""
+) -> tuple[str, str]:
+    """A client entered by hand in an application's own office, in a window of its own; answers its
+    ID and its secret.
+    """
     window = page.context.new_page()
     window.goto(f"{office}/office")
     window.get_by_role("button", name="Enter").click()
@@ -130,13 +138,17 @@ def begin_oauth(page: Page, name: str, scopes: tuple[str, ...]) -> None:
         expect(page.get_by_label(scope)).to_be_visible()
     # All in one moment: a tick that comes while another is being saved is not lost.
     page.evaluate(
-        "(names) => [...document.querySelectorAll('label')].filter((one) => names.some((name) => one.textContent.includes(name)))"
+        "(names) => [...document.querySelectorAll('label')].filter((one) => "
+        "names.some((name) => one.textContent.includes(name)))"
         ".forEach((one) => one.querySelector('input').click())",
         list(scopes),
     )
     expect(page.locator("fieldset input:checked")).to_have_count(len(scopes))
     address = "/api" + urlsplit(page.url).path.removesuffix("/set-up")
-    wait_until(lambda: set(page.request.get(address).json()["scopes"]) == set(scopes), what="the scopes to be saved")
+    wait_until(
+        lambda: set(page.request.get(address).json()["scopes"]) == set(scopes),
+        what="the scopes to be saved",
+    )
     open_section(page, "Prepare their side")
     page.get_by_label("What it is to be called there").fill(name)
     by_protocol = page.get_by_label("Register it there for me")
@@ -146,7 +158,8 @@ def begin_oauth(page: Page, name: str, scopes: tuple[str, ...]) -> None:
     expect(page.get_by_text("the ticks stay")).to_be_visible()
 
 
-# A press is lost when the page moves between the button's going down and its coming up: each act is seen to its end before the next.
+# A press is lost when the page moves between the button's going down and its coming up: each act is
+# seen to its end before the next.
 
 
 def enter(page: Page, client_id: str) -> None:

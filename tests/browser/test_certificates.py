@@ -29,7 +29,12 @@ print(json.dumps({name: word for name, (role, word) in made.items()}))
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
-    found = make_desk(HOME_OF_TESTS / "certificates", stand_ins, FILL.replace("PORT", str(stand_ins.port)), rounds=False)
+    found = make_desk(
+        HOME_OF_TESTS / "certificates",
+        stand_ins,
+        FILL.replace("PORT", str(stand_ins.port)),
+        rounds=False,
+    )
     yield found
     found.kill()
 
@@ -44,19 +49,25 @@ def page(browser: Browser, desk: Desk) -> Iterator[Page]:
 def test_reading_any(page: Page) -> None:
     page.goto("/certificates")
     page.get_by_role("link", name="Read any certificate").click()
-    chain = "".join((VECTORS / one).read_text() for one in ("leaf-good.pem", "intermediate.pem", "root.pem"))
+    chain = "".join(
+        (VECTORS / one).read_text() for one in ("leaf-good.pem", "intermediate.pem", "root.pem")
+    )
     page.get_by_label("Pasted (PEM)").fill(chain)
     page.get_by_label("At this moment").fill("2026-06-01T00:00")
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("The chain is good.")).to_be_visible()
-    drawn = page.get_by_role("img", name=re.compile("Open Root, root.*www.good.example, certificate.*the first to end"))
+    drawn = page.get_by_role(
+        "img", name=re.compile("Open Root, root.*www.good.example, certificate.*the first to end")
+    )
     expect(drawn).to_be_visible()
     expect(page.get_by_text("31 Dec 2026", exact=True)).to_be_visible()
     page.get_by_label("Called by this name").fill("another.example")
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("It is for another name.")).to_be_visible()
     page.get_by_role("button", name="Its root").click()
-    expect(page.get_by_text("16:AB:21:C5", exact=False)).to_be_visible()  # 06-certificates.json, certificate_facts of root.pem
+    expect(
+        page.get_by_text("16:AB:21:C5", exact=False)
+    ).to_be_visible()  # 06-certificates.json, certificate_facts of root.pem
     assert violations(page) == []
 
     page.get_by_label("Called by this name").fill("")
@@ -86,7 +97,10 @@ def test_one_is_issued_packed_renewed_and_revoked(page: Page, tmp_path: Path) ->
     waiting.value.save_as(file)
     password = page.locator("[data-secret]").inner_text()
     opened = subprocess.run(
-        ["openssl", "pkcs12", "-in", str(file), "-nodes", "-passin", f"pass:{password}"], capture_output=True, text=True, check=False
+        ["openssl", "pkcs12", "-in", str(file), "-nodes", "-passin", f"pass:{password}"],
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert opened.returncode == 0, opened.stderr
     assert "CN = Bunk list" in opened.stdout
@@ -113,7 +127,9 @@ def test_a_user_is_given_a_certificate_to_draw_with(page: Page) -> None:
     page.goto("/users")
     page.get_by_role("link", name="Rest hours check").click()
     page.get_by_role("button", name="Give it one").click()
-    page.get_by_label("What", exact=True).select_option(label="A certificate, shown at the TLS door")
+    page.get_by_label("What", exact=True).select_option(
+        label="A certificate, shown at the TLS door"
+    )
     page.get_by_role("button", name="Give it", exact=True).click()
     expect(page.get_by_text("a certificate, relay only", exact=True)).to_be_visible()
     page.get_by_role("button", name="Show it once").click()
@@ -142,7 +158,9 @@ def test_the_authority_is_replaced_in_its_order(page: Page) -> None:
 
 
 def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> None:
-    held = page.request.get("/api/credentials?words=connection:lost-property env:production").json()["items"]
+    held = page.request.get(
+        "/api/credentials?words=connection:lost-property env:production"
+    ).json()["items"]
     old = next(one for one in held if one["connections"] == ["lost-property"])
     page.goto(f"/credentials/{old['id']}")
     page.get_by_role("button", name="Replace it").click()
@@ -180,7 +198,12 @@ def test_axe_finds_nothing(browser: Browser, desk: Desk) -> None:
     page = open_page(browser, desk)
     one = page.request.get("/api/certificates").json()["items"][0]["id"]
     found = {}
-    for address in ("/certificates", "/certificates/read", f"/certificates/{one}", f"/credentials/{one}?act=replace"):
+    for address in (
+        "/certificates",
+        "/certificates/read",
+        f"/certificates/{one}",
+        f"/credentials/{one}?act=replace",
+    ):
         page.goto(address)
         expect(page.locator("h1").first).to_be_visible()
         expect(page.get_by_text("Reading …")).to_have_count(0)

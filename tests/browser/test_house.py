@@ -21,9 +21,22 @@ FILL = (
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.ground.people.models import Person
+
 kept = shipped()["berth-booking"]
-values = {"api_base": "https://berths.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token"}
-applications.add_by_hand(Person.objects.get(username="morag"), kept["name"], "sandbox", values, kept["profile"], "", "Quays")
+values = {
+    "api_base": "https://berths.example/api",
+    "issuer": "https://own.example",
+    "token_endpoint": "https://own.example/token",
+}
+applications.add_by_hand(
+    Person.objects.get(username="morag"),
+    kept["name"],
+    "sandbox",
+    values,
+    kept["profile"],
+    "",
+    "Quays",
+)
 print(logins)
 """
 )
@@ -34,7 +47,12 @@ CHALLENGE = "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"  # RFC 7636 App. B
 def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
-    found = make_desk(HOME_OF_TESTS / "house", stand_ins, FILL.replace("print(json.dumps(", "logins = (json.dumps("), rounds=False)
+    found = make_desk(
+        HOME_OF_TESTS / "house",
+        stand_ins,
+        FILL.replace("print(json.dumps(", "logins = (json.dumps("),
+        rounds=False,
+    )
     yield found
     found.kill()
 
@@ -54,7 +72,9 @@ def issue(page: Page, name: str, kind: str = "A client of OAuth 2.0") -> None:
     expect(page.get_by_role("heading", name=name, level=1)).to_be_visible()
 
 
-def test_an_application_is_noted_and_a_secret_handed_over_by_link(browser: Browser, desk: Desk) -> None:
+def test_an_application_is_noted_and_a_secret_handed_over_by_link(
+    browser: Browser, desk: Desk
+) -> None:
     page = open_page(browser, desk)
     page.goto("/credentials/house?environment=sandbox")
     expect(page.get_by_text("None yet.")).to_be_visible()
@@ -68,7 +88,9 @@ def test_an_application_is_noted_and_a_secret_handed_over_by_link(browser: Brows
     address, code = (page.locator("code.value").nth(at) for at in (0, 1))
     link, digits = address.inner_text(), code.inner_text()
 
-    other = browser.new_context(base_url=desk.url, viewport={"width": 1280, "height": 800}).new_page()
+    other = browser.new_context(
+        base_url=desk.url, viewport={"width": 1280, "height": 800}
+    ).new_page()
     other.goto(link)
     assert violations(other) == []
     other.get_by_label("The code you were told").fill("0000 0000" if digits != "0000 0000" else "1")
@@ -91,7 +113,10 @@ def test_an_application_is_noted_and_a_secret_handed_over_by_link(browser: Brows
     row.get_by_role("link", name="Quay board").click()
     client_id = page.locator("dd.value").first.inner_text()
     ask = {"data": {"grant_type": "client_credentials"}, "auth": (client_id, secret)}
-    assert httpx.post(f"{desk.url}/house/sandbox/token", **ask, timeout=30, verify=NOBODY).status_code == 200  # type: ignore[arg-type]
+    assert (
+        httpx.post(f"{desk.url}/house/sandbox/token", **ask, timeout=30, verify=NOBODY).status_code
+        == 200
+    )  # type: ignore[arg-type]
     expect(page.get_by_role("button", name=re.compile("^End token"))).to_have_count(1)
     assert violations(page) == []
     page.get_by_role("button", name="Revoke it").click()
@@ -100,7 +125,10 @@ def test_an_application_is_noted_and_a_secret_handed_over_by_link(browser: Brows
     page.get_by_role("button", name=re.compile("^Revoke …")).click()
     expect(page.get_by_text("revoked", exact=True)).to_be_visible()
     expect(page.get_by_role("button", name=re.compile("^End token"))).to_have_count(0)
-    assert httpx.post(f"{desk.url}/house/sandbox/token", **ask, timeout=30, verify=NOBODY).status_code == 401  # type: ignore[arg-type]
+    assert (
+        httpx.post(f"{desk.url}/house/sandbox/token", **ask, timeout=30, verify=NOBODY).status_code
+        == 401
+    )  # type: ignore[arg-type]
     expect(page.get_by_text("secret revoked")).to_be_visible()  # told here, not to the caller
     assert page.errors == []  # type: ignore[attr-defined]
 
@@ -112,9 +140,18 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.ground.people.models import Person
+
 Place.objects.update(house=True)
 place = Place.objects.select_related("application", "environment").get()
-fields = ClientMetadata("Bridge tablet", ("t@gannet.example",), True, ({back!r},), ("authorization_code",), frozenset({{"berths.read"}}), "none")
+fields = ClientMetadata(
+    "Bridge tablet",
+    ("t@gannet.example",),
+    True,
+    ({back!r},),
+    ("authorization_code",),
+    frozenset({{"berths.read"}}),
+    "none",
+)
 print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].client_id)
 """
     client_id = desk.python(code).splitlines()[-1]
@@ -152,13 +189,22 @@ print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].c
 
 
 def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk) -> None:
-    desk.python("from neatlatch.desk.estate.records.applications.models import Place\nPlace.objects.update(house=True)")
+    desk.python(
+        "from neatlatch.desk.estate.records.applications.models import "
+        "Place\nPlace.objects.update(house=True)"
+    )
     page = open_page(browser, desk)
     issue(page, "A key of its own", "A key")
     found = {}
     if broken := violations(page):
         found["client"] = broken
-    for address in ("/credentials", "/credentials/house?environment=sandbox", "/credentials/handovers", "/credentials/leaked", "/me"):
+    for address in (
+        "/credentials",
+        "/credentials/house?environment=sandbox",
+        "/credentials/handovers",
+        "/credentials/leaked",
+        "/me",
+    ):
         page.goto(address)
         page.locator("main h1").first.wait_for()
         expect(page.get_by_text("Reading …")).to_have_count(0)

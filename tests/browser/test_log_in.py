@@ -1,4 +1,6 @@
-"""One's own log-in in the browser, with a passkey of Chromium's own virtual authenticator; and leave for what is held to go elsewhere."""
+"""One's own log-in in the browser, with a passkey of Chromium's own virtual authenticator; and
+leave for what is held to go elsewhere.
+"""
 
 from __future__ import annotations
 
@@ -24,9 +26,25 @@ from django.utils import timezone
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.ground.people.models import Person
+
 by = Person.objects.get(username="morag")
-place = applications.add_by_hand(by, "Tide tables", "sandbox", {"api_base": "https://localhost:9/tides"}, {"schemes": [{"key": "api_key"}]})
-connections.create(by, place, "tide-tables", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-tides"})
+place = applications.add_by_hand(
+    by,
+    "Tide tables",
+    "sandbox",
+    {"api_base": "https://localhost:9/tides"},
+    {"schemes": [{"key": "api_key"}]},
+)
+connections.create(
+    by,
+    place,
+    "tide-tables",
+    "api_key",
+    None,
+    {"api_base": "https://localhost:9/tides"},
+    [],
+    {"api_key": "hush-key-of-the-tides"},
+)
 """
 
 
@@ -43,10 +61,18 @@ def authenticator(page: Page) -> Any:
     """A device that makes passkeys and knows who holds it; answers how to switch that off."""
     session = page.context.new_cdp_session(page)
     session.send("WebAuthn.enable")
-    options = {"protocol": "ctap2", "transport": "internal", "hasResidentKey": True, "hasUserVerification": True, "isUserVerified": True,
-               "automaticPresenceSimulation": True}  # fmt: skip
+    options = {
+        "protocol": "ctap2",
+        "transport": "internal",
+        "hasResidentKey": True,
+        "hasUserVerification": True,
+        "isUserVerified": True,
+        "automaticPresenceSimulation": True,
+    }
     made = session.send("WebAuthn.addVirtualAuthenticator", {"options": options})["authenticatorId"]
-    return lambda yes: session.send("WebAuthn.setUserVerified", {"authenticatorId": made, "isUserVerified": yes})
+    return lambda yes: session.send(
+        "WebAuthn.setUserVerified", {"authenticatorId": made, "isUserVerified": yes}
+    )
 
 
 def log_out(page: Page) -> None:
@@ -103,7 +129,9 @@ def test_codes_and_recovery_codes(browser: Browser, desk: Desk) -> None:
 
 
 def sign_with_a_passkey(page: Page) -> None:
-    """The browser's dialog stands before the page until it has signed, but that of a virtual authenticator does not."""
+    """The browser's dialog stands before the page until it has signed, but that of a virtual
+    authenticator does not.
+    """
     page.get_by_role("button", name="Use a passkey").click()
     expect(page.get_by_text("Your passkey has signed.")).to_be_visible()
 
@@ -133,7 +161,9 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
         page.get_by_role("button", name="Edit our side").click()
         page.get_by_label("API base address").fill(f"https://localhost:{port}/tides")
         page.get_by_role("button", name="Save", exact=True).click()
-        expect(page.get_by_role("heading", name="This would send what is held to another server")).to_be_visible()
+        expect(
+            page.get_by_role("heading", name="This would send what is held to another server")
+        ).to_be_visible()
 
     move(10)
     assert violations(page) == []
@@ -144,25 +174,37 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
     sign_with_a_passkey(page)
     page.get_by_role("button", name="Send it there").click()
     expect(page.get_by_role("alert").filter(has_text="younger than a day")).to_be_visible()
-    desk.python("from django.utils import timezone; from datetime import timedelta; from neatlatch.desk.ground.people.models import Passkey; "
-                "Passkey.objects.update(added=timezone.now() - timedelta(days=2))")  # fmt: skip
+    desk.python(
+        "from django.utils import timezone; from datetime import timedelta; from "
+        "neatlatch.desk.ground.people.models import Passkey; "
+        "Passkey.objects.update(added=timezone.now() - timedelta(days=2))"
+    )
     sign_with_a_passkey(page)
     page.get_by_role("button", name="Send it there").click()
-    expect(page.get_by_role("heading", name="This would send what is held to another server")).to_be_hidden()
+    expect(
+        page.get_by_role("heading", name="This would send what is held to another server")
+    ).to_be_hidden()
     page.goto("/journal")
     expect(page.get_by_role("cell", name="revealed to")).to_be_visible()
     move(11)
     page.get_by_role("button", name="Let go of it").click()
     page.get_by_role("button", name="Save and let go of it").click()
-    expect(page.get_by_role("heading", name="This would send what is held to another server")).to_be_hidden()
+    expect(
+        page.get_by_role("heading", name="This would send what is held to another server")
+    ).to_be_hidden()
     page.goto("/journal")
     expect(page.get_by_role("cell", name="let go of what was held")).to_be_visible()
     assert page.errors == []  # type: ignore[attr-defined]
 
 
 def test_a_password_that_was_given_and_ones_sessions(browser: Browser, desk: Desk) -> None:
-    desk.python("from neatlatch.desk.ground.common.actors import NOBODY; from neatlatch.desk.ground.people import factors, services; from neatlatch.desk.ground.people.models import Person; "
-                f"services.add(NOBODY, 'ann', 'Ann', 'administrator', {PASSWORD!r}); services.add(NOBODY, 'iain', 'Iain', 'reader', {PASSWORD!r})")  # fmt: skip
+    desk.python(
+        "from neatlatch.desk.ground.common.actors import NOBODY; from "
+        "neatlatch.desk.ground.people import factors, services; from "
+        "neatlatch.desk.ground.people.models import Person; "
+        f"services.add(NOBODY, 'ann', 'Ann', 'administrator', {PASSWORD!r}); "
+        f"services.add(NOBODY, 'iain', 'Iain', 'reader', {PASSWORD!r})"
+    )
     desk.passwords |= {"ann": PASSWORD, "iain": PASSWORD}  # type: ignore[attr-defined]
     page = open_page(browser, desk, "ann")
     page.goto("/people")
@@ -199,7 +241,9 @@ def test_a_password_that_was_given_and_ones_sessions(browser: Browser, desk: Des
     expect(other.get_by_role("button", name="Log in")).to_be_visible()
 
 
-def test_by_an_ip_address_the_page_says_that_passkeys_do_not_work(browser: Browser, empty_desk: Desk) -> None:
+def test_by_an_ip_address_the_page_says_that_passkeys_do_not_work(
+    browser: Browser, empty_desk: Desk
+) -> None:
     page = open_page(browser, empty_desk)
     page.goto("/me")
     expect(page.get_by_text("They do not work here")).to_be_visible()

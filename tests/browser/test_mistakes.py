@@ -1,4 +1,6 @@
-"""The usual mistakes, planted in the scenario: found, explained in words, and mended by the act that the pin offers."""
+"""The usual mistakes, planted in the scenario: found, explained in words, and mended by the act
+that the pin offers.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,10 @@ ONLY = (
 
 @pytest.fixture(scope="module")
 def page(browser: Browser, stand_ins: StandIns) -> Iterator[Page]:
-    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only={ONLY!r}).items()}}))"
+    fill = (
+        f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, "
+        f"v in load({stand_ins.port}, only={ONLY!r}).items()}}))"
+    )
     desk: Desk = make_desk(HOME_OF_TESTS / "mistakes", stand_ins, fill, rounds=False)
     found = open_page(browser, desk)
     yield found
@@ -55,14 +60,24 @@ def opened(page: Page, ref: str, pin: str, why: str) -> None:
 
 
 def test_the_tenant_left_unchanged_in_one_address(page: Page) -> None:
-    opened(page, "harbour-returns-staging", "tenant", "Our authorization endpoint has 4417, the other addresses have 4471.")
+    opened(
+        page,
+        "harbour-returns-staging",
+        "tenant",
+        "Our authorization endpoint has 4417, the other addresses have 4471.",
+    )
     press(page, "tenant", "Put 4471 everywhere")
     expect(page.locator("[data-pin=endpoints]")).to_have_attribute("data-fit", "not_proven")
     latch(page)
 
 
 def test_the_root_folder_left_off(page: Page) -> None:
-    opened(page, "repair-tickets-staging", "endpoints", "The folder /workshop is part of their address.")
+    opened(
+        page,
+        "repair-tickets-staging",
+        "endpoints",
+        "The folder /workshop is part of their address.",
+    )
     expect(page.get_by_text("The pin “endpoints” explains it.")).to_be_visible()
     press(page, "endpoints", "Use the provider's")
     latch(page)
@@ -76,7 +91,12 @@ def test_a_slash_at_the_end_of_the_audience(page: Page) -> None:
 
 
 def test_the_id_where_the_value_belongs(page: Page, stand_ins: StandIns) -> None:
-    opened(page, "berth-booking-staging", "secret", "What was put in is the ID of the secret, not its value.")
+    opened(
+        page,
+        "berth-booking-staging",
+        "secret",
+        "What was put in is the ID of the secret, not its value.",
+    )
     window = page.context.new_page()
     window.goto(f"{stand_ins.office('berths', 'staging')}/office")
     window.get_by_role("button", name="Enter").click()
@@ -88,11 +108,18 @@ def test_the_id_where_the_value_belongs(page: Page, stand_ins: StandIns) -> None
     page.get_by_role("textbox", name="Client secret").fill(f"“{value}”")
     page.get_by_role("button", name="Put it in").click()
     expect(page.get_by_text("quotes round it taken off")).to_be_visible()
-    latch(page)  # a new secret takes a while to spread there: the test tries again before it says so
+    latch(
+        page
+    )  # a new secret takes a while to spread there: the test tries again before it says so
 
 
 def test_a_key_of_another_environment(page: Page, stand_ins: StandIns) -> None:
-    opened(page, "fare-kiosks", "environment", "The API key we send is the one that is used in Sandbox.")
+    opened(
+        page,
+        "fare-kiosks",
+        "environment",
+        "The API key we send is the one that is used in Sandbox.",
+    )
     expect(page.get_by_text("The pin “environment” explains it.")).to_be_visible()
     window = page.context.new_page()
     window.goto(stand_ins.office("fares", "production"))
@@ -106,14 +133,27 @@ def test_a_key_of_another_environment(page: Page, stand_ins: StandIns) -> None:
 
 
 def test_a_permission_does_not_reach_an_older_token(page: Page, stand_ins: StandIns) -> None:
-    opened(page, "tide-tables", "rights", "The permission was changed after the token was made, and does not reach it.")
+    opened(
+        page,
+        "tide-tables",
+        "rights",
+        "The permission was changed after the token was made, and does not reach it.",
+    )
     expect(page.get_by_text("The pin “permission” explains it.")).to_be_visible()
     window = page.context.new_page()
     window.goto(stand_ins.office("tides", "production"))
-    shown = dict(line.split("\t") for line in made(window, "Tide upload", "svc-tides", "read-and-write").splitlines())
+    shown = dict(
+        line.split("\t")
+        for line in made(window, "Tide upload", "svc-tides", "read-and-write").splitlines()
+    )
     window.close()
     page.get_by_role("button", name="Paste anything").click()
-    names = {"client_key": "Client key", "client_secret": "Client secret", "token_id": "Token", "token_secret": "Token secret"}
+    names = {
+        "client_key": "Client key",
+        "client_secret": "Client secret",
+        "token_id": "Token",
+        "token_secret": "Token secret",
+    }
     take_in(page, "\n".join(f"{name}: {shown[label]}" for name, label in names.items()), *names)
     page.get_by_role("button", name="Close").click()
     for pin in ("client_key", "token_id"):
@@ -123,7 +163,12 @@ def test_a_permission_does_not_reach_an_older_token(page: Page, stand_ins: Stand
 
 
 def test_a_second_endpoint_without_its_password(page: Page, stand_ins: StandIns) -> None:
-    opened(page, "vessel-positions-staging", "register.password", "We have no password of the register.")
+    opened(
+        page,
+        "vessel-positions-staging",
+        "register.password",
+        "We have no password of the register.",
+    )
     window = page.context.new_page()
     window.goto(f"{stand_ins.office('positions', 'staging')}/register")
     window.locator("[name=name]").fill("svc-register")
@@ -136,9 +181,21 @@ def test_a_second_endpoint_without_its_password(page: Page, stand_ins: StandIns)
     latch(page)
 
 
-def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_work(page: Page) -> None:
-    opened(page, "passenger-messages", "environment", "A vendor's shared client is for trying things out, never for production.")
-    opened(page, "lost-property", "account", "r.oake is a person's, and Production wants a service account")
+def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_work(
+    page: Page,
+) -> None:
+    opened(
+        page,
+        "passenger-messages",
+        "environment",
+        "A vendor's shared client is for trying things out, never for production.",
+    )
+    opened(
+        page,
+        "lost-property",
+        "account",
+        "r.oake is a person's, and Production wants a service account",
+    )
     press(page, "account", "Name a service account")
     page.get_by_label("Whose it is there").fill("svc-lost")
     page.get_by_label("That is").select_option(label="a service account")
@@ -153,7 +210,11 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
 
 def test_saying_what_a_scope_means_takes_nothing_away(page: Page) -> None:
     page.goto("/applications/berth-booking")
-    row = page.get_by_role("region", name="Scopes").get_by_role("row").filter(has=page.get_by_role("cell", name="berths.book", exact=True))
+    row = (
+        page.get_by_role("region", name="Scopes")
+        .get_by_role("row")
+        .filter(has=page.get_by_role("cell", name="berths.book", exact=True))
+    )
     expect(row).to_contain_text("whoever has it has berths.read as well")
     page.get_by_role("button", name="Say what they mean").click()
     page.get_by_label("Meaning of berths.book").fill("Book, move and cancel berths")

@@ -1,4 +1,6 @@
-"""Each way of being let in, set up from nothing through the interface against its stand-in, to latched: two windows, values carried across."""
+"""Each way of being let in, set up from nothing through the interface against its stand-in, to
+latched: two windows, values carried across.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,21 @@ from tests.harness import Desk, StandIns, wait_until
 from tests.settings import HOME_OF_TESTS
 
 from .conftest import EMPTY, make_desk, open_page
-from .steps import add, begin, begin_oauth, carry_across, climb, enter, made, note, open_section, programme, save_ours, take_in, tick_all
+from .steps import (
+    add,
+    begin,
+    begin_oauth,
+    carry_across,
+    climb,
+    enter,
+    made,
+    note,
+    open_section,
+    programme,
+    save_ours,
+    take_in,
+    tick_all,
+)
 
 
 @pytest.fixture(scope="module")
@@ -35,7 +51,14 @@ KINDS = [
     ("Fare kiosks", "fares", "", "clerk", ("api_key",), {}),
     ("Passenger messages", "messages", "", "sender", ("api_key",), {}),
     ("Lost property", "lost", "", "reader", ("token",), {}),
-    ("Repair tickets", "tickets", "/workshop", "agent", ("username", "password"), {"User_name": "User name"}),
+    (
+        "Repair tickets",
+        "tickets",
+        "/workshop",
+        "agent",
+        ("username", "password"),
+        {"User_name": "User name"},
+    ),
     (
         "Tide tables",
         "tides",
@@ -43,13 +66,22 @@ KINDS = [
         "read-and-write",
         ("client_key", "client_secret", "token_id", "token_secret"),
         {"Client_key": "Client key", "Token": "Token"},
-    ),  # fmt: skip
+    ),
 ]
 
 
-@pytest.mark.parametrize(("profile", "office", "root", "role", "keys", "facts"), KINDS, ids=[one[0] for one in KINDS])
+@pytest.mark.parametrize(
+    ("profile", "office", "root", "role", "keys", "facts"), KINDS, ids=[one[0] for one in KINDS]
+)
 def test_keys_tokens_and_passwords(
-    page: Page, stand_ins: StandIns, profile: str, office: str, root: str, role: str, keys: tuple[str, ...], facts: dict[str, str]
+    page: Page,
+    stand_ins: StandIns,
+    profile: str,
+    office: str,
+    root: str,
+    role: str,
+    keys: tuple[str, ...],
+    facts: dict[str, str],
 ) -> None:
     add(page, profile, {"API base address": stand_ins.secured(office) + root})
     begin(page, profile, "Ferries")
@@ -63,7 +95,8 @@ def test_keys_tokens_and_passwords(
     expect(page.get_by_text(re.compile(r"(\d+) of \1 done"))).to_be_visible()
     facts = {label: shown[row] for label, row in facts.items()}
     if office == "tides":
-        # Four values by their names: which is the key and which the token is never guessed from their looks.
+        # Four values by their names: which is the key and which the token is never guessed from
+        # their looks.
         rows = "\n".join(
             f"{name}={shown[label]}"
             for name, label in (
@@ -78,7 +111,9 @@ def test_keys_tokens_and_passwords(
     open_section(page, "Our side")
     take_in(page, rows, *keys)
     climb(page)
-    expect(page.locator("[data-missing]")).to_have_text(["Who will use it", "Staging is not set up yet", "Production is not set up yet"])
+    expect(page.locator("[data-missing]")).to_have_text(
+        ["Who will use it", "Staging is not set up yet", "Production is not set up yet"]
+    )
 
 
 def test_a_client_certificate(page: Page, stand_ins: StandIns) -> None:
@@ -106,22 +141,43 @@ def test_a_stream_with_a_second_endpoint(page: Page, stand_ins: StandIns) -> Non
     add(
         page,
         "Vessel positions",
-        {"Stream address": f"localhost:{port}", "API base address of the register": f"{stand_ins.secured('positions')}/register"},
+        {
+            "Stream address": f"localhost:{port}",
+            "API base address of the register": f"{stand_ins.secured('positions')}/register",
+        },
     )
     begin(page, "Vessel positions", "Ferries")
     window = page.context.new_page()
     window.goto(stand_ins.office("positions"))
-    pair = dict(line.split("\t") for line in made(window, "Ferries", "svc-positions", "listener").splitlines())
+    pair = dict(
+        line.split("\t")
+        for line in made(window, "Ferries", "svc-positions", "listener").splitlines()
+    )
     window.goto(f"{stand_ins.office('positions')}/register")
     window.locator("[name=name]").fill("svc-register")
     window.get_by_role("button", name="Make").click()
     password = window.locator("code").nth(1).inner_text()
     window.close()
     tick_all(page)
-    note(page, "listener", "svc-positions", Key_ID=pair["Key ID"], User_name_of_the_register="svc-register")
+    note(
+        page,
+        "listener",
+        "svc-positions",
+        Key_ID=pair["Key ID"],
+        User_name_of_the_register="svc-register",
+    )
     open_section(page, "Our side")
-    take_in(page, f"KEY_ID={pair['Key ID']}\nKEY_SECRET={pair['Key secret']}\nREGISTER_USERNAME=svc-register\nREGISTER_PASSWORD=' {password}'\n",
-            "key_id", "key_secret", "register.username", "register.password")  # fmt: skip
+    take_in(
+        page,
+        (
+            f"KEY_ID={pair['Key ID']}\nKEY_SECRET={pair['Key secret']}\n"
+            f"REGISTER_USERNAME=svc-register\nREGISTER_PASSWORD=' {password}'\n"
+        ),
+        "key_id",
+        "key_secret",
+        "register.username",
+        "register.password",
+    )
     climb(page)
     page.goto("/connections/vessel-positions-sandbox")
     expect(page.locator("[data-rung=allowed]")).to_contain_text("2 streams are there")
@@ -129,7 +185,9 @@ def test_a_stream_with_a_second_endpoint(page: Page, stand_ins: StandIns) -> Non
 
 
 def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> None:
-    """Harbour returns: described by hand with an open slot, a firm-wide switch, and a person who signs in."""
+    """Harbour returns: described by hand with an open slot, a firm-wide switch, and a person who
+    signs in.
+    """
     base = stand_ins.secured("returns") + "/t/{tenant}"
     office = stand_ins.office("returns") + "/t/{tenant}"
     add(
@@ -155,7 +213,10 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     window.get_by_role("button", name="Enter").click()
     window.get_by_label("Name").fill("Ferries, returns")
     window.get_by_label("Sends people back to").fill(
-        page.get_by_label("Step 3 done: Give it this address to send people back to, exactly").locator("..").locator("code").inner_text()
+        page.get_by_label("Step 3 done: Give it this address to send people back to, exactly")
+        .locator("..")
+        .locator("code")
+        .inner_text()
     )
     window.get_by_label("returns.read").check()
     window.get_by_role("button", name="Add").click()
@@ -177,7 +238,8 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     open_section(page, "Sign in")
     page.get_by_role("button", name="Sign in", exact=True).click()
     expect(page.get_by_text("is off for the whole firm").first).to_be_visible()
-    # In front, and seen to be done before it is closed: Chromium does not always come back from closing a page that lies behind and is on its way.
+    # In front, and seen to be done before it is closed: Chromium does not always come back from
+    # closing a page that lies behind and is on its way.
     window.bring_to_front()
     window.goto(f"{office.replace('{tenant}', '4471')}/office")
     window.get_by_role("button", name="Turn it on").click()
@@ -202,7 +264,11 @@ def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
 
     chain, key, _ = own_certificate("payroll client")
     base, office = stand_ins.secured("payroll"), stand_ins.office("payroll")
-    add(page, "Payroll export", {"Issuer": base, "Token endpoint": f"{base}/token", "API base address": f"{base}/api"})
+    add(
+        page,
+        "Payroll export",
+        {"Issuer": base, "Token endpoint": f"{base}/token", "API base address": f"{base}/api"},
+    )
     page.get_by_role("link", name="Set up a connection").click()
     page.get_by_role("button", name="Begin to set it up").click()
     open_section(page, "Who will use it")
@@ -237,7 +303,9 @@ def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
     expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
 
 
-def test_client_credentials_whose_secret_takes_seconds_to_spread(page: Page, stand_ins: StandIns) -> None:
+def test_client_credentials_whose_secret_takes_seconds_to_spread(
+    page: Page, stand_ins: StandIns
+) -> None:
     base, office = stand_ins.secured("berths"), stand_ins.office("berths")
     page.goto("/applications/new")
     page.get_by_label("Environment").select_option(label="Sandbox")
@@ -246,17 +314,44 @@ def test_client_credentials_whose_secret_takes_seconds_to_spread(page: Page, sta
     page.get_by_role("button", name="Add it").click()
     expect(page.get_by_role("heading", name="Berth booking", level=1)).to_be_visible()
     begin_oauth(page, "Ferries, berths", ("berths.read",))
-    carry_across(page, *programme(page, office, "Ferries, berths", ("berths.read",), "client_credentials"))
+    carry_across(
+        page, *programme(page, office, "Ferries, berths", ("berths.read",), "client_credentials")
+    )
     climb(page)
 
 
-def test_a_code_connection_that_renews_with_its_old_access_token(page: Page, stand_ins: StandIns) -> None:
+def test_a_code_connection_that_renews_with_its_old_access_token(
+    page: Page, stand_ins: StandIns
+) -> None:
     base, office = stand_ins.secured("fuel"), stand_ins.office("fuel")
-    add(page, "Fuel ledger", {"Issuer": base, "Authorization endpoint": f"{office}/authorize", "Token endpoint": f"{base}/token",
-                              "API base address": f"{base}/api"})  # fmt: skip
+    add(
+        page,
+        "Fuel ledger",
+        {
+            "Issuer": base,
+            "Authorization endpoint": f"{office}/authorize",
+            "Token endpoint": f"{base}/token",
+            "API base address": f"{base}/api",
+        },
+    )
     begin_oauth(page, "Ferries, fuel", ("ledger.read", "ledger.write"))
-    uri = page.get_by_label(re.compile("Give it this redirect URI, exactly")).locator("..").locator("code").inner_text()
-    carry_across(page, *programme(page, office, "Ferries, fuel", ("ledger.read", "ledger.write"), "authorization_code", uri))
+    uri = (
+        page.get_by_label(re.compile("Give it this redirect URI, exactly"))
+        .locator("..")
+        .locator("code")
+        .inner_text()
+    )
+    carry_across(
+        page,
+        *programme(
+            page,
+            office,
+            "Ferries, fuel",
+            ("ledger.read", "ledger.write"),
+            "authorization_code",
+            uri,
+        ),
+    )
     open_section(page, "Sign in")
     page.get_by_role("button", name="Sign in", exact=True).click()
     page.get_by_role("button", name=re.compile("svc-fuel")).click()
@@ -265,7 +360,9 @@ def test_a_code_connection_that_renews_with_its_old_access_token(page: Page, sta
     climb(page)
     # Its access token is at its end: the next test renews, with the old access token in hand.
     stand_ins.age(3600, "access", environment="fuel-sandbox")
-    with page.expect_response(lambda answer: answer.request.method == "POST" and "/tests?last=" in answer.url) as begun:
+    with page.expect_response(
+        lambda answer: answer.request.method == "POST" and "/tests?last=" in answer.url
+    ) as begun:
         page.get_by_role("button", name=re.compile("The whole road")).click()
     address = f"/api/tests/{begun.value.json()['id']}"
     wait_until(lambda: page.request.get(address).json()["ended"], what="the end of the test")
@@ -278,19 +375,36 @@ def test_a_code_connection_that_renews_with_its_old_access_token(page: Page, sta
 def test_a_connection_changes_from_one_way_in_to_the_other(page: Page, stand_ins: StandIns) -> None:
     """Cargo manifests offers two: a person who signs in, and a client of its own."""
     issuer, office = stand_ins.issuer(), stand_ins.screens()
-    add(page, "Cargo manifests", {"Issuer": issuer, "Authorization endpoint": f"{office}/authorize", "Token endpoint": f"{issuer}/token",
-                                  "API base address": f"{issuer}/api"})  # fmt: skip
+    add(
+        page,
+        "Cargo manifests",
+        {
+            "Issuer": issuer,
+            "Authorization endpoint": f"{office}/authorize",
+            "Token endpoint": f"{issuer}/token",
+            "API base address": f"{issuer}/api",
+        },
+    )
     begin_oauth(page, "Ferries, manifests", ("manifest.read",))
     open_section(page, "What it wants")
-    page.get_by_role("button", name="Take the other way: OAuth 2.0, the client signs in by itself").click()
-    expect(page.get_by_role("button", name=re.compile("Take the other way: OAuth 2.0, a person"))).to_be_visible()
+    page.get_by_role(
+        "button", name="Take the other way: OAuth 2.0, the client signs in by itself"
+    ).click()
+    expect(
+        page.get_by_role("button", name=re.compile("Take the other way: OAuth 2.0, a person"))
+    ).to_be_visible()
     open_section(page, "Prepare their side")
-    carry_across(page, *programme(page, office, "Ferries, manifests", ("manifest.read",), "client_credentials"))
+    carry_across(
+        page,
+        *programme(page, office, "Ferries, manifests", ("manifest.read",), "client_credentials"),
+    )
     climb(page)
 
 
 def need(page: Page, profile: str, addresses: dict[str, str]) -> None:
-    """A set-up that is begun, where no test before this one left it: a desk may have been made anew for one that was run again."""
+    """A set-up that is begun, where no test before this one left it: a desk may have been made anew
+    for one that was run again.
+    """
     key = profile.lower().replace(" ", "-")
     if page.request.get(f"/api/connections/{key}-sandbox").status == 404:
         add(page, profile, addresses)
@@ -315,14 +429,20 @@ def test_a_set_up_is_copied_to_the_next_environment(page: Page, stand_ins: Stand
     expect(page.locator("[data-pin=api_key]")).to_have_attribute("data-fit", "missing")
 
 
-def test_a_profile_is_changed_and_what_that_means_is_shown_before(page: Page, stand_ins: StandIns) -> None:
+def test_a_profile_is_changed_and_what_that_means_is_shown_before(
+    page: Page, stand_ins: StandIns
+) -> None:
     need(page, "Fare kiosks", {"API base address": stand_ins.secured("fares")})
     page.goto("/applications/fare-kiosks/profile")
     text = page.get_by_label("The profile, as YAML")
     before = text.input_value()
     text.fill(before + "\n  oops: [")
     expect(page.get_by_role("alert")).to_contain_text("line")
-    text.fill(before.replace("name: X-Kiosk-Key", "name: X-Kiosk-Key").replace("api_key: Administration", "api_key: New office"))
+    text.fill(
+        before.replace("name: X-Kiosk-Key", "name: X-Kiosk-Key").replace(
+            "api_key: Administration", "api_key: New office"
+        )
+    )
     expect(page.get_by_text("None of its connections would change")).to_be_visible()
     text.fill(re.sub(r"roles:\n(- .*\n(  .*\n)*)+", "", before).replace("roles_label: role\n", ""))
     expect(page.get_by_text("2 of its connections would change.")).to_be_visible()
@@ -334,7 +454,9 @@ def test_a_profile_is_changed_and_what_that_means_is_shown_before(page: Page, st
     assert violations(page) == []
 
 
-def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk, stand_ins: StandIns) -> None:
+def test_axe_finds_nothing_on_the_set_up_page(
+    browser: Browser, desk: Desk, stand_ins: StandIns
+) -> None:
     page = open_page(browser, desk)
     need(page, "Fare kiosks", {"API base address": stand_ins.secured("fares")})
     need(page, "Crew roster", {"API base address": stand_ins.secured("crew")})
@@ -354,9 +476,17 @@ def test_axe_finds_nothing_on_the_set_up_page(browser: Browser, desk: Desk, stan
         expect(page.get_by_text("Reading …")).to_have_count(0)
         assert violations(page) == [], address
     page.goto("/connections/crew-roster-sandbox/set-up")
-    for title in ("What it wants", "Who will use it", "Prepare their side", "Our side", "Test, then do real work once"):
+    for title in (
+        "What it wants",
+        "Who will use it",
+        "Prepare their side",
+        "Our side",
+        "Test, then do real work once",
+    ):
         open_section(page, title)
-        expect(page.get_by_role("button", name=re.compile(f"^\\d {title}"))).to_have_attribute("aria-expanded", "true")
+        expect(page.get_by_role("button", name=re.compile(f"^\\d {title}"))).to_have_attribute(
+            "aria-expanded", "true"
+        )
         page.evaluate("() => Promise.all(document.getAnimations().map((one) => one.finished))")
         assert violations(page) == [], title
     page.goto("/connections/crew-roster-sandbox")
@@ -380,16 +510,23 @@ def test_anything_is_explained_on_any_page(page: Page) -> None:
     expect(page.get_by_role("dialog")).to_have_count(0)
     # Dropped or pasted anywhere on the page, outside of every field.
     page.evaluate(
-        "() => { const data = new DataTransfer(); data.items.add(new File(['CLIENT_ID=gs-1\\nCOLOUR=red\\n'], 'made-up.env'));"
-        " document.querySelector('main').dispatchEvent(new DragEvent('drop', { dataTransfer: data, bubbles: true, cancelable: true })) }"
+        "() => { const data = new DataTransfer(); data.items.add(new "
+        "File(['CLIENT_ID=gs-1\\nCOLOUR=red\\n'], 'made-up.env'));"
+        " document.querySelector('main').dispatchEvent(new DragEvent('drop', { "
+        "dataTransfer: data, bubbles: true, cancelable: true })) }"
     )
     expect(page.get_by_role("dialog").get_by_text("made-up.env")).to_be_visible()
     expect(page.get_by_role("dialog").get_by_text(re.compile("2 values"))).to_be_visible()
     # Closed, and pasted into before the browser has told of the closing: it stays open.
     page.evaluate(
-        "async () => { [...document.querySelectorAll('dialog[open] button')].find((one) => one.textContent === 'Close').click();"
-        " await Promise.resolve(); const data = new DataTransfer(); data.setData('text', '{\"client_id\": \"gs-2\"}');"
-        " document.querySelector('main').dispatchEvent(new ClipboardEvent('paste', { clipboardData: data, bubbles: true, cancelable: true })) }"
+        "async () => { [...document.querySelectorAll('dialog[open] button')].find((one) => "
+        "one.textContent === 'Close').click();"
+        " await Promise.resolve(); const data = new DataTransfer(); data.setData('text', "
+        '\'{"client_id": "gs-2"}\');'
+        " document.querySelector('main').dispatchEvent(new ClipboardEvent('paste', { "
+        "clipboardData: data, bubbles: true, cancelable: true })) }"
     )
-    expect(page.get_by_role("dialog").get_by_label("Paste or drop anything here")).to_have_value('{"client_id": "gs-2"}')
+    expect(page.get_by_role("dialog").get_by_label("Paste or drop anything here")).to_have_value(
+        '{"client_id": "gs-2"}'
+    )
     page.get_by_role("button", name="Close").click()

@@ -1,4 +1,6 @@
-"""The thinnest slice through the real interface: empty desk to latched, broken, explained, mended."""
+"""The thinnest slice through the real interface: empty desk to latched, broken,
+explained, mended.
+"""
 
 from __future__ import annotations
 
@@ -30,9 +32,13 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     hands.choose(page.get_by_label("Environment"), "Sandbox")
     hands.fill(page.get_by_label("Metadata address or issuer"), "https://localhost:9")
     hands.press(page.get_by_role("button", name="Add it"))
-    expect(page.get_by_text("could not be reached").first).to_be_visible()  # a clear error, and nothing typed is lost
+    expect(
+        page.get_by_text("could not be reached").first
+    ).to_be_visible()  # a clear error, and nothing typed is lost
     hands.fill(page.get_by_label("Metadata address or issuer"), stand_ins.issuer())
-    hands.fill(page.get_by_label("API description, if it has one"), f"{stand_ins.issuer()}/openapi.json")
+    hands.fill(
+        page.get_by_label("API description, if it has one"), f"{stand_ins.issuer()}/openapi.json"
+    )
     hands.press(page.get_by_role("button", name="Add it"))
     expect(page.get_by_role("heading", name="Cargo manifests", level=1)).to_be_visible()
     expect(page.get_by_text("File a manifest with customs").first).to_be_visible()
@@ -42,7 +48,9 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     hands.fill(page.get_by_label("Name", exact=True), "Gannet Sound Ferries, slice")
     uri = page.get_by_role("textbox", name="Redirect URI 1")
     hands.fill(uri, f"{empty_desk.url}/return#x")
-    expect(page.get_by_text("A redirect URI must not have one.")).to_be_visible()  # lint, as one types
+    expect(
+        page.get_by_text("A redirect URI must not have one.")
+    ).to_be_visible()  # lint, as one types
     hands.fill(uri, f"{empty_desk.url}/return")
     expect(page.get_by_text("A redirect URI must not have one.")).to_be_hidden()
     for scope in ("manifest.read", "berth.read"):
@@ -74,7 +82,9 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     aside, signed_in = page.locator("[data-set-aside]"), page.locator("[data-outcome=signed_in]")
     for account, told in (("m.orr@gannet.example", aside), (SERVICE, signed_in)):
         hands.press(page.get_by_role("button", name=re.compile("^Sign in")).first)
-        expect(page.get_by_role("heading", name="Cargo manifests, sandbox: who are you?")).to_be_visible()
+        expect(
+            page.get_by_role("heading", name="Cargo manifests, sandbox: who are you?")
+        ).to_be_visible()
         hands.press(page.get_by_role("button", name=account))
         expect(page.get_by_role("heading", name="Do you agree?")).to_be_visible()
         hands.press(page.get_by_role("button", name="I agree"))
@@ -119,13 +129,19 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     assert page.errors == []  # type: ignore[attr-defined]
 
 
-def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty_desk: Desk, stand_ins: StandIns) -> None:
-    """Staging has no registration by protocol: steps with copy buttons and ticks that stay, two windows, values carried across."""
+def test_by_hand_where_the_application_registers_nothing(
+    browser: Browser, empty_desk: Desk, stand_ins: StandIns
+) -> None:
+    """Staging has no registration by protocol: steps with copy buttons and ticks that stay, two
+    windows, values carried across.
+    """
     page = open_page(browser, empty_desk)
     page.goto("/applications/new")
     page.get_by_label("Environment").select_option(label="Staging")
     page.get_by_label("Metadata address or issuer").fill(stand_ins.issuer("staging"))
-    page.get_by_label("API description, if it has one").fill(f"{stand_ins.issuer('staging')}/openapi.json")
+    page.get_by_label("API description, if it has one").fill(
+        f"{stand_ins.issuer('staging')}/openapi.json"
+    )
     page.get_by_role("button", name="Add it").click()
     page.get_by_role("link", name="Register a client").click()
     page.get_by_label("Name", exact=True).fill("Ferries by hand")
@@ -147,19 +163,27 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
     for box in office.locator("[name=grant]").all():
         box.set_checked(box.get_attribute("value") == "client_credentials")
     office.get_by_role("button", name="Add").click()
-    client_id, secret_id, secret = (office.locator("td code").nth(place).inner_text() for place in range(3))
+    client_id, secret_id, secret = (
+        office.locator("td code").nth(place).inner_text() for place in range(3)
+    )
     page.bring_to_front()  # a page behind another is drawn once a second
 
     page.get_by_role("textbox", name="Client ID").fill(f" {client_id} ")
     page.get_by_role("button", name="Enter it").click()
     expect(page.get_by_text("1 space cut from the end")).to_be_visible()
     page.get_by_role("link", name="Make a connection").click()
-    page.get_by_role("textbox", name="Client secret").fill(secret_id)  # the usual mistake: the ID where the value belongs
+    page.get_by_role("textbox", name="Client secret").fill(
+        secret_id
+    )  # the usual mistake: the ID where the value belongs
     page.get_by_role("button", name="Make it").click()
     expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
     page.get_by_role("button", name="Test now").click()
-    expect(page.locator("[data-rung=sign_in]")).to_contain_text("invalid_client")  # tried again while it may not have spread
-    expect(page.get_by_text("The new credential may not have spread yet.")).to_be_visible()  # it is half a minute old, and may be right
+    expect(page.locator("[data-rung=sign_in]")).to_contain_text(
+        "invalid_client"
+    )  # tried again while it may not have spread
+    expect(
+        page.get_by_text("The new credential may not have spread yet.")
+    ).to_be_visible()  # it is half a minute old, and may be right
     page.get_by_role("button", name="replace").click()
     page.get_by_role("textbox", name="Client secret").fill(secret + "\n")
     put = page.get_by_role("button", name="Put it in")
@@ -172,15 +196,24 @@ def test_by_hand_where_the_application_registers_nothing(browser: Browser, empty
 
 
 def test_an_application_described_by_hand(browser: Browser, empty_desk: Desk) -> None:
-    """No metadata, no description: addresses and scopes are entered from its documents, and a client can be prepared."""
+    """No metadata, no description: addresses and scopes are entered from its documents, and a
+    client can be prepared.
+    """
     page = open_page(browser, empty_desk)
     page.goto("/applications/new")
     page.get_by_label("By hand, from its documents").check()
-    for label, value in (("Issuer", "https://ids.tides.example"), ("Authorization endpoint", "https://ids.tides.example/a"), ("Token endpoint", "https://ids.tides.example/t"),
-                         ("API base address", "http://tides.example/api"), ("Name", "Tide tables")):  # fmt: skip
+    for label, value in (
+        ("Issuer", "https://ids.tides.example"),
+        ("Authorization endpoint", "https://ids.tides.example/a"),
+        ("Token endpoint", "https://ids.tides.example/t"),
+        ("API base address", "http://tides.example/api"),
+        ("Name", "Tide tables"),
+    ):
         page.get_by_label(label, exact=True).fill(value)
     page.get_by_role("button", name="Add it").click()
-    expect(page.get_by_text("It must be https, unless it is a loopback address.").first).to_be_visible()
+    expect(
+        page.get_by_text("It must be https, unless it is a loopback address.").first
+    ).to_be_visible()
     page.get_by_label("API base address", exact=True).fill("https://tides.example/api")
     page.get_by_role("button", name="Add it").click()
     expect(page.get_by_role("heading", name="Tide tables", level=1)).to_be_visible()

@@ -1,4 +1,6 @@
-"""Every view with the demo in it: accessible in both themes, usable by keys, right for each role, alive while things happen."""
+"""Every view with the demo in it: accessible in both themes, usable by keys, right for each role,
+alive while things happen.
+"""
 
 from __future__ import annotations
 
@@ -30,27 +32,51 @@ def addresses(page: Page) -> dict[str, str]:
     by_hand = next(one["id"] for one in client if not one["managed"])
     managed = next(one["id"] for one in client if one["managed"])
     return {
-        "Today": "/", "Applications": "/applications", "Add an application": "/applications/new", "Application": "/applications/cargo-manifests",
-        "Register a client": "/applications/cargo-manifests/clients/new", "Client": f"/clients/{managed}", "Client by hand": f"/clients/{by_hand}",
-        "Connections": "/connections", "Make a connection": f"/connections/new?application=cargo-manifests&environment=sandbox&client={managed}",
-        "Connection that differs": "/connections/cargo-manifests", "Connection that latches": "/connections/cargo-manifests-sandbox",
-        "Connection not proven": "/connections/cargo-manifests-staging", "Test": f"/tests/{test}", "Credentials": "/credentials",
-        "Rounds": "/rounds", "Round": "/rounds/1", "Journal": "/journal", "People": "/people", "Missing": "/nowhere",
-    }  # fmt: skip
+        "Today": "/",
+        "Applications": "/applications",
+        "Add an application": "/applications/new",
+        "Application": "/applications/cargo-manifests",
+        "Register a client": "/applications/cargo-manifests/clients/new",
+        "Client": f"/clients/{managed}",
+        "Client by hand": f"/clients/{by_hand}",
+        "Connections": "/connections",
+        "Make a connection": (
+            f"/connections/new?application=cargo-manifests&environment=sandbox&client={managed}"
+        ),
+        "Connection that differs": "/connections/cargo-manifests",
+        "Connection that latches": "/connections/cargo-manifests-sandbox",
+        "Connection not proven": "/connections/cargo-manifests-staging",
+        "Test": f"/tests/{test}",
+        "Credentials": "/credentials",
+        "Rounds": "/rounds",
+        "Round": "/rounds/1",
+        "Journal": "/journal",
+        "People": "/people",
+        "Missing": "/nowhere",
+    }
 
 
 def violations(page: Page) -> list[str]:
-    # A page that is still loading has no heading yet; what is judged is the page as a person reads it.
+    # A page that is still loading has no heading yet; what is judged is the page as a person reads
+    # it.
     expect(page.locator("h1").first).to_be_visible()
     page.evaluate(AXE_SCRIPT)
-    # Only what is wrong is described: describing the rest, too, takes twice as long. What else axe would load is for media, of which there is none.
-    run = "options => axe.run({resultTypes: ['violations'], preload: false, ...options}).then(found => found.violations)"
+    # Only what is wrong is described: describing the rest, too, takes twice as long. What else axe
+    # would load is for media, of which there is none.
+    run = (
+        "options => axe.run({resultTypes: ['violations'], preload: false, "
+        "...options}).then(found => found.violations)"
+    )
     found = page.evaluate(run, {})
     # In the other theme everything is the same but its colours.
     page.emulate_media(color_scheme="dark", reduced_motion="reduce")
     found += page.evaluate(run, {"runOnly": ["color-contrast"]})
     page.emulate_media(color_scheme="light")
-    return [f"{one['id']}: {node['target']} {node['failureSummary']}" for one in found for node in one["nodes"]]
+    return [
+        f"{one['id']}: {node['target']} {node['failureSummary']}"
+        for one in found
+        for node in one["nodes"]
+    ]
 
 
 def test_axe_finds_nothing_on_any_view(browser: Browser, demo_desk: Desk) -> None:
@@ -93,7 +119,10 @@ def test_the_chosen_theme_stays(browser: Browser, demo_desk: Desk) -> None:
 def test_the_connection_of_the_sketch(page: Page) -> None:
     page.goto("/connections/cargo-manifests")
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
-    fits = {one.get_attribute("data-pin"): one.get_attribute("data-fit") for one in page.locator("[data-pin]").all()}
+    fits = {
+        one.get_attribute("data-pin"): one.get_attribute("data-fit")
+        for one in page.locator("[data-pin]").all()
+    }
     assert [key for key, fit in fits.items() if fit == "differs"] == ["redirect_uri", "scopes"]
     assert list(fits) == [
         "issuer",
@@ -120,7 +149,9 @@ def test_a_mirrored_half_is_not_proven(page: Page) -> None:
     expect(page.get_by_text("never tested")).to_be_visible()
 
 
-def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(page: Page, stand_ins: StandIns) -> None:
+def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(
+    page: Page, stand_ins: StandIns
+) -> None:
     page.goto("/connections/cargo-manifests-sandbox")
     expect(page.get_by_role("heading", name="Last test")).to_be_visible()
     stand_ins.fault("hold", where="api", count=20)
@@ -143,7 +174,9 @@ def test_what_was_sent_is_followed_while_a_test_runs(page: Page, stand_ins: Stan
     expect(page.locator("[data-test-state]")).to_have_attribute(
         "data-test-state", re.compile("done|stopped|cut|none")
     )  # else it would be joined
-    with page.expect_response(lambda answer: answer.request.method == "POST" and answer.url.endswith("/tests")) as begun:
+    with page.expect_response(
+        lambda answer: answer.request.method == "POST" and answer.url.endswith("/tests")
+    ) as begun:
         page.get_by_role("button", name=re.compile("Test now")).click()
     page.goto(f"/tests/{begun.value.json()['id']}")
     expect(page.get_by_text("it still runs")).to_be_visible()
@@ -165,17 +198,29 @@ def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandI
     page.goto("/rounds")
     page.get_by_role("button", name="Test all now").click()
     expect(page.get_by_text(re.compile(r"2 of 2 tested, 1 failed\. It has ended"))).to_be_visible()
-    expect(page.get_by_role("row", name=re.compile("cargo-manifests-sandbox")).get_by_text("passed")).to_be_visible()
+    expect(
+        page.get_by_role("row", name=re.compile("cargo-manifests-sandbox")).get_by_text("passed")
+    ).to_be_visible()
 
 
 LEFTOVER = """
 from uuid import uuid4
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.work.rounds.models import Leftover
+
 connection = Connection.objects.get(ref="cargo-manifests-sandbox")
 address = connection.values["api_base"] + "/nothing-like-it/TEST-1"
-Leftover.objects.create(connection=connection, test_id=uuid4(), name="TEST-1 (T-204)", operation="POST /reports", known="made",
-                        method="DELETE", address=address, status=404, stuck=True)
+Leftover.objects.create(
+    connection=connection,
+    test_id=uuid4(),
+    name="TEST-1 (T-204)",
+    operation="POST /reports",
+    known="made",
+    method="DELETE",
+    address=address,
+    status=404,
+    stuck=True,
+)
 """
 
 
@@ -187,7 +232,9 @@ def test_what_a_test_left_behind_is_retried_and_closed(page: Page, demo_desk: De
     expect(row).to_contain_text("made, not seen")
     expect(row).to_contain_text("DELETE returned 404")
     page.get_by_role("button", name="Retry clearing TEST-1 (T-204)").click()
-    expect(page.get_by_text("TEST-1 (T-204) is still left behind: DELETE returned 404.")).to_be_visible()
+    expect(
+        page.get_by_text("TEST-1 (T-204) is still left behind: DELETE returned 404.")
+    ).to_be_visible()
     page.get_by_role("button", name="Close TEST-1 (T-204)").click()
     page.get_by_label("What became of it").fill("Deleted on their page.")
     assert violations(page) == []
@@ -204,9 +251,14 @@ def test_today_says_what_breaks_next(page: Page) -> None:
     row = page.get_by_role("listitem").filter(has_text="Cargo manifests · Production")
     expect(row).to_contain_text("now")
     expect(row).to_contain_text("Redirect URI and scopes don't meet.")
-    # Signing in fails; whoever draws gets the token that is held, and only who lacks a scope is stopped.
+    # Signing in fails; whoever draws gets the token that is held, and only who lacks a scope is
+    # stopped.
     expect(row).to_contain_text("The token that is held serves on. Customs return stopped.")
-    expect(page.get_by_role("img", name=re.compile("cargo-manifests, Open: 12 pins, 2 differ: redirect URI, scopes"))).to_be_visible()
+    expect(
+        page.get_by_role(
+            "img", name=re.compile("cargo-manifests, Open: 12 pins, 2 differ: redirect URI, scopes")
+        )
+    ).to_be_visible()
     row.get_by_role("link").click()
     expect(page).to_have_url(re.compile("/connections/cargo-manifests$"))
     page.go_back()
@@ -257,7 +309,9 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     for name in ("Test now", "Edit our side", "Use the provider's", "Sign in again", "Add a user"):
         expect(page.get_by_role("button", name=name)).to_have_count(0)
     page.goto("/journal")
-    expect(page.locator("[data-may-not]")).to_contain_text("read the journal (administrators and auditors)")
+    expect(page.locator("[data-may-not]")).to_contain_text(
+        "read the journal (administrators and auditors)"
+    )
     auditor = open_page(browser, demo_desk, "hamish")
     auditor.goto("/journal")
     expect(auditor.get_by_text(re.compile("It holds over"))).to_be_visible()
@@ -265,7 +319,9 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     expect(auditor.get_by_role("row").nth(1)).to_contain_text("registered")
 
 
-def test_two_people_edit_and_the_second_is_told(browser: Browser, demo_desk: Desk, page: Page) -> None:
+def test_two_people_edit_and_the_second_is_told(
+    browser: Browser, demo_desk: Desk, page: Page
+) -> None:
     page.goto("/connections/cargo-manifests-sandbox")
     page.get_by_role("button", name="Edit our side").click()
     other = open_page(browser, demo_desk)
@@ -277,11 +333,17 @@ def test_two_people_edit_and_the_second_is_told(browser: Browser, demo_desk: Des
     page.get_by_label("Most calls a second").fill("9")
     page.get_by_role("button", name="Save").click()
     expect(page.get_by_text("Somebody changed this in the meantime.")).to_be_visible()
-    expect(page.get_by_label("Most calls a second")).to_have_value("9")  # what was typed is still there
+    expect(page.get_by_label("Most calls a second")).to_have_value(
+        "9"
+    )  # what was typed is still there
 
 
-def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(browser: Browser, demo_desk: Desk) -> None:
-    """Whoever comes second is told, keeps what they typed, sees what else was changed, and saves knowingly."""
+def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(
+    browser: Browser, demo_desk: Desk
+) -> None:
+    """Whoever comes second is told, keeps what they typed, sees what else was changed, and saves
+    knowingly.
+    """
     mine, theirs = pages = [open_page(browser, demo_desk), open_page(browser, demo_desk)]
     for page in pages:
         page.goto("/connections/cargo-manifests-staging/set-up")
@@ -377,12 +439,16 @@ def test_a_reader_is_told_at_once_what_they_may_not(browser: Browser, demo_desk:
     page.context.close()
 
 
-def test_the_list_of_connections_follows_without_a_reload(browser: Browser, demo_desk: Desk) -> None:
+def test_the_list_of_connections_follows_without_a_reload(
+    browser: Browser, demo_desk: Desk
+) -> None:
     """F11: it never asked again."""
     page = open_page(browser, demo_desk)
     page.clock.install()
     page.goto("/connections")
-    row = page.locator("tr", has=page.get_by_role("link", name="cargo-manifests-sandbox", exact=True))
+    row = page.locator(
+        "tr", has=page.get_by_role("link", name="cargo-manifests-sandbox", exact=True)
+    )
     expect(row).to_be_visible()
     expect(row).not_to_contain_text("not in rounds")
     other = open_page(browser, demo_desk)

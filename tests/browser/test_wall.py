@@ -1,4 +1,6 @@
-"""Today with more applications than a page of the wall holds: the broken first, the others as they come into sight, found by words."""
+"""Today with more applications than a page of the wall holds: the broken first, the others as they
+come into sight, found by words.
+"""
 
 from __future__ import annotations
 
@@ -16,13 +18,17 @@ from .conftest import EMPTY, make_desk, open_page
 def filled_desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
-    code = EMPTY.replace("print(", "from neatlatch.demo.fill import fill\nfill(200, lambda stand: None)\nprint(")
+    code = EMPTY.replace(
+        "print(", "from neatlatch.demo.fill import fill\nfill(200, lambda stand: None)\nprint("
+    )
     desk = make_desk(HOME_OF_TESTS / "filled", stand_ins, code, rounds=False)
     yield desk
     desk.kill()
 
 
-def test_the_wall_is_drawn_where_it_is_seen_and_found_by_words(filled_desk: Desk, browser: Browser) -> None:
+def test_the_wall_is_drawn_where_it_is_seen_and_found_by_words(
+    filled_desk: Desk, browser: Browser
+) -> None:
     page = open_page(browser, filled_desk)
     expect(page.get_by_role("heading", name="200 connections")).to_be_visible()
     rows = page.locator("#wall tr[data-of-wall]")

@@ -1,4 +1,6 @@
-"""Where there are more applications than one page of a list, one is found by typing, and lists go on."""
+"""Where there are more applications than one page of a list, one is found by typing, and lists go
+on.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,11 @@ from django.utils import timezone
 fill(15, lambda stand: None)
 here = Environment.objects.get(key="staging")
 for number in range(120):
-    one = Application.objects.create(key=f"spare-{number}", name=f"Spare {number:03}", profile={"schemes": [{"key": "api_key"}]})
-    Place.objects.create(application=one, environment=here, changed_at=timezone.now())
+    profile = {"schemes": [{"key": "api_key"}]}
+    spare = Application.objects.create(
+        key=f"spare-{number}", name=f"Spare {number:03}", profile=profile
+    )
+    Place.objects.create(application=spare, environment=here, changed_at=timezone.now())
 print("""
 
 
@@ -31,7 +36,9 @@ def wide_desk(stand_ins: StandIns) -> Iterator[Desk]:
     desk.kill()
 
 
-def test_an_application_is_found_by_typing_a_part_of_its_name(wide_desk: Desk, browser: Browser) -> None:
+def test_an_application_is_found_by_typing_a_part_of_its_name(
+    wide_desk: Desk, browser: Browser
+) -> None:
     page = open_page(browser, wide_desk)
     page.goto("/connections/new")
     field = page.get_by_placeholder("type a part of its name")
@@ -53,7 +60,9 @@ def test_an_application_is_found_by_typing_a_part_of_its_name(wide_desk: Desk, b
     assert page.errors == []  # type: ignore[attr-defined]
 
 
-def test_the_house_is_accepted_by_one_that_was_typed_and_the_list_goes_on(wide_desk: Desk, browser: Browser) -> None:
+def test_the_house_is_accepted_by_one_that_was_typed_and_the_list_goes_on(
+    wide_desk: Desk, browser: Browser
+) -> None:
     page = open_page(browser, wide_desk)
     page.goto("/credentials/house?environment=staging")
     field = page.get_by_label("Another accepts it now")

@@ -1,4 +1,6 @@
-"""The workbenches as people use them: redirect URIs, scopes and consent, access rules, users, accounts, a leaver, the inventory, finding."""
+"""The workbenches as people use them: redirect URIs, scopes and consent, access rules, users,
+accounts, a leaver, the inventory, finding.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,10 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
     from tests.settings import HOME_OF_TESTS
 
     only = ("cargo-manifests", "fuel-ledger", "vessel-positions", "repair-tickets")
-    fill = f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, v in load({stand_ins.port}, only={only}).items()}}))"
+    fill = (
+        f"import json\nfrom neatlatch.demo.load import load\nprint(json.dumps({{k: v[1] for k, "
+        f"v in load({stand_ins.port}, only={only}).items()}}))"
+    )
     found = make_desk(HOME_OF_TESTS / "benches", stand_ins, fill, rounds=False)
     yield found
     found.kill()
@@ -48,10 +53,29 @@ def user_of(page: Page, name: str) -> str:
 def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
     page = open_page(browser, desk)
     client, staging = client_of(page, "cargo-manifests"), client_of(page, "cargo-manifests-staging")
-    addresses = ["/redirect-uris", f"/clients/{client}/redirect-uris", "/scopes", f"/clients/{client}/scopes", f"/clients/{staging}/scopes", "/access-rules",
-                 "/access-rules/vessel-positions/production", "/access-rules/repair-tickets/production", "/users", f"/users/{user_of(page, 'night')}",
-                 f"/users/{user_of(page, 'forecast')}", "/accounts", "/connections/fuel-ledger-own", "/people", "/people/rowan", "/owners", "/inventory", f"/clients/{client}",
-                 "/connections?words=env:production", "/credentials?words=used:yes", "/applications?words=fuel"]  # fmt: skip
+    addresses = [
+        "/redirect-uris",
+        f"/clients/{client}/redirect-uris",
+        "/scopes",
+        f"/clients/{client}/scopes",
+        f"/clients/{staging}/scopes",
+        "/access-rules",
+        "/access-rules/vessel-positions/production",
+        "/access-rules/repair-tickets/production",
+        "/users",
+        f"/users/{user_of(page, 'night')}",
+        f"/users/{user_of(page, 'forecast')}",
+        "/accounts",
+        "/connections/fuel-ledger-own",
+        "/people",
+        "/people/rowan",
+        "/owners",
+        "/inventory",
+        f"/clients/{client}",
+        "/connections?words=env:production",
+        "/credentials?words=used:yes",
+        "/applications?words=fuel",
+    ]
     found = {}
     for address in addresses:
         page.goto(address)
@@ -87,11 +111,15 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     expect(page.get_by_text("registered, but used by nobody here")).to_be_visible()
     # Any URI can be tried against the client; the answer comes as one types.
     trial = page.get_by_label("Nothing is sent; the answer is what the standard says.")
-    uri = page.request.get(f"/api/clients/{client_of(page, 'cargo-manifests')}/redirect-uris").json()["registered"][0]["uri"]
+    uri = page.request.get(
+        f"/api/clients/{client_of(page, 'cargo-manifests')}/redirect-uris"
+    ).json()["registered"][0]["uri"]
     trial.fill(uri)
     expect(page.get_by_text("✓ It is taken")).to_be_visible()
     trial.fill(uri.replace("http:", "https:") + "#x")
-    expect(page.get_by_text("It has a fragment (#). A redirect URI must not have one.")).to_be_visible()
+    expect(
+        page.get_by_text("It has a fragment (#). A redirect URI must not have one.")
+    ).to_be_visible()
     # What a change stops is said before it is made, and has to be agreed to.
     page.get_by_role("button", name="Change them").click()
     page.get_by_role("button", name="Take redirect URI 2 away").click()
@@ -103,7 +131,9 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     page.get_by_role("button", name="Change them").click()
     page.get_by_label("Redirect URI 1", exact=True).fill(uri)
     expect(page.get_by_text(re.compile("cargo-manifests stops"))).to_be_visible()
-    expect(page.get_by_text("Hit: Night manifest run, Freight desk report, Customs return.")).to_be_visible()
+    expect(
+        page.get_by_text("Hit: Night manifest run, Freight desk report, Customs return.")
+    ).to_be_visible()
     expect(page.get_by_role("button", name="Change them there")).to_be_disabled()
     page.get_by_label(re.compile("type the client's name")).fill("Gannet Sound Ferries, manifests")
     page.get_by_role("button", name="Change them there").click()
@@ -114,15 +144,25 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
 
 @pytest.mark.parametrize("where", ["the bench", "the client's page"])
 def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> None:
-    """What was worked out for another list is not shown, and a late answer to it does not come after the answer to this one."""
+    """What was worked out for another list is not shown, and a late answer to it does not come
+    after the answer to this one.
+    """
     client = client_of(page, "cargo-manifests")
     page.goto(f"/clients/{client}" + ("/redirect-uris" if where == "the bench" else ""))
     late: list[Route] = []
     page.route(
-        "**/redirect-uris/previews", lambda route: late.append(route) if "late" in (route.request.post_data or "") else route.continue_()
+        "**/redirect-uris/previews",
+        lambda route: (
+            late.append(route) if "late" in (route.request.post_data or "") else route.continue_()
+        ),
     )
-    page.get_by_role("button", name="Change them" if where == "the bench" else "Change redirect URIs").click()
-    effects, save = page.locator("[data-effects]"), page.get_by_role("button", name="Change them there")
+    page.get_by_role(
+        "button", name="Change them" if where == "the bench" else "Change redirect URIs"
+    ).click()
+    effects, save = (
+        page.locator("[data-effects]"),
+        page.get_by_role("button", name="Change them there"),
+    )
     expect(effects).to_have_attribute("data-effects", "known")
     expect(save).to_be_enabled()
     first = page.get_by_label("Redirect URI 1", exact=True)
@@ -135,7 +175,9 @@ def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> 
     expect(effects).to_have_attribute("data-effects", "known")
     told = effects.inner_text()
     with page.expect_response("**/redirect-uris/previews"):
-        late[0].fulfill(json=[{"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "users": []}])
+        late[0].fulfill(
+            json=[{"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "users": []}]
+        )
     page.evaluate("() => new Promise(requestAnimationFrame)")
     assert effects.inner_text() == told
     expect(page.get_by_text("A late answer.")).to_have_count(0)
@@ -148,7 +190,9 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
     page.goto(f"/clients/{client_of(page, 'cargo-manifests-staging')}/redirect-uris")
     page.get_by_role("button", name="Change them").click()
     page.get_by_role("button", name="One more").click()
-    page.get_by_label(re.compile("Redirect URI \\d")).last.fill("https://desk.gannet.example/return")
+    page.get_by_label(re.compile("Redirect URI \\d")).last.fill(
+        "https://desk.gannet.example/return"
+    )
     page.get_by_role("button", name="List the acts").click()
     boxes = page.get_by_role("checkbox")
     expect(boxes).to_have_count(3)
@@ -173,7 +217,11 @@ def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     expect(page.get_by_text("not known: nobody is noted as a user")).to_be_visible()
     expect(page.get_by_role("button", name="Ask for only these")).to_have_count(0)
     page.goto(f"/clients/{client_of(page, 'cargo-manifests')}/scopes")
-    expect(page.get_by_role("row", name=re.compile("manifest.write: Customs return: stopped without it"))).to_be_visible()
+    expect(
+        page.get_by_role(
+            "row", name=re.compile("manifest.write: Customs return: stopped without it")
+        )
+    ).to_be_visible()
     expect(page.get_by_text("Missing: manifest.write")).to_be_visible()
     page.get_by_role("button", name="Permit these").click()
     expect(page.get_by_text("What is permitted is exactly that.")).to_be_visible()
@@ -187,7 +235,9 @@ def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     expect(page.get_by_text("before the change")).to_have_count(0)
 
 
-def test_an_administrator_consents_by_a_link_without_a_log_in(browser: Browser, desk: Desk, page: Page) -> None:
+def test_an_administrator_consents_by_a_link_without_a_log_in(
+    browser: Browser, desk: Desk, page: Page
+) -> None:
     client = client_of(page, "cargo-manifests-sandbox")
     page.goto(f"/clients/{client}/scopes")
     page.get_by_role("button", name="Ask an administrator by a link").click()
@@ -208,19 +258,31 @@ def test_an_administrator_consents_by_a_link_without_a_log_in(browser: Browser, 
     expect(page.get_by_text("Una Flett, by link")).to_be_visible()
 
 
-def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Page, stand_ins: StandIns) -> None:
+def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
+    page: Page, stand_ins: StandIns
+) -> None:
     page.goto("/access-rules")
-    page.get_by_role("row").filter(has_text="Vessel positions").filter(has_text="Production").get_by_role("link").click()
+    page.get_by_role("row").filter(has_text="Vessel positions").filter(
+        has_text="Production"
+    ).get_by_role("link").click()
     expect(page.get_by_text("Changed there by hand since we pushed")).to_be_visible()
     expect(page.get_by_text("allow svc-website read on arrivals").first).to_be_visible()
     expect(page.get_by_text("never decides")).to_be_visible()
-    page.get_by_role("button", name=re.compile("svc-pilots may from some addresses send positions")).click()
-    expect(page.locator("li.bg-wait-ground")).to_contain_text("allow svc-pilots send on positions from 127.0.0.0/8")
+    page.get_by_role(
+        "button", name=re.compile("svc-pilots may from some addresses send positions")
+    ).click()
+    expect(page.locator("li.bg-wait-ground")).to_contain_text(
+        "allow svc-pilots send on positions from 127.0.0.0/8"
+    )
     page.get_by_label("Principal", exact=True).fill("r.oake")
     page.get_by_label("Operation", exact=True).select_option("read")
     page.get_by_label("The stream").fill("positions")
     page.get_by_role("button", name="Decide").click()
-    expect(page.get_by_text("r.oake may not read positions; rule 4: deny r.oake everything on positions.")).to_be_visible()
+    expect(
+        page.get_by_text(
+            "r.oake may not read positions; rule 4: deny r.oake everything on positions."
+        )
+    ).to_be_visible()
     page.get_by_role("button", name="Edit the rules").click()
     page.get_by_role("button", name="Take rule 5 away").click()
     page.get_by_role("button", name="Keep them here").click()
@@ -230,7 +292,10 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Pa
     page.get_by_label(re.compile("type Production first")).fill("Production")
     page.get_by_role("button", name="Push ours").click()
     expect(page.get_by_text("The same rules stand there.")).to_be_visible()
-    there = httpx.get(f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules", verify=NOBODY).text
+    there = httpx.get(
+        f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules",
+        verify=NOBODY,
+    ).text
     assert "svc-website" not in there
     page.get_by_role("button", name="Import").click()
     page.get_by_label(re.compile("Paste or drop CSV")).fill(
@@ -242,36 +307,50 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(page: Pa
 
 def test_a_user_is_noted_warned_of_and_its_operations_read_from_a_log(page: Page) -> None:
     page.goto("/users?words=warned:yes env:staging")
-    expect(page.get_by_text("Fuel forecast trial runs in Staging, where Fuel ledger is not set up.")).to_be_visible()
+    expect(
+        page.get_by_text("Fuel forecast trial runs in Staging, where Fuel ledger is not set up.")
+    ).to_be_visible()
     page.get_by_role("button", name="Note a user").click()
     page.get_by_label("Name", exact=True).fill("Dawn run")
     page.get_by_label("Environment it runs in").select_option(label="Production")
     page.get_by_label("Change windows").fill("sometimes")
     page.get_by_role("button", name="Note it").click()
-    expect(page.get_by_role("alert").first).to_contain_text("is not a window like Mon-Fri 20:00-23:00")
+    expect(page.get_by_role("alert").first).to_contain_text(
+        "is not a window like Mon-Fri 20:00-23:00"
+    )
     page.get_by_label("Change windows").fill("Mon-Fri 20:00-23:00")
     page.get_by_role("button", name="Note it").click()
     expect(page.get_by_role("heading", name="Dawn run")).to_be_visible()
     page.get_by_role("button", name="Add an application").click()
-    page.locator("label", has_text="Application").locator("select").select_option(label="Cargo manifests")
-    page.locator("label", has_text="none is set up yet").locator("select").select_option(label="cargo-manifests, Production")
+    page.locator("label", has_text="Application").locator("select").select_option(
+        label="Cargo manifests"
+    )
+    page.locator("label", has_text="none is set up yet").locator("select").select_option(
+        label="cargo-manifests, Production"
+    )
     page.get_by_label("GET /berths").check()
     page.get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_role("link", name="cargo-manifests")).to_be_visible()
     page.get_by_role("button", name="From a log").click()
-    page.get_by_label("What it was seen to call").fill('1.2.3.4 - - [x] "PUT /production/api/manifests/7 HTTP/1.1" 201 3\nGET /berths\n')
+    page.get_by_label("What it was seen to call").fill(
+        '1.2.3.4 - - [x] "PUT /production/api/manifests/7 HTTP/1.1" 201 3\nGET /berths\n'
+    )
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text(re.compile("of its operations were called"))).to_be_visible()
     page.get_by_role("button", name="Only what was seen").click()
     expect(page.get_by_text("from a log, ", exact=False).and_(page.locator("time"))).to_be_visible()
 
 
-def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_kept(browser: Browser, desk: Desk, page: Page) -> None:
+def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_kept(
+    browser: Browser, desk: Desk, page: Page
+) -> None:
     page.goto("/connections/fuel-ledger-own")
     card = page.get_by_role("region", name="Whose account")
     expect(card.get_by_text("1 of 2 have connected.")).to_be_visible()
     link = card.locator("code").inner_text()
-    ewan = browser.new_context(base_url=desk.url, viewport={"width": 1280, "height": 800}).new_page()
+    ewan = browser.new_context(
+        base_url=desk.url, viewport={"width": 1280, "height": 800}
+    ).new_page()
     ewan.goto(link)
     expect(ewan.get_by_text("Log in first; the link itself lets nobody in.")).to_be_visible()
     ewan.get_by_label("Login name").fill("ewan")
@@ -298,7 +377,9 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
     page.goto("/people")
     page.get_by_role("link", name="Rowan Oake").click()
     expect(page.get_by_role("heading", name="Rowan Oake")).to_be_visible()
-    expect(page.get_by_text("fuel-ledger-own acts as r.oake@gannet.example for them.")).to_be_visible()
+    expect(
+        page.get_by_text("fuel-ledger-own acts as r.oake@gannet.example for them.")
+    ).to_be_visible()
     page.get_by_role("button", name=re.compile("Choose all")).click()
     page.get_by_label("Who takes it over?").fill("Customs desk")
     page.get_by_role("button", name="Hand over", exact=True).click()
@@ -319,7 +400,9 @@ def test_a_contact_is_added_and_owns_an_application(page: Page) -> None:
     page.get_by_label("Deputy").fill("Quays")
     page.get_by_label("Mail address").fill("pier4@gannet.example")
     page.get_by_role("button", name="Add contact").click()
-    expect(page.get_by_text("Give a time zone by its name, like Europe/London.").first).to_be_visible()
+    expect(
+        page.get_by_text("Give a time zone by its name, like Europe/London.").first
+    ).to_be_visible()
     page.get_by_label("Time zone").fill("Atlantic/Faroe")
     page.get_by_role("button", name="Add contact").click()
     expect(page.get_by_role("heading", name="Pier 4")).to_be_visible()
@@ -351,17 +434,28 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
     expect(page.get_by_role("heading", name="Nothing would change")).to_be_visible()
     file.write_text(file.read_text().replace("pace: 2.5", "pace: quick"))
     page.get_by_label("Choose a file").set_input_files(str(file))
-    expect(page.get_by_role("heading", name="Wrong with the file; nothing was changed")).to_be_visible()
+    expect(
+        page.get_by_role("heading", name="Wrong with the file; nothing was changed")
+    ).to_be_visible()
     line = 1 + file.read_text().splitlines().index("    pace: quick")
-    expect(page.get_by_role("row").filter(has_text="is a number that is not below 0")).to_contain_text(str(line))
+    expect(
+        page.get_by_role("row").filter(has_text="is a number that is not below 0")
+    ).to_contain_text(str(line))
 
 
-def test_a_large_inventory_is_applied_in_blocks_and_undone(browser: Browser, desk: Desk, page: Page, tmp_path: Path) -> None:
+def test_a_large_inventory_is_applied_in_blocks_and_undone(
+    browser: Browser, desk: Desk, page: Page, tmp_path: Path
+) -> None:
     plain = yaml.safe_load(page.request.get("/api/inventory").text())
     for number in range(150):
         name = f"Tide log {number:03}"
         uses = [{"application": "fuel-ledger", "connection": "fuel-ledger"}]
-        plain["users"][f"{name}/production"] = {"name": name, "environment": "production", "runs": "hourly", "uses": uses}
+        plain["users"][f"{name}/production"] = {
+            "name": name,
+            "environment": "production",
+            "runs": "hourly",
+            "uses": uses,
+        }
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
     page.goto("/inventory")
@@ -370,7 +464,9 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(browser: Browser, des
     page.get_by_role("button", name="Apply all of it").click()
     page.get_by_role("link", name="see how far it is").click()
     expect(page.get_by_role("heading", name="Import")).to_be_visible()
-    expect(page.get_by_role("row").filter(has_text="Tide log 000/production")).to_contain_text("✓ yes")
+    expect(page.get_by_role("row").filter(has_text="Tide log 000/production")).to_contain_text(
+        "✓ yes"
+    )
     assert violations(page) == []
     address = page.url
     # Others see it on their own pages while it goes on; one who may only look has no button.
@@ -413,7 +509,9 @@ def test_anything_is_found_from_the_keyboard(page: Page) -> None:
     expect(page).to_have_url(re.compile("/access-rules$"))
 
 
-def test_a_filter_is_kept_shared_and_stands_in_the_address(browser: Browser, desk: Desk, page: Page) -> None:
+def test_a_filter_is_kept_shared_and_stands_in_the_address(
+    browser: Browser, desk: Desk, page: Page
+) -> None:
     page.goto("/connections")
     page.get_by_label("Filter", exact=True).fill("-env:production app:fuel")
     expect(page.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
@@ -433,7 +531,9 @@ def test_a_filter_is_kept_shared_and_stands_in_the_address(browser: Browser, des
     expect(isla.get_by_label("Filter", exact=True)).to_have_value("-env:production app:fuel")
 
 
-def test_two_administrators_with_the_same_client_open(browser: Browser, desk: Desk, page: Page) -> None:
+def test_two_administrators_with_the_same_client_open(
+    browser: Browser, desk: Desk, page: Page
+) -> None:
     client = client_of(page, "fuel-ledger")
     page.goto(f"/clients/{client}")
     page.get_by_role("button", name="Change scopes").click()
@@ -441,7 +541,9 @@ def test_two_administrators_with_the_same_client_open(browser: Browser, desk: De
     other.goto(f"/clients/{client}/redirect-uris")
     other.get_by_role("button", name="Change them").click()
     other.get_by_role("button", name="One more").click()
-    other.get_by_label(re.compile("Redirect URI \\d")).last.fill("https://desk.gannet.example/second")
+    other.get_by_label(re.compile("Redirect URI \\d")).last.fill(
+        "https://desk.gannet.example/second"
+    )
     other.get_by_role("button", name="Change them there").click()
     expect(other.get_by_text("https://desk.gannet.example/second")).to_be_visible()
     page.get_by_label(re.compile("ledger.write")).check()
@@ -459,8 +561,14 @@ from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.estate.records.users.models import User
+
 by = Person.objects.get(username="morag")
-_, handover = services.give(by, User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"), "key", right="draw")
+_, handover = services.give(
+    by,
+    User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"),
+    "key",
+    right="draw",
+)
 _, key = show(by, handover)
 close(by, handover)
 print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal(), key)
@@ -475,8 +583,12 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
     assert page.request.get("/draw/fuel-ledger", **draw).status == 200
     paste(f"curl -H 'Authorization: Bearer {token}' https://ledger.example/entries")
     expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_be_visible()
-    expect(page.get_by_text("Whoever has it is let in as this connection until it ends")).to_be_visible()
-    expect(page.get_by_text("Ended, its users stop, until somebody signs in again.")).to_be_visible()
+    expect(
+        page.get_by_text("Whoever has it is let in as this connection until it ends")
+    ).to_be_visible()
+    expect(
+        page.get_by_text("Ended, its users stop, until somebody signs in again.")
+    ).to_be_visible()
     assert violations(page) == []
     page.get_by_role("button", name="End the tokens of fuel-ledger now").click()
     expect(page.get_by_role("status")).to_contain_text("Ended at the application: yes")
@@ -486,7 +598,9 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
     paste(f"NLATCH_KEY={key}")
     found = page.get_by_label(re.compile("^Recognised: "))
     expect(found).to_contain_text("lets whoever has it in")
-    expect(found).to_contain_text("draws with it, and stops at once; it has something else to draw with.")
+    expect(found).to_contain_text(
+        "draws with it, and stops at once; it has something else to draw with."
+    )
     found.get_by_role("button", name="Revoke it now").click()
     found.get_by_role("button", name=re.compile("^Revoke …")).click()
     expect(found).to_contain_text("lets nobody in any more")

@@ -1,4 +1,6 @@
-"""Access rules against a plain evaluator that shares nothing with them; formats; rules that never decide."""
+"""Access rules against a plain evaluator that shares nothing with them; formats; rules that never
+decide.
+"""
 
 from __future__ import annotations
 
@@ -9,22 +11,56 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from neatlatch.core.access import Access, BadRules, Book, Known, Rule, Verdict, derive, formats, never_decide, work_out
+from neatlatch.core.access import (
+    Access,
+    BadRules,
+    Book,
+    Known,
+    Rule,
+    Verdict,
+    derive,
+    formats,
+    never_decide,
+    work_out,
+)
 from neatlatch.core.profiles import Operation, ScopeInfo
 
 WHO, GROUPS, OPERATIONS = ("ada", "bo", "cy"), ("quays", "ships"), ("read", "send")
 RESOURCES = ("", "a", "ab", "abc", "b", "ba")
-NETWORKS = ("203.0.113.0/24", "203.0.113.0/25", "203.0.113.128/25", "203.0.113.7/32", "2001:db8::/32")
-ADDRESSES = ("203.0.113.7", "203.0.113.9", "203.0.113.200", "198.51.100.1", "2001:db8::1", "2001:db9::1")
+NETWORKS = (
+    "203.0.113.0/24",
+    "203.0.113.0/25",
+    "203.0.113.128/25",
+    "203.0.113.7/32",
+    "2001:db8::/32",
+)
+ADDRESSES = (
+    "203.0.113.7",
+    "203.0.113.9",
+    "203.0.113.200",
+    "198.51.100.1",
+    "2001:db8::1",
+    "2001:db9::1",
+)
 
 
-def plain(book: Book, who: str, operation: str, resource: str, address: str) -> tuple[bool, int | None]:
+def plain(
+    book: Book, who: str, operation: str, resource: str, address: str
+) -> tuple[bool, int | None]:
     """Every rule is looked at in turn: the first deny that holds decides, else the first allow."""
     holding = []
     for place, rule in enumerate(book.rules):
-        named = rule.who == "*" or (who in book.groups.get(rule.who, ()) if rule.group else who == rule.who)
-        thing = resource[: len(rule.resource)] == rule.resource if rule.prefix else resource == rule.resource
-        where = not rule.networks or any(ipaddress.ip_address(address) in ipaddress.ip_network(one) for one in rule.networks)
+        named = rule.who == "*" or (
+            who in book.groups.get(rule.who, ()) if rule.group else who == rule.who
+        )
+        thing = (
+            resource[: len(rule.resource)] == rule.resource
+            if rule.prefix
+            else resource == rule.resource
+        )
+        where = not rule.networks or any(
+            ipaddress.ip_address(address) in ipaddress.ip_network(one) for one in rule.networks
+        )
         if named and thing and where and rule.operation in (operation, "*"):
             holding.append(place)
     for place in holding:
@@ -35,14 +71,22 @@ def plain(book: Book, who: str, operation: str, resource: str, address: str) -> 
 
 @st.composite
 def books(draw: st.DrawFn) -> Book:
-    """Up to eight rules about three people, two groups, two operations and nested resources and networks."""
+    """Up to eight rules about three people, two groups, two operations and nested resources and
+    networks.
+    """
 
     def rule() -> Rule:
         group = draw(st.booleans())
         prefix = draw(st.booleans())
-        return Rule(draw(st.booleans()), draw(st.sampled_from(GROUPS if group else (*WHO, "*"))), draw(st.sampled_from((*OPERATIONS, "*"))),
-                    draw(st.sampled_from(RESOURCES if prefix else RESOURCES[1:])), prefix, group,
-                    tuple(draw(st.lists(st.sampled_from(NETWORKS), max_size=2, unique=True))))  # fmt: skip
+        return Rule(
+            draw(st.booleans()),
+            draw(st.sampled_from(GROUPS if group else (*WHO, "*"))),
+            draw(st.sampled_from((*OPERATIONS, "*"))),
+            draw(st.sampled_from(RESOURCES if prefix else RESOURCES[1:])),
+            prefix,
+            group,
+            tuple(draw(st.lists(st.sampled_from(NETWORKS), max_size=2, unique=True))),
+        )
 
     groups = {name: tuple(sorted(draw(st.sets(st.sampled_from(WHO))))) for name in GROUPS}
     return Book(tuple(rule() for _ in range(draw(st.integers(0, 8)))), groups)
@@ -53,7 +97,9 @@ def books(draw: st.DrawFn) -> Book:
 @given(books())
 def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
     access = Access(book)
-    for who, operation, resource, address in itertools.product((*WHO, "nobody"), OPERATIONS, (*RESOURCES[1:], "abcd", "z"), ADDRESSES):
+    for who, operation, resource, address in itertools.product(
+        (*WHO, "nobody"), OPERATIONS, (*RESOURCES[1:], "abcd", "z"), ADDRESSES
+    ):
         found = access.decide(who, operation, resource, address)
         assert (found.allowed, found.rule) == plain(book, who, operation, resource, address)
 
@@ -62,8 +108,14 @@ def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
 @settings(max_examples=40)
 @given(books())
 def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Book) -> None:
-    """Requests are tried from every part of the small world: every string up to four letters, an address out of every piece of the networks."""
-    letters = [*("".join(one) for size in range(1, 4) for one in itertools.product("abz", repeat=size)), "abc", "abcz"]
+    """Requests are tried from every part of the small world: every string up to four letters, an
+    address out of every piece of the networks.
+    """
+    letters = [
+        *("".join(one) for size in range(1, 4) for one in itertools.product("abz", repeat=size)),
+        "abc",
+        "abcz",
+    ]
     asked = itertools.product((*WHO, "nobody"), OPERATIONS, letters, ADDRESSES)
     deciding = {plain(book, *one)[1] for one in asked}
     assert set(never_decide(book, OPERATIONS)) == set(range(len(book.rules))) - deciding
@@ -75,11 +127,18 @@ def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Bo
 def test_the_matrix_is_made_of_decisions(book: Book) -> None:
     resources = ("a", "ab", "b", "a*", "*")
     found = work_out(book, WHO, resources, OPERATIONS)
-    for (a, who), (b, resource), (c, operation) in itertools.product(enumerate(WHO), enumerate(resources), enumerate(OPERATIONS)):
+    for (a, who), (b, resource), (c, operation) in itertools.product(
+        enumerate(WHO), enumerate(resources), enumerate(OPERATIONS)
+    ):
         cell = found.cells[a][b][c]
-        tried = {plain(book, who, operation, resource.replace("*", "~~"), address) for address in ADDRESSES}
+        tried = {
+            plain(book, who, operation, resource.replace("*", "~~"), address)
+            for address in ADDRESSES
+        }
         allowed = {one for one, _ in tried}
-        assert cell.verdict is (Verdict.SOME if len(allowed) == 2 else Verdict.YES if True in allowed else Verdict.NO)
+        assert cell.verdict is (
+            Verdict.SOME if len(allowed) == 2 else Verdict.YES if True in allowed else Verdict.NO
+        )
         assert {rule for _, rule in tried if rule is not None} == set(cell.rules)
 
 
@@ -96,7 +155,11 @@ def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
 @given(books(), books())
 def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other: Book) -> None:
     known = Known(WHO, RESOURCES[1:], OPERATIONS)
-    lists = known.principals_of(one, other), known.resources_of(one, other), known.operations_of(one, other)
+    lists = (
+        known.principals_of(one, other),
+        known.resources_of(one, other),
+        known.operations_of(one, other),
+    )
     a, b = (work_out(book, *lists) for book in (one, other))
     told = formats.difference(one, other, known)
     few = formats.difference(one, other, known, 1)
@@ -107,8 +170,12 @@ def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other
         or len(set(one.rules)) < len(one.rules)
         or len(set(other.rules)) < len(other.rules)
     )
-    changed = sum(x.verdict is not y.verdict or x.allowed_from != y.allowed_from for p, q in zip(a.cells, b.cells, strict=True)
-                  for r, s in zip(p, q, strict=True) for x, y in zip(r, s, strict=True))  # fmt: skip
+    changed = sum(
+        x.verdict is not y.verdict or x.allowed_from != y.allowed_from
+        for p, q in zip(a.cells, b.cells, strict=True)
+        for r, s in zip(p, q, strict=True)
+        for x, y in zip(r, s, strict=True)
+    )
     assert len(told.rights) == changed
 
 
@@ -131,8 +198,13 @@ def test_rules_that_are_shadowed_or_about_nobody_never_decide() -> None:
 
 
 def test_two_halves_of_a_network_shadow_the_whole_of_it() -> None:
-    halves = Book((Rule(False, "*", "read", "a", networks=(NETWORKS[1],)), Rule(False, "*", "read", "a", networks=(NETWORKS[2],)),
-                   Rule(False, "*", "read", "a", networks=(NETWORKS[0],))))  # fmt: skip
+    halves = Book(
+        (
+            Rule(False, "*", "read", "a", networks=(NETWORKS[1],)),
+            Rule(False, "*", "read", "a", networks=(NETWORKS[2],)),
+            Rule(False, "*", "read", "a", networks=(NETWORKS[0],)),
+        )
+    )
     assert never_decide(halves, OPERATIONS) == (2,)
 
 
@@ -154,13 +226,37 @@ def test_a_request_from_nowhere_known_finds_only_rules_for_anywhere() -> None:
     [
         ("", 1, "the first line must be"),
         ("who,effect\r\n", 1, "the first line must be"),
-        ("effect,who,operation,resource,match,from\nallow,ada,read,a,exact,\npermit,ada,read,a,exact,\n", 3, "allow or deny, not 'permit'"),
-        ("effect,who,operation,resource,match,from\nallow,ada,fly,a,exact,\n", 2, "'fly' is no operation here"),
-        ("effect,who,operation,resource,match,from\nallow,group:x,read,a,exact,\n", 2, "there is no group 'x'"),
-        ("effect,who,operation,resource,match,from\n\nallow,ada,read,a,nearly,\n", 3, "exact or prefix"),
-        ("effect,who,operation,resource,match,from\nallow,ada,read,a,exact,10.0.0.0/99\n", 2, "neither an address nor a network"),
+        (
+            "effect,who,operation,resource,match,from\nallow,ada,read,a,exact,\npermit,ada,read,a,exact,\n",
+            3,
+            "allow or deny, not 'permit'",
+        ),
+        (
+            "effect,who,operation,resource,match,from\nallow,ada,fly,a,exact,\n",
+            2,
+            "'fly' is no operation here",
+        ),
+        (
+            "effect,who,operation,resource,match,from\nallow,group:x,read,a,exact,\n",
+            2,
+            "there is no group 'x'",
+        ),
+        (
+            "effect,who,operation,resource,match,from\n\nallow,ada,read,a,nearly,\n",
+            3,
+            "exact or prefix",
+        ),
+        (
+            "effect,who,operation,resource,match,from\nallow,ada,read,a,exact,10.0.0.0/99\n",
+            2,
+            "neither an address nor a network",
+        ),
         ('effect,who,operation,resource,match,from\nallow,"ada', 2, "not CSV"),
-        ("effect,who,operation,resource,match,from\nallow,ada,read,a,exact,,too,many\n", 2, "there are 8 values"),
+        (
+            "effect,who,operation,resource,match,from\nallow,ada,read,a,exact,,too,many\n",
+            2,
+            "there are 8 values",
+        ),
     ],
 )
 def test_a_mistake_in_csv_is_told_with_its_line(text: str, line: int, says: str) -> None:
@@ -180,7 +276,9 @@ def test_all_mistakes_are_told_at_once() -> None:
     ]
     with pytest.raises(BadRules) as told:
         formats.from_csv("\n".join(lines), OPERATIONS)
-    assert [one.partition(":")[0] for one in str(told.value).split("; ") if one.startswith("line")] == ["line 2", "line 4", "line 5"]
+    assert [
+        one.partition(":")[0] for one in str(told.value).split("; ") if one.startswith("line")
+    ] == ["line 2", "line 4", "line 5"]
     rules = [{"effect": "allow", "who": "ada", "operation": "read"}] * 30
     with pytest.raises(BadRules, match="rule 1: .*rule 8: .*; and 22 more"):
         formats.from_plain({"rules": rules}, OPERATIONS)
@@ -188,10 +286,18 @@ def test_all_mistakes_are_told_at_once() -> None:
 
 def test_rules_that_hold_from_elsewhere_are_named() -> None:
     """F18: “no rule speaks of it” was said of them."""
-    book = Book((Rule(True, "ada", "read", "a", networks=("10.0.0.0/8",)), Rule(True, "bob", "read", "a")))
+    book = Book(
+        (Rule(True, "ada", "read", "a", networks=("10.0.0.0/8",)), Rule(True, "bob", "read", "a"))
+    )
     access = Access(book)
-    assert (access.decide("ada", "read", "a").elsewhere, access.decide("ada", "read", "a", "192.0.2.1").elsewhere) == ((0,), (0,))
-    assert (access.decide("ada", "read", "a", "10.1.1.1").rule, access.decide("ada", "read", "b").elsewhere) == (0, ())
+    assert (
+        access.decide("ada", "read", "a").elsewhere,
+        access.decide("ada", "read", "a", "192.0.2.1").elsewhere,
+    ) == ((0,), (0,))
+    assert (
+        access.decide("ada", "read", "a", "10.1.1.1").rule,
+        access.decide("ada", "read", "b").elsewhere,
+    ) == (0, ())
 
 
 @pytest.mark.parametrize(
@@ -199,8 +305,16 @@ def test_rules_that_hold_from_elsewhere_are_named() -> None:
     [
         ("{", "line 1: this is not JSON"),
         ("[]", "an object with"),
-        ('{"rules": [{"effect": "allow", "who": "ada", "operation": "read", "resource": "a"}, {"effect": "x"}]}', "rule 2: the effect"),
-        ('{"rules": [{"effect": "allow", "who": "ada", "operation": "read", "resource": "a", "until": "x"}]}', "'until' is nothing"),
+        (
+            '{"rules": [{"effect": "allow", "who": "ada", "operation": "read", "resource": '
+            '"a"}, {"effect": "x"}]}',
+            "rule 2: the effect",
+        ),
+        (
+            '{"rules": [{"effect": "allow", "who": "ada", "operation": "read", "resource": '
+            '"a", "until": "x"}]}',
+            "'until' is nothing",
+        ),
         ('{"rules": [], "groups": {"x": "ada"}}', "lists of principals"),
         ("[" * 100000, "JSON"),
     ],
@@ -217,6 +331,12 @@ def test_the_rules_that_roles_amount_to() -> None:
         Operation("PUT", "/tickets/{n}", alternatives=(frozenset({"agent"}),)),
     )
     book = derive(roles, operations, {"svc-a": ["viewer"], "svc-b": ["agent"]})
-    found = work_out(book, ("svc-a", "svc-b", "svc-c"), ("/tickets", "/tickets/{n}"), ("GET", "PUT"))
+    found = work_out(
+        book, ("svc-a", "svc-b", "svc-c"), ("/tickets", "/tickets/{n}"), ("GET", "PUT")
+    )
     verdicts = [[[cell.verdict.value for cell in some] for some in row] for row in found.cells]
-    assert verdicts == [[["yes", "no"], ["no", "no"]], [["yes", "no"], ["no", "yes"]], [["no", "no"], ["no", "no"]]]
+    assert verdicts == [
+        [["yes", "no"], ["no", "no"]],
+        [["yes", "no"], ["no", "yes"]],
+        [["no", "no"], ["no", "no"]],
+    ]

@@ -21,7 +21,14 @@ URIS = st.builds(
 
 @pytest.mark.parametrize(
     ("path", "expected"),
-    [("/a/b/c/./../../g", "/a/g"), ("mid/content=5/../6", "mid/6"), ("/../a", "/a"), ("/a/..", "/"), ("..", ""), ("", "")],
+    [
+        ("/a/b/c/./../../g", "/a/g"),
+        ("mid/content=5/../6", "mid/6"),
+        ("/../a", "/a"),
+        ("/a/..", "/"),
+        ("..", ""),
+        ("", ""),
+    ],
 )
 def test_dot_segments(path: str, expected: str) -> None:
     """RFC 3986 §5.2.4 (the first two are its examples)."""
@@ -39,8 +46,9 @@ def test_normalising_agrees_with_the_reference_library(uri: str) -> None:
     ours = addresses.take_apart(addresses.normalise(uri))
     assert ours.scheme == reference.scheme
     assert ours.host == reference.host
-    # Empty segments are left out: the library drops them, RFC 3986 §5.2.4 does not ("/.//" is "//").
-    # The library does not undo escapes of unreserved characters (§6.2.2.2), nor fill an empty path (§6.2.3).
+    # Empty segments are left out: the library drops them, RFC 3986 §5.2.4 does not ("/.//" is
+    # "//"). The library does not undo escapes of unreserved characters (§6.2.2.2), nor fill an
+    # empty path (§6.2.3).
     unescaped = (reference.path or "/").replace("%7E", "~").replace("%41", "A")
     assert ours.path == addresses.remove_dot_segments(unescaped)
 
@@ -78,21 +86,43 @@ def test_a_sound_address() -> None:
 
 
 @pytest.mark.parametrize(
-    "uri", ["https://a.example/{tenant}/token", "a.example", "", "https://<host>/x", f"https://a.example/{'x' * 1_982}"]
+    "uri",
+    [
+        "https://a.example/{tenant}/token",
+        "a.example",
+        "",
+        "https://<host>/x",
+        f"https://a.example/{'x' * 1_982}",
+    ],
 )
 def test_an_unfinished_address_is_not_uncallable(uri: str) -> None:
     assert addresses.uncallable(uri) is None
 
 
 @pytest.mark.parametrize(
-    "uri", ["ftp://a.example", "https://u@a.example/{tenant}", "https://:@a.example", f"https://a.example/{'x' * 1_983}"]
+    "uri",
+    [
+        "ftp://a.example",
+        "https://u@a.example/{tenant}",
+        "https://:@a.example",
+        f"https://a.example/{'x' * 1_983}",
+    ],
 )
 def test_what_nothing_is_ever_sent_to(uri: str) -> None:
     """RFC 9110 §4.2.4 for user info; the length is our own."""
     assert addresses.uncallable(uri)
 
 
-@pytest.mark.parametrize(("uri", "expected"), [("https://x.example", True), ("http://127.0.0.1:1/", True), ("http://[::1]/", True),
-                                               ("http://localhost/", True), ("http://x.example/", False), ("http://127.0.0.1.evil.example/", False)])  # fmt: skip
+@pytest.mark.parametrize(
+    ("uri", "expected"),
+    [
+        ("https://x.example", True),
+        ("http://127.0.0.1:1/", True),
+        ("http://[::1]/", True),
+        ("http://localhost/", True),
+        ("http://x.example/", False),
+        ("http://127.0.0.1.evil.example/", False),
+    ],
+)
 def test_protected(uri: str, expected: bool) -> None:
     assert addresses.is_protected(uri) is expected

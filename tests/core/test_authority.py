@@ -1,4 +1,6 @@
-"""The rules of the house authority: keys, requests, refusals, status lists, turns of signing keys."""
+"""The rules of the house authority: keys, requests, refusals, status lists, turns of
+signing keys.
+"""
 
 from __future__ import annotations
 
@@ -14,14 +16,30 @@ from joserfc import jws as reference_jws
 from joserfc.jwk import RSAKey
 
 from neatlatch.core import house_key, pkce
-from neatlatch.core.authority import asking, granting, refusing, registering, rollover, status_list, telling
+from neatlatch.core.authority import (
+    asking,
+    granting,
+    refusing,
+    registering,
+    rollover,
+    status_list,
+    telling,
+)
 from neatlatch.core.metadata import read_metadata
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
 CHALLENGE = "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"  # RFC 7636 App. B
 VERIFIER = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
-CLIENT = asking.Registered("quay-board", False, ("https://app.example/back",), frozenset({"authorization_code"}), frozenset({"a", "b", "admin"}),
-                           frozenset({"admin"}), frozenset(), "https://api.example")  # fmt: skip
+CLIENT = asking.Registered(
+    "quay-board",
+    False,
+    ("https://app.example/back",),
+    frozenset({"authorization_code"}),
+    frozenset({"a", "b", "admin"}),
+    frozenset({"admin"}),
+    frozenset(),
+    "https://api.example",
+)
 ASK = {
     "response_type": "code",
     "client_id": "quay-board",
@@ -40,22 +58,33 @@ secrets = st.binary(min_size=32, max_size=32)
 def test_a_key_reads_back(identity: bytes, secret: bytes) -> None:
     text = house_key.make(house_key.API_KEY, "production", identity, secret)
     read = house_key.read(text)
-    assert (read.kind, read.environment, read.digest) == ("nlk", "production", house_key.digest(text))
+    assert (read.kind, read.environment, read.digest) == (
+        "nlk",
+        "production",
+        house_key.digest(text),
+    )
     assert len(text) == len("nlk_production_") + 11 + 1 + 43 + 1 + 6
     # The check is zlib's CRC-32 over what stands before it, read back by another arithmetic.
     number = 0
     for digit in text.rpartition("_")[2]:
-        number = number * 62 + "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz".index(digit)
+        number = (
+            number * 62
+            + "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz".index(digit)
+        )
     assert number == zlib.crc32(text.rpartition("_")[0].encode())
 
 
 @given(octets, secrets, st.data())
 def test_any_single_slip_is_seen(identity: bytes, secret: bytes, data: st.DataObject) -> None:
-    """A CRC-32 finds every error within 32 bits, so every changed character (Peterson and Brown 1961)."""
+    """A CRC-32 finds every error within 32 bits, so every changed character (Peterson and Brown
+    1961).
+    """
     text = house_key.make(house_key.CLIENT_SECRET, "sandbox", identity, secret)
     place = data.draw(st.integers(12, len(text) - 1).filter(lambda one: text[one] != "_"))
     other = data.draw(
-        st.sampled_from("0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz").filter(lambda one: one != text[place])
+        st.sampled_from("0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz").filter(
+            lambda one: one != text[place]
+        )
     )
     with pytest.raises(house_key.BadKey) as seen:
         house_key.read(text[:place] + other + text[place + 1 :])
@@ -88,7 +117,9 @@ def test_keys_are_found_in_any_text(secret: bytes, before: str, after: str) -> N
 def test_status_list_of_the_specification() -> None:
     """Token Status List §4.1 and its first example, from memory: sixteen tokens in two octets."""
     bits = [1, 0, 0, 1, 1, 1, 0, 1, 1, 1, 0, 0, 0, 1, 0, 1]
-    assert status_list.packed(16, [place for place, bit in enumerate(bits) if bit]) == "eNrbuRgAAhcBXQ"
+    assert (
+        status_list.packed(16, [place for place, bit in enumerate(bits) if bit]) == "eNrbuRgAAhcBXQ"
+    )
     with pytest.raises(ValueError, match="beyond"):
         status_list.packed(16, [16])
 
@@ -102,20 +133,43 @@ def test_a_status_list_reads_back(revoked: set[int]) -> None:
 
 def test_a_sound_request_is_taken() -> None:
     asked = asking.judge({**ASK, "scope": "a b", "state": "s"}, CLIENT)
-    assert (asked.redirect_uri, asked.scopes, asked.state, asked.redirect_given) == ("https://app.example/back", frozenset("ab"), "s", True)
-    without = asking.judge({key: value for key, value in ASK.items() if key != "redirect_uri"}, CLIENT)
+    assert (asked.redirect_uri, asked.scopes, asked.state, asked.redirect_given) == (
+        "https://app.example/back",
+        frozenset("ab"),
+        "s",
+        True,
+    )
+    without = asking.judge(
+        {key: value for key, value in ASK.items() if key != "redirect_uri"}, CLIENT
+    )
     assert not without.redirect_given
     assert without.scopes == frozenset("ab")  # the one that wants consent and has none is left out
 
 
-@pytest.mark.parametrize(("changed", "error"), [
-    ({"response_type": "token"}, "unsupported_response_type"), ({"response_type": None}, "invalid_request"), ({"code_challenge": None}, "invalid_request"),
-    ({"code_challenge_method": None}, "invalid_request"), ({"code_challenge": "short"}, "invalid_request"), ({"scope": "c"}, "invalid_scope"),
-    ({"scope": "admin"}, "invalid_scope"), ({"resource": "https://other.example"}, "invalid_target"), ({"response_mode": "fragment"}, "invalid_request"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    ("changed", "error"),
+    [
+        ({"response_type": "token"}, "unsupported_response_type"),
+        ({"response_type": None}, "invalid_request"),
+        ({"code_challenge": None}, "invalid_request"),
+        ({"code_challenge_method": None}, "invalid_request"),
+        ({"code_challenge": "short"}, "invalid_request"),
+        ({"scope": "c"}, "invalid_scope"),
+        ({"scope": "admin"}, "invalid_scope"),
+        ({"resource": "https://other.example"}, "invalid_target"),
+        ({"response_mode": "fragment"}, "invalid_request"),
+    ],
+)
 def test_what_is_sent_back_with_an_error(changed: dict[str, str | None], error: str) -> None:
     with pytest.raises(refusing.SentBack) as seen:
-        asking.judge({key: value for key, value in {**ASK, "state": "x y", **changed}.items() if value is not None}, CLIENT)
+        asking.judge(
+            {
+                key: value
+                for key, value in {**ASK, "state": "x y", **changed}.items()
+                if value is not None
+            },
+            CLIENT,
+        )
     assert seen.value.error == error
     location = seen.value.location("https://house.example")
     assert location.startswith("https://app.example/back?error=")
@@ -124,7 +178,10 @@ def test_what_is_sent_back_with_an_error(changed: dict[str, str | None], error: 
 
 
 def test_what_must_not_be_sent_back() -> None:
-    for changed in ({"redirect_uri": "https://app.example/back/"}, {"redirect_uri": "https://evil.example"}):
+    for changed in (
+        {"redirect_uri": "https://app.example/back/"},
+        {"redirect_uri": "https://evil.example"},
+    ):
         with pytest.raises(refusing.Fatal):
             asking.judge({**ASK, **changed}, CLIENT)
     with pytest.raises(refusing.Fatal):
@@ -133,20 +190,53 @@ def test_what_must_not_be_sent_back() -> None:
 
 def test_a_code_serves_once_and_only_whom_it_was_given_to() -> None:
     def code(**changed: object) -> granting.Code:
-        return granting.Code(**{"client_id": "quay-board", "redirect_uri": "https://app.example/back", "redirect_given": True, "challenge": CHALLENGE,
-                                "ends": NOW, "used": False, "revoked": False, **changed})  # type: ignore[arg-type]  # fmt: skip
+        return granting.Code(
+            **{
+                "client_id": "quay-board",
+                "redirect_uri": "https://app.example/back",
+                "redirect_given": True,
+                "challenge": CHALLENGE,
+                "ends": NOW,
+                "used": False,
+                "revoked": False,
+                **changed,
+            }
+        )  # type: ignore[arg-type]
 
-    before, good = NOW - timedelta(seconds=1), {"redirect_uri": "https://app.example/back", "code_verifier": VERIFIER}
+    before, good = (
+        NOW - timedelta(seconds=1),
+        {"redirect_uri": "https://app.example/back", "code_verifier": VERIFIER},
+    )
     granting.redeem(code(), "quay-board", good, before)
     with pytest.raises(granting.Reused):
         granting.redeem(code(used=True), "quay-board", good, before)
     for kept, client, params, now, logged in (
-        (None, "quay-board", good, before, "code unknown"), (code(), "other", good, before, "code of another client"), (code(), "quay-board", good, NOW, "code ended"),
+        (None, "quay-board", good, before, "code unknown"),
+        (code(), "other", good, before, "code of another client"),
+        (code(), "quay-board", good, NOW, "code ended"),
         (code(used=True), "other", good, before, "code of another client"),
-        (code(), "quay-board", {**good, "redirect_uri": "https://app.example/"}, before, "code with another redirect URI"),
-        (code(), "quay-board", {"redirect_uri": good["redirect_uri"]}, before, "code without verifier"),
-        (code(), "quay-board", {**good, "code_verifier": VERIFIER[:-1] + "x"}, before, "code with a wrong verifier"),
-    ):  # fmt: skip
+        (
+            code(),
+            "quay-board",
+            {**good, "redirect_uri": "https://app.example/"},
+            before,
+            "code with another redirect URI",
+        ),
+        (
+            code(),
+            "quay-board",
+            {"redirect_uri": good["redirect_uri"]},
+            before,
+            "code without verifier",
+        ),
+        (
+            code(),
+            "quay-board",
+            {**good, "code_verifier": VERIFIER[:-1] + "x"},
+            before,
+            "code with a wrong verifier",
+        ),
+    ):
         with pytest.raises(refusing.Refused) as seen:
             granting.redeem(kept, client, params, now)
         assert (seen.value.error, seen.value.logged) == ("invalid_grant", logged)
@@ -168,13 +258,27 @@ def basic(user: str, password: str) -> str:
 def test_how_a_client_says_who_it_is() -> None:
     """RFC 6749 §2.3.1; its header example is s6BhdRkqt3 with gX1fBat3bV."""
     shown = refusing.presented("Basic czZCaGRSa3F0MzpnWDFmQmF0M2JW", {})
-    assert (shown.client_id, shown.secret, shown.method) == ("s6BhdRkqt3", "gX1fBat3bV", "client_secret_basic")
-    assert refusing.presented(basic("a%3Ab", "p%2Bq"), {}).secret == "p+q"  # each half is form-encoded
-    assert refusing.presented("", {"client_id": "x", "client_secret": "y"}).method == "client_secret_post"
+    assert (shown.client_id, shown.secret, shown.method) == (
+        "s6BhdRkqt3",
+        "gX1fBat3bV",
+        "client_secret_basic",
+    )
+    assert (
+        refusing.presented(basic("a%3Ab", "p%2Bq"), {}).secret == "p+q"
+    )  # each half is form-encoded
+    assert (
+        refusing.presented("", {"client_id": "x", "client_secret": "y"}).method
+        == "client_secret_post"
+    )
     assert refusing.presented("", {"client_id": "x"}).method == "none"
     assert "gX1f" not in repr(shown)
-    for header, form, error in ((basic("x", "y"), {"client_secret": "y"}, "invalid_request"), (basic("x", "y"), {"client_id": "z"}, "invalid_request"),
-                                ("Bearer x", {}, "invalid_client"), ("Basic ???", {}, "invalid_client"), ("", {}, "invalid_client")):  # fmt: skip
+    for header, form, error in (
+        (basic("x", "y"), {"client_secret": "y"}, "invalid_request"),
+        (basic("x", "y"), {"client_id": "z"}, "invalid_request"),
+        ("Bearer x", {}, "invalid_client"),
+        ("Basic ???", {}, "invalid_client"),
+        ("", {}, "invalid_client"),
+    ):
         with pytest.raises(refusing.Refused) as seen:
             refusing.presented(header, form)
         assert seen.value.error == error
@@ -205,20 +309,53 @@ def test_metadata_is_what_our_own_reader_takes() -> None:
 
 
 def test_registration_is_held_to_rfc_7591() -> None:
-    fields = registering.read({"redirect_uris": ["https://app.example/back"], "scope": "a z"}, frozenset("ab"))
-    assert (fields.grants, fields.sign_in_method, fields.scopes) == (("authorization_code",), "client_secret_basic", frozenset("a"))
+    fields = registering.read(
+        {"redirect_uris": ["https://app.example/back"], "scope": "a z"}, frozenset("ab")
+    )
+    assert (fields.grants, fields.sign_in_method, fields.scopes) == (
+        ("authorization_code",),
+        "client_secret_basic",
+        frozenset("a"),
+    )
     for document, error in (
-        ([], "invalid_client_metadata"), ({"redirect_uris": "x"}, "invalid_redirect_uri"), ({"redirect_uris": ["https://a.example/#x"]}, "invalid_redirect_uri"),
-        ({"grant_types": ["password"]}, "invalid_client_metadata"), ({"token_endpoint_auth_method": "tls_client_auth"}, "invalid_client_metadata"),
-        ({"grant_types": ["client_credentials"], "response_types": ["code"]}, "invalid_client_metadata"), ({}, "invalid_redirect_uri"),
-    ):  # fmt: skip
+        ([], "invalid_client_metadata"),
+        ({"redirect_uris": "x"}, "invalid_redirect_uri"),
+        ({"redirect_uris": ["https://a.example/#x"]}, "invalid_redirect_uri"),
+        ({"grant_types": ["password"]}, "invalid_client_metadata"),
+        ({"token_endpoint_auth_method": "tls_client_auth"}, "invalid_client_metadata"),
+        (
+            {"grant_types": ["client_credentials"], "response_types": ["code"]},
+            "invalid_client_metadata",
+        ),
+        ({}, "invalid_redirect_uri"),
+    ):
         with pytest.raises(refusing.Refused) as seen:
             registering.read(document, frozenset("ab"))
         assert seen.value.error == error, document
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=8), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(
-    st.sampled_from(["redirect_uris", "grant_types", "scope", "contacts", "client_name", "response_types"]), inner, max_size=4)))  # fmt: skip
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(
+                    [
+                        "redirect_uris",
+                        "grant_types",
+                        "scope",
+                        "contacts",
+                        "client_name",
+                        "response_types",
+                    ]
+                ),
+                inner,
+                max_size=4,
+            )
+        ),
+    )
+)
 def test_no_document_makes_registration_stumble(document: object) -> None:
     refused = None
     try:
@@ -228,14 +365,24 @@ def test_no_document_makes_registration_stumble(document: object) -> None:
     assert refused is None or refused.error in ("invalid_client_metadata", "invalid_redirect_uri")
 
 
-@given(st.lists(st.integers(0, 4000), min_size=1, max_size=6), st.integers(0, 600), st.integers(1, 3600))
-def test_keys_take_turns_so_that_no_token_is_refused(starts: list[int], kept: int, life: int) -> None:
-    """Whoever fetches the key set as seldom as allowed can verify every token through its whole life."""
+@given(
+    st.lists(st.integers(0, 4000), min_size=1, max_size=6),
+    st.integers(0, 600),
+    st.integers(1, 3600),
+)
+def test_keys_take_turns_so_that_no_token_is_refused(
+    starts: list[int], kept: int, life: int
+) -> None:
+    """Whoever fetches the key set as seldom as allowed can verify every token through its whole
+    life.
+    """
     keys: dict[str, rollover.Key] = {}
     kept_for, longest = timedelta(seconds=kept), timedelta(seconds=life)
     for count, second in enumerate(sorted(starts)):
         try:
-            changed = rollover.take_over(keys.values(), f"k{count}", NOW + timedelta(seconds=second), kept_for, longest)
+            changed = rollover.take_over(
+                keys.values(), f"k{count}", NOW + timedelta(seconds=second), kept_for, longest
+            )
         except ValueError:
             continue
         keys |= {one.kid: one for one in changed}
@@ -247,15 +394,30 @@ def test_keys_take_turns_so_that_no_token_is_refused(starts: list[int], kept: in
             checked = now + later
             for age in (timedelta(0), kept_for - timedelta(microseconds=1)):
                 fetched = checked - age
-                shown = {one.kid for one in rollover.published(keys.values(), fetched) if one.published_from <= fetched}
+                shown = {
+                    one.kid
+                    for one in rollover.published(keys.values(), fetched)
+                    if one.published_from <= fetched
+                }
                 first = min(one.published_from for one in keys.values())
                 if fetched >= first:
-                    assert signer.kid in shown or fetched < signer.published_from <= signer.signs_from == first
+                    assert (
+                        signer.kid in shown
+                        or fetched < signer.published_from <= signer.signs_from == first
+                    )
 
 
 def test_claims_are_signed_as_rfc_9068_has_them() -> None:
     token = telling.AccessToken(
-        "https://house.example", "quay-board", "morag", "https://api.example", frozenset({"b", "a"}), 1, 901, "j", 0
+        "https://house.example",
+        "quay-board",
+        "morag",
+        "https://api.example",
+        frozenset({"b", "a"}),
+        1,
+        901,
+        "j",
+        0,
     )
     found = telling.claims(token, ("https://house.example/status/0", 5))
     assert {"iss", "exp", "aud", "sub", "client_id", "iat", "jti"} <= set(found)  # RFC 9068 §2.2
@@ -264,5 +426,10 @@ def test_claims_are_signed_as_rfc_9068_has_them() -> None:
     key = RSAKey.generate_key(2048)
     from neatlatch.core.jose import jws
 
-    text = jws.sign(b'{"alg":"RS256","typ":"at+jwt"}', json.dumps(found).encode(), "RS256", key.private_key)
-    assert json.loads(reference_jws.deserialize_compact(text, key, algorithms=["RS256"]).payload) == found
+    text = jws.sign(
+        b'{"alg":"RS256","typ":"at+jwt"}', json.dumps(found).encode(), "RS256", key.private_key
+    )
+    assert (
+        json.loads(reference_jws.deserialize_compact(text, key, algorithms=["RS256"]).payload)
+        == found
+    )

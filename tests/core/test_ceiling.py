@@ -13,7 +13,12 @@ from neatlatch.core.registration import ClientMetadata
 
 SOME = st.frozensets(st.sampled_from("abc"))
 FIELDS = st.builds(
-    lambda scopes, grants, uris: ClientMetadata("x", scopes=scopes, grants=tuple(grants), redirect_uris=tuple(uris)), SOME, SOME, SOME
+    lambda scopes, grants, uris: ClientMetadata(
+        "x", scopes=scopes, grants=tuple(grants), redirect_uris=tuple(uris)
+    ),
+    SOME,
+    SOME,
+    SOME,
 )
 CEILINGS = st.builds(Ceiling, *[st.none() | SOME] * 3)
 
@@ -24,7 +29,9 @@ def test_it_is_kept_as_it_is(most: Ceiling) -> None:
 
 
 @given(CEILINGS, st.lists(st.tuples(st.booleans(), FIELDS), max_size=6))
-def test_what_an_administrator_took_away_never_comes_back_by_protocol(most: Ceiling, acts: list[tuple[bool, ClientMetadata]]) -> None:
+def test_what_an_administrator_took_away_never_comes_back_by_protocol(
+    most: Ceiling, acts: list[tuple[bool, ClientMetadata]]
+) -> None:
     has = ClientMetadata("x", grants=())
     gone: dict[str, set[str]] = {name: set() for name in ceiling.FIELDS}
     for by_administrator, wanted in acts:

@@ -1,4 +1,6 @@
-"""The operations of ``nlatch compute`` against the published and computed check values in ``tests/vectors``."""
+"""The operations of ``nlatch compute`` against the published and computed check values in
+``tests/vectors``.
+"""
 
 from __future__ import annotations
 
@@ -25,21 +27,32 @@ FREE = {"meaning", "reason", "reason_code", "to_do", "note", "warnings"}
 RECORDS = {"openssl_error_numbers", "second_verifier_accepts", "openssl_default_accepts"}
 
 
-def _selection(given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]) -> dict[str, Any]:
+def _selection(
+    given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
+) -> dict[str, Any]:
     """Any of the selections of least weight is right."""
     if expected["feasible"]:
         assert answered["selection"] in expected["optimal_selections"]
-    return {key: value for key, value in expected.items() if key not in ("optimal_selections", "unique")}
+    return {
+        key: value for key, value in expected.items() if key not in ("optimal_selections", "unique")
+    }
 
 
-def _assignment(given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]) -> dict[str, Any]:
+def _assignment(
+    given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
+) -> dict[str, Any]:
     """Any assignment with the least peak is right, if it keeps to the days and the capacity."""
     if expected["feasible"]:
         days = answered["one_optimal_assignment"]
         assert all(
-            job["release"] <= day <= job["due"] and day in given["working_days"] for job, day in zip(given["jobs"], days, strict=True)
+            job["release"] <= day <= job["due"] and day in given["working_days"]
+            for job, day in zip(given["jobs"], days, strict=True)
         )
-        assert max((days.count(day) for day in days), default=0) == expected["minimum_peak"] <= given["capacity_per_day"]
+        assert (
+            max((days.count(day) for day in days), default=0)
+            == expected["minimum_peak"]
+            <= given["capacity_per_day"]
+        )
     return {key: value for key, value in expected.items() if key != "one_optimal_assignment"}
 
 
@@ -59,7 +72,9 @@ def test_check_value(case: dict[str, Any]) -> None:
         if (tolerance := held.pop("tolerance", None)) is not None:
             held = {key: pytest.approx(value, abs=tolerance) for key, value in held.items()}
         assert {key: got["answer"].get(key) for key in held} == held
-        if "reason_code" in expected:  # this set's codes and warnings for redirect URIs are ours too
+        if (
+            "reason_code" in expected
+        ):  # this set's codes and warnings for redirect URIs are ours too
             assert got["answer"]["reason_code"] == expected["reason_code"]
             assert got["answer"]["warnings"] == expected.get("warnings", [])
     else:
@@ -81,10 +96,16 @@ def test_all_operations_of_the_check_values_are_served() -> None:
         ('{"op": 7}', "7 is not known"),
         ('{"op": "pkce_challenge"}', "“code_verifier” must be a string"),
         ('{"op": "pkce_challenge", "code_verifier": "é"}', "ASCII"),
-        ('{"op": "redirect_uri_match", "registered": "x", "presented": "y"}', "“registered” must be a list of strings"),
+        (
+            '{"op": "redirect_uri_match", "registered": "x", "presented": "y"}',
+            "“registered” must be a list of strings",
+        ),
         ('{"op": "reply", "endpoint": "nowhere", "status": 200}', "'nowhere' is not known"),
         ('{"op": "retry_after", "value": "1", "now": "2026-06-01"}', "offset"),
-        ('{"op": "totp", "key_hex": "00", "unix_time": 1, "step": 60}', "“step” is not known; it takes key_hex, unix_time, step_seconds"),
+        (
+            '{"op": "totp", "key_hex": "00", "unix_time": 1, "step": 60}',
+            "“step” is not known; it takes key_hex, unix_time, step_seconds",
+        ),
         ("[" * 100_000, "not a JSON value"),
     ],
 )
@@ -129,7 +150,9 @@ for _case in CASES:
 
 @st.composite
 def inputs(draw: st.DrawFn, name: str) -> dict[str, Any]:
-    """An input of an operation: one of the check values with some of it replaced, or the names it takes with any values."""
+    """An input of an operation: one of the check values with some of it replaced, or the names it
+    takes with any values.
+    """
     known = BY_OP.get(name)
     told = dict(draw(st.sampled_from(known))) if known and draw(st.booleans()) else {"op": name}
     names = sorted(set(told) | set(re.findall(r"[a-z_0-9]{2,}", OPS[name].takes)) - {"op"})
@@ -161,7 +184,10 @@ def test_no_line_stops_the_next_and_none_is_unforeseen(name: str) -> None:
     hold()
 
 
-@given(st.text(st.characters(exclude_categories=())) | st.binary().map(lambda one: one.decode("utf-8", "surrogateescape")))
+@given(
+    st.text(st.characters(exclude_categories=()))
+    | st.binary().map(lambda one: one.decode("utf-8", "surrogateescape"))
+)
 def test_any_text_is_answered(line: str) -> None:
     got = list(answers([line.replace("\n", " "), GOOD]))
     assert json.loads(got[-1])["answer"]["acceptable"] is True
@@ -172,7 +198,9 @@ def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.Monkey
     def fall(given: dict[str, Any]) -> None:
         raise IndexError("a fault of ours")
 
-    monkeypatch.setitem(room("pkce_ops"), "pkce_challenge", replace(room("pkce_ops")["pkce_challenge"], run=fall))
+    monkeypatch.setitem(
+        room("pkce_ops"), "pkce_challenge", replace(room("pkce_ops")["pkce_challenge"], run=fall)
+    )
     got = [json.loads(one) for one in answers(['{"op": "pkce_challenge"}', GOOD])]
     assert "IndexError" in got[0]["error"]
     assert got[1]["answer"]["acceptable"] is True
@@ -182,25 +210,86 @@ def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.Monkey
     ("told", "expected"),
     [
         # RFC 8252 §7.3 lets any port pass, and 70000 is none.
-        ({"op": "redirect_uri_match", "registered": ["http://127.0.0.1/cb"], "presented": "http://127.0.0.1:70000/cb", "client_type": "native"},
-         {"match": False, "reason_code": "port"}),
+        (
+            {
+                "op": "redirect_uri_match",
+                "registered": ["http://127.0.0.1/cb"],
+                "presented": "http://127.0.0.1:70000/cb",
+                "client_type": "native",
+            },
+            {"match": False, "reason_code": "port"},
+        ),
         # RFC 7636 §4.3: a method that is not said is plain.
-        ({"op": "pkce_verify", "code_verifier": "a" * 43, "code_challenge": "a" * 43}, {"match": True}),
-        ({"op": "pkce_verify", "code_verifier": "a" * 43, "code_challenge": "a" * 43, "code_challenge_method": None}, {"match": True}),
-        ({"op": "pkce_verify", "code_verifier": "a" * 43, "code_challenge": "a" * 43, "code_challenge_method": "S256"}, {"match": False}),
+        (
+            {"op": "pkce_verify", "code_verifier": "a" * 43, "code_challenge": "a" * 43},
+            {"match": True},
+        ),
+        (
+            {
+                "op": "pkce_verify",
+                "code_verifier": "a" * 43,
+                "code_challenge": "a" * 43,
+                "code_challenge_method": None,
+            },
+            {"match": True},
+        ),
+        (
+            {
+                "op": "pkce_verify",
+                "code_verifier": "a" * 43,
+                "code_challenge": "a" * 43,
+                "code_challenge_method": "S256",
+            },
+            {"match": False},
+        ),
         # A scope that another implies, and that nobody can ask for by itself.
-        ({"op": "minimum_scopes", "scopes": {"super": {"weight": 3, "implies": ["ghost"]}}, "operations": [{"name": "GET /x", "alternatives": [["ghost"]]}]},
-         {"feasible": True, "selection": ["super"], "minimum_weight": 3}),
-        ({"op": "basic_decode", "authorization": "Basic"}, {"error": "no credentials after the scheme"}),
-        ({"op": "basic_decode", "authorization": "Basic Zm9v"}, {"error": "no colon in the decoded credentials"}),
+        (
+            {
+                "op": "minimum_scopes",
+                "scopes": {"super": {"weight": 3, "implies": ["ghost"]}},
+                "operations": [{"name": "GET /x", "alternatives": [["ghost"]]}],
+            },
+            {"feasible": True, "selection": ["super"], "minimum_weight": 3},
+        ),
+        (
+            {"op": "basic_decode", "authorization": "Basic"},
+            {"error": "no credentials after the scheme"},
+        ),
+        (
+            {"op": "basic_decode", "authorization": "Basic Zm9v"},
+            {"error": "no colon in the decoded credentials"},
+        ),
         # RFC 6749 §4.2.2.1: an error that came in the fragment.
-        ({"op": "authorization_reply", "redirected_to": "https://a.example/cb#error=access_denied&state=s1", "state_sent": "s1"},
-         {"accept": True, "error": "access_denied", "code": None}),
-        ({"op": "authorization_reply", "redirected_to": "https://a.example/cb#code=c&state=s1", "state_sent": "s1"}, {"accept": False, "code": None}),
-        ({"op": "public_tls_lifetime", "not_before": "2026-06-01T00:00:00Z", "not_after": "2026-06-01T00:00:00Z"}, {"days_counted": 1, "validity_seconds": 1}),
-        ({"op": "authorization_code_usable", "issued_at": 0, "now": 5, "already_used": True}, {"usable": False}),
+        (
+            {
+                "op": "authorization_reply",
+                "redirected_to": "https://a.example/cb#error=access_denied&state=s1",
+                "state_sent": "s1",
+            },
+            {"accept": True, "error": "access_denied", "code": None},
+        ),
+        (
+            {
+                "op": "authorization_reply",
+                "redirected_to": "https://a.example/cb#code=c&state=s1",
+                "state_sent": "s1",
+            },
+            {"accept": False, "code": None},
+        ),
+        (
+            {
+                "op": "public_tls_lifetime",
+                "not_before": "2026-06-01T00:00:00Z",
+                "not_after": "2026-06-01T00:00:00Z",
+            },
+            {"days_counted": 1, "validity_seconds": 1},
+        ),
+        (
+            {"op": "authorization_code_usable", "issued_at": 0, "now": 5, "already_used": True},
+            {"usable": False},
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_reviews_found(told: dict[str, Any], expected: dict[str, Any]) -> None:
     answered = answer(json.dumps(told))["answer"]
     assert {key: answered.get(key) for key in expected} == expected
@@ -210,7 +299,11 @@ def test_a_line_is_answered_without_what_it_does_not_use() -> None:
     """It is imported when an operation of it is first asked for."""
     code = """import sys
 from neatlatch.core import compute
-compute.answer('{"op": "pkce_challenge", "code_verifier": "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}')
-print([one for one in ("cryptography", "joserfc", "neatlatch.core.profiles") if one in sys.modules])"""
+
+compute.answer(
+    '{"op": "pkce_challenge", "code_verifier": "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"}'
+)
+heavy = ("cryptography", "joserfc", "neatlatch.core.profiles")
+print([name for name in heavy if name in sys.modules])"""
     told = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert told.stdout == "[]\n"

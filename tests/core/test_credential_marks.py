@@ -11,7 +11,14 @@ from hypothesis import strategies as st
 from neatlatch.core.credential_marks import Known, marks, next_moment
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
-GOOD = Known(NOW - timedelta(days=10), NOW + timedelta(days=100), True, True, NOW - timedelta(hours=1), frozenset({"Production"}))
+GOOD = Known(
+    NOW - timedelta(days=10),
+    NOW + timedelta(days=100),
+    True,
+    True,
+    NOW - timedelta(hours=1),
+    frozenset({"Production"}),
+)
 
 
 def keys(known: Known) -> list[str]:
@@ -24,15 +31,29 @@ def test_each_mark() -> None:
     assert keys(replace(GOOD, ends=NOW + timedelta(days=30, seconds=1))) == []
     assert keys(replace(GOOD, ends=None)) == ["no_end"]
     assert keys(replace(GOOD, ends=NOW)) == ["over"]
-    assert keys(replace(GOOD, environments=frozenset({"Sandbox", "Production"}), ends=None)) == ["shared", "no_end"]
-    assert marks(replace(GOOD, environments=frozenset({"Sandbox", "Production"})), NOW)[0].says == "Production and Sandbox share it."
-    two = replace(GOOD, applications=frozenset({"Fares", "Tides"}), environments=frozenset({"Sandbox", "Production"}))
+    assert keys(replace(GOOD, environments=frozenset({"Sandbox", "Production"}), ends=None)) == [
+        "shared",
+        "no_end",
+    ]
+    assert (
+        marks(replace(GOOD, environments=frozenset({"Sandbox", "Production"})), NOW)[0].says
+        == "Production and Sandbox share it."
+    )
+    two = replace(
+        GOOD,
+        applications=frozenset({"Fares", "Tides"}),
+        environments=frozenset({"Sandbox", "Production"}),
+    )
     assert [one.says for one in marks(two, NOW)] == ["Fares and Tides share it."]
-    assert [(one.key, one.grave) for one in marks(replace(GOOD, weak="It is short."), NOW)] == [("weak", True)]
+    assert [(one.key, one.grave) for one in marks(replace(GOOD, weak="It is short."), NOW)] == [
+        ("weak", True)
+    ]
     assert keys(replace(GOOD, held=False, last_used=None)) == ["unused"]
     assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=90))) == []
     assert keys(replace(GOOD, held=False, last_used=NOW - timedelta(days=91))) == ["unused"]
-    assert keys(replace(GOOD, held=False, last_used=None, issued=NOW)) == []  # it was only just made
+    assert (
+        keys(replace(GOOD, held=False, last_used=None, issued=NOW)) == []
+    )  # it was only just made
     assert keys(replace(GOOD, held=False, last_used=None, waits=True)) == ["waits"]
     assert keys(replace(GOOD, of_a_person=True)) == ["person"]
     assert keys(replace(GOOD, lives=False)) == ["dead"]
@@ -64,7 +85,9 @@ def test_between_two_moments_the_same_marks_stand_out(
     def at(days: int | None) -> datetime | None:
         return None if days is None else NOW + timedelta(days=days)
 
-    known = Known(NOW + timedelta(days=issued), at(ends), lives, held, at(used), frozenset({"Production"}))
+    known = Known(
+        NOW + timedelta(days=issued), at(ends), lives, held, at(used), frozenset({"Production"})
+    )
 
     def keys(moment: datetime) -> list[str]:
         return [one.key for one in marks(known, moment)]
@@ -72,6 +95,7 @@ def test_between_two_moments_the_same_marks_stand_out(
     following = next_moment(known, NOW)
     until = following or NOW + timedelta(days=2000)
     assert until > NOW
-    assert {tuple(sorted(keys(one))) for one in (NOW, NOW + (until - NOW) * part * 0.999999, until - timedelta(microseconds=1))} == {
-        tuple(sorted(keys(NOW)))
-    }
+    assert {
+        tuple(sorted(keys(one)))
+        for one in (NOW, NOW + (until - NOW) * part * 0.999999, until - timedelta(microseconds=1))
+    } == {tuple(sorted(keys(NOW)))}

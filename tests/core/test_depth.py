@@ -21,13 +21,17 @@ from neatlatch.core.evidence import Rung
         (True, False, False, Depth.SIGN_IN, Depth.SIGN_IN),
     ],
 )
-def test_how_far(personal: bool, environment: bool, connection: bool, depth: Depth, by_hand: Depth) -> None:
+def test_how_far(
+    personal: bool, environment: bool, connection: bool, depth: Depth, by_hand: Depth
+) -> None:
     limits = Limits(personal, "Production", environment, connection)
     assert (limits.of_round(), limits.by_hand()) == (depth, by_hand)
 
 
 def test_what_forbids_it_is_named() -> None:
-    assert "neither Production nor this connection" in Limits(False, "Production", False, False).says()
+    assert (
+        "neither Production nor this connection" in Limits(False, "Production", False, False).says()
+    )
     assert "this connection does not" in Limits(False, "Production", True, False).says()
     assert "Production does not" in Limits(False, "Production", False, True).says()
 
@@ -46,6 +50,8 @@ def test_which_rungs_are_tried(depth: Depth, tried: set[Rung]) -> None:
 
 
 @given(st.booleans(), st.booleans(), st.booleans())
-def test_a_round_never_goes_further_than_a_test_by_hand(personal: bool, environment: bool, connection: bool) -> None:
+def test_a_round_never_goes_further_than_a_test_by_hand(
+    personal: bool, environment: bool, connection: bool
+) -> None:
     limits = Limits(personal, "Staging", environment, connection)
     assert all(limits.by_hand().tries(rung) for rung in Rung if limits.of_round().tries(rung))

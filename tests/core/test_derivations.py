@@ -30,26 +30,56 @@ def test_rounds_of_any_size(rounds: int) -> None:
 
 def openssl(folder: Path, *words: str) -> str:
     (folder / "key.pem").write_bytes(keys_in_the_open())
-    done = subprocess.run(["openssl", *words], cwd=folder, capture_output=True, check=True, text=True)
+    done = subprocess.run(
+        ["openssl", *words], cwd=folder, capture_output=True, check=True, text=True
+    )
     return done.stdout + done.stderr
 
 
-@pytest.mark.parametrize("words", [["-v2", "aes-256-cbc", "-v2prf", "hmacWithSHA512"], ["-v1", "PBE-SHA1-3DES"]], ids=["PBES2", "PBES1"])
+@pytest.mark.parametrize(
+    "words",
+    [["-v2", "aes-256-cbc", "-v2prf", "hmacWithSHA512"], ["-v1", "PBE-SHA1-3DES"]],
+    ids=["PBES2", "PBES1"],
+)
 def test_the_rounds_that_openssl_wrote(tmp_path: Path, words: list[str]) -> None:
     for rounds in (1, 300, 70_000):
-        rest = ("-iter", str(rounds), "-passout", f"pass:{PASSWORD}", "-outform", "DER", "-out", "out")
+        rest = (
+            "-iter",
+            str(rounds),
+            "-passout",
+            f"pass:{PASSWORD}",
+            "-outform",
+            "DER",
+            "-out",
+            "out",
+        )
         openssl(tmp_path, "pkcs8", "-topk8", "-in", "key.pem", *words, *rest)
-        assert [one.rounds for one in derivations.costs((tmp_path / "out").read_bytes())] == [rounds]
+        assert [one.rounds for one in derivations.costs((tmp_path / "out").read_bytes())] == [
+            rounds
+        ]
 
 
 def test_each_derivation_of_a_packed_file(tmp_path: Path) -> None:
-    certificate = make_root("Gannet Sound Ferries", "Root", KEY, 1, datetime(2026, 7, 1, tzinfo=UTC))
+    certificate = make_root(
+        "Gannet Sound Ferries", "Root", KEY, 1, datetime(2026, 7, 1, tzinfo=UTC)
+    )
     for cipher in (pkcs12.PBES.PBESv2SHA256AndAES256CBC, pkcs12.PBES.PBESv1SHA1And3KeyTripleDESCBC):
-        how = PrivateFormat.PKCS12.encryption_builder().kdf_rounds(1234).key_cert_algorithm(cipher).hmac_hash(hashes.SHA256())
-        data = pkcs12.serialize_key_and_certificates(b"own", KEY, certificate, None, how.build(PASSWORD.encode()))
+        how = (
+            PrivateFormat.PKCS12.encryption_builder()
+            .kdf_rounds(1234)
+            .key_cert_algorithm(cipher)
+            .hmac_hash(hashes.SHA256())
+        )
+        data = pkcs12.serialize_key_and_certificates(
+            b"own", KEY, certificate, None, how.build(PASSWORD.encode())
+        )
         (tmp_path / "file.p12").write_bytes(data)
-        told = openssl(tmp_path, "pkcs12", "-in", "file.p12", "-info", "-noout", "-passin", f"pass:{PASSWORD}")
-        assert [one.rounds for one in derivations.costs(data)] == [int(one) for one in re.findall(r"[Ii]teration (\d+)", told)]
+        told = openssl(
+            tmp_path, "pkcs12", "-in", "file.p12", "-info", "-noout", "-passin", f"pass:{PASSWORD}"
+        )
+        assert [one.rounds for one in derivations.costs(data)] == [
+            int(one) for one in re.findall(r"[Ii]teration (\d+)", told)
+        ]
         assert reading.read(data, PASSWORD).keys
     assert [one.rounds for one in derivations.costs(packed(77, 99))] == [99, 77]
     assert [one.rounds for one in derivations.costs(packed(77, 99, ends=False))] == [99, 77]
@@ -89,9 +119,16 @@ def test_a_bomb_does_not_hide_behind_another_key() -> None:
     """What is looked at is what is opened: the first private key, and no other."""
     with pytest.raises(keys.BadKey, match="30,000,000 rounds"):
         keys.open_private(pem(SAYING["PBKDF2"]) + keys_in_the_open(), PASSWORD)
-    assert keys.match(keys.open_private(keys_in_the_open() + pem(SAYING["PBKDF2"]), PASSWORD), KEY.public_key())
+    assert keys.match(
+        keys.open_private(keys_in_the_open() + pem(SAYING["PBKDF2"]), PASSWORD), KEY.public_key()
+    )
     with pytest.raises(keys.BadKey):
-        keys.open_private(pem(SAYING["PBKDF2"]).replace(b"KEY-----\n", b"KEY-----\nProc-Type: 4,ENCRYPTED\n\n", 1), PASSWORD)
+        keys.open_private(
+            pem(SAYING["PBKDF2"]).replace(
+                b"KEY-----\n", b"KEY-----\nProc-Type: 4,ENCRYPTED\n\n", 1
+            ),
+            PASSWORD,
+        )
 
 
 @given(st.binary(max_size=400))

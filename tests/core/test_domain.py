@@ -19,7 +19,10 @@ def _references() -> Iterator[tuple[str, int]]:
 
 
 def test_each_section_that_is_named_is_there() -> None:
-    sections = {int(number) for number in re.findall(r"^## (\d+) ", (ROOT / "docs/domain.md").read_text(), re.MULTILINE)}
+    sections = {
+        int(number)
+        for number in re.findall(r"^## (\d+) ", (ROOT / "docs/domain.md").read_text(), re.MULTILINE)
+    }
     assert sections == set(range(1, 18))
     references = list(_references())
     assert len(references) > 20

@@ -1,4 +1,6 @@
-"""Replacing one credential by another: what it costs, the order, and when the old one may go (common practice, no source, but for what RFC 7592 §2.2 says)."""
+"""Replacing one credential by another: what it costs, the order, and when the old one may go
+(common practice, no source, but for what RFC 7592 §2.2 says).
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,12 @@ HOUR = timedelta(hours=1)
 DRAWS, HOLDS = Moved("Night run", True, "02:10 daily"), Moved("Old script", False)
 
 
-def outlook(way: exchanging.Way, live: int, scheme: str = API_KEY, token_ends: datetime | None = None) -> exchanging.Outlook:
-    return exchanging.outlook(way, scheme, live, timedelta(seconds=5), [DRAWS, HOLDS], token_ends, NOW)
+def outlook(
+    way: exchanging.Way, live: int, scheme: str = API_KEY, token_ends: datetime | None = None
+) -> exchanging.Outlook:
+    return exchanging.outlook(
+        way, scheme, live, timedelta(seconds=5), [DRAWS, HOLDS], token_ends, NOW
+    )
 
 
 def test_what_is_said_before_starting() -> None:
@@ -47,7 +53,10 @@ def test_the_old_one_may_go_when_nobody_uses_it() -> None:
         (Standing(True, switched=switched, tokens_until=NOW + timedelta(minutes=9)), "9 min more"),
         # F19: it was called done “0 s ago”.
         (Standing(True, switched=NOW), "only 0 s ago; 15 min are waited"),
-        (Standing(True, switched=NOW - timedelta(minutes=14), not_seen=("Night run",)), "Not come since: Night run"),
+        (
+            Standing(True, switched=NOW - timedelta(minutes=14), not_seen=("Night run",)),
+            "Not come since: Night run",
+        ),
     ):
         still, said = exchanging.quiet(wrong, NOW)
         assert not still
@@ -65,7 +74,10 @@ def test_watching_takes_its_time_unless_all_were_seen() -> None:
     seen = replace(at, seen_at=NOW - timedelta(minutes=1))
     assert (watch(seen).state, watch(seen).done_at) == ("done", NOW - timedelta(minutes=1))
     long_ago = replace(at, switched=NOW - HOUR, not_seen=("Night run",))
-    assert (watch(long_ago).state, watch(long_ago).done_at) == ("done", NOW - HOUR + exchanging.WATCHED)
+    assert (watch(long_ago).state, watch(long_ago).done_at) == (
+        "done",
+        NOW - HOUR + exchanging.WATCHED,
+    )
     assert "Not come since: Night run" in watch(long_ago).says
     retired = replace(at, retired=NOW)
     assert (watch(retired).state, watch(retired).done_at) == ("done", NOW)
@@ -76,16 +88,27 @@ _MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta
 
 @given(
     at=st.builds(
-        Standing, overlaps=st.booleans(), made=_MOMENT, proven=_MOMENT, switched=_MOMENT, retired=_MOMENT, refused=_MOMENT, last_use=_MOMENT
+        Standing,
+        overlaps=st.booleans(),
+        made=_MOMENT,
+        proven=_MOMENT,
+        switched=_MOMENT,
+        retired=_MOMENT,
+        refused=_MOMENT,
+        last_use=_MOMENT,
     )
 )
 def test_at_most_one_step_is_next(at: Standing) -> None:
     found = exchanging.steps(at, NOW)
-    assert [one.state for one in found] == sorted((one.state for one in found), key=["done", "now", "waits"].index)
+    assert [one.state for one in found] == sorted(
+        (one.state for one in found), key=["done", "now", "waits"].index
+    )
     assert sum(one.state == "now" for one in found) <= 1
     assert {one.key for one in found} == {"make", "prove", "switch", "watch", "retire", "refuse"}
     order = [one.key for one in found]
-    assert (order.index("prove") < order.index("switch")) == at.overlaps  # where only one lives, it is in use before it can be proven
+    assert (
+        order.index("prove") < order.index("switch")
+    ) == at.overlaps  # where only one lives, it is in use before it can be proven
     assert order[-2:] == ["retire", "refuse"]
     if exchanging.may_roll_back(at):
         assert at.retired is None

@@ -27,7 +27,9 @@ def run(*samples: Sample, start: Health | None = None) -> Health:
 
 
 def test_the_sum_of_page() -> None:
-    """Page 1954 on p0 = 0.01 against p1 = 0.20 (DOMAIN §10): one failure adds ln 20, a pass takes ln(0.99/0.80) away."""
+    """Page 1954 on p0 = 0.01 against p1 = 0.20 (DOMAIN §10): one failure adds ln 20, a pass takes
+    ln(0.99/0.80) away.
+    """
     assert math.isclose(health.ON_FAILURE, math.log(20))
     assert math.isclose(health.ON_PASS, -math.log(0.99 / 0.80))
     assert math.isclose(run(PASS, ROAD, PASS).score, math.log(20) - math.log(0.99 / 0.80))
@@ -35,7 +37,9 @@ def test_the_sum_of_page() -> None:
 
 def test_one_failure_is_not_sticking_and_two_close_ones_are() -> None:
     assert run(PASS, ROAD).state is State.LATCHED
-    assert run(PASS, ROAD, PASS, THEIRS).state is State.STICKING  # 2 ln 20 - ln(.99/.8) = 5.78 >= ln 100 = 4.61
+    assert (
+        run(PASS, ROAD, PASS, THEIRS).state is State.STICKING
+    )  # 2 ln 20 - ln(.99/.8) = 5.78 >= ln 100 = 4.61
     assert run(PASS, ROAD, *[PASS] * 12, THEIRS).state is State.LATCHED
 
 
@@ -105,12 +109,21 @@ def test_the_sum_is_never_negative_and_a_pass_never_opens(samples: list[Sample])
 @pytest.mark.parametrize(
     ("method", "status", "tries", "safe", "expected"),
     [
-        ("GET", 503, 1, False, True), ("GET", 503, 3, False, False), ("GET", 404, 1, False, False), ("GET", 501, 1, False, False),
-        ("PUT", 429, 2, False, True), ("DELETE", None, 1, False, True), ("POST", 503, 1, False, False), ("POST", 503, 1, True, True),
-        ("POST", None, 1, False, False), ("GET", 408, 1, False, True),
+        ("GET", 503, 1, False, True),
+        ("GET", 503, 3, False, False),
+        ("GET", 404, 1, False, False),
+        ("GET", 501, 1, False, False),
+        ("PUT", 429, 2, False, True),
+        ("DELETE", None, 1, False, True),
+        ("POST", 503, 1, False, False),
+        ("POST", 503, 1, True, True),
+        ("POST", None, 1, False, False),
+        ("GET", 408, 1, False, True),
     ],
-)  # fmt: skip
-def test_only_what_is_safe_is_repeated(method: str, status: int | None, tries: int, safe: bool, expected: bool) -> None:
+)
+def test_only_what_is_safe_is_repeated(
+    method: str, status: int | None, tries: int, safe: bool, expected: bool
+) -> None:
     assert retries.may_repeat(method, status, tries, safe) is expected
 
 
@@ -126,12 +139,36 @@ def test_what_the_server_asks_for_goes_first_and_too_long_is_not_waited_for() ->
     assert retries.wait_before(1, 3600, 0.1) is None
 
 
-@given(st.sampled_from(["GET", "POST"]), st.sampled_from([None, 200, 403, 429, 503]), st.integers(1, 5), st.none() | st.floats(0, 60),
-       st.floats(0, 0.999), st.floats(0, 60), st.booleans(), st.none() | st.floats(0, 120))  # fmt: skip
+@given(
+    st.sampled_from(["GET", "POST"]),
+    st.sampled_from([None, 200, 403, 429, 503]),
+    st.integers(1, 5),
+    st.none() | st.floats(0, 60),
+    st.floats(0, 0.999),
+    st.floats(0, 60),
+    st.booleans(),
+    st.none() | st.floats(0, 120),
+)
 def test_the_wait_before_the_next_try(
-    method: str, status: int | None, tries: int, asked: float | None, chance: float, left: float, safe: bool, spread: float | None
+    method: str,
+    status: int | None,
+    tries: int,
+    asked: float | None,
+    chance: float,
+    left: float,
+    safe: bool,
+    spread: float | None,
 ) -> None:
-    wait = retries.next_wait(method, status, tries, asked=asked, chance=chance, left=left, safe_anyway=safe, spread=spread)
+    wait = retries.next_wait(
+        method,
+        status,
+        tries,
+        asked=asked,
+        chance=chance,
+        left=left,
+        safe_anyway=safe,
+        spread=spread,
+    )
     may = retries.may_repeat(method, status, tries, safe)
     if wait is not None:
         assert 0 <= wait < left
@@ -139,7 +176,11 @@ def test_the_wait_before_the_next_try(
         assert may or spread is not None
         assert not may or asked in (None, wait)
     elif may:
-        assert (asked or 0) > retries.LONGEST_ASKED_WAIT or (asked or chance * 8) >= left or left <= retries.LONGEST_WAIT
+        assert (
+            (asked or 0) > retries.LONGEST_ASKED_WAIT
+            or (asked or chance * 8) >= left
+            or left <= retries.LONGEST_WAIT
+        )
     elif spread is not None and tries < retries.MOST_TRIES:
         assert left <= retries.LONGEST_SPREAD_WAIT
 
@@ -157,7 +198,9 @@ def test_a_bucket_never_gives_more_than_its_pace(pace: float, gaps: list[float])
 # Lifetimes
 
 
-@pytest.mark.parametrize(("life", "ahead"), [(900, 180), (3600, 600), (300, 60), (86400, 600), (60, 30)])
+@pytest.mark.parametrize(
+    ("life", "ahead"), [(900, 180), (3600, 600), (300, 60), (86400, 600), (60, 30)]
+)
 def test_renewed_ahead_of_the_end(life: int, ahead: int) -> None:
     end = lifetimes.ends(NOW, life)
     at = lifetimes.renew_at(NOW, end)
@@ -191,7 +234,15 @@ def test_an_end_told_in_seconds_since_1970() -> None:
 
 
 @pytest.mark.parametrize(
-    ("seconds", "words"), [(0, "0 s"), (59, "59 s"), (60, "1 min"), (7199, "1 h"), (86400, "1 day"), (41 * 86400 + 5, "41 days")]
+    ("seconds", "words"),
+    [
+        (0, "0 s"),
+        (59, "59 s"),
+        (60, "1 min"),
+        (7199, "1 h"),
+        (86400, "1 day"),
+        (41 * 86400 + 5, "41 days"),
+    ],
 )
 def test_in_words(seconds: int, words: str) -> None:
     assert lifetimes.in_words(timedelta(seconds=seconds)) == words
@@ -201,7 +252,14 @@ def test_in_words(seconds: int, words: str) -> None:
 
 
 def watched(**given: object) -> breaks.Watched:
-    base = breaks.Watched("c", State.LATCHED, (), has_access=True, access_ends=NOW + timedelta(minutes=38), can_renew=True)
+    base = breaks.Watched(
+        "c",
+        State.LATCHED,
+        (),
+        has_access=True,
+        access_ends=NOW + timedelta(minutes=38),
+        can_renew=True,
+    )
     return replace(base, **given)  # type: ignore[arg-type]
 
 
@@ -214,7 +272,12 @@ def test_nothing_breaks() -> None:
 
 
 def test_a_pin_that_differs_breaks_now() -> None:
-    found = breaks.next_break(watched(state=State.OPEN, pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))), NOW)
+    found = breaks.next_break(
+        watched(
+            state=State.OPEN, pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))
+        ),
+        NOW,
+    )
     assert found is not None
     assert found.at is None
     assert found.why == "Redirect URI and scopes don't meet."
@@ -222,10 +285,15 @@ def test_a_pin_that_differs_breaks_now() -> None:
 
 def test_what_nobody_has_noted_breaks_nothing() -> None:
     unwritten = replace(_pin("user name", Fit.MISSING), unwritten=True)
-    found = breaks.next_break(watched(state=State.OPEN, pins=(unwritten,), failing="It was refused."), NOW)
+    found = breaks.next_break(
+        watched(state=State.OPEN, pins=(unwritten,), failing="It was refused."), NOW
+    )
     assert found is not None
     assert found.why == "It was refused."
-    found = breaks.next_break(watched(state=State.OPEN, pins=(unwritten, _pin("password", Fit.MISSING)), failing="No."), NOW)
+    found = breaks.next_break(
+        watched(state=State.OPEN, pins=(unwritten, _pin("password", Fit.MISSING)), failing="No."),
+        NOW,
+    )
     assert found is not None
     assert found.why == "Password doesn't meet. password is off."
 
@@ -236,15 +304,27 @@ def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
     users = ("Customs return", "Night run")
     found = breaks.next_break(watched(state=State.OPEN, pins=(uri, scopes), users=users), NOW)
     assert found is not None
-    assert (found.why, found.users) == ("Redirect URI and scopes don't meet. The token that is held serves on.", ("Customs return",))
-    for more in ({"can_renew": False}, {"renewal_refused": "gone."}, {"has_access": False}, {"pins": (uri, _pin("client ID"))}):
-        found = breaks.next_break(watched(**{"state": State.OPEN, "pins": (uri, scopes), "users": users, **more}), NOW)
+    assert (found.why, found.users) == (
+        "Redirect URI and scopes don't meet. The token that is held serves on.",
+        ("Customs return",),
+    )
+    for more in (
+        {"can_renew": False},
+        {"renewal_refused": "gone."},
+        {"has_access": False},
+        {"pins": (uri, _pin("client ID"))},
+    ):
+        found = breaks.next_break(
+            watched(**{"state": State.OPEN, "pins": (uri, scopes), "users": users, **more}), NOW
+        )
         assert found is not None
         assert (found.users, "serves on" in found.why) == (users, False)
 
 
 def test_the_last_token_of_an_ended_secret() -> None:
-    """The example of LOOK's sketch: the secret ended 9 h ago, and the token lives 38 minutes more."""
+    """The example of LOOK's sketch: the secret ended 9 h ago, and the token lives 38
+    minutes more.
+    """
     found = breaks.next_break(watched(secret_ends=NOW - timedelta(hours=9), secret_hint="…x"), NOW)
     assert found is not None
     assert found.at == NOW + timedelta(minutes=38)
@@ -272,7 +352,8 @@ def test_what_ends_first(given: dict[str, object], at: timedelta | None, act: st
 def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
     assert breaks.next_break(watched(secret_ends=NOW + timedelta(days=91)), NOW) is None
     later, sooner = (
-        breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ()) for ref, days in (("a", 3), ("b", 1))
+        breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ())
+        for ref, days in (("a", 3), ("b", 1))
     )
     now = breaks.Break("z", None, "", breaks.Act("open", "Open"), ())
     assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
@@ -280,11 +361,20 @@ def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
 
 def test_a_user_stops_with_the_last_of_its_own_keys() -> None:
     def own(*days: float | None) -> list[breaks.OwnKey]:
-        return [breaks.OwnKey("API key", f"…{place}", None if one is None else NOW + timedelta(days=one)) for place, one in enumerate(days)]
+        return [
+            breaks.OwnKey(
+                "API key", f"…{place}", None if one is None else NOW + timedelta(days=one)
+            )
+            for place, one in enumerate(days)
+        ]
 
     found = breaks.of_user("Night run", own(3, 12, -1), NOW)
     assert found is not None
-    assert (found.ref, found.at, found.users) == ("Night run", NOW + timedelta(days=12), ("Night run",))
+    assert (found.ref, found.at, found.users) == (
+        "Night run",
+        NOW + timedelta(days=12),
+        ("Night run",),
+    )
     assert found.why == "The API key …1 that it draws with ends."
     over = breaks.of_user("Night run", own(-9, -2), NOW)
     assert over is not None

@@ -1,4 +1,6 @@
-"""Formats that go out, read back by what reads them; inventory files with their lines; merging that overwrites nobody."""
+"""Formats that go out, read back by what reads them; inventory files with their lines; merging that
+overwrites nobody.
+"""
 
 from __future__ import annotations
 
@@ -33,17 +35,22 @@ def test_a_profile_goes_out_as_openapi_and_comes_in_again(name: str) -> None:
     }
     described = openapi.read_description(openapi_out.document("A", profile, addresses))
     standard = {CODE, CLIENT, API_KEY, BASIC, BEARER, CERTIFICATE}
-    assert {one.key for one in described.schemes} == {one.key for one in profile.schemes if one.key in standard} | (
-        {CLIENT} if any(one.key == "oauth2_jwt" for one in profile.schemes) else set())  # fmt: skip
+    assert {one.key for one in described.schemes} == {
+        one.key for one in profile.schemes if one.key in standard
+    } | ({CLIENT} if any(one.key == "oauth2_jwt" for one in profile.schemes) else set())
     if all(one.key in standard for one in profile.schemes):
         assert {(one.name, one.alternatives) for one in described.operations} == {
             (one.name, one.alternatives) for one in profile.operations
         }
-        assert {one.name: one.meaning for one in described.scopes} == {one.name: one.meaning for one in profile.scopes}
+        assert {one.name: one.meaning for one in described.scopes} == {
+            one.name: one.meaning for one in profile.scopes
+        }
         assert described.servers == ("https://a.example/v1",)
 
 
-@given(st.dictionaries(st.from_regex(r"[a-z_]{1,8}", fullmatch=True), TEXTS.filter(bool), max_size=5))
+@given(
+    st.dictionaries(st.from_regex(r"[a-z_]{1,8}", fullmatch=True), TEXTS.filter(bool), max_size=5)
+)
 def test_properties_are_read_back_by_the_reference_library(values: dict[str, str]) -> None:
     text = settings_out.properties("cargo-manifests", values, ["client_secret"], ["b", "a"])
     read = javaproperties.loads(text)
@@ -54,7 +61,11 @@ def test_properties_are_read_back_by_the_reference_library(values: dict[str, str
     assert read["cargo.manifests.client_secret"] == "neatlatch://cargo-manifests/client_secret"
 
 
-@given(st.dictionaries(st.sampled_from(["api_base", "client_id", "account"]), TEXTS.filter(bool), max_size=3))
+@given(
+    st.dictionaries(
+        st.sampled_from(["api_base", "client_id", "account"]), TEXTS.filter(bool), max_size=3
+    )
+)
 def test_env_lines_are_what_a_shell_reads(values: dict[str, str]) -> None:
     text = settings_out.env("cargo", values, [], [])
     for line, value in zip(text.splitlines(), values.values(), strict=True):
@@ -67,13 +78,23 @@ def test_env_lines_are_what_a_shell_reads(values: dict[str, str]) -> None:
 def test_env_lines_are_what_sh_reads() -> None:
     values = {"account": 'a b$HOME`id`"q"\\x\'', "api_base": "https://a.example/x?y=1&z=2"}
     text = settings_out.env("cargo-x", values, ["api_key"], ["b", "a"])
-    script = text + 'printf "%s\\n" "$CARGO_X_ACCOUNT" "$CARGO_X_API_BASE" "$CARGO_X_SCOPES" "$CARGO_X_API_KEY"'
+    script = text + (
+        'printf "%s\\n" "$CARGO_X_ACCOUNT" "$CARGO_X_API_BASE" "$CARGO_X_SCOPES" "$CARGO_X_API_KEY"'
+    )
     done = subprocess.run(["sh", "-c", script], capture_output=True, text=True, check=True)
-    assert done.stdout.splitlines() == [values["account"], values["api_base"], "a b", "neatlatch://cargo-x/api_key"]
+    assert done.stdout.splitlines() == [
+        values["account"],
+        values["api_base"],
+        "a b",
+        "neatlatch://cargo-x/api_key",
+    ]
 
 
 def test_references() -> None:
-    assert settings_out.read_reference(settings_out.reference("cargo", "register.password")) == ("cargo", "register.password")
+    assert settings_out.read_reference(settings_out.reference("cargo", "register.password")) == (
+        "cargo",
+        "register.password",
+    )
     assert settings_out.read_reference("https://cargo/x") is None
 
 
@@ -84,14 +105,24 @@ def test_tables_are_read_back(rows: list[tuple[str, str]]) -> None:
 
 
 def test_no_cell_begins_as_a_formula() -> None:
-    assert tables.to_csv(("a",), [("=1+1",), ("-x",), ("fine",)]).splitlines() == ["a", "'=1+1", "'-x", "fine"]
+    assert tables.to_csv(("a",), [("=1+1",), ("-x",), ("fine",)]).splitlines() == [
+        "a",
+        "'=1+1",
+        "'-x",
+        "fine",
+    ]
 
 
 @pytest.mark.parametrize(
     ("text", "says"),
-    [("", "line 1: nothing"), ("owner\n", "line 1: the heading lacks name"), ("name,x\n", "line 1: 'x' is no column"), ("name\na,b\n", "line 2: there are 2"),
-     ('name\n"a', "line 2: this is not CSV")],
-)  # fmt: skip
+    [
+        ("", "line 1: nothing"),
+        ("owner\n", "line 1: the heading lacks name"),
+        ("name,x\n", "line 1: 'x' is no column"),
+        ("name\na,b\n", "line 2: there are 2"),
+        ('name\n"a', "line 2: this is not CSV"),
+    ],
+)
 def test_a_mistake_in_a_table_is_told_with_its_line(text: str, says: str) -> None:
     with pytest.raises(tables.BadTable, match=says):
         tables.from_csv(text, ("name",), ("owner",))
@@ -144,18 +175,30 @@ def test_a_file_is_read_in_full() -> None:
         (("pace: 4", "pace: fast"), 21, "is a number"),
         (("pace: 4", "speed: 4"), 21, "no such field"),
         (("scheme: basic", "x: 1"), 18, "“scheme” is missing"),
-        (("place: cargo/sandbox", "place: cargo/staging"), 19, "there is no place 'cargo/staging', in this file or here"),
+        (
+            ("place: cargo/sandbox", "place: cargo/staging"),
+            19,
+            "there is no place 'cargo/staging', in this file or here",
+        ),
         (("people: [ewan]", "people: ewan"), 9, "is a list of texts"),
         (("people: [ewan]", "people: [isla]"), 9, "there is no person 'isla'"),
-        (("{application: cargo, connection: cargo}", "{application: cargo, connection: x}"), 27, "there is no connection 'x'"),
+        (
+            ("{application: cargo, connection: cargo}", "{application: cargo, connection: x}"),
+            27,
+            "there is no connection 'x'",
+        ),
         (("applications:", "aplications:"), 10, "there is no such kind"),
         (("    name: Cargo\n", "    name: Cargo\n    name: Again\n"), 13, "stands twice"),
         (("  ewan: {name", "  ewan: {role: chief, name"), 6, "is one of reader, operator"),
         (("    scheme: basic", "   scheme: basic"), 20, "It is not YAML"),
         (("neat_latch_inventory: 1", "neat_latch_inventory: 2"), 1, "version 2 is not known"),
-        (("scheme: basic", "scheme: basic\n    secrets: {password: hunter2}"), 21, "is no reference to one of the credentials"),
+        (
+            ("scheme: basic", "scheme: basic\n    secrets: {password: hunter2}"),
+            21,
+            "is no reference to one of the credentials",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_mistake_is_told_with_its_line(change: tuple[str, str], line: int, says: str) -> None:
     try:
         found = reading.read(SMALL.replace(*change, 1))
@@ -169,13 +212,19 @@ def test_a_file_may_name_what_stands_already() -> None:
     head, _, rest = SMALL.partition("environments:")
     small = head + "connections:" + rest.partition("connections:")[2]
     found = reading.read(small)
-    assert [one.says.split("'")[1] for one in reading.missing(found.references, found.content)] == ["cargo/sandbox", "sandbox", "cargo"]
+    assert [one.says.split("'")[1] for one in reading.missing(found.references, found.content)] == [
+        "cargo/sandbox",
+        "sandbox",
+        "cargo",
+    ]
     stands = reading.read(SMALL).content
     outcome = merging.merge(stands, found.content, None, found.lines)
     assert reading.missing(found.references, outcome.content) == []
     assert {one.act for one in outcome.changes} == {"stay"}
     pruned = merging.merge(stands, found.content, None, found.lines, prune=True)
-    assert len(reading.missing(found.references, pruned.content)) == 3  # it would take away what it names
+    assert (
+        len(reading.missing(found.references, pruned.content)) == 3
+    )  # it would take away what it names
 
 
 def test_several_mistakes_are_told_at_once() -> None:
@@ -189,7 +238,10 @@ def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
     with pytest.raises(reading.BadInventory) as told:
         reading.read(f"neat_latch_inventory: 1\nusers:\n{bare}")
     assert len(told.value.mistakes) == reading.MOST_MISTAKES
-    assert [told.value.mistakes[at].line for at in (0, -1)] == [3, reading.MOST_MISTAKES // 2 + 2]  # two of each
+    assert [told.value.mistakes[at].line for at in (0, -1)] == [
+        3,
+        reading.MOST_MISTAKES // 2 + 2,
+    ]  # two of each
 
 
 @pytest.mark.parametrize("text", ["", "x", "[]", "a: &b 1\nc: *b", "{" * 100])
@@ -203,13 +255,22 @@ def test_what_is_no_inventory_is_refused(text: str) -> None:
 
 def teams(**people: list[str]) -> Content:
     """A content of teams only: each a name and its people."""
-    return {kind.name: {name: {"people": some} for name, some in people.items()} if kind.name == "teams" else {} for kind in KINDS}
+    return {
+        kind.name: {name: {"people": some} for name, some in people.items()}
+        if kind.name == "teams"
+        else {}
+        for kind in KINDS
+    }
 
 
-def acts(current: Content, wanted: Content, base: Content | None, prune: bool = False) -> tuple[dict[str, str], dict[str, Any]]:
+def acts(
+    current: Content, wanted: Content, base: Content | None, prune: bool = False
+) -> tuple[dict[str, str], dict[str, Any]]:
     """What happens to each team, and the teams that stand afterwards."""
     found = merging.merge(current, wanted, base, {}, prune)
-    return {one.key: one.act for one in found.changes}, {key: one["people"] for key, one in found.content["teams"].items()}
+    return {one.key: one.act for one in found.changes}, {
+        key: one["people"] for key, one in found.content["teams"].items()
+    }
 
 
 def test_an_undo_leaves_what_something_that_stays_uses() -> None:
@@ -217,19 +278,45 @@ def test_an_undo_leaves_what_something_that_stays_uses() -> None:
     bare = {kind.name: dict[str, Any]() for kind in KINDS}
     now: Content = {
         **bare,
-        "environments": {"live": full(BY_NAME["environments"], {}), "trial": full(BY_NAME["environments"], {})},
-        "applications": {"tides": full(BY_NAME["applications"], {}), "buoys": full(BY_NAME["applications"], {})},
-        "places": {"tides/live": full(BY_NAME["places"], {"application": "tides", "environment": "live"})},
-        "connections": {"tides": full(BY_NAME["connections"], {"place": "tides/live", "client": "", "pace": 2.0})},
+        "environments": {
+            "live": full(BY_NAME["environments"], {}),
+            "trial": full(BY_NAME["environments"], {}),
+        },
+        "applications": {
+            "tides": full(BY_NAME["applications"], {}),
+            "buoys": full(BY_NAME["applications"], {}),
+        },
+        "places": {
+            "tides/live": full(BY_NAME["places"], {"application": "tides", "environment": "live"})
+        },
+        "connections": {
+            "tides": full(
+                BY_NAME["connections"], {"place": "tides/live", "client": "", "pace": 2.0}
+            )
+        },
     }
-    added = {**now, "connections": {"tides": full(BY_NAME["connections"], {"place": "tides/live", "client": ""})}}
+    added = {
+        **now,
+        "connections": {
+            "tides": full(BY_NAME["connections"], {"place": "tides/live", "client": ""})
+        },
+    }
     found = merging.merge(now, bare, added, {}, prune=True)  # the connection was changed since
     undoing.keep_what_is_used(found, now)
     told = {(one.kind, one.key): (one.act, one.says[0]) for one in found.changes}
     assert told["connections", "tides"][0] == "kept"
-    assert told["places", "tides/live"] == ("kept", "still used by connections → tides, which stays; it stays, too")
-    assert told["applications", "tides"] == ("kept", "still used by places → tides/live, which stays; it stays, too")
-    assert {key for key, (act, _) in told.items() if act == "remove"} == {("environments", "trial"), ("applications", "buoys")}
+    assert told["places", "tides/live"] == (
+        "kept",
+        "still used by connections → tides, which stays; it stays, too",
+    )
+    assert told["applications", "tides"] == (
+        "kept",
+        "still used by places → tides/live, which stays; it stays, too",
+    )
+    assert {key for key, (act, _) in told.items() if act == "remove"} == {
+        ("environments", "trial"),
+        ("applications", "buoys"),
+    }
     assert found.content["places"] == now["places"]
     assert found.content["environments"].keys() == {"live"}
 
@@ -241,18 +328,60 @@ BASE = teams(a=["x"], b=["x"], c=["x"])
     ("current", "wanted", "prune", "told", "after"),
     [
         (BASE, BASE, False, {}, {"a": ["x"], "b": ["x"], "c": ["x"]}),
-        (BASE, teams(a=["y"], b=["x"], c=["x"], d=["z"]), False, {"a": "change", "d": "add"}, {"a": ["y"], "b": ["x"], "c": ["x"], "d": ["z"]}),
+        (
+            BASE,
+            teams(a=["y"], b=["x"], c=["x"], d=["z"]),
+            False,
+            {"a": "change", "d": "add"},
+            {"a": ["y"], "b": ["x"], "c": ["x"], "d": ["z"]},
+        ),
         (BASE, teams(a=["x"], b=["x"]), False, {"c": "stay"}, {"a": ["x"], "b": ["x"], "c": ["x"]}),
         (BASE, teams(a=["x"], b=["x"]), True, {"c": "remove"}, {"a": ["x"], "b": ["x"]}),
         # By hand meanwhile: a changed, d added, c removed.
-        (teams(a=["h"], b=["x"], d=["h"]), BASE, True, {"a": "kept", "d": "kept", "c": "kept"}, {"a": ["h"], "b": ["x"], "d": ["h"]}),
-        (teams(a=["h"], b=["x"], c=["x"]), teams(a=["f"], b=["f"], c=["x"]), False, {"a": "conflict", "b": "change"}, {"a": ["h"], "b": ["f"], "c": ["x"]}),
-        (teams(a=["f"], b=["x"], c=["x"]), teams(a=["f"], b=["x"], c=["x"]), False, {}, {"a": ["f"], "b": ["x"], "c": ["x"]}),
-        (teams(b=["x"], c=["x"]), teams(a=["f"], b=["x"], c=["x"]), False, {"a": "conflict"}, {"b": ["x"], "c": ["x"]}),
-        (teams(a=["h"], b=["x"], c=["x"]), teams(b=["x"], c=["x"]), True, {"a": "kept"}, {"a": ["h"], "b": ["x"], "c": ["x"]}),
-        (teams(a=["x"], b=["x"], c=["x"], d=["h"]), teams(a=["x"], b=["x"], c=["x"], d=["f"]), False, {"d": "conflict"}, None),
+        (
+            teams(a=["h"], b=["x"], d=["h"]),
+            BASE,
+            True,
+            {"a": "kept", "d": "kept", "c": "kept"},
+            {"a": ["h"], "b": ["x"], "d": ["h"]},
+        ),
+        (
+            teams(a=["h"], b=["x"], c=["x"]),
+            teams(a=["f"], b=["f"], c=["x"]),
+            False,
+            {"a": "conflict", "b": "change"},
+            {"a": ["h"], "b": ["f"], "c": ["x"]},
+        ),
+        (
+            teams(a=["f"], b=["x"], c=["x"]),
+            teams(a=["f"], b=["x"], c=["x"]),
+            False,
+            {},
+            {"a": ["f"], "b": ["x"], "c": ["x"]},
+        ),
+        (
+            teams(b=["x"], c=["x"]),
+            teams(a=["f"], b=["x"], c=["x"]),
+            False,
+            {"a": "conflict"},
+            {"b": ["x"], "c": ["x"]},
+        ),
+        (
+            teams(a=["h"], b=["x"], c=["x"]),
+            teams(b=["x"], c=["x"]),
+            True,
+            {"a": "kept"},
+            {"a": ["h"], "b": ["x"], "c": ["x"]},
+        ),
+        (
+            teams(a=["x"], b=["x"], c=["x"], d=["h"]),
+            teams(a=["x"], b=["x"], c=["x"], d=["f"]),
+            False,
+            {"d": "conflict"},
+            None,
+        ),
     ],
-)  # fmt: skip
+)
 def test_what_was_changed_meanwhile_is_told_and_not_overwritten(
     current: Content, wanted: Content, prune: bool, told: dict[str, str], after: Any
 ) -> None:
@@ -268,23 +397,32 @@ def test_without_a_base_the_file_is_what_is_wanted() -> None:
 def test_fields_are_merged_one_by_one() -> None:
     def connection(**some: Any) -> Content:
         found = teams()
-        found["connections"] = {"cargo": full(BY_NAME["connections"], {"place": "p", "scheme": "basic", **some})}
+        found["connections"] = {
+            "cargo": full(BY_NAME["connections"], {"place": "p", "scheme": "basic", **some})
+        }
         return found
 
     found = merging.merge(connection(pace=5.0), connection(time_limit=9.0), connection(), {})
     assert found.content["connections"]["cargo"]["pace"] == 5.0
     assert found.content["connections"]["cargo"]["time_limit"] == 9.0
     assert found.changes[0].act == "change"
-    assert any("stays as changed meanwhile by hand: pace: 10.0 became 5.0" in one for one in found.changes[0].says)
+    assert any(
+        "stays as changed meanwhile by hand: pace: 10.0 became 5.0" in one
+        for one in found.changes[0].says
+    )
     moved = merging.merge(connection(), connection(place="q"), None, {})
     assert moved.changes[0].act == "conflict"
 
 
-PEOPLE = st.dictionaries(st.sampled_from("abcd"), st.lists(st.sampled_from("xyz"), max_size=2), max_size=4)
+PEOPLE = st.dictionaries(
+    st.sampled_from("abcd"), st.lists(st.sampled_from("xyz"), max_size=2), max_size=4
+)
 
 
 @given(PEOPLE, PEOPLE, PEOPLE, st.booleans())
-def test_applying_twice_changes_nothing_the_second_time(current: Any, wanted: Any, base: Any, prune: bool) -> None:
+def test_applying_twice_changes_nothing_the_second_time(
+    current: Any, wanted: Any, base: Any, prune: bool
+) -> None:
     first = merging.merge(teams(**current), teams(**wanted), teams(**base), {}, prune)
     before = copy.deepcopy(first.content)
     second = merging.merge(first.content, teams(**wanted), first.base, {}, prune)
@@ -293,8 +431,12 @@ def test_applying_twice_changes_nothing_the_second_time(current: Any, wanted: An
 
 
 @given(PEOPLE, PEOPLE, PEOPLE, st.booleans())
-def test_what_was_changed_by_hand_and_not_wanted_otherwise_stands_afterwards(current: Any, wanted: Any, base: Any, prune: bool) -> None:
-    found = merging.merge(teams(**current), teams(**wanted), teams(**base), {}, prune).content["teams"]
+def test_what_was_changed_by_hand_and_not_wanted_otherwise_stands_afterwards(
+    current: Any, wanted: Any, base: Any, prune: bool
+) -> None:
+    found = merging.merge(teams(**current), teams(**wanted), teams(**base), {}, prune).content[
+        "teams"
+    ]
     for key in "abcd":
         mine, theirs, origin = wanted.get(key), current.get(key), base.get(key)
         if theirs != origin:  # somebody was there meanwhile

@@ -22,20 +22,51 @@ ADDRESSES = {
     "api_base": "https://api.example",
 }
 PROVIDER = ProviderSide(
-    known=True, managed=True, environment="Production", issuer="https://ids.example", addresses=ADDRESSES, published=True, client_id="c1", redirect_uris=("https://l.example/return",),
-    scopes=frozenset({"read", "berth"}), grants=frozenset({"authorization_code", "refresh_token"}), sign_in_methods=frozenset({"client_secret_basic"}),
-    secrets=(SECRET,), changed_at=NOW - timedelta(days=3),
-)  # fmt: skip
+    known=True,
+    managed=True,
+    environment="Production",
+    issuer="https://ids.example",
+    addresses=ADDRESSES,
+    published=True,
+    client_id="c1",
+    redirect_uris=("https://l.example/return",),
+    scopes=frozenset({"read", "berth"}),
+    grants=frozenset({"authorization_code", "refresh_token"}),
+    sign_in_methods=frozenset({"client_secret_basic"}),
+    secrets=(SECRET,),
+    changed_at=NOW - timedelta(days=3),
+)
 CALLER = CallerSide(
-    scheme=CODE, environment="Production", environment_is_production=True, environment_wants_service_account=True, grant="authorization_code",
-    issuer="https://ids.example", values=ADDRESSES, parts=KINDS[CODE], client_id="c1", secret=SECRET, sign_in_method="client_secret_basic", redirect_uri="https://l.example/return", scopes=frozenset({"read"}),
-    account="svc@g.example", granted=frozenset({"read"}), signed_in_as="svc@g.example", signed_in_at=NOW - timedelta(days=1),
+    scheme=CODE,
+    environment="Production",
+    environment_is_production=True,
+    environment_wants_service_account=True,
+    grant="authorization_code",
+    issuer="https://ids.example",
+    values=ADDRESSES,
+    parts=KINDS[CODE],
+    client_id="c1",
+    secret=SECRET,
+    sign_in_method="client_secret_basic",
+    redirect_uri="https://l.example/return",
+    scopes=frozenset({"read"}),
+    account="svc@g.example",
+    granted=frozenset({"read"}),
+    signed_in_as="svc@g.example",
+    signed_in_at=NOW - timedelta(days=1),
     changed_at=NOW - timedelta(days=2),
-)  # fmt: skip
+)
 
 
-def halves(provider: dict[str, Any] | None = None, caller: dict[str, Any] | None = None, **rest: Any) -> Halves:
-    return Halves(provider=replace(PROVIDER, **(provider or {})), caller=replace(CALLER, **(caller or {})), now=NOW, **rest)
+def halves(
+    provider: dict[str, Any] | None = None, caller: dict[str, Any] | None = None, **rest: Any
+) -> Halves:
+    return Halves(
+        provider=replace(PROVIDER, **(provider or {})),
+        caller=replace(CALLER, **(caller or {})),
+        now=NOW,
+        **rest,
+    )
 
 
 def pin(key: str, **given: Any) -> pins.Pin:
@@ -44,41 +75,130 @@ def pin(key: str, **given: Any) -> pins.Pin:
 
 def test_everything_latches() -> None:
     worked_out = pins.work_out(halves())
-    assert pins.latches(worked_out), [(one.key, one.why) for one in worked_out if one.fit is not Fit.FITS]
+    assert pins.latches(worked_out), [
+        (one.key, one.why) for one in worked_out if one.fit is not Fit.FITS
+    ]
     assert pins.summary(worked_out) == "12 pins, all on the line"
 
 
 DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
     ("issuer", {"caller": {"issuer": "https://ids.example/other"}}, "different", "take_provider"),
     ("issuer", {"caller": {"issuer": "https://ids.example/{tenant}"}}, "{tenant}", "take_provider"),
-    ("endpoints", {"caller": {"values": {**ADDRESSES, "token_endpoint": "https://ids.example/old"}}}, "token endpoint", "take_provider"),
-    ("endpoints", {"caller": {"values": {**ADDRESSES, "api_base": "http://api.example"}}}, "not https", "take_provider"),
-    ("redirect_uri", {"caller": {"redirect_uri": "https://l.example/return/"}}, "Ours ends in “/”", "register_ours"),
+    (
+        "endpoints",
+        {"caller": {"values": {**ADDRESSES, "token_endpoint": "https://ids.example/old"}}},
+        "token endpoint",
+        "take_provider",
+    ),
+    (
+        "endpoints",
+        {"caller": {"values": {**ADDRESSES, "api_base": "http://api.example"}}},
+        "not https",
+        "take_provider",
+    ),
+    (
+        "redirect_uri",
+        {"caller": {"redirect_uri": "https://l.example/return/"}},
+        "Ours ends in “/”",
+        "register_ours",
+    ),
     ("client_id", {"caller": {"client_id": "c1 "}}, "space", "take_provider"),
-    ("client_id", {"caller": {"client_id": "sid-9"}, "provider": {"secrets": (replace(SECRET, secret_id="sid-9"),)}}, "ID of the secret", "take_provider"),
-    ("secret", {"caller": {"secret": replace(SECRET, fingerprint="f2")}}, "none of those", "put_secret"),
-    ("secret", {"provider": {"secrets": (replace(SECRET, ends=NOW - timedelta(hours=9)),)}}, "ended 9 h ago", "put_secret"),
-    ("secret", {"provider": {"secrets": (replace(SECRET, live=False),)}}, "retired or revoked", "put_secret"),
+    (
+        "client_id",
+        {
+            "caller": {"client_id": "sid-9"},
+            "provider": {"secrets": (replace(SECRET, secret_id="sid-9"),)},
+        },
+        "ID of the secret",
+        "take_provider",
+    ),
+    (
+        "secret",
+        {"caller": {"secret": replace(SECRET, fingerprint="f2")}},
+        "none of those",
+        "put_secret",
+    ),
+    (
+        "secret",
+        {"provider": {"secrets": (replace(SECRET, ends=NOW - timedelta(hours=9)),)}},
+        "ended 9 h ago",
+        "put_secret",
+    ),
+    (
+        "secret",
+        {"provider": {"secrets": (replace(SECRET, live=False),)}},
+        "retired or revoked",
+        "put_secret",
+    ),
     ("secret", {"provider": {"public": True}}, "public", "drop_secret"),
-    ("client_sign_in", {"caller": {"sign_in_method": "client_secret_post"}}, "client_secret_post", "take_provider"),
-    ("grant", {"provider": {"grants": frozenset({"client_credentials"})}}, "not switched on", "enable_grant"),
-    ("grant", {"provider": {"grants": frozenset({"authorization_code"})}}, "nothing can renew", "enable_grant"),
+    (
+        "client_sign_in",
+        {"caller": {"sign_in_method": "client_secret_post"}},
+        "client_secret_post",
+        "take_provider",
+    ),
+    (
+        "grant",
+        {"provider": {"grants": frozenset({"client_credentials"})}},
+        "not switched on",
+        "enable_grant",
+    ),
+    (
+        "grant",
+        {"provider": {"grants": frozenset({"authorization_code"})}},
+        "nothing can renew",
+        "enable_grant",
+    ),
     ("grant", {"caller": {"pkce": ""}}, "PKCE", ""),
     ("grant", {"caller": {"grant": "password"}}, "RFC 9700", ""),
-    ("scopes", {"caller": {"scopes": frozenset({"read", "write"})}}, "write is not permitted", "permit_scope"),
+    (
+        "scopes",
+        {"caller": {"scopes": frozenset({"read", "write"})}},
+        "write is not permitted",
+        "permit_scope",
+    ),
     ("scopes", {"caller": {"granted": frozenset()}}, "lacks read", "sign_in"),
-    ("consent", {"provider": {"administrator_scopes": frozenset({"read"})}}, "must consent", "note_consent"),
-    ("account", {"caller": {"signed_in_as": "m.orr@g.example"}}, "svc@g.example was expected", "sign_in"),
-    ("account", {"caller": {"account": "", "signed_in_as": "m.orr@g.example"}}, "service account", "expect_account"),
-    ("environment", {"provider": {"environment": "Sandbox"}}, "registered in Sandbox", "choose_client"),
+    (
+        "consent",
+        {"provider": {"administrator_scopes": frozenset({"read"})}},
+        "must consent",
+        "note_consent",
+    ),
+    (
+        "account",
+        {"caller": {"signed_in_as": "m.orr@g.example"}},
+        "svc@g.example was expected",
+        "sign_in",
+    ),
+    (
+        "account",
+        {"caller": {"account": "", "signed_in_as": "m.orr@g.example"}},
+        "service account",
+        "expect_account",
+    ),
+    (
+        "environment",
+        {"provider": {"environment": "Sandbox"}},
+        "registered in Sandbox",
+        "choose_client",
+    ),
     ("environment", {"provider": {"vendor_shared": True}}, "never for production", "choose_client"),
-    ("environment", {"caller": {"values": {**ADDRESSES, "token_endpoint": "https://stg.example/t"}}, "other_environments": {"Staging": ("https://stg.example/t",)}},
-     "belongs to Staging", "take_provider"),
-]  # fmt: skip
+    (
+        "environment",
+        {
+            "caller": {"values": {**ADDRESSES, "token_endpoint": "https://stg.example/t"}},
+            "other_environments": {"Staging": ("https://stg.example/t",)},
+        },
+        "belongs to Staging",
+        "take_provider",
+    ),
+]
 
 
 @pytest.mark.parametrize(("key", "given", "why", "act"), DIFFERENT)
-def test_a_pin_differs_says_why_and_offers_the_mend(key: str, given: dict[str, Any], why: str, act: str) -> None:
+def test_a_pin_differs_says_why_and_offers_the_mend(
+    key: str, given: dict[str, Any], why: str, act: str
+) -> None:
     found = pin(key, **given)
     assert found.fit is Fit.DIFFERS
     assert why in found.why
@@ -87,9 +207,16 @@ def test_a_pin_differs_says_why_and_offers_the_mend(key: str, given: dict[str, A
 
 @pytest.mark.parametrize(
     ("key", "given"),
-    [("issuer", {"issuer": ""}), ("endpoints", {"values": {**ADDRESSES, "api_base": ""}}), ("redirect_uri", {"redirect_uri": ""}), ("client_id", {"client_id": ""}),
-     ("secret", {"secret": None}), ("client_sign_in", {"sign_in_method": ""}), ("account", {"signed_in_at": None})],
-)  # fmt: skip
+    [
+        ("issuer", {"issuer": ""}),
+        ("endpoints", {"values": {**ADDRESSES, "api_base": ""}}),
+        ("redirect_uri", {"redirect_uri": ""}),
+        ("client_id", {"client_id": ""}),
+        ("secret", {"secret": None}),
+        ("client_sign_in", {"sign_in_method": ""}),
+        ("account", {"signed_in_at": None}),
+    ],
+)
 def test_a_value_that_is_not_there_is_missing(key: str, given: dict[str, Any]) -> None:
     assert pin(key, caller=given).fit is Fit.MISSING
 
@@ -102,7 +229,10 @@ def test_the_trailing_slash_is_marked() -> None:
 
 
 def test_scopes_name_the_users_that_need_them() -> None:
-    needs = (Need("Customs return", "PUT /m", (frozenset({"write"}),)), Need("Report", "GET /m", (frozenset({"read"}),)))
+    needs = (
+        Need("Customs return", "PUT /m", (frozenset({"write"}),)),
+        Need("Report", "GET /m", (frozenset({"read"}),)),
+    )
     found = pin("scopes", caller={"scopes": frozenset({"read", "write"})}, needs=needs)
     assert "Needed by 1 of 2 users" in found.why
     found = pin("scopes", needs=needs)
@@ -112,7 +242,10 @@ def test_scopes_name_the_users_that_need_them() -> None:
 
 def test_what_a_scope_implies_counts() -> None:
     needs = (Need("Report", "GET /m", (frozenset({"read"}),)),)
-    wide = {"provider": {"scopes": frozenset({"write"})}, "caller": {"scopes": frozenset({"write"}), "granted": frozenset({"write"})}}
+    wide = {
+        "provider": {"scopes": frozenset({"write"})},
+        "caller": {"scopes": frozenset({"write"}), "granted": frozenset({"write"})},
+    }
     assert pin("scopes", **wide, needs=needs, implies={"write": ("read",)}).fit is Fit.FITS
     assert pin("scopes", **wide, needs=needs).fit is Fit.DIFFERS
 
@@ -120,8 +253,14 @@ def test_what_a_scope_implies_counts() -> None:
 def test_a_mirror_is_not_proven_until_a_test_after_the_last_change() -> None:
     """DOMAIN §2."""
     mirror = {"managed": False, "secrets": (SecretFacts(None, ""),)}
-    for proven_at, fit in ((None, Fit.NOT_PROVEN), (NOW - timedelta(days=4), Fit.NOT_PROVEN), (NOW - timedelta(hours=1), Fit.FITS)):
-        worked_out = pins.work_out(halves(provider=mirror, proven_at=proven_at, secret_taken_at=proven_at))
+    for proven_at, fit in (
+        (None, Fit.NOT_PROVEN),
+        (NOW - timedelta(days=4), Fit.NOT_PROVEN),
+        (NOW - timedelta(hours=1), Fit.FITS),
+    ):
+        worked_out = pins.work_out(
+            halves(provider=mirror, proven_at=proven_at, secret_taken_at=proven_at)
+        )
         fits = {one.key: one.fit for one in worked_out}
         assert fits["redirect_uri"] is fits["secret"] is fits["client_id"] is fit, proven_at
 
@@ -137,19 +276,30 @@ def test_a_secret_that_was_taken_fits_whatever_is_noted() -> None:
     """F9: it was called different, because another one was noted."""
     noted = {"managed": False, "secrets": (replace(SECRET, fingerprint="another"),)}
     assert pin("secret", provider=noted, proven_at=NOW).fit is Fit.DIFFERS
-    assert pin("secret", provider=noted, proven_at=NOW, secret_taken_at=NOW - timedelta(hours=1)).fit is Fit.FITS
+    assert (
+        pin("secret", provider=noted, proven_at=NOW, secret_taken_at=NOW - timedelta(hours=1)).fit
+        is Fit.FITS
+    )
     retired = {"managed": False, "secrets": (replace(SECRET, live=False),)}
-    assert pin("secret", provider=retired, secret_taken_at=NOW).fit is Fit.DIFFERS  # it was taken for the last time
+    assert (
+        pin("secret", provider=retired, secret_taken_at=NOW).fit is Fit.DIFFERS
+    )  # it was taken for the last time
 
 
 def test_consent_noted_is_proven_by_a_test() -> None:
-    given = {"administrator_scopes": frozenset({"read"}), "consents": {"read": Consent("morag", NOW)}}
+    given = {
+        "administrator_scopes": frozenset({"read"}),
+        "consents": {"read": Consent("morag", NOW)},
+    }
     assert pin("consent", provider=given).fit is Fit.NOT_PROVEN
     assert pin("consent", provider=given, proven_at=NOW).fit is Fit.FITS
 
 
 def test_a_client_that_signs_in_by_itself_has_no_redirect_and_no_account() -> None:
-    keys = [one.key for one in pins.work_out(halves(caller={"scheme": CLIENT, "grant": "client_credentials"}))]
+    keys = [
+        one.key
+        for one in pins.work_out(halves(caller={"scheme": CLIENT, "grant": "client_credentials"}))
+    ]
     assert "redirect_uri" not in keys
     assert "account" not in keys
 
@@ -161,7 +311,9 @@ def test_without_a_client_the_pins_ask_for_one() -> None:
 
 
 def test_the_summary_names_what_is_off() -> None:
-    worked_out = pins.work_out(halves(caller={"redirect_uri": "https://l.example/return/", "scopes": frozenset({"write"})}))
+    worked_out = pins.work_out(
+        halves(caller={"redirect_uri": "https://l.example/return/", "scopes": frozenset({"write"})})
+    )
     assert pins.summary(worked_out) == "12 pins, 2 differ: redirect URI, scopes"
 
 
@@ -179,12 +331,33 @@ ORDER = [
     "route",
     "environment",
 ]
-VALUES = st.sampled_from(["", "https://a.example", "https://a.example/", "c1", " c1", "http://x", "{t}", "é"])
+VALUES = st.sampled_from(
+    ["", "https://a.example", "https://a.example/", "c1", " c1", "http://x", "{t}", "é"]
+)
 
 
-@given(st.fixed_dictionaries(dict.fromkeys(("issuer", "token_endpoint", "api_base", "client_id", "redirect_uri", "sign_in_method", "account"), VALUES)),
-       st.sets(st.sampled_from(["read", "write", "x y"])), st.booleans(), st.booleans())  # fmt: skip
-def test_any_values_get_an_answer_with_a_reason(values: dict[str, str], scopes: set[str], known: bool, managed: bool) -> None:
+@given(
+    st.fixed_dictionaries(
+        dict.fromkeys(
+            (
+                "issuer",
+                "token_endpoint",
+                "api_base",
+                "client_id",
+                "redirect_uri",
+                "sign_in_method",
+                "account",
+            ),
+            VALUES,
+        )
+    ),
+    st.sets(st.sampled_from(["read", "write", "x y"])),
+    st.booleans(),
+    st.booleans(),
+)
+def test_any_values_get_an_answer_with_a_reason(
+    values: dict[str, str], scopes: set[str], known: bool, managed: bool
+) -> None:
     addresses = {key: values.pop(key) for key in ("token_endpoint", "api_base")}
     caller = {**values, "values": {**ADDRESSES, **addresses}, "scopes": frozenset(scopes)}
     worked_out = pins.work_out(halves(provider={"known": known, "managed": managed}, caller=caller))

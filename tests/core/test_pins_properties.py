@@ -1,4 +1,6 @@
-"""What holds of the pins whatever the two halves say: they never fail, never hide a difference, and what differs can be mended."""
+"""What holds of the pins whatever the two halves say: they never fail, never hide a difference, and
+what differs can be mended.
+"""
 
 from __future__ import annotations
 
@@ -20,12 +22,26 @@ TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), max_size
 
 @given(st.sampled_from(sorted(VALUES)), st.data())
 def test_any_two_halves_are_compared_without_failing(kind: str, data: st.DataObject) -> None:
-    keys = [one.key for one in (STREAMING if kind == STREAM else KINDS[kind]).all_values() if not one.secret]
+    keys = [
+        one.key
+        for one in (STREAMING if kind == STREAM else KINDS[kind]).all_values()
+        if not one.secret
+    ]
     anything = st.dictionaries(st.sampled_from(keys), TEXT, max_size=len(keys))
     ours, theirs = data.draw(anything), data.draw(anything)
-    found = pins.work_out(halves(kind, {"values": ours, "issuer": ours.get("issuer", ""), "client_id": data.draw(TEXT)},
-                                 {"addresses": theirs, "facts": theirs, "known": data.draw(st.booleans()), "account": data.draw(TEXT),
-                                  "account_kind": data.draw(st.sampled_from(["", "service", "person"]))}))  # fmt: skip
+    found = pins.work_out(
+        halves(
+            kind,
+            {"values": ours, "issuer": ours.get("issuer", ""), "client_id": data.draw(TEXT)},
+            {
+                "addresses": theirs,
+                "facts": theirs,
+                "known": data.draw(st.booleans()),
+                "account": data.draw(TEXT),
+                "account_kind": data.draw(st.sampled_from(["", "service", "person"])),
+            },
+        )
+    )
     assert len({one.key for one in found}) == len(found)
     for one in found:
         assert one.label
@@ -38,14 +54,20 @@ def test_any_two_halves_are_compared_without_failing(kind: str, data: st.DataObj
 
 @given(st.sampled_from(sorted(VALUES)), st.data())
 def test_a_changed_value_never_fits(kind: str, data: st.DataObject) -> None:
-    """Names are compared character by character: whatever is changed in one of them shows in its own pin."""
+    """Names are compared character by character: whatever is changed in one of them shows in its
+    own pin.
+    """
     names = [one.key for one in (STREAMING if kind == STREAM else KINDS[kind]).identities()]
     if not names:
         return
     key, other = data.draw(st.sampled_from(names)), data.draw(TEXT.filter(bool))
     if other == VALUES[kind][key]:
         return
-    found = next(one for one in pins.work_out(halves(kind, {"values": {**VALUES[kind], key: other}})) if one.key == key)
+    found = next(
+        one
+        for one in pins.work_out(halves(kind, {"values": {**VALUES[kind], key: other}}))
+        if one.key == key
+    )
     assert found.fit is Fit.DIFFERS
     assert found.marked is not None
 
@@ -56,32 +78,61 @@ def test_a_secret_past_its_end_never_fits(kind: str, away: timedelta) -> None:
     for value in scheme.secrets():
         if value.type == "key":
             continue
-        held = {one.key: (replace(KEY, ends=NOW + away),) if one.key == value.key else (KEY,) for one in scheme.secrets()}
-        mine = {one.key: replace(KEY, ends=NOW + away) if one.key == value.key else KEY for one in scheme.secrets()}
-        found = next(one for one in pins.work_out(halves(kind, {"secrets": mine}, {"held": held})) if one.key == value.key)
+        held = {
+            one.key: (replace(KEY, ends=NOW + away),) if one.key == value.key else (KEY,)
+            for one in scheme.secrets()
+        }
+        mine = {
+            one.key: replace(KEY, ends=NOW + away) if one.key == value.key else KEY
+            for one in scheme.secrets()
+        }
+        found = next(
+            one
+            for one in pins.work_out(halves(kind, {"secrets": mine}, {"held": held}))
+            if one.key == value.key
+        )
         assert (found.fit is Fit.DIFFERS) == (away <= timedelta(0))
 
 
 @given(st.sampled_from(sorted(VALUES)), st.text("0123456789abcdef", min_size=4, max_size=8))
-def test_another_secret_than_they_hold_never_fits_and_is_never_shown(kind: str, fingerprint: str) -> None:
+def test_another_secret_than_they_hold_never_fits_and_is_never_shown(
+    kind: str, fingerprint: str
+) -> None:
     scheme = STREAMING if kind == STREAM else KINDS[kind]
     for value in scheme.secrets():
         if value.type == "key" or fingerprint == KEY.fingerprint:
             continue
-        mine = {one.key: replace(KEY, fingerprint=fingerprint) if one.key == value.key else KEY for one in scheme.secrets()}
+        mine = {
+            one.key: replace(KEY, fingerprint=fingerprint) if one.key == value.key else KEY
+            for one in scheme.secrets()
+        }
         worked_out = pins.work_out(halves(kind, {"secrets": mine, "changed_at": NOW}))
         found = next(one for one in worked_out if one.key == value.key)
         assert found.fit is Fit.DIFFERS
-        assert fingerprint not in f"{found.provider} {found.caller} {found.why}".replace(KEY.hint, "")
+        assert fingerprint not in f"{found.provider} {found.caller} {found.why}".replace(
+            KEY.hint, ""
+        )
 
 
-@given(st.ip_addresses(v=4), st.lists(st.tuples(st.ip_addresses(v=4), st.integers(0, 32)), min_size=1, max_size=4))
+@given(
+    st.ip_addresses(v=4),
+    st.lists(st.tuples(st.ip_addresses(v=4), st.integers(0, 32)), min_size=1, max_size=4),
+)
 def test_the_route_as_the_standard_library_sees_networks(
     out: ipaddress.IPv4Address, networks: list[tuple[ipaddress.IPv4Address, int]]
 ) -> None:
-    allowed = tuple(str(ipaddress.ip_network(f"{address}/{length}", strict=False)) for address, length in networks)
+    allowed = tuple(
+        str(ipaddress.ip_network(f"{address}/{length}", strict=False))
+        for address, length in networks
+    )
     inside = any(out in ipaddress.ip_network(one) for one in allowed)
-    found = next(one for one in pins.work_out(halves(API_KEY, {"outgoing": (str(out),)}, {"allow_list": allowed})) if one.key == "route")
+    found = next(
+        one
+        for one in pins.work_out(
+            halves(API_KEY, {"outgoing": (str(out),)}, {"allow_list": allowed})
+        )
+        if one.key == "route"
+    )
     assert (found.fit is Fit.DIFFERS) is not inside
 
 

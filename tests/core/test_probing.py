@@ -14,12 +14,31 @@ from neatlatch.core.profiles import Probe
 
 # RFC 6901 §5
 DOCUMENT = {
-    "foo": ["bar", "baz"], "": 0, "a/b": 1, "c%d": 2, "e^f": 3, "g|h": 4, "i\\j": 5, 'k"l': 6, " ": 7, "m~n": 8,
-}  # fmt: skip
+    "foo": ["bar", "baz"],
+    "": 0,
+    "a/b": 1,
+    "c%d": 2,
+    "e^f": 3,
+    "g|h": 4,
+    "i\\j": 5,
+    'k"l': 6,
+    " ": 7,
+    "m~n": 8,
+}
 EXAMPLES = [
-    ("", DOCUMENT), ("/foo", ["bar", "baz"]), ("/foo/0", "bar"), ("/", 0), ("/a~1b", 1), ("/c%d", 2), ("/e^f", 3), ("/g|h", 4),
-    ("/i\\j", 5), ('/k"l', 6), ("/ ", 7), ("/m~0n", 8),
-]  # fmt: skip
+    ("", DOCUMENT),
+    ("/foo", ["bar", "baz"]),
+    ("/foo/0", "bar"),
+    ("/", 0),
+    ("/a~1b", 1),
+    ("/c%d", 2),
+    ("/e^f", 3),
+    ("/g|h", 4),
+    ("/i\\j", 5),
+    ('/k"l', 6),
+    ("/ ", 7),
+    ("/m~0n", 8),
+]
 
 
 @pytest.mark.parametrize(("pointer", "value"), EXAMPLES)
@@ -27,7 +46,9 @@ def test_the_examples_of_rfc_6901(pointer: str, value: Any) -> None:
     assert pointers.value_at(DOCUMENT, pointer) == value
 
 
-@pytest.mark.parametrize("pointer", ["/foo/2", "/foo/01", "/foo/-", "/foo/+1", "/foo/bar", "/x", "/foo/0/y", "//"])
+@pytest.mark.parametrize(
+    "pointer", ["/foo/2", "/foo/01", "/foo/-", "/foo/+1", "/foo/bar", "/x", "/foo/0/y", "//"]
+)
 def test_a_pointer_to_nothing(pointer: str) -> None:
     with pytest.raises(LookupError):
         pointers.value_at(DOCUMENT, pointer)
@@ -73,7 +94,9 @@ def probe(id_at: str = "/number", look: str = "/reports/{id}") -> Probe:
         ("Location", {}, "", ""),
     ],
 )
-def test_the_id_that_an_application_gives(id_at: str, headers: dict[str, str], content: str, found: str) -> None:
+def test_the_id_that_an_application_gives(
+    id_at: str, headers: dict[str, str], content: str, found: str
+) -> None:
     assert probing.id_in(probe(id_at), headers, content) == found
 
 

@@ -1,4 +1,6 @@
-"""Profiles: the shipped ones, the table of kinds, OpenAPI descriptions read into them, and what each kind puts on a request."""
+"""Profiles: the shipped ones, the table of kinds, OpenAPI descriptions read into them, and what
+each kind puts on a request.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,19 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core import oauth2, openapi, profiles, schemes
-from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE, KINDS, OAUTH1, OAUTH2, PAIR, STREAM
+from neatlatch.core.schemes import (
+    API_KEY,
+    BASIC,
+    BEARER,
+    CERTIFICATE,
+    CLIENT,
+    CODE,
+    KINDS,
+    OAUTH1,
+    OAUTH2,
+    PAIR,
+    STREAM,
+)
 from neatlatch.core.sending import Credentials, NotComplete, dress
 
 SHIPPED = sorted((Path(__file__).parents[2] / "neatlatch" / "profiles").glob("*.yaml"))
@@ -22,7 +36,9 @@ SENT_WITH_EVERY_CALL = (API_KEY, PAIR, BASIC, BEARER, OAUTH1, CERTIFICATE)
 
 def shipped(path: Path) -> tuple[dict[str, Any], profiles.Profile]:
     told = yaml.safe_load(path.read_text())
-    return told, profiles.from_dict({key: value for key, value in told.items() if key not in ("name", "purpose")})
+    return told, profiles.from_dict(
+        {key: value for key, value in told.items() if key not in ("name", "purpose")}
+    )
 
 
 @pytest.mark.parametrize("path", SHIPPED, ids=lambda one: one.stem)
@@ -49,8 +65,14 @@ def test_a_shipped_profile_holds_together(path: Path) -> None:
         assert "{" not in harmless.path
     if profile.probe:
         probe = profile.probe
-        assert any(one.covers(probe.make_method, probe.make_path.replace("{test}", "TEST-1")) for one in profile.operations)
-        assert any(one.covers(probe.clear_method, probe.clear_path.replace("{test}", "TEST-1")) for one in profile.operations)
+        assert any(
+            one.covers(probe.make_method, probe.make_path.replace("{test}", "TEST-1"))
+            for one in profile.operations
+        )
+        assert any(
+            one.covers(probe.clear_method, probe.clear_path.replace("{test}", "TEST-1"))
+            for one in profile.operations
+        )
     assert profiles.unsound(profile) == ""
 
 
@@ -74,48 +96,91 @@ def test_the_table_of_kinds(kind: str) -> None:
     assert {one.key for one in scheme.secrets()} == {one.key for one in values if one.secret}
     assert bool(scheme.grant) == (kind in OAUTH2)
     wrong = profiles.check_values(scheme, {})
-    assert set(wrong) == {one.key for one in values if one.required and not one.secret and one.type != "scopes"}
+    assert set(wrong) == {
+        one.key for one in values if one.required and not one.secret and one.type != "scopes"
+    }
     assert all(text.endswith(".") for text in wrong.values())
 
 
 def description(**schemes: dict[str, Any]) -> dict[str, Any]:
     return {
-        "openapi": "3.1.0", "info": {"title": "Ships"}, "servers": [{"url": "https://ships.example/api"}],
+        "openapi": "3.1.0",
+        "info": {"title": "Ships"},
+        "servers": [{"url": "https://ships.example/api"}],
         "components": {"securitySchemes": schemes},
-        "paths": {"/ships": {"get": {"summary": "List", "security": [{name: ["reader"]} for name in schemes]}, "put": {"security": [{name: ["clerk"]} for name in schemes]}}},
-    }  # fmt: skip
+        "paths": {
+            "/ships": {
+                "get": {"summary": "List", "security": [{name: ["reader"]} for name in schemes]},
+                "put": {"security": [{name: ["clerk"]} for name in schemes]},
+            }
+        },
+    }
 
 
 # The examples of OpenAPI 3.1.0 §4.8.27.2, with our own names.
 @pytest.mark.parametrize(
     ("told", "key", "settings"),
     [
-        ({"type": "apiKey", "name": "api_key", "in": "header"}, API_KEY, {"placement": "header", "name": "api_key"}),
-        ({"type": "apiKey", "name": "k", "in": "query"}, API_KEY, {"placement": "query", "name": "k"}),
-        ({"type": "apiKey", "name": "c", "in": "cookie"}, API_KEY, {"placement": "cookie", "name": "c"}),
+        (
+            {"type": "apiKey", "name": "api_key", "in": "header"},
+            API_KEY,
+            {"placement": "header", "name": "api_key"},
+        ),
+        (
+            {"type": "apiKey", "name": "k", "in": "query"},
+            API_KEY,
+            {"placement": "query", "name": "k"},
+        ),
+        (
+            {"type": "apiKey", "name": "c", "in": "cookie"},
+            API_KEY,
+            {"placement": "cookie", "name": "c"},
+        ),
         ({"type": "http", "scheme": "basic"}, BASIC, {}),
         ({"type": "http", "scheme": "Bearer", "bearerFormat": "JWT"}, BEARER, {}),
         ({"type": "mutualTLS", "description": "Ours only"}, CERTIFICATE, {}),
     ],
 )
-def test_security_schemes_that_are_sent_with_every_call(told: dict[str, Any], key: str, settings: dict[str, str]) -> None:
+def test_security_schemes_that_are_sent_with_every_call(
+    told: dict[str, Any], key: str, settings: dict[str, str]
+) -> None:
     found = openapi.read_description(description(way=told))
     assert [one.key for one in found.schemes] == [key]
     assert dict(found.schemes[0].settings).items() >= settings.items()
     assert [(one.name, one.kind) for one in found.roles] == [("clerk", "write"), ("reader", "read")]
     assert found.operations[0].alternatives == (frozenset({"reader"}),)
-    assert profiles.from_dict(profiles.to_dict(profiles.Profile(found.schemes, operations=found.operations))).schemes == found.schemes
+    assert (
+        profiles.from_dict(
+            profiles.to_dict(profiles.Profile(found.schemes, operations=found.operations))
+        ).schemes
+        == found.schemes
+    )
 
 
 def test_oauth_flows_and_what_is_left_of_them() -> None:
-    told = {"type": "oauth2", "flows": {
-        "authorizationCode": {"authorizationUrl": "https://ids.example/a", "tokenUrl": "https://ids.example/t", "scopes": {"ships.read": "See ships"}},
-        "clientCredentials": {"tokenUrl": "https://ids.example/t", "scopes": {"ships.write": "Change ships"}},
-        "implicit": {"authorizationUrl": "https://ids.example/a", "scopes": {}}, "password": {"tokenUrl": "https://ids.example/t", "scopes": {}}}}  # fmt: skip
+    told = {
+        "type": "oauth2",
+        "flows": {
+            "authorizationCode": {
+                "authorizationUrl": "https://ids.example/a",
+                "tokenUrl": "https://ids.example/t",
+                "scopes": {"ships.read": "See ships"},
+            },
+            "clientCredentials": {
+                "tokenUrl": "https://ids.example/t",
+                "scopes": {"ships.write": "Change ships"},
+            },
+            "implicit": {"authorizationUrl": "https://ids.example/a", "scopes": {}},
+            "password": {"tokenUrl": "https://ids.example/t", "scopes": {}},
+        },
+    }
     document = description(way=told, odd={"type": "http", "scheme": "digest"})
     found = openapi.read_description(document)
     assert [one.key for one in found.schemes] == [CODE, CLIENT]
-    assert found.addresses == {"authorization_endpoint": "https://ids.example/a", "token_endpoint": "https://ids.example/t"}
+    assert found.addresses == {
+        "authorization_endpoint": "https://ids.example/a",
+        "token_endpoint": "https://ids.example/t",
+    }
     assert [one.name for one in found.scopes] == ["ships.read", "ships.write"]
     assert len(found.notes) == 3
     assert any("odd" in one and "digest" in one for one in found.notes)
@@ -136,7 +201,12 @@ def test_an_operation_that_needs_nothing() -> None:
 
 
 @given(
-    st.dictionaries(st.from_regex(r"[a-z]{1,8}", fullmatch=True), st.from_regex(r"[a-z0-9-]{0,8}", fullmatch=True), max_size=4), st.data()
+    st.dictionaries(
+        st.from_regex(r"[a-z]{1,8}", fullmatch=True),
+        st.from_regex(r"[a-z0-9-]{0,8}", fullmatch=True),
+        max_size=4,
+    ),
+    st.data(),
 )
 def test_slots(slots: dict[str, str], data: st.DataObject) -> None:
     """Each is filled wherever it stands; one without a value stays, so that it is seen."""
@@ -157,23 +227,39 @@ def sent(held: Credentials, url: str = "https://ships.example/api/ships?page=2")
 
 @given(PRINTABLE)
 def test_an_api_key_in_the_query_is_read_back_the_same(key: str) -> None:
-    request = sent(Credentials(API_KEY, {}, {"api_key": key}, {"placement": "query", "name": "key"}))
+    request = sent(
+        Credentials(API_KEY, {}, {"api_key": key}, {"placement": "query", "name": "key"})
+    )
     assert parse_qs(urlsplit(request.url).query) == {"page": ["2"], "key": [key]}
     assert key in request.secrets  # so that it is masked in what is kept
 
 
 @given(PRINTABLE)
 def test_an_api_key_in_a_header_or_a_cookie(key: str) -> None:
-    assert dict(sent(Credentials(API_KEY, {}, {"api_key": key}, {"name": "X-Key"})).headers)["X-Key"] == key
-    request = sent(Credentials(API_KEY, {}, {"api_key": key}, {"placement": "cookie", "name": "access"}))
+    assert (
+        dict(sent(Credentials(API_KEY, {}, {"api_key": key}, {"name": "X-Key"})).headers)["X-Key"]
+        == key
+    )
+    request = sent(
+        Credentials(API_KEY, {}, {"api_key": key}, {"placement": "cookie", "name": "access"})
+    )
     assert dict(request.headers)["Cookie"] == f"access={key}"
 
 
-@given(st.text(st.characters(min_codepoint=32, max_codepoint=126, exclude_characters=":"), min_size=1, max_size=20), PRINTABLE)
+@given(
+    st.text(
+        st.characters(min_codepoint=32, max_codepoint=126, exclude_characters=":"),
+        min_size=1,
+        max_size=20,
+    ),
+    PRINTABLE,
+)
 def test_basic_as_the_reference_library_sends_it(username: str, password: str) -> None:
     """RFC 7617 §2; httpx as the reference."""
     request = sent(Credentials(BASIC, {"username": username}, {"password": password}))
-    reference = next(httpx.BasicAuth(username, password).auth_flow(httpx.Request("GET", request.url)))
+    reference = next(
+        httpx.BasicAuth(username, password).auth_flow(httpx.Request("GET", request.url))
+    )
     assert dict(request.headers)["Authorization"] == reference.headers["Authorization"]
 
 
@@ -187,7 +273,10 @@ def test_basic_as_the_reference_library_sends_it(username: str, password: str) -
         (Credentials(STREAM, {"key_id": "k"}, {"key_secret": "s"}), "no way of sending"),
         (Credentials(API_KEY), "The API key has not been put in"),
         (Credentials(PAIR, {}, {"key_secret": "s"}), "The key ID is not filled in"),
-        (Credentials(OAUTH1, {"client_key": "c", "token_id": "t"}, {"client_secret": "s"}), "The token secret has not been put in"),
+        (
+            Credentials(OAUTH1, {"client_key": "c", "token_id": "t"}, {"client_secret": "s"}),
+            "The token secret has not been put in",
+        ),
         (Credentials(CERTIFICATE, {"certificate": "c"}), "The private key has not been put in"),
     ],
 )
@@ -200,9 +289,20 @@ def test_what_cannot_be_sent_is_said(held: Credentials, says: str) -> None:
 
 @pytest.mark.parametrize("kind", SENT_WITH_EVERY_CALL)
 def test_nothing_of_it_prints(kind: str) -> None:
-    secrets = {"api_key": "s3cr3t-1", "key_secret": "s3cr3t-2", "password": "s3cr3t-3", "token": "s3cr3t-4", "client_secret": "s3cr3t-5",
-               "token_secret": "s3cr3t-6", "private_key": "s3cr3t-7"}  # fmt: skip
-    held = Credentials(kind, {"username": "u", "key_id": "k", "client_key": "c", "token_id": "t", "certificate": "c"}, secrets)
+    secrets = {
+        "api_key": "s3cr3t-1",
+        "key_secret": "s3cr3t-2",
+        "password": "s3cr3t-3",
+        "token": "s3cr3t-4",
+        "client_secret": "s3cr3t-5",
+        "token_secret": "s3cr3t-6",
+        "private_key": "s3cr3t-7",
+    }
+    held = Credentials(
+        kind,
+        {"username": "u", "key_id": "k", "client_key": "c", "token_id": "t", "certificate": "c"},
+        secrets,
+    )
     assert "s3cr3t" not in repr(held)
     assert "s3cr3t" not in repr(sent(held))
 
@@ -234,7 +334,9 @@ OWN_ID = {"make_method": "POST", "make_path": "/reports", "clear_path": "/report
         ({"look_path": "https://elsewhere.example/"}, "is an address"),
     ],
 )
-def test_work_that_could_not_be_cleared_away_is_not_saved(changes: dict[str, str], word: str) -> None:
+def test_work_that_could_not_be_cleared_away_is_not_saved(
+    changes: dict[str, str], word: str
+) -> None:
     profile = profiles.from_dict({"probe": PROBE | changes})  # what was saved before is still read
     said = profiles.unsound(profile)
     assert (word in said) if word else (said == "")
@@ -250,7 +352,9 @@ def test_work_that_could_not_be_cleared_away_is_not_saved(changes: dict[str, str
         ((BASIC, API_KEY), False, []),
     ],
 )
-def test_what_a_caller_can_be_issued(kinds: tuple[str, ...], house: bool, expected: list[str]) -> None:
+def test_what_a_caller_can_be_issued(
+    kinds: tuple[str, ...], house: bool, expected: list[str]
+) -> None:
     """What is usual at the application comes first (common practice, no source)."""
     found = schemes.issuings([KINDS[one] for one in kinds], house)
     assert [f"{one.by} {one.what}" for one in found] == expected

@@ -1,4 +1,6 @@
-"""Files of settings, against the javaproperties package, which was itself held to java.util.Properties (see ../vectors)."""
+"""Files of settings, against the javaproperties package, which was itself held to
+java.util.Properties (see ../vectors).
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,11 @@ def test_as_the_reference_reads_them(text: str) -> None:
         with pytest.raises(properties.BadProperties):
             properties.parse(text)
         return
-    # Of lines with nothing but a backslash the package and java.util.Properties think differently; those stand below.
-    assert {key: value for key, value in properties.parse(text).items() if key} == {key: value for key, value in expected.items() if key}
+    # Of lines with nothing but a backslash the package and java.util.Properties think differently;
+    # those stand below.
+    assert {key: value for key, value in properties.parse(text).items() if key} == {
+        key: value for key, value in expected.items() if key
+    }
 
 
 @pytest.mark.parametrize(
@@ -41,8 +46,13 @@ def test_lines_with_nothing_but_a_backslash(text: str, read: dict[str, str]) -> 
     assert properties.parse(text) == read
 
 
-@given(st.dictionaries(st.text(st.characters(blacklist_categories=("Cs",)), min_size=1, max_size=8),
-                       st.text(st.characters(blacklist_categories=("Cs",)), max_size=8), max_size=4))  # fmt: skip
+@given(
+    st.dictionaries(
+        st.text(st.characters(blacklist_categories=("Cs",)), min_size=1, max_size=8),
+        st.text(st.characters(blacklist_categories=("Cs",)), max_size=8),
+        max_size=4,
+    )
+)
 def test_what_the_reference_wrote(values: dict[str, str]) -> None:
     assert properties.parse(javaproperties.dumps(values, timestamp=False)) == values
 

@@ -1,4 +1,6 @@
-"""Reading what comes in: pasted values, metadata, descriptions, profiles; masking what goes out; explaining what failed."""
+"""Reading what comes in: pasted values, metadata, descriptions, profiles; masking what goes out;
+explaining what failed.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,19 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core import advice, challenges, diagnosis, evidence, metadata, openapi, profiles, registration, replies, schemes, scopes
+from neatlatch.core import (
+    advice,
+    challenges,
+    diagnosis,
+    evidence,
+    metadata,
+    openapi,
+    profiles,
+    registration,
+    replies,
+    schemes,
+    scopes,
+)
 from neatlatch.core.evidence import CauseClass, Failure, Rung, RungResult
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import Act, Fit, Pin
@@ -45,7 +59,14 @@ def test_cleaning_twice_takes_nothing_more_and_never_is_silent(pasted: str) -> N
 
 
 @pytest.mark.parametrize(
-    ("value", "said"), [("client_id: abc", "label"), ("ab cd", "space"), ("••••••ab", "masked"), ("abc…", "masked"), ("а1b2", "cyrillic")]
+    ("value", "said"),
+    [
+        ("client_id: abc", "label"),
+        ("ab cd", "space"),
+        ("••••••ab", "masked"),
+        ("abc…", "masked"),
+        ("а1b2", "cyrillic"),
+    ],
 )
 def test_what_still_looks_wrong_is_said(value: str, said: str) -> None:
     assert any(said in one for one in suspicions(value))
@@ -57,7 +78,11 @@ def test_an_address_is_no_label() -> None:
 
 # Metadata (RFC 8414)
 
-GOOD = {"issuer": "https://as.example", "authorization_endpoint": "https://as.example/a", "token_endpoint": "https://as.example/t"}
+GOOD = {
+    "issuer": "https://as.example",
+    "authorization_endpoint": "https://as.example/a",
+    "token_endpoint": "https://as.example/t",
+}
 WELL_KNOWN = "https://as.example/.well-known/oauth-authorization-server"
 
 
@@ -96,7 +121,9 @@ def test_defaults_are_those_of_the_standard() -> None:
 )
 def test_metadata_that_cannot_be_gone_by(change: dict[str, Any], said: str) -> None:
     with pytest.raises(metadata.BadMetadata, match=said):
-        metadata.read_metadata({k: v for k, v in {**GOOD, **change}.items() if v is not None}, WELL_KNOWN)
+        metadata.read_metadata(
+            {k: v for k, v in {**GOOD, **change}.items() if v is not None}, WELL_KNOWN
+        )
 
 
 # OpenAPI and profiles
@@ -106,22 +133,69 @@ DESCRIPTION = {
     "info": {"title": "Manifests"},
     "servers": [{"url": "https://api.example"}],
     "security": [{"o": ["read"]}],
-    "paths": {"/m": {"get": {"summary": "List"}, "put": {"security": [{"o": ["write"]}, {"o": ["admin"], "k": []}]}, "head": {"security": [{}]}}},
-    "components": {"securitySchemes": {"o": {"type": "oauth2", "flows": {"authorizationCode": {"scopes": {"read": "See", "write": "Change"}}}},
-                                       "k": {"type": "apiKey"}}},
-}  # fmt: skip
+    "paths": {
+        "/m": {
+            "get": {"summary": "List"},
+            "put": {"security": [{"o": ["write"]}, {"o": ["admin"], "k": []}]},
+            "head": {"security": [{}]},
+        }
+    },
+    "components": {
+        "securitySchemes": {
+            "o": {
+                "type": "oauth2",
+                "flows": {"authorizationCode": {"scopes": {"read": "See", "write": "Change"}}},
+            },
+            "k": {"type": "apiKey"},
+        }
+    },
+}
 
 
 def test_operations_and_their_alternatives() -> None:
-    """OpenAPI 3.1.0 §4.8.30: a list of alternatives; an operation without one of its own takes the document's."""
+    """OpenAPI 3.1.0 §4.8.30: a list of alternatives; an operation without one of its own takes the
+    document's.
+    """
     found = openapi.read_description(DESCRIPTION)
     needs = {one.name: one.alternatives for one in found.operations}
-    assert needs == {"GET /m": (frozenset({"read"}),), "PUT /m": (frozenset({"write"}), frozenset({"admin"})), "HEAD /m": ()}
-    assert {one.name: (one.meaning, one.kind) for one in found.scopes} == {"read": ("See", "read"), "write": ("Change", "write")}
+    assert needs == {
+        "GET /m": (frozenset({"read"}),),
+        "PUT /m": (frozenset({"write"}), frozenset({"admin"})),
+        "HEAD /m": (),
+    }
+    assert {one.name: (one.meaning, one.kind) for one in found.scopes} == {
+        "read": ("See", "read"),
+        "write": ("Change", "write"),
+    }
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=5), lambda x: st.lists(x, max_size=3) | st.dictionaries(st.sampled_from(
-    ["openapi", "paths", "components", "securitySchemes", "security", "get", "/x", "flows", "scopes", "servers"]), x, max_size=4), max_leaves=20))  # fmt: skip
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(max_size=5),
+        lambda x: (
+            st.lists(x, max_size=3)
+            | st.dictionaries(
+                st.sampled_from(
+                    [
+                        "openapi",
+                        "paths",
+                        "components",
+                        "securitySchemes",
+                        "security",
+                        "get",
+                        "/x",
+                        "flows",
+                        "scopes",
+                        "servers",
+                    ]
+                ),
+                x,
+                max_size=4,
+            )
+        ),
+        max_leaves=20,
+    )
+)
 def test_any_document_is_read_or_refused(document: Any) -> None:
     given = {"openapi": "3.0.0", **document} if isinstance(document, dict) else document
     if isinstance(given, dict) and not str(given.get("openapi", "")).startswith("3."):
@@ -145,7 +219,13 @@ def test_profiles_survive_being_kept() -> None:
 
 
 @pytest.mark.parametrize(
-    "kept", [{"schemes": [{"key": "telepathy"}]}, {"scopes": [{"nom": "x"}]}, {"operations": [{}]}, {"probe": {"a": 1}}]
+    "kept",
+    [
+        {"schemes": [{"key": "telepathy"}]},
+        {"scopes": [{"nom": "x"}]},
+        {"operations": [{}]},
+        {"probe": {"a": 1}},
+    ],
 )
 def test_a_bad_profile_is_refused(kept: dict[str, Any]) -> None:
     with pytest.raises(profiles.BadProfile):
@@ -163,11 +243,15 @@ def test_forms_are_checked_by_the_profile() -> None:
 # Scopes
 
 SCOPE_SETS = st.frozensets(st.sampled_from("abcdef"), max_size=5)
-IMPLIES = st.dictionaries(st.sampled_from("abcdef"), st.frozensets(st.sampled_from("abcdef"), max_size=3), max_size=5)
+IMPLIES = st.dictionaries(
+    st.sampled_from("abcdef"), st.frozensets(st.sampled_from("abcdef"), max_size=3), max_size=5
+)
 
 
 @given(SCOPE_SETS, SCOPE_SETS, IMPLIES)
-def test_closure(one: frozenset[str], other: frozenset[str], implies: dict[str, frozenset[str]]) -> None:
+def test_closure(
+    one: frozenset[str], other: frozenset[str], implies: dict[str, frozenset[str]]
+) -> None:
     whole = scopes.closure(one, implies)
     assert one <= whole == scopes.closure(whole, implies)
     assert whole <= scopes.closure(one | other, implies)
@@ -184,7 +268,15 @@ def test_what_is_lacking_is_just_what_allows(
 
 @pytest.mark.parametrize(
     ("scope", "bad"),
-    [("manifest.read", False), ("a b", True), ("", True), ('a"', True), ("a\\b", True), ("https://x/y", False), ("é", True)],
+    [
+        ("manifest.read", False),
+        ("a b", True),
+        ("", True),
+        ('a"', True),
+        ("a\\b", True),
+        ("https://x/y", False),
+        ("é", True),
+    ],
 )
 def test_malformed(scope: str, bad: bool) -> None:
     """RFC 6749 §3.3."""
@@ -196,26 +288,60 @@ def test_malformed(scope: str, bad: bool) -> None:
 
 def test_what_was_registered_counts_not_what_was_asked() -> None:
     """RFC 7591 §3.2.1: the server may replace any value."""
-    asked = registration.ClientMetadata("n", redirect_uris=("https://a.example/r",), scopes=frozenset({"read", "write"}))
-    found = registration.read_answer({"client_id": "c", "scope": "read", "token_endpoint_auth_method": "client_secret_post"}, asked)
+    asked = registration.ClientMetadata(
+        "n", redirect_uris=("https://a.example/r",), scopes=frozenset({"read", "write"})
+    )
+    found = registration.read_answer(
+        {"client_id": "c", "scope": "read", "token_endpoint_auth_method": "client_secret_post"},
+        asked,
+    )
     assert found.scopes == {"read"}
     assert found.sign_in_method == "client_secret_post"
     assert found.redirect_uris == asked.redirect_uris
 
 
 def test_what_is_wrong_with_a_client() -> None:
-    bad = registration.ClientMetadata(" ", public=True, redirect_uris=("http://a.example/",), grants=("client_credentials", "authorization_code"),
-                                      scopes=frozenset({"a b"}), sign_in_method="x")  # fmt: skip
-    assert set(registration.check(bad)) == {"name", "grants", "redirect_uris", "scopes", "sign_in_method"}
-    assert "password" in registration.check(registration.ClientMetadata("n", grants=("password",)))["grants"]
+    bad = registration.ClientMetadata(
+        " ",
+        public=True,
+        redirect_uris=("http://a.example/",),
+        grants=("client_credentials", "authorization_code"),
+        scopes=frozenset({"a b"}),
+        sign_in_method="x",
+    )
+    assert set(registration.check(bad)) == {
+        "name",
+        "grants",
+        "redirect_uris",
+        "scopes",
+        "sign_in_method",
+    }
+    assert (
+        "password"
+        in registration.check(registration.ClientMetadata("n", grants=("password",)))["grants"]
+    )
 
 
 def test_the_steps_by_hand_hold_every_value() -> None:
     client = registration.ClientMetadata(
-        "Ferries", ("t@g.example",), redirect_uris=("https://a.example/r",), scopes=frozenset({"read", "write"})
+        "Ferries",
+        ("t@g.example",),
+        redirect_uris=("https://a.example/r",),
+        scopes=frozenset({"read", "write"}),
     )
-    copied = [one.copy for one in registration.steps_by_hand(client, "Cargo", frozenset({"write"})) if one.copy]
-    assert copied == ["Ferries", "t@g.example", "authorization_code refresh_token", "https://a.example/r", "read write", "write"]
+    copied = [
+        one.copy
+        for one in registration.steps_by_hand(client, "Cargo", frozenset({"write"}))
+        if one.copy
+    ]
+    assert copied == [
+        "Ferries",
+        "t@g.example",
+        "authorization_code refresh_token",
+        "https://a.example/r",
+        "read write",
+        "write",
+    ]
 
 
 # Masking
@@ -226,16 +352,37 @@ SECRETS = st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size=6
 @given(SECRETS, SECRETS, SECRETS)
 def test_no_secret_gets_through(token: str, secret: str, refresh: str) -> None:
     known = (token, secret, refresh)
-    form = f"grant_type=refresh_token&refresh_token={evidence.quote(refresh)}&client_secret={evidence.quote(secret)}"
-    body = json.dumps({"access_token": token, "deep": [{"refresh_token": refresh}], "note": f"you sent {secret}"})
+    form = (
+        f"grant_type=refresh_token&refresh_token={evidence.quote(refresh)}"
+        f"&client_secret={evidence.quote(secret)}"
+    )
+    body = json.dumps(
+        {"access_token": token, "deep": [{"refresh_token": refresh}], "note": f"you sent {secret}"}
+    )
     shown = (
         evidence.mask_body(form, evidence.__name__ and "application/x-www-form-urlencoded", known)
         + evidence.mask_body(body, "application/json; charset=utf-8", known)
-        + evidence.mask_body(f"<input type=hidden name=state value='{secret}'> access_token={token}", "text/html", ())
-        + str(evidence.mask_headers([("Authorization", f"Bearer {token}"), ("Cookie", f"s={secret}"), ("X-Trace", refresh)], known))
-        + evidence.mask_url(f"https://a.example/r?code={evidence.quote(token)}&state={evidence.quote(secret)}", ())
+        + evidence.mask_body(
+            f"<input type=hidden name=state value='{secret}'> access_token={token}", "text/html", ()
+        )
+        + str(
+            evidence.mask_headers(
+                [
+                    ("Authorization", f"Bearer {token}"),
+                    ("Cookie", f"s={secret}"),
+                    ("X-Trace", refresh),
+                ],
+                known,
+            )
+        )
+        + evidence.mask_url(
+            f"https://a.example/r?code={evidence.quote(token)}&state={evidence.quote(secret)}", ()
+        )
     )
-    plain = "https://a.example/r?code=&state= grant_type refresh_token client_secret access_token deep note you sent hidden Authorization Bearer Cookie X-Trace"
+    plain = (
+        "https://a.example/r?code=&state= grant_type refresh_token client_secret access_token "
+        "deep note you sent hidden Authorization Bearer Cookie X-Trace"
+    )
     for one in known:
         assert one not in shown or one in plain or one in evidence.MASK
 
@@ -265,18 +412,34 @@ def test_a_secret_that_the_cut_goes_through_is_not_shown() -> None:
 
 
 @pytest.mark.parametrize(
-    "part", ["<input ", "<input type=hidden ", "token = ", "token" + " " * 20, 'token="', "token='x ", "token=\\", "[],", "["]
+    "part",
+    [
+        "<input ",
+        "<input type=hidden ",
+        "token = ",
+        "token" + " " * 20,
+        'token="',
+        "token='x ",
+        "token=\\",
+        "[],",
+        "[",
+    ],
 )
 def test_no_answer_takes_long_to_mask(part: str) -> None:
     begun = time.process_time()
     for kind in ("text/html", "application/json", "application/x-www-form-urlencoded"):
-        evidence.mask_body("<input type=hidden " + part * (2_000_000 // len(part)), kind, ("skerry",))
+        evidence.mask_body(
+            "<input type=hidden " + part * (2_000_000 // len(part)), kind, ("skerry",)
+        )
     assert time.process_time() - begun < 4
 
 
 def test_a_curl_line_names_the_token_as_a_variable() -> None:
     line = evidence.curl_line(
-        "PUT", "https://a.example/m?a=it's", [("Authorization", "Bearer abc"), ("Accept", "application/json")], '{"a": "b\'c"}'
+        "PUT",
+        "https://a.example/m?a=it's",
+        [("Authorization", "Bearer abc"), ("Accept", "application/json")],
+        '{"a": "b\'c"}',
     )
     assert '"Authorization: Bearer $TOKEN"' in line
     assert "abc" not in line
@@ -302,7 +465,15 @@ def failed(kind: str, code: str, cause: CauseClass = CauseClass.UNKNOWN, **more:
 
 
 def off(key: str) -> Pin:
-    return Pin(key, key, Fit.DIFFERS, "a", "b", f"{key} is off.", acts=(Act("take_provider", "Use the provider's"),))
+    return Pin(
+        key,
+        key,
+        Fit.DIFFERS,
+        "a",
+        "b",
+        f"{key} is off.",
+        acts=(Act("take_provider", "Use the provider's"),),
+    )
 
 
 @pytest.mark.parametrize(
@@ -321,7 +492,9 @@ def off(key: str) -> Pin:
         ("tls", "expired", ("scopes",), None),
     ],
 )
-def test_a_pin_that_explains_the_refusal_comes_first(kind: str, code: str, pins: tuple[str, ...], explained: str | None) -> None:
+def test_a_pin_that_explains_the_refusal_comes_first(
+    kind: str, code: str, pins: tuple[str, ...], explained: str | None
+) -> None:
     found = diagnosis.diagnose(failed(kind, code), tuple(off(key) for key in pins), CODE)
     assert found.pin == explained
     assert all(one.says and one.mend for one in found.causes)
@@ -332,19 +505,29 @@ KINDS = (
     + [("socket", code) for code in diagnosis._ROAD]
     + [("token", code) for code in replies.TOKEN_ERRORS]
 )
-KINDS += [("authorize", code) for code in replies.AUTHORIZATION_ERRORS] + [("resource", code) for code in replies.RESOURCE_ERRORS]
+KINDS += [("authorize", code) for code in replies.AUTHORIZATION_ERRORS] + [
+    ("resource", code) for code in replies.RESOURCE_ERRORS
+]
 
 
 @pytest.mark.parametrize("scheme", [*schemes.KINDS, advice.OWN])
 @pytest.mark.parametrize(("kind", "code"), KINDS)
-def test_every_standard_code_is_explained_and_says_what_to_do(kind: str, code: str, scheme: str) -> None:
+def test_every_standard_code_is_explained_and_says_what_to_do(
+    kind: str, code: str, scheme: str
+) -> None:
     cause = diagnosis.diagnose(failed(kind, code), (), scheme).causes[-1]
     assert len(cause.says) > 10
     assert len(cause.mend) > 10
 
 
 def test_a_new_credential_and_a_wrong_clock_are_named() -> None:
-    found = diagnosis.diagnose(failed("token", "invalid_client", CauseClass.CREDENTIAL), (), CODE, credential_is_new=True, clock_skew=-400)
+    found = diagnosis.diagnose(
+        failed("token", "invalid_client", CauseClass.CREDENTIAL),
+        (),
+        CODE,
+        credential_is_new=True,
+        clock_skew=-400,
+    )
     text = " ".join(one.says for one in found.causes)
     assert "spread" in text
     assert "400 s" in text
@@ -355,14 +538,20 @@ def test_any_challenge_is_read_without_failing(line: str) -> None:
     challenges.read_challenges([line])
 
 
-@given(st.sampled_from(["token", "resource", "revocation", "introspection", "registration"]), st.integers(100, 599), st.text(max_size=60))
+@given(
+    st.sampled_from(["token", "resource", "revocation", "introspection", "registration"]),
+    st.integers(100, 599),
+    st.text(max_size=60),
+)
 def test_any_reply_is_read_without_failing(endpoint: str, status: int, body: str) -> None:
     assert replies.read(endpoint, status, {"Retry-After": body}, body).meaning
 
 
 def test_an_issuer_that_must_be_sent_is_missed() -> None:
     """RFC 9207 §2.4."""
-    found = replies.authorization_reply("https://c.example/r?code=x&state=s", "s", "https://as.example", issuer_required=True)
+    found = replies.authorization_reply(
+        "https://c.example/r?code=x&state=s", "s", "https://as.example", issuer_required=True
+    )
     assert not found.accept
     twice = replies.authorization_reply("https://c.example/r?code=x&code=y&state=s", "s")
     assert not twice.accept
@@ -370,20 +559,40 @@ def test_an_issuer_that_must_be_sent_is_missed() -> None:
 
 @pytest.mark.parametrize(
     ("told", "means"),
-    [('"3600"', 3600), ("3600.5", 3600.5), ('"²"', None), ('"' + "9" * 5000 + '"', None), ("true", None), ("-1", None), ("null", None)],
+    [
+        ('"3600"', 3600),
+        ("3600.5", 3600.5),
+        ('"²"', None),
+        ('"' + "9" * 5000 + '"', None),
+        ("true", None),
+        ("-1", None),
+        ("null", None),
+    ],
     ids=["text", "fraction", "superscript", "5000 digits in a text", "true", "negative", "null"],
 )
 def test_a_life_that_is_told_oddly(told: str, means: float | None) -> None:
-    reading = replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}')
+    reading = replies.read(
+        "token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}'
+    )
     assert (reading.ok, reading.fields["expires_in"]) == (True, means)
 
 
-@pytest.mark.parametrize("told", ["NaN", "Infinity", "-Infinity", pytest.param("9" * 5000, id="5000 digits")])
+@pytest.mark.parametrize(
+    "told", ["NaN", "Infinity", "-Infinity", pytest.param("9" * 5000, id="5000 digits")]
+)
 def test_what_is_no_number_in_json_is_no_answer(told: str) -> None:
-    # RFC 8259 §6: "Numeric values that cannot be represented in the grammar … (such as Infinity and NaN) are not permitted."
-    assert not replies.read("token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}').ok
+    # RFC 8259 §6: "Numeric values that cannot be represented in the grammar … (such as Infinity and
+    # NaN) are not permitted."
+    assert not replies.read(
+        "token", 200, {}, f'{{"access_token": "a", "token_type": "Bearer", "expires_in": {told}}}'
+    ).ok
 
 
 def test_half_a_surrogate_pair_in_an_answer_can_be_stored() -> None:
-    reading = replies.read("token", 200, {}, r'{"access_token": "a\ud800b", "token_type": "Bearer", "scope": "\ud83d\ude80"}')
+    reading = replies.read(
+        "token",
+        200,
+        {},
+        r'{"access_token": "a\ud800b", "token_type": "Bearer", "scope": "\ud83d\ude80"}',
+    )
     assert (reading.fields["access_token"], reading.fields["scope"]) == ("a?b", "🚀")

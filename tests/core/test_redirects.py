@@ -8,12 +8,16 @@ from hypothesis import strategies as st
 
 from neatlatch.core import differ, redirects
 
-URI = st.from_regex(r"\Ahttps://[a-z]{1,5}\.example(:[1-9][0-9]{1,3})?(/[a-zA-Z0-9]{0,4}){0,3}(\?[a-z]=[0-9])?\Z")
+URI = st.from_regex(
+    r"\Ahttps://[a-z]{1,5}\.example(:[1-9][0-9]{1,3})?(/[a-zA-Z0-9]{0,4}){0,3}(\?[a-z]=[0-9])?\Z"
+)
 
 
 @pytest.mark.slow
 @given(st.lists(URI, min_size=1, max_size=4), URI)
-def test_only_the_same_string_matches_for_web_clients(registered: list[str], presented: str) -> None:
+def test_only_the_same_string_matches_for_web_clients(
+    registered: list[str], presented: str
+) -> None:
     """RFC 9700 §2.1."""
     found = redirects.match(tuple(registered), presented)
     assert found.match == (presented in registered)
@@ -75,6 +79,9 @@ def test_lint(uri: str, code: str, grave: bool) -> None:
     assert found[code] is grave
 
 
-@pytest.mark.parametrize("uri", ["https://a.example/cb", "http://127.0.0.1/cb", "http://[::1]:8080/cb", "com.example.app:/cb"])
+@pytest.mark.parametrize(
+    "uri",
+    ["https://a.example/cb", "http://127.0.0.1/cb", "http://[::1]:8080/cb", "com.example.app:/cb"],
+)
 def test_nothing_to_say(uri: str) -> None:
     assert redirects.lint(uri) == ()

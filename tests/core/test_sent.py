@@ -1,4 +1,6 @@
-"""What a test would send, without sending: the same requests as the ladder's, and every setting that changes one."""
+"""What a test would send, without sending: the same requests as the ladder's, and every setting
+that changes one.
+"""
 
 from __future__ import annotations
 
@@ -20,13 +22,20 @@ from neatlatch.desk.estate.applications.shipped import shipped
 BASE = "https://kiosks.example/api"
 KIOSKS: dict[str, Any] = {
     "schemes": [{"key": "api_key", "settings": {"placement": "header", "name": "X-Kiosk-Key"}}],
-    "operations": [{"method": "GET", "path": "/fares"}, {"method": "PUT", "path": "/fares/{number}"}],
+    "operations": [
+        {"method": "GET", "path": "/fares"},
+        {"method": "PUT", "path": "/fares/{number}"},
+    ],
     "harmless": "GET /fares",
     "probe": {
-        "make_method": "PUT", "make_path": "/fares/{test}", "make_body": {"price": "{test}"}, "look_path": "/fares",
-        "clear_method": "DELETE", "clear_path": "/fares/{test}",
+        "make_method": "PUT",
+        "make_path": "/fares/{test}",
+        "make_body": {"price": "{test}"},
+        "look_path": "/fares",
+        "clear_method": "DELETE",
+        "clear_path": "/fares/{test}",
     },
-}  # fmt: skip
+}
 SENDER = Sender("api_key", {"api_base": BASE}, frozenset({"api_key"}))
 
 
@@ -42,8 +51,11 @@ def test_the_requests_in_their_order() -> None:
     found = requests()
     assert list(found) == ["harmless call", "making", "look at what was made", "clearing away"]
     assert [(one.method, one.address) for one in found.values()] == [
-        ("GET", f"{BASE}/fares"), ("PUT", f"{BASE}/fares/TEST"), ("GET", f"{BASE}/fares"), ("DELETE", f"{BASE}/fares/TEST"),
-    ]  # fmt: skip
+        ("GET", f"{BASE}/fares"),
+        ("PUT", f"{BASE}/fares/TEST"),
+        ("GET", f"{BASE}/fares"),
+        ("DELETE", f"{BASE}/fares/TEST"),
+    ]
     assert all(one.headers["X-Kiosk-Key"] == "API-KEY" for one in found.values())
     assert found["making"].body == '{"price": "TEST"}'
 
@@ -69,25 +81,43 @@ def test_whatever_changes_a_request_shows(changed: dict[str, Any]) -> None:
 
 
 def test_where_the_id_stands_is_part_of_it() -> None:
-    at = [requests(probe={**KIOSKS["probe"], "clear_path": "/fares/{id}", "id_at": place}) for place in ("/number", "/id", "Location")]
+    at = [
+        requests(probe={**KIOSKS["probe"], "clear_path": "/fares/{id}", "id_at": place})
+        for place in ("/number", "/id", "Location")
+    ]
     assert at[0] != at[1] != at[2]
 
 
 def test_what_no_test_sends_does_not_show() -> None:
-    assert requests(scopes=[{"name": "x", "meaning": "new"}], limits={"spread": 5}, roles_label="permission") == requests()
+    assert (
+        requests(
+            scopes=[{"name": "x", "meaning": "new"}], limits={"spread": 5}, roles_label="permission"
+        )
+        == requests()
+    )
 
 
 @pytest.mark.parametrize(("setting", "shows"), [({}, False), ({"renews_with": "access"}, True)])
 def test_how_a_token_is_renewed(setting: dict[str, str], shows: bool) -> None:
-    sender = Sender("oauth2_code", {"token_endpoint": f"{BASE}/token", "client_id": "x"}, frozenset({"client_secret"}))
-    found = sent.requests(profiles.from_dict({"schemes": [{"key": "oauth2_code", "settings": setting}]}), sender)
+    sender = Sender(
+        "oauth2_code",
+        {"token_endpoint": f"{BASE}/token", "client_id": "x"},
+        frozenset({"client_secret"}),
+    )
+    found = sent.requests(
+        profiles.from_dict({"schemes": [{"key": "oauth2_code", "settings": setting}]}), sender
+    )
     assert ("access_token=ACCESS-TOKEN" in found["sign-in"].body) is shows
 
 
 @pytest.mark.parametrize("key", KINDS)
 def test_every_kind_whole_and_half_finished(key: str) -> None:
     kind = KINDS[key]
-    values = {one.key: f"https://x.example/{one.key}" if one.type == "address" else "x" for one in kind.values if not one.secret}
+    values = {
+        one.key: f"https://x.example/{one.key}" if one.type == "address" else "x"
+        for one in kind.values
+        if not one.secret
+    }
     whole = Sender(key, values, frozenset(one.key for one in kind.secrets()))
     profile = Profile(schemes=(kind,), operations=profiles.from_dict(KIOSKS).operations)
     assert not any(one.missing for one in sent.requests(profile, whole).values())
@@ -97,7 +127,10 @@ def test_every_kind_whole_and_half_finished(key: str) -> None:
 
 
 def test_without_the_right_the_work_is_not_sent() -> None:
-    operations = [{"method": "GET", "path": "/fares"}, {"method": "PUT", "path": "/fares/{number}", "alternatives": [["clerk"]]}]
+    operations = [
+        {"method": "GET", "path": "/fares"},
+        {"method": "PUT", "path": "/fares/{number}", "alternatives": [["clerk"]]},
+    ]
     found = requests(replace(SENDER, held=frozenset({"reader"})), operations=operations)
     assert list(found) == ["harmless call", "reading /fares"]
 
@@ -108,17 +141,36 @@ def test_without_the_right_the_work_is_not_sent() -> None:
 @pytest.mark.parametrize(
     ("kept", "says"),
     [
-        ({**KIOSKS, "harmles": "GET /fares"}, "“harmles” is not known in a profile. Do you mean “harmless”?"),
+        (
+            {**KIOSKS, "harmles": "GET /fares"},
+            "“harmles” is not known in a profile. Do you mean “harmless”?",
+        ),
         (scheme(placment="header"), "Do you mean “placement”?"),
-        (scheme(renews_with="access"), "“renews_with” is not known in settings of api_key. Known are name, placement."),
+        (
+            scheme(renews_with="access"),
+            "“renews_with” is not known in settings of api_key. Known are name, placement.",
+        ),
         ({"schemes": [{"key": "basic", "settings": {"x": "y"}}]}, "it takes none"),
-        (scheme(placement="body"), "placement in settings of api_key is header or query or cookie, not “body”."),
+        (
+            scheme(placement="body"),
+            "placement in settings of api_key is header or query or cookie, not “body”.",
+        ),
         ({"probe": {**KIOSKS["probe"], "clear_pth": "/x"}}, "Do you mean “clear_path”?"),
         ({"limits": {"live_secret": 2}}, "Do you mean “live_secrets”?"),
         ({"operations": [{"method": "GET", "path": "/x", "sumary": ""}]}, "operations, entry 1,"),
         ({"scopes": [{"name": "x", "implied": []}]}, "Do you mean “implies”?"),
-        ({"schemes": [{"key": "stream", "endpoints": [{"key": "r", "kind": "basic", "setings": {}}]}]}, "Do you mean “settings”?"),
-        ({"schemes": [{"key": "api_key", "acts": [{"says": "x", "coppy": "y"}]}]}, "Do you mean “copy”?"),
+        (
+            {
+                "schemes": [
+                    {"key": "stream", "endpoints": [{"key": "r", "kind": "basic", "setings": {}}]}
+                ]
+            },
+            "Do you mean “settings”?",
+        ),
+        (
+            {"schemes": [{"key": "api_key", "acts": [{"says": "x", "coppy": "y"}]}]},
+            "Do you mean “copy”?",
+        ),
         ({1: 2}, "“1” is not known in a profile"),
     ],
 )
@@ -130,15 +182,28 @@ def test_an_unknown_key_is_named_with_the_nearest(kept: dict[str, Any], says: st
 def test_what_comes_with_the_product_is_known(key: str) -> None:
     kept = shipped()[key]["profile"]
     read = profiles.from_dict(kept)
-    assert [profile_keys.wrong_in(one) for one in (kept, profiles.to_dict(read), profiles.brief(read))] == ["", "", ""]
+    assert [
+        profile_keys.wrong_in(one) for one in (kept, profiles.to_dict(read), profiles.brief(read))
+    ] == ["", "", ""]
 
 
-_plain = st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=5),
-                      lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["key", "schemes", "settings", "probe", "x"]), inner, max_size=3),
-                      max_leaves=20)  # fmt: skip
+_plain = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=5),
+    lambda inner: (
+        st.lists(inner, max_size=3)
+        | st.dictionaries(
+            st.sampled_from(["key", "schemes", "settings", "probe", "x"]), inner, max_size=3
+        )
+    ),
+    max_leaves=20,
+)
 
 
-@given(st.dictionaries(st.sampled_from(["schemes", "probe", "limits", "scopes", "operations", "zz"]), _plain))
+@given(
+    st.dictionaries(
+        st.sampled_from(["schemes", "probe", "limits", "scopes", "operations", "zz"]), _plain
+    )
+)
 def test_any_shape_is_looked_at_without_failing(kept: dict[str, Any]) -> None:
     assert isinstance(profile_keys.wrong_in(kept), str)
 
@@ -156,12 +221,23 @@ def test_who_stops_and_what_they_lack() -> None:
     ]
     implies = {"write": ("read",)}
     found = stopped_by({"write"}, {"read"}, needs, implies)
-    assert [(one.user, one.operations, one.lacks) for one in found] == [("night run", ("PUT /x",), write)]
-    assert [one.user for one in stopped_by({"write"}, set(), needs, implies)] == ["report", "night run"]
-    assert stopped_by({"read"}, {"read"}, needs, implies) == ()  # who could not before is not stopped by it
+    assert [(one.user, one.operations, one.lacks) for one in found] == [
+        ("night run", ("PUT /x",), write)
+    ]
+    assert [one.user for one in stopped_by({"write"}, set(), needs, implies)] == [
+        "report",
+        "night run",
+    ]
+    assert (
+        stopped_by({"read"}, {"read"}, needs, implies) == ()
+    )  # who could not before is not stopped by it
 
 
-@given(st.sets(st.sampled_from("abcd")), st.sets(st.sampled_from("abcd")), st.lists(st.sets(st.sampled_from("abcd")), max_size=4))
+@given(
+    st.sets(st.sampled_from("abcd")),
+    st.sets(st.sampled_from("abcd")),
+    st.lists(st.sets(st.sampled_from("abcd")), max_size=4),
+)
 def test_widening_stops_nobody(held: set[str], more: set[str], wanted: list[set[str]]) -> None:
     needs = [Need(str(at), "GET /x", (frozenset(one),)) for at, one in enumerate(wanted)]
     assert stopped_by(held, held | more, needs, {"a": ("b",)}) == ()

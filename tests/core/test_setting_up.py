@@ -13,7 +13,20 @@ from neatlatch.core.preparing import steps
 from neatlatch.core.schemes import API_KEY, CODE, JWT, KINDS, Act
 from neatlatch.core.setting_up import Facts, work_out
 
-FACTS = Facts(KINDS[CODE], (), True, "Ferries, entered by hand", 4, 4, ("Night run",), frozenset({"a"}), "svc", True, State.LATCHED, True)
+FACTS = Facts(
+    KINDS[CODE],
+    (),
+    True,
+    "Ferries, entered by hand",
+    4,
+    4,
+    ("Night run",),
+    frozenset({"a"}),
+    "svc",
+    True,
+    State.LATCHED,
+    True,
+)
 
 
 def off(key: str, why: str = "It differs.") -> Pin:
@@ -24,7 +37,14 @@ def test_all_done() -> None:
     found = work_out(FACTS, [])
     assert {one.standing for one in found.sections} == {"done"}
     assert (found.next, found.missing) == ("", ())
-    assert [one.key for one in found.sections] == ["wants", "who", "prepare", "ours", "sign_in", "test"]
+    assert [one.key for one in found.sections] == [
+        "wants",
+        "who",
+        "prepare",
+        "ours",
+        "sign_in",
+        "test",
+    ]
 
 
 @pytest.mark.parametrize(
@@ -33,14 +53,26 @@ def test_all_done() -> None:
         ({"client_named": False}, [], "prepare", "provider's side is not prepared"),
         ({"ticked": 3}, [], "prepare", "1 act in their screens not ticked off"),
         ({}, [off("scopes", "w is not permitted.")], "prepare", "w is not permitted."),
-        ({"state": State.NOT_PROVEN}, [off("endpoints", "One address holds {tenant}.")], "ours", "{tenant}"),
-        ({"signed_in": False, "state": State.NOT_PROVEN}, [off("account", "Nobody yet.")], "sign_in", "Nobody has signed in"),
+        (
+            {"state": State.NOT_PROVEN},
+            [off("endpoints", "One address holds {tenant}.")],
+            "ours",
+            "{tenant}",
+        ),
+        (
+            {"signed_in": False, "state": State.NOT_PROVEN},
+            [off("account", "Nobody yet.")],
+            "sign_in",
+            "Nobody has signed in",
+        ),
         ({"state": State.OPEN}, [], "test", "A test that passes"),
         ({"users": ()}, [], "who", "Who will use it"),
         ({"environments_left": ("Production",)}, [], "", "Production is not set up yet"),
     ],
-)  # fmt: skip
-def test_what_comes_next_and_what_is_missing(changes: dict[str, Any], pins: list[Pin], next_: str, missing: str) -> None:
+)
+def test_what_comes_next_and_what_is_missing(
+    changes: dict[str, Any], pins: list[Pin], next_: str, missing: str
+) -> None:
     found = work_out(replace(FACTS, **changes), pins)
     assert found.next == next_
     assert any(missing in one for one in found.missing)
@@ -61,12 +93,19 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
         "Upload our certificate, without its private key",
         "Carry the client ID across and enter it here",
     ]  # no scope is asked for, so there is none to allow
-    consents = replace(KINDS[CODE], acts=(Act("Let them agree", "{consents}"), Act("And these", "{scopes}")))
-    for asked, copies in ((frozenset({"read"}), ["read"]), (frozenset({"read", "file"}), ["file", "file read"])):
+    consents = replace(
+        KINDS[CODE], acts=(Act("Let them agree", "{consents}"), Act("And these", "{scopes}"))
+    )
+    for asked, copies in (
+        (frozenset({"read"}), ["read"]),
+        (frozenset({"read", "file"}), ["file", "file read"]),
+    ):
         told = steps(consents, "X", "n", asked, (), "", (), frozenset({"file"}))
         assert [one.copy for one in told if one.key.startswith("act")] == copies
     own = replace(
-        KINDS[CODE], acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")), switches=("Programs may sign in",)
+        KINDS[CODE],
+        acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")),
+        switches=("Programs may sign in",),
     )
     found = steps(own, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")
     assert [(one.key, one.copy) for one in found] == [

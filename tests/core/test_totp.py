@@ -24,7 +24,18 @@ TABLE = [
     (20000000000, "65353130", "77737706", "47863826"),
 ]
 # RFC 4226 App. D: the codes of the counters 0 to 9.
-HOTP = ["755224", "287082", "359152", "969429", "338314", "254676", "287922", "162583", "399871", "520489"]
+HOTP = [
+    "755224",
+    "287082",
+    "359152",
+    "969429",
+    "338314",
+    "254676",
+    "287922",
+    "162583",
+    "399871",
+    "520489",
+]
 
 
 @pytest.mark.parametrize(("seconds", "sha1", "sha256", "sha512"), TABLE)
@@ -58,4 +69,7 @@ def test_a_code_serves_once_and_for_a_minute_and_a_half() -> None:
 
 def test_the_secret_as_it_is_typed() -> None:
     assert base64.b32decode(totp.as_text(KEY)) == KEY
-    assert totp.address(KEY, "morag", "Neat Latch") == f"otpauth://totp/Neat%20Latch%3Amorag?secret={totp.as_text(KEY)}&issuer=Neat%20Latch"
+    assert (
+        totp.address(KEY, "morag", "Neat Latch")
+        == f"otpauth://totp/Neat%20Latch%3Amorag?secret={totp.as_text(KEY)}&issuer=Neat%20Latch"
+    )

@@ -44,10 +44,16 @@ def test_a_name_is_slowed_and_never_locked() -> None:
     assert tries.wait(count, NOW + timedelta(seconds=39)) == 10
 
 
-@given(st.lists(st.floats(0, 5_000), max_size=60).map(sorted), st.sampled_from([tries.PAIR, tries.ADDRESS, tries.NAME]))
+@given(
+    st.lists(st.floats(0, 5_000), max_size=60).map(sorted),
+    st.sampled_from([tries.PAIR, tries.ADDRESS, tries.NAME]),
+)
 def test_nobody_waits_longer_than_the_rest(moments: list[float], limit: tries.Limit) -> None:
     count, begun = after(limit, *moments)
-    assert tries.wait(count, NOW + timedelta(seconds=moments[-1] if moments else 0)) <= limit.rest.total_seconds()
+    assert (
+        tries.wait(count, NOW + timedelta(seconds=moments[-1] if moments else 0))
+        <= limit.rest.total_seconds()
+    )
     assert sum(begun) <= len(moments) // limit.most
 
 
@@ -57,8 +63,14 @@ def test_a_clock_that_is_set_back_locks_nobody_for_good() -> None:
 
 
 def test_what_counts_as_one_address() -> None:
-    assert tries.network_of("203.0.113.7") == tries.network_of("::ffff:203.0.113.7") == "203.0.113.7"
-    assert tries.network_of("2001:db8::1") == tries.network_of("2001:db8::ffff:ffff:ffff:ffff") == "2001:db8::/64"
+    assert (
+        tries.network_of("203.0.113.7") == tries.network_of("::ffff:203.0.113.7") == "203.0.113.7"
+    )
+    assert (
+        tries.network_of("2001:db8::1")
+        == tries.network_of("2001:db8::ffff:ffff:ffff:ffff")
+        == "2001:db8::/64"
+    )
     assert tries.network_of("2001:db8::1") != tries.network_of("2001:db8:0:1::1")
     assert tries.network_of("") == ""
 
@@ -74,7 +86,16 @@ def test_a_recovery_code_is_read_as_it_was_written(octets: bytes) -> None:
 
 
 @pytest.mark.parametrize(
-    "text", ["", "123456", "abcd-efgh-ijkl-mno", "abcd-efgh-ijkl-mno1", "x" * 10_000, "ab\ud800cd", "ÄÄÄÄ-ÄÄÄÄ-ÄÄÄÄ-ÄÄÄÄ"]
+    "text",
+    [
+        "",
+        "123456",
+        "abcd-efgh-ijkl-mno",
+        "abcd-efgh-ijkl-mno1",
+        "x" * 10_000,
+        "ab\ud800cd",
+        "ÄÄÄÄ-ÄÄÄÄ-ÄÄÄÄ-ÄÄÄÄ",
+    ],
 )
 def test_what_is_no_recovery_code(text: str) -> None:
     assert recovery.read(text) is None

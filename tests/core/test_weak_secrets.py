@@ -1,4 +1,6 @@
-"""Weak secrets: expected values, names that anybody knows, short passwords (NIST SP 800-63B-4 §3.1.1.2)."""
+"""Weak secrets: expected values, names that anybody knows, short passwords (NIST SP 800-63B-4
+§3.1.1.2).
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,17 @@ NAMES = ("svc-website", "Harbour tickets")
 
 
 @pytest.mark.parametrize(
-    "text", ["changeme", "ChangeMe1!", "secret", "password123", "1234567890123456", "svc-website", "SVC_WEBSITE", "harbourtickets"]
+    "text",
+    [
+        "changeme",
+        "ChangeMe1!",
+        "secret",
+        "password123",
+        "1234567890123456",
+        "svc-website",
+        "SVC_WEBSITE",
+        "harbourtickets",
+    ],
 )
 def test_what_anybody_would_try(text: str) -> None:
     for is_password in (True, False):

@@ -77,7 +77,11 @@ class Setup:
         """Cargo manifests in an environment, with its shipped profile."""
         issuer = self.stand_ins.issuer(environment)
         place = applications.add_from_metadata(
-            self.by, "Cargo manifests", environment, issuer, applications.Description(f"{issuer}/openapi.json")
+            self.by,
+            "Cargo manifests",
+            environment,
+            issuer,
+            applications.Description(f"{issuer}/openapi.json"),
         )
         profile = profiles.from_dict(shipped()["cargo-manifests"]["profile"])
         applications.change(self.by, place.application, {"profile": profiles.to_dict(profile)})
@@ -86,17 +90,32 @@ class Setup:
     def client(self, place: Place, *scopes: str, **more: Any) -> Client:
         """A client registered by protocol."""
         fields = ClientMetadata(
-            "Ferries", ("t@gannet.example",), redirect_uris=more.pop("redirect_uris", (URI,)), scopes=frozenset(scopes), **more
+            "Ferries",
+            ("t@gannet.example",),
+            redirect_uris=more.pop("redirect_uris", (URI,)),
+            scopes=frozenset(scopes),
+            **more,
         )
         made, _ = clients.register(self.by, place, fields)
-        return Client.objects.select_related("place__application", "place__environment").get(pk=made.pk)
+        return Client.objects.select_related("place__application", "place__environment").get(
+            pk=made.pk
+        )
 
-    def connection(self, client: Client, *scopes: str, ref: str = "cargo", scheme: str = profiles.CODE, **values: str) -> Connection:
+    def connection(
+        self,
+        client: Client,
+        *scopes: str,
+        ref: str = "cargo",
+        scheme: str = profiles.CODE,
+        **values: str,
+    ) -> Connection:
         """A connection with the client's values."""
         found = client.place.application.read_profile().scheme(scheme)
         assert found is not None
         filled = connections.defaults(client.place, found, client, URI) | values
-        made, _ = connections.create(self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), {})
+        made, _ = connections.create(
+            self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), {}
+        )
         return made
 
     def visitor(self, environment: str = "sandbox") -> Visitor:
@@ -112,8 +131,18 @@ class Setup:
 
     def latched(self, *scopes: str, ref: str = "cargo", **values: str) -> Connection:
         """A connection that works: registered, signed in."""
-        place = Place.objects.filter(environment__key="sandbox").select_related("application", "environment").first() or self.place()
-        connection = self.connection(self.client(place, *(scopes or ("manifest.read", "berth.read"))), ref=ref, account=SERVICE, **values)
+        place = (
+            Place.objects.filter(environment__key="sandbox")
+            .select_related("application", "environment")
+            .first()
+            or self.place()
+        )
+        connection = self.connection(
+            self.client(place, *(scopes or ("manifest.read", "berth.read"))),
+            ref=ref,
+            account=SERVICE,
+            **values,
+        )
         done = self.sign_in(connection)
         assert done.outcome == "signed_in", done.says
         return connection
@@ -124,17 +153,23 @@ class Setup:
 
     def web(self, role: str = "administrator") -> WebClient:
         """A browser that is logged in."""
-        person = Person.objects.filter(username=role).first() or Person.objects.create_user(role, password=PASSWORD, role=role)
+        person = Person.objects.filter(username=role).first() or Person.objects.create_user(
+            role, password=PASSWORD, role=role
+        )
         client = WebClient()
         client.force_login(person, backend="django.contrib.auth.backends.ModelBackend")
         return client
 
 
 def codes_of(person: Person) -> Iterator[str]:
-    """Give a person a second factor that is older than a day; answers codes of it that are right now, each as if none had been shown before."""
+    """Give a person a second factor that is older than a day; answers codes of it that are right
+    now, each as if none had been shown before.
+    """
     secret = b"a secret of the desk"
     sealed = safe.seal(base64.b64encode(secret).decode(), person.place_of("factor"))
-    Person.objects.filter(pk=person.pk).update(factor=sealed, factor_since=timezone.now() - timedelta(days=2))
+    Person.objects.filter(pk=person.pk).update(
+        factor=sealed, factor_since=timezone.now() - timedelta(days=2)
+    )
     while True:
         Person.objects.filter(pk=person.pk).update(factor_step=-1)
         yield totp.code(secret, timezone.now().timestamp())
@@ -151,13 +186,19 @@ def django_db_keepdb() -> bool:
     """The test database is the prepared one, which lacks nothing."""
     HOME_OF_TESTS.joinpath("desk").mkdir(parents=True, exist_ok=True)
     shutil.copy(migrated(), HOME_OF_TESTS / "desk" / "test.sqlite3")
-    read_keys(HOME_OF_TESTS / "desk" / "safe.key", create=True)  # as programs do when they start, before any transaction
+    read_keys(
+        HOME_OF_TESTS / "desk" / "safe.key", create=True
+    )  # as programs do when they start, before any transaction
     return True
 
 
 def _empty(self: TransactionTestCase) -> None:
-    """Empty the tables and leave it at that: Django would write anew the permissions of its models after every test, which nothing here asks for."""
-    call_command("flush", verbosity=0, interactive=False, reset_sequences=False, inhibit_post_migrate=True)
+    """Empty the tables and leave it at that: Django would write anew the permissions of its models
+    after every test, which nothing here asks for.
+    """
+    call_command(
+        "flush", verbosity=0, interactive=False, reset_sequences=False, inhibit_post_migrate=True
+    )
 
 
 TransactionTestCase._fixture_teardown = _empty
@@ -167,7 +208,9 @@ TransactionTestCase._fixture_teardown = _empty
 def setup(transactional_db: None, stand_ins: StandIns) -> Iterator[Setup]:
     """A desk with environments and an administrator, on a database that commits for real."""
     load_environments(STORY)
-    yield Setup(stand_ins, Person.objects.create_user("morag", password=PASSWORD, role="administrator"))
+    yield Setup(
+        stand_ins, Person.objects.create_user("morag", password=PASSWORD, role="administrator")
+    )
     forget_the_journal()
 
 
@@ -175,7 +218,9 @@ _KEPT: dict[str, Path] = {}
 
 
 def load_once(port: int, **how: Any) -> None:
-    """Load the demo into the empty test database: the first time for real, after that as it stood when it was loaded. The stand-ins keep what they gave."""
+    """Load the demo into the empty test database: the first time for real, after that as it stood
+    when it was loaded. The stand-ins keep what they gave.
+    """
     key = repr(sorted(how.items()))
     connection.ensure_connection()
     if key in _KEPT:
@@ -192,7 +237,9 @@ def load_once(port: int, **how: Any) -> None:
 def forget_the_journal() -> None:
     """The journal refuses to be emptied; only a test database may forget it."""
     with connection.cursor() as cursor:
-        kept = cursor.execute("SELECT name, sql FROM sqlite_master WHERE type = 'trigger'").fetchall()
+        kept = cursor.execute(
+            "SELECT name, sql FROM sqlite_master WHERE type = 'trigger'"
+        ).fetchall()
         for name, _ in kept:
             cursor.execute(f"DROP TRIGGER {name}")
         cursor.execute("DELETE FROM journal_entry")
@@ -208,9 +255,15 @@ def house(transactional_db: None, live_server: LiveServer) -> Iterator[House]:
     by = Person.objects.create_user("morag", password=PASSWORD, role="administrator")
     for key in ("fuel-ledger", "berth-booking"):
         kept = shipped()[key]
-        values = {"api_base": f"https://{key}.gannet.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token",
-                  "authorization_endpoint": "https://own.example/authorize"}  # fmt: skip
-        applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], kept["purpose"], "Quays")
+        values = {
+            "api_base": f"https://{key}.gannet.example/api",
+            "issuer": "https://own.example",
+            "token_endpoint": "https://own.example/token",
+            "authorization_endpoint": "https://own.example/authorize",
+        }
+        applications.add_by_hand(
+            by, kept["name"], "sandbox", values, kept["profile"], kept["purpose"], "Quays"
+        )
     Place.objects.update(house=True)
     web = WebClient()
     web.force_login(by, backend="django.contrib.auth.backends.ModelBackend")

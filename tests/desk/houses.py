@@ -1,4 +1,6 @@
-"""The house authority as tests meet it: its clients, the applications that ask it, and a person who allows."""
+"""The house authority as tests meet it: its clients, the applications that ask it, and a person who
+allows.
+"""
 
 from __future__ import annotations
 
@@ -40,14 +42,30 @@ class House:
         return f"{self.base}/house/sandbox"
 
     def place(self, key: str) -> Place:
-        return Place.objects.select_related("application", "environment").get(application__key=key, environment__key="sandbox")
+        return Place.objects.select_related("application", "environment").get(
+            application__key=key, environment__key="sandbox"
+        )
 
-    def client(self, key: str = "fuel-ledger", scheme: str = "oauth2_code", **more: Any) -> tuple[Client, str]:
+    def client(
+        self, key: str = "fuel-ledger", scheme: str = "oauth2_code", **more: Any
+    ) -> tuple[Client, str]:
         """A client of the house, and its secret taken."""
-        grants = {"oauth2_code": ("authorization_code", "refresh_token"), "oauth2_client": ("client_credentials",), "bearer": ()}[scheme]
-        scopes = more.pop("scopes", ("ledger.read", "ledger.write") if key == "fuel-ledger" else ("berths.read",))
-        fields = ClientMetadata("Quay board", ("quays@gannet.example",), redirect_uris=(BACK,) if scheme == "oauth2_code" else (), grants=grants,
-                                scopes=frozenset(scopes), **more)  # fmt: skip
+        grants = {
+            "oauth2_code": ("authorization_code", "refresh_token"),
+            "oauth2_client": ("client_credentials",),
+            "bearer": (),
+        }[scheme]
+        scopes = more.pop(
+            "scopes", ("ledger.read", "ledger.write") if key == "fuel-ledger" else ("berths.read",)
+        )
+        fields = ClientMetadata(
+            "Quay board",
+            ("quays@gannet.example",),
+            redirect_uris=(BACK,) if scheme == "oauth2_code" else (),
+            grants=grants,
+            scopes=frozenset(scopes),
+            **more,
+        )
         made, handover = issuing.register(self.by, self.place(key), fields, scheme)
         if handover is None:
             return made, ""
@@ -69,27 +87,45 @@ class House:
         return found
 
     def allow(self, address: str, allow: bool = True, web: WebClient | None = None) -> str:
-        """A person is sent to the address, looks at the page's question and answers it; where they are sent on to."""
+        """A person is sent to the address, looks at the page's question and answers it; where they
+        are sent on to.
+        """
         sent = ASK.get(address)
         assert sent.status_code == 302, sent.text
         page = urlsplit(sent.headers["Location"])
         assert page.path.startswith("/allow/"), sent.headers["Location"]
         identity = page.path.removeprefix("/allow/")
         answered = (web or self.web).post(
-            f"/api/house/requests/{identity}/answers", json.dumps({"allow": allow}), content_type="application/json"
+            f"/api/house/requests/{identity}/answers",
+            json.dumps({"allow": allow}),
+            content_type="application/json",
         )
         assert answered.status_code == 200, answered.content
         return str(answered.json()["location"])
 
-    def with_code(self, client: Client, secret: str, scope: str | None = None) -> tuple[OAuth2Session, dict[str, Any]]:
+    def with_code(
+        self, client: Client, secret: str, scope: str | None = None
+    ) -> tuple[OAuth2Session, dict[str, Any]]:
         """Authlib goes the whole way of the authorization code grant."""
-        session = OAuth2Session(client.client_id, secret or None, scope=scope, redirect_uri=BACK, code_challenge_method="S256",
-                                token_endpoint_auth_method=client.sign_in_method)  # fmt: skip
+        session = OAuth2Session(
+            client.client_id,
+            secret or None,
+            scope=scope,
+            redirect_uri=BACK,
+            code_challenge_method="S256",
+            token_endpoint_auth_method=client.sign_in_method,
+        )
         verifier = "nine-and-forty-gannets-dive-for-herring-off-the-sound"
-        address, state = session.create_authorization_url(f"{self.issuer}/authorize", code_verifier=verifier)
+        address, state = session.create_authorization_url(
+            f"{self.issuer}/authorize", code_verifier=verifier
+        )
         back = self.allow(address)
-        assert parse_qs(urlsplit(back).query)["iss"] == ["http://127.0.0.1:8600/house/sandbox"]  # RFC 9207 §2
-        return session, session.fetch_token(f"{self.issuer}/token", authorization_response=back, code_verifier=verifier, state=state)
+        assert parse_qs(urlsplit(back).query)["iss"] == [
+            "http://127.0.0.1:8600/house/sandbox"
+        ]  # RFC 9207 §2
+        return session, session.fetch_token(
+            f"{self.issuer}/token", authorization_response=back, code_verifier=verifier, state=state
+        )
 
 
 def turned() -> list[str]:

@@ -1,4 +1,6 @@
-"""Thousands of everything: rows of the demo copied, each with a key and names of its own, its relations to copies as well."""
+"""Thousands of everything: rows of the demo copied, each with a key and names of its own, its
+relations to copies as well.
+"""
 
 from __future__ import annotations
 
@@ -56,11 +58,19 @@ class Copies:
         for model, rows in self._rows.items():
             if rows and model._meta.label not in FEW:
                 made = self._made.setdefault(model, [])
-                after = max(model._default_manager.values_list("pk", flat=True)) - len(made) if isinstance(rows[0].pk, int) else 0
+                after = (
+                    max(model._default_manager.values_list("pk", flat=True)) - len(made)
+                    if isinstance(rows[0].pk, int)
+                    else 0
+                )
                 first = len(made)
                 for number in range(first, count):
-                    made.append(_copied(rows[number % len(rows)], number, self._made, after + 1 + number))
-                model._default_manager.bulk_create(made[first:], ignore_conflicts=True, batch_size=200)
+                    made.append(
+                        _copied(rows[number % len(rows)], number, self._made, after + 1 + number)
+                    )
+                model._default_manager.bulk_create(
+                    made[first:], ignore_conflicts=True, batch_size=200
+                )
         return {model._meta.label: model._default_manager.count() for model in self._rows}
 
 
@@ -72,7 +82,9 @@ def _copied(row: Model, number: int, copies: dict[type[Model], list[Any]], follo
         value = getattr(row, field.attname)
         if field.is_relation:
             related = copies.get(field.related_model)  # type: ignore[arg-type]
-            if value is not None and related and number < len(related):  # of its own kind, those before it
+            if (
+                value is not None and related and number < len(related)
+            ):  # of its own kind, those before it
                 setattr(made, field.attname, related[number].pk)
                 made._state.fields_cache.pop(field.name, None)
         elif field.primary_key:
@@ -87,13 +99,19 @@ def _key(field: Any, number: int, following: int) -> Any:
         return uuid.uuid4()
     if isinstance(field, (models.AutoField, models.BigAutoField)):
         return 1_000_000 + number
-    return following if isinstance(field, models.IntegerField) else f"copy-{number}"  # the journal takes no number but the next
+    return (
+        following if isinstance(field, models.IntegerField) else f"copy-{number}"
+    )  # the journal takes no number but the next
 
 
 def _must_differ(field: Any) -> bool:
-    """Unique values, and those that would make one thing of all copies: names, digests, fingerprints."""
+    """Unique values, and those that would make one thing of all copies: names, digests,
+    fingerprints.
+    """
     return not isinstance(field, models.BinaryField) and (
-        bool(field.unique) or field.name in ("name", "fingerprint", "digest", "client_id", "public_key", "jti", "serial")
+        bool(field.unique)
+        or field.name
+        in ("name", "fingerprint", "digest", "client_id", "public_key", "jti", "serial")
     )
 
 

@@ -1,4 +1,6 @@
-"""An application of the firm that takes certificates, and the openssl command as the receiver of what the house publishes."""
+"""An application of the firm that takes certificates, and the openssl command as the receiver of
+what the house publishes.
+"""
 
 from __future__ import annotations
 
@@ -29,15 +31,28 @@ class Office:
     """An application of the firm that takes certificates, and an administrator's browser."""
 
     def __init__(self) -> None:
-        self.by = Person.objects.create_user("morag", password="skerry-lantern-hawser", role="administrator")
+        self.by = Person.objects.create_user(
+            "morag", password="skerry-lantern-hawser", role="administrator"
+        )
         self.environment = Environment.objects.get(key="production")
-        application = Application.objects.create(key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "certificate"}]})
-        self.place = Place.objects.create(application=application, environment=self.environment, house=True, changed_at=timezone.now())
+        application = Application.objects.create(
+            key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "certificate"}]}
+        )
+        self.place = Place.objects.create(
+            application=application,
+            environment=self.environment,
+            house=True,
+            changed_at=timezone.now(),
+        )
         self.web = WebClient()
         self.web.force_login(self.by, backend="django.contrib.auth.backends.ModelBackend")
 
-    def register(self, name: str = "Rest hours display", **asked: Any) -> tuple[Issued, Handover | None]:
-        _, issued, handover = services.register(self.by, self.place, name, services.Asked("client", **asked))
+    def register(
+        self, name: str = "Rest hours display", **asked: Any
+    ) -> tuple[Issued, Handover | None]:
+        _, issued, handover = services.register(
+            self.by, self.place, name, services.Asked("client", **asked)
+        )
         return issued, handover
 
     def post(self, path: str, status: int = 200, **body: Any) -> Any:
@@ -62,7 +77,9 @@ def request_of(name: str = "Crew tablet") -> tuple[str, ec.EllipticCurvePrivateK
 
 
 def openssl(folder: Path, *command: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run(["openssl", *command], cwd=folder, capture_output=True, text=True, check=False)
+    return subprocess.run(
+        ["openssl", *command], cwd=folder, capture_output=True, text=True, check=False
+    )
 
 
 def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
@@ -73,7 +90,10 @@ def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
     (folder / "own.cer").write_bytes(office.fetch(f"{base}.cer"))
     (folder / "list.crl").write_bytes(office.fetch(f"{base}.crl"))
     for name, kind in (("own.cer", "x509"), ("list.crl", "crl")):
-        assert openssl(folder, kind, "-inform", "DER", "-in", name, "-out", f"{name}.pem").returncode == 0
+        assert (
+            openssl(folder, kind, "-inform", "DER", "-in", name, "-out", f"{name}.pem").returncode
+            == 0
+        )
     (folder / "leaf.pem").write_text(issued.pem)
     done = openssl(
         folder,
@@ -93,7 +113,9 @@ def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
 
 
 def user_with_certificate(office: Office, **more: Any) -> tuple[Issued, Handover | None]:
-    user = users.add(office.by, users.Given("Night run", "production", "job", "Freight desk", "02:10 daily"))
+    user = users.add(
+        office.by, users.Given("Night run", "production", "job", "Freight desk", "02:10 daily")
+    )
     client, handover = drawing.give(office.by, user, "certificate", "draw", **more)
     found = services.newest(client)
     assert found is not None

@@ -23,7 +23,13 @@ VALUES: dict[str, Any] = {
     "key_kind": "ec",
     "words": "a",
 }
-IN_PATH = {"identity": NOBODYS_ID, "number": "1", "right": NOBODYS_ID, "root": NOBODYS_ID, "environment": "sandbox"}
+IN_PATH = {
+    "identity": NOBODYS_ID,
+    "number": "1",
+    "right": NOBODYS_ID,
+    "root": NOBODYS_ID,
+    "environment": "sandbox",
+}
 
 
 @functools.cache
@@ -80,7 +86,11 @@ class Operation:
 
 def operations() -> list[Operation]:
     """All of them."""
-    return [Operation(method, path, told) for path, item in document()["paths"].items() for method, told in item.items()]
+    return [
+        Operation(method, path, told)
+        for path, item in document()["paths"].items()
+        for method, told in item.items()
+    ]
 
 
 def resolved(schema: dict[str, Any]) -> dict[str, Any]:
@@ -104,7 +114,9 @@ def sample(schema: dict[str, Any], name: str, whole: bool = False) -> Any:
         names = list(properties) if whole else schema.get("required", [])
         found = {one: sample(properties[one], one, whole) for one in names}
         more = schema.get("additionalProperties")
-        return found | ({"a": sample(more, name, whole)} if whole and isinstance(more, dict) and more else {})
+        return found | (
+            {"a": sample(more, name, whole)} if whole and isinstance(more, dict) and more else {}
+        )
     if kind == "array":
         return [sample(schema["items"], name, whole)] if whole else []
     if kind == "boolean":
@@ -119,8 +131,10 @@ def sample(schema: dict[str, Any], name: str, whole: bool = False) -> Any:
 
 
 def texts(schema: dict[str, Any] | None, path: tuple[Any, ...] = ()) -> Iterator[tuple[Any, ...]]:
-    """Where texts stand in a body with everything in it: the keys and places that lead there. Texts of a format, or of a list, are left out:
-    they are refused for that."""
+    """Where texts stand in a body with everything in it: the keys and places that lead there.
+
+    Texts of a format, or of a list, are left out: they are refused for that.
+    """
     if schema is None:
         return
     schema = resolved(schema)

@@ -1,4 +1,6 @@
-"""Access rules against the stand-in of Vessel positions: kept, brought in and out, pushed, read back, and obeyed there."""
+"""Access rules against the stand-in of Vessel positions: kept, brought in and out, pushed, read
+back, and obeyed there.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
     """Vessel positions and Repair tickets as the demo has them."""
     load_once(stand_ins.port, only=("vessel-positions", "repair-tickets"), with_benches=False)
     client = WebClient()
-    client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    client.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     yield client
     forget_the_journal()
 
@@ -42,13 +46,20 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     send(web, "post", f"{ADDRESS}/readings")  # whatever other tests left there is taken away
     send(web, "post", f"{ADDRESS}/pushes?confirm=Production")
     read = send(web, "post", f"{ADDRESS}/readings")
-    assert (read["resources"], read["rules"], read["there"]["nothing"]) == (["arrivals", "positions"], [], True)
+    assert (read["resources"], read["rules"], read["there"]["nothing"]) == (
+        ["arrivals", "positions"],
+        [],
+        True,
+    )
     assert "svc-positions" in read["principals"]
     assert read["cells"][read["principals"].index("svc-positions")][0][0]["verdict"] == "no"
 
     wanted = {
         "groups": {"boards": ["svc-positions"]},
-        "rules": [rule("allow", "group:boards", "read", "", match="prefix"), rule("deny", "*", "read", "positions")],
+        "rules": [
+            rule("allow", "group:boards", "read", "", match="prefix"),
+            rule("deny", "*", "read", "positions"),
+        ],
     }
     saved = (
         send(web, "put", ADDRESS, wanted, **{"If-Match": '"0"'})
@@ -56,7 +67,10 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
         else send(web, "put", ADDRESS, wanted, **{"If-Match": "*"})
     )
     mine = saved["cells"][saved["principals"].index("svc-positions")]
-    verdicts = {resource: mine[place][saved["operations"].index("read")]["verdict"] for place, resource in enumerate(saved["resources"])}
+    verdicts = {
+        resource: mine[place][saved["operations"].index("read")]["verdict"]
+        for place, resource in enumerate(saved["resources"])
+    }
     assert (verdicts["arrivals"], verdicts["positions"]) == ("yes", "no")
     assert saved["there"]["added"] == []
     assert len(saved["there"]["gone"]) == 2  # seen from ours, they are not there yet
@@ -64,22 +78,34 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     assert pushed["there"]["nothing"]
     # The application does what the rules say.
     test = rounds.run(rounds.begin_test(by, Connection.objects.get(pk=connection.pk)))
-    assert "1 streams are there: arrivals" in next(one["says"] for one in test.rungs if one["rung"] == "allowed")
+    assert "1 streams are there: arrivals" in next(
+        one["says"] for one in test.rungs if one["rung"] == "allowed"
+    )
 
     # Somebody changes them there by hand.
     screens = f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules"
-    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"}, verify=NOBODY)
+    httpx.post(
+        f"{screens}/add",
+        data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"},
+        verify=NOBODY,
+    )
     refused = send(web, "post", f"{ADDRESS}/pushes", status=409)
     assert "changed there by hand" in refused["title"]
     seen = send(web, "post", f"{ADDRESS}/readings")
     assert seen["by_hand"]["added"] == ["allow r.oake send on arrivals"]
-    assert [(one["principal"], one["operation"], one["after"]) for one in seen["by_hand"]["rights"]] == [("r.oake", "send", "yes")]
+    assert [
+        (one["principal"], one["operation"], one["after"]) for one in seen["by_hand"]["rights"]
+    ] == [("r.oake", "send", "yes")]
     # Pushing ours takes a right away, which is said and confirmed.
     says = send(web, "post", f"{ADDRESS}/pushes", status=422)
     assert "1 right of r.oake stops at once" in says["detail"]
     assert send(web, "post", f"{ADDRESS}/pushes?confirm=Production")["there"]["nothing"]
     assert "r.oake" not in httpx.get(screens, verify=NOBODY).text
-    httpx.post(f"{screens}/add", data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"}, verify=NOBODY)
+    httpx.post(
+        f"{screens}/add",
+        data={"effect": "allow", "who": "r.oake", "operation": "send", "resource": "arrivals"},
+        verify=NOBODY,
+    )
     send(web, "post", f"{ADDRESS}/readings")
     taken = send(web, "post", f"{ADDRESS}/takings", **{"If-Match": "*"})
     assert [one["says"] for one in taken["rules"]][-1] == "allow r.oake send on arrivals"
@@ -89,32 +115,76 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
 def test_rules_come_in_with_a_preview_and_go_out(web: WebClient) -> None:
     text = (
         HEADING
-        + "member,group:boards,svc-positions,,,\nallow,group:boards,read,positions,exact,203.0.113.0/24\nallow,group:boards,read,positions,exact,203.0.113.0/24\n"
+        + "member,group:boards,svc-positions,,,\n"
+        + "allow,group:boards,read,positions,exact,203.0.113.0/24\n" * 2
     )
     told = send(web, "post", f"{ADDRESS}/previews", {"text": text, "format": "csv"})
     assert told["difference"]["groups"] == ["group boards added: svc-positions"]
-    assert [(one["operation"], one["before"], one["after"]) for one in told["difference"]["rights"]] == [("read", "no", "some")]
+    assert [
+        (one["operation"], one["before"], one["after"]) for one in told["difference"]["rights"]
+    ] == [("read", "no", "some")]
     assert send(web, "get", ADDRESS)["rules"] == []  # a preview keeps nothing
-    taken = send(web, "post", f"{ADDRESS}/imports", {"text": text, "format": "csv"}, **{"If-Match": '"0"'})
+    taken = send(
+        web, "post", f"{ADDRESS}/imports", {"text": text, "format": "csv"}, **{"If-Match": '"0"'}
+    )
     assert [one["idle"] for one in taken["rules"]] == [False, True]
     for form in ("csv", "json"):
         out = web.get(f"/api{ADDRESS}/exports?format={form}").content.decode()
-        assert send(web, "post", f"{ADDRESS}/previews", {"text": out, "format": form})["difference"]["nothing"]
-    wrong = send(web, "post", f"{ADDRESS}/imports", {"text": text + "allow,x,fly,a,exact,\n", "format": "csv"}, 422, **{"If-Match": '"1"'})
+        assert send(web, "post", f"{ADDRESS}/previews", {"text": out, "format": form})[
+            "difference"
+        ]["nothing"]
+    wrong = send(
+        web,
+        "post",
+        f"{ADDRESS}/imports",
+        {"text": text + "allow,x,fly,a,exact,\n", "format": "csv"},
+        422,
+        **{"If-Match": '"1"'},
+    )
     assert wrong["errors"]["text"].startswith("Line 5: 'fly' is no operation here")
-    stale = send(web, "post", f"{ADDRESS}/imports", {"text": HEADING, "format": "csv"}, 412, **{"If-Match": '"0"'})
+    stale = send(
+        web,
+        "post",
+        f"{ADDRESS}/imports",
+        {"text": HEADING, "format": "csv"},
+        412,
+        **{"If-Match": '"0"'},
+    )
     assert "group boards added" in " ".join(stale["meanwhile"][0]["changes"])
     found = send(
         web,
         "post",
         f"{ADDRESS}/decisions",
-        {"principal": "svc-positions", "operation": "read", "resource": "positions", "address": "203.0.113.9"},
+        {
+            "principal": "svc-positions",
+            "operation": "read",
+            "resource": "positions",
+            "address": "203.0.113.9",
+        },
     )
     assert (found["allowed"], found["rule"]) == (True, 0)
-    found = send(web, "post", f"{ADDRESS}/decisions", {"principal": "svc-positions", "operation": "read", "resource": "positions"})
+    found = send(
+        web,
+        "post",
+        f"{ADDRESS}/decisions",
+        {"principal": "svc-positions", "operation": "read", "resource": "positions"},
+    )
     assert "no rule means no" in found["says"]
-    send(web, "post", f"{ADDRESS}/decisions", {"principal": "x", "operation": "read", "resource": "y", "address": "nowhere"}, 422)
-    send(web, "put", ADDRESS, {"rules": [rule("allow", "group:nobody", "read", "a")]}, 422, **{"If-Match": "*"})
+    send(
+        web,
+        "post",
+        f"{ADDRESS}/decisions",
+        {"principal": "x", "operation": "read", "resource": "y", "address": "nowhere"},
+        422,
+    )
+    send(
+        web,
+        "put",
+        ADDRESS,
+        {"rules": [rule("allow", "group:nobody", "read", "a")]},
+        422,
+        **{"If-Match": "*"},
+    )
 
 
 def test_roles_are_rules_that_cannot_be_edited_here(web: WebClient) -> None:
@@ -127,16 +197,25 @@ def test_roles_are_rules_that_cannot_be_edited_here(web: WebClient) -> None:
         for a, resource in enumerate(found["resources"])
         for b, operation in enumerate(found["operations"])
     }
-    assert (rights["/tickets", "GET"], rights["/tickets/{number}", "PUT"]) == ("yes", "yes")  # an agent is a viewer too
+    assert (rights["/tickets", "GET"], rights["/tickets/{number}", "PUT"]) == (
+        "yes",
+        "yes",
+    )  # an agent is a viewer too
     assert found["rules"][0]["says"] == "allow group viewer GET on /tickets"
     send(web, "put", address, {"rules": []}, 409, **{"If-Match": "*"})
     send(web, "post", f"{address}/readings", status=409)
-    rows = {(one["application_name"], one["environment"]["name"]): one for one in send(web, "get", "/access-rules")["items"]}
+    rows = {
+        (one["application_name"], one["environment"]["name"]): one
+        for one in send(web, "get", "/access-rules")["items"]
+    }
     assert rows["Repair tickets", "Production"]["derived"]
     assert not rows["Vessel positions", "Production"]["derived"]
 
 
 def test_where_no_connection_holds_the_credential_it_says_so(web: WebClient) -> None:
     assert (
-        "is needed" in send(web, "post", "/access-rules/vessel-positions/staging/readings", status=409)["detail"]
+        "is needed"
+        in send(web, "post", "/access-rules/vessel-positions/staging/readings", status=409)[
+            "detail"
+        ]
     )  # its register password was lost

@@ -1,4 +1,6 @@
-"""Shared and individual: each person connects their own account, wrong ones are found, links ask, and what a leaver had is seen to."""
+"""Shared and individual: each person connects their own account, wrong ones are found, links ask,
+and what a leaver had is seen to.
+"""
 
 from __future__ import annotations
 
@@ -28,9 +30,13 @@ from .test_workbenches import fresh, send
 
 @pytest.fixture
 def own(setup: Setup) -> Setup:
-    """A connection where the freight desk's people, Ewan and Isla, each connect an account of their own."""
+    """A connection where the freight desk's people, Ewan and Isla, each connect an account of their
+    own.
+    """
     for username, first, last in (("ewan", "Ewan", "Tait"), ("isla", "Isla", "Rendall")):
-        Person.objects.create_user(username, password=PASSWORD, role="reader", first_name=first, last_name=last)
+        Person.objects.create_user(
+            username, password=PASSWORD, role="reader", first_name=first, last_name=last
+        )
     connection = setup.connection(setup.client(setup.place(), "manifest.read"))
     team = accounts.save_team(setup.by, "Freight desk", ["ewan", "isla"])
     accounts.share(setup.by, connection, True, team.name)
@@ -61,7 +67,10 @@ def test_who_has_and_who_has_not(own: Setup) -> None:
     assert connect(own, "ewan", SERVICE).says == f"Your account {SERVICE} is connected."
     web = own.web()
     found = send(web, "get", "/connections/cargo/accounts")
-    assert [(one["username"], one["account"]) for one in found["people"]] == [("isla", ""), ("ewan", SERVICE)]
+    assert [(one["username"], one["account"]) for one in found["people"]] == [
+        ("isla", ""),
+        ("ewan", SERVICE),
+    ]
     assert found["team"] == "Freight desk"
     assert found["people"][1]["ends"]
     assert pin()["why"] == "1 of 2 have not connected yet; for them it does not work."
@@ -90,7 +99,10 @@ def test_a_wrong_account_is_not_kept_and_is_ended_there(own: Setup) -> None:
     assert f"{PERSON} signed in, but your account is {SERVICE}" in done.says
     assert not TokenSet.objects.exists()
     after = own.stand_ins.state()
-    assert (after["access"], after["refresh"]) == (before["access"], before["refresh"])  # those it gave are ended there
+    assert (after["access"], after["refresh"]) == (
+        before["access"],
+        before["refresh"],
+    )  # those it gave are ended there
     connect(own, "ewan", SERVICE)
     again = connect(own, "ewan", PERSON)  # what was connected before stays
     assert again.outcome == "wrong_account"
@@ -113,16 +125,22 @@ def test_only_those_of_the_team_or_asked_may_connect(own: Setup) -> None:
     own.web("outsider")
     Person.objects.filter(username="outsider").update(role="reader")
     for username, status in (("ewan", 201), ("outsider", 403), ("administrator", 403)):
-        send(own.web(username), "post", "/connections/cargo/sign-ins", {"back": "/accounts"}, status)
+        send(
+            own.web(username), "post", "/connections/cargo/sign-ins", {"back": "/accounts"}, status
+        )
     accounts.ask(own.by, fresh(), person("outsider"), "")
     send(own.web("outsider"), "post", "/connections/cargo/sign-ins", {}, 201)
 
 
 def test_the_page_of_ones_own_accounts(own: Setup) -> None:
     web = own.web("ewan")
-    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [("cargo", "")]
+    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
+        ("cargo", "")
+    ]
     connect(own, "ewan", SERVICE)
-    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [("cargo", SERVICE)]
+    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
+        ("cargo", SERVICE)
+    ]
     send(own.web("isla"), "delete", "/connections/cargo/accounts/ewan", status=403)
     send(web, "delete", "/connections/cargo/accounts/ewan")
     assert not TokenSet.objects.exists()
@@ -130,18 +148,30 @@ def test_the_page_of_ones_own_accounts(own: Setup) -> None:
 
 
 def test_a_signed_link_asks_a_person(own: Setup) -> None:
-    found = send(own.web(), "post", "/connections/cargo/accounts", {"username": "isla", "expected": PERSON})
+    found = send(
+        own.web(), "post", "/connections/cargo/accounts", {"username": "isla", "expected": PERSON}
+    )
     link = next(one["link"] for one in found["people"] if one["username"] == "isla")
     token = link.rpartition("/")[2]
     seen = send(WebClient(), "get", f"/asked/connects/{token}")
-    assert (seen["person"], seen["application"], seen["expected"], seen["serves"]) == ("Isla Rendall", "Cargo manifests", PERSON, True)
+    assert (seen["person"], seen["application"], seen["expected"], seen["serves"]) == (
+        "Isla Rendall",
+        "Cargo manifests",
+        PERSON,
+        True,
+    )
     send(WebClient(), "get", f"/asked/connects/{token[:-1]}", status=404)
     # The link lets nobody in: connecting wants the person's own log-in.
-    answer = WebClient().post("/api/connections/cargo/sign-ins", "{}", content_type="application/json")
+    answer = WebClient().post(
+        "/api/connections/cargo/sign-ins", "{}", content_type="application/json"
+    )
     assert answer.status_code == 401
     connect(own, "isla", PERSON)
     assert send(WebClient(), "get", f"/asked/connects/{token}")["connected_as"] == PERSON
-    assert not any(one["link"] for one in send(own.web("reader"), "get", "/connections/cargo/accounts")["people"])
+    assert not any(
+        one["link"]
+        for one in send(own.web("reader"), "get", "/connections/cargo/accounts")["people"]
+    )
 
 
 def test_a_test_takes_the_testers_own_tokens(own: Setup) -> None:
@@ -157,10 +187,23 @@ def test_a_test_takes_the_testers_own_tokens(own: Setup) -> None:
 def test_changing_whose_account_it_is_ends_the_tokens(own: Setup) -> None:
     connect(own, "ewan", SERVICE)
     version = fresh().version
-    send(own.web(), "put", "/connections/cargo/sharing", {"individual": False, "team": ""}, **{"If-Match": f'"{version}"'})
+    send(
+        own.web(),
+        "put",
+        "/connections/cargo/sharing",
+        {"individual": False, "team": ""},
+        **{"If-Match": f'"{version}"'},
+    )
     found = fresh()
     assert (found.individual, found.team, TokenSet.objects.count()) == (False, None, 0)
-    send(own.web(), "put", "/connections/cargo/sharing", {"individual": True, "team": "Nobody"}, 422, **{"If-Match": "*"})
+    send(
+        own.web(),
+        "put",
+        "/connections/cargo/sharing",
+        {"individual": True, "team": "Nobody"},
+        422,
+        **{"If-Match": "*"},
+    )
 
 
 def test_teams_are_kept(own: Setup) -> None:
@@ -168,7 +211,9 @@ def test_teams_are_kept(own: Setup) -> None:
     made = send(web, "post", "/teams", {"name": "Quays", "people": ["ewan"]}, 201)
     send(web, "post", "/teams", {"name": "quays"}, 422)
     send(web, "put", f"/teams/{made['id']}", {"name": "Quays", "people": ["nobody"]}, 422)
-    changed = send(web, "put", f"/teams/{made['id']}", {"name": "Quay side", "people": ["ewan", "isla"]})
+    changed = send(
+        web, "put", f"/teams/{made['id']}", {"name": "Quay side", "people": ["ewan", "isla"]}
+    )
     assert [one["username"] for one in changed["people"]] == ["ewan", "isla"]
     send(web, "delete", f"/teams/{made['id']}", status=204)
     assert [one["name"] for one in send(web, "get", "/teams")["items"]] == ["Freight desk"]
@@ -177,28 +222,48 @@ def test_teams_are_kept(own: Setup) -> None:
 
 def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     connect(own, "ewan", SERVICE)
-    users.use_connection(own.by, fresh(), users.Given("Night run", owner="E. Tait"), ["GET /manifests"])
-    users.use_connection(own.by, fresh(), users.Given("Other run", owner="Freight desk"), ["GET /manifests"])
+    users.use_connection(
+        own.by, fresh(), users.Given("Night run", owner="E. Tait"), ["GET /manifests"]
+    )
+    users.use_connection(
+        own.by, fresh(), users.Given("Other run", owner="Freight desk"), ["GET /manifests"]
+    )
     applications.change(own.by, Application.objects.get(), {"owner": "Ewan Tait"})
     Client.objects.update(contacts=["ewan@gannet.example", "desk@gannet.example"])
     web = own.web()
     found = send(web, "get", "/people/ewan/belongings")
     assert {(one["what"], one["act"]) for one in found["things"]} == {
-        ("account of their own", "disconnect"), ("job", "hand_over"), ("application", "hand_over"), ("contact", "hand_over")}  # fmt: skip
+        ("account of their own", "disconnect"),
+        ("job", "hand_over"),
+        ("application", "hand_over"),
+        ("contact", "hand_over"),
+    }
     assert found["teams"] == ["Freight desk"]
     keys = [one["key"] for one in found["things"] if one["act"] == "hand_over"]
     send(web, "post", "/people/ewan/handings-over", {"to": "", "keys": keys}, 422)
     send(web, "post", "/people/ewan/handings-over", {"to": "Ewan Tait", "keys": keys}, 422)
-    send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": ["user:00000000-0000-0000-0000-000000000000"]}, 422)
+    send(
+        web,
+        "post",
+        "/people/ewan/handings-over",
+        {"to": "Isla Rendall", "keys": ["user:00000000-0000-0000-0000-000000000000"]},
+        422,
+    )
     left = send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": keys})
     assert [one["what"] for one in left["things"]] == ["account of their own"]
-    assert User.objects.get(name="Night run").owner_name == Application.objects.get().owner_name == "Isla Rendall"
+    assert (
+        User.objects.get(name="Night run").owner_name
+        == Application.objects.get().owner_name
+        == "Isla Rendall"
+    )
     assert Client.objects.get().contacts == ["Isla Rendall", "desk@gannet.example"]
     gone = send(web, "post", "/people/ewan/leavings")
     assert (gone["active"], gone["things"]) == (False, [])
     assert not Account.objects.filter(person__username="ewan").exists()
     send(WebClient(), "post", "/session", {"username": "ewan", "password": PASSWORD}, 401)
-    assert [one["username"] for one in send(web, "get", "/connections/cargo/accounts")["people"]] == ["isla"]
+    assert [
+        one["username"] for one in send(web, "get", "/connections/cargo/accounts")["people"]
+    ] == ["isla"]
     assert Team.objects.get().people.count() == 2  # who they were stays written
     send(own.web("reader"), "post", "/people/isla/leavings", status=403)
     send(web, "post", "/people/administrator/leavings", status=409)
@@ -208,20 +273,34 @@ def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -
     setup.latched()
     setup.sign_in(fresh(), PERSON)
     send(setup.web(), "post", "/connections/cargo/set-aside", {"use": True})
-    Person.objects.create_user("orr", password=PASSWORD, first_name="Morag", last_name="Orr", role="reader")
+    Person.objects.create_user(
+        "orr", password=PASSWORD, first_name="Morag", last_name="Orr", role="reader"
+    )
     things = send(setup.web(), "get", "/people/orr/belongings")["things"]
     assert [(one["what"], one["act"]) for one in things] == [("shared connection", "look")]
     assert PERSON in things[0]["says"]
 
 
 @pytest.mark.parametrize(
-    "text", ["Rowan Oake", "R. Oake", "r.oake", "rowan", "Oake, Rowan", "ROWAN OAKE", "r.oake@gannet.example", "oake r"]
+    "text",
+    [
+        "Rowan Oake",
+        "R. Oake",
+        "r.oake",
+        "rowan",
+        "Oake, Rowan",
+        "ROWAN OAKE",
+        "r.oake@gannet.example",
+        "oake r",
+    ],
 )
 def test_ways_in_which_a_name_is_written(text: str) -> None:
     assert names.means(text, names.ways_to_write("Rowan Oake", "rowan", ["r.oake@gannet.example"]))
 
 
-@pytest.mark.parametrize("text", ["", "Oake Street", "Ewan Oake", "rowans", "freight desk", "@gannet.example"])
+@pytest.mark.parametrize(
+    "text", ["", "Oake Street", "Ewan Oake", "rowans", "freight desk", "@gannet.example"]
+)
 def test_what_is_another_name(text: str) -> None:
     assert not names.means(text, names.ways_to_write("Rowan Oake", "rowan"))
 

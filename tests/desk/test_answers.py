@@ -24,7 +24,9 @@ _ACTS_OWN = ("notes",)
 @pytest.fixture
 def web(setup: Setup) -> WebClient:
     connection = setup.latched()
-    users.use_connection(setup.by, connection, users.Given("Night run", owner="Harbour office"), ["GET /manifests"])
+    users.use_connection(
+        setup.by, connection, users.Given("Night run", owner="Harbour office"), ["GET /manifests"]
+    )
     Person.objects.create_user("ewan", password="x", role="operator")
     client = WebClient()
     client.force_login(setup.by, backend="django.contrib.auth.backends.ModelBackend")
@@ -33,7 +35,15 @@ def web(setup: Setup) -> WebClient:
 
 def ask(web: WebClient, method: str, path: str, body: Any = None) -> dict[str, Any]:
     send = getattr(web, method)
-    given = {} if body is None else {"data": json.dumps(body), "content_type": "application/json", "headers": {"If-Match": "*"}}
+    given = (
+        {}
+        if body is None
+        else {
+            "data": json.dumps(body),
+            "content_type": "application/json",
+            "headers": {"If-Match": "*"},
+        }
+    )
     answer = send(f"/api{path}", **given)
     assert answer.status_code == 200, answer.content
     return {key: value for key, value in answer.json().items() if key not in _ACTS_OWN}
@@ -42,24 +52,58 @@ def ask(web: WebClient, method: str, path: str, body: Any = None) -> dict[str, A
 @pytest.mark.parametrize(
     ("method", "act", "read", "body"),
     [
-        ("patch", "/connections/cargo", "/connections/cargo", {"pace": 3.0, "scopes": ["manifest.read"]}),
-        ("post", "/connections/cargo/secrets", "/connections/cargo", {"secret": " another-one-that-is-long-4471 ", "key": "client_secret"}),
+        (
+            "patch",
+            "/connections/cargo",
+            "/connections/cargo",
+            {"pace": 3.0, "scopes": ["manifest.read"]},
+        ),
+        (
+            "post",
+            "/connections/cargo/secrets",
+            "/connections/cargo",
+            {"secret": " another-one-that-is-long-4471 ", "key": "client_secret"},
+        ),
         ("patch", "/clients/{client}", "/clients/{client}", {"contacts": ["quays@gannet.example"]}),
-        ("post", "/clients/{client}/notes", "/clients/{client}", {"allow_list": ["203.0.113.0/24"], "switches": []}),
-        ("post", "/clients/{client}/consents", "/clients/{client}", {"scope": "manifest.read", "given": True}),
-        ("patch", "/applications/cargo-manifests", "/applications/cargo-manifests", {"owner": "Quays", "purpose": "Manifests"}),
+        (
+            "post",
+            "/clients/{client}/notes",
+            "/clients/{client}",
+            {"allow_list": ["203.0.113.0/24"], "switches": []},
+        ),
+        (
+            "post",
+            "/clients/{client}/consents",
+            "/clients/{client}",
+            {"scope": "manifest.read", "given": True},
+        ),
+        (
+            "patch",
+            "/applications/cargo-manifests",
+            "/applications/cargo-manifests",
+            {"owner": "Quays", "purpose": "Manifests"},
+        ),
         ("patch", "/users/{user}", "/users/{user}", {"owner": "Quays", "runs": "02:10 daily"}),
-        ("patch", "/owners/{owner}", "/owners/{owner}", {"zone": "Europe/London", "deputy": "Quays"}),
+        (
+            "patch",
+            "/owners/{owner}",
+            "/owners/{owner}",
+            {"zone": "Europe/London", "deputy": "Quays"},
+        ),
         ("put", "/credentials/{credential}/owner", "/credentials/{credential}", {"owner": "Quays"}),
     ],
-)  # fmt: skip
-def test_the_answer_is_what_is_read(web: WebClient, method: str, act: str, read: str, body: dict[str, Any]) -> None:
+)
+def test_the_answer_is_what_is_read(
+    web: WebClient, method: str, act: str, read: str, body: dict[str, Any]
+) -> None:
     office = owners.named("Harbour office")
     assert office is not None
     names = {
-        "client": Client.objects.get().pk, "user": User.objects.get().pk, "owner": office.pk,
+        "client": Client.objects.get().pk,
+        "user": User.objects.get().pk,
+        "owner": office.pk,
         "credential": Credential.objects.get(kind="client_secret").pk,
-    }  # fmt: skip
+    }
     before = ask(web, "get", read.format(**names))
     answer = ask(web, method, act.format(**names), body)
     assert answer != before

@@ -1,4 +1,6 @@
-"""The API: roles, versions, repeated requests, problems, cookies and headers, a constant number of queries."""
+"""The API: roles, versions, repeated requests, problems, cookies and headers, a constant number of
+queries.
+"""
 
 from __future__ import annotations
 
@@ -29,14 +31,27 @@ from neatlatch.desk.work.rounds.tasks import keep_house
 
 from .conftest import PASSWORD, Setup
 
-GETS = ["/api/today", "/api/applications", "/api/applications/cargo-manifests", "/api/clients?application=cargo-manifests", "/api/connections",
-        "/api/connections/cargo", "/api/connections/cargo/tests", "/api/credentials", "/api/rounds", "/api/people", "/api/environments",
-        "/api/finds?words=cargo"]  # fmt: skip
+GETS = [
+    "/api/today",
+    "/api/applications",
+    "/api/applications/cargo-manifests",
+    "/api/clients?application=cargo-manifests",
+    "/api/connections",
+    "/api/connections/cargo",
+    "/api/connections/cargo/tests",
+    "/api/credentials",
+    "/api/rounds",
+    "/api/people",
+    "/api/environments",
+    "/api/finds?words=cargo",
+]
 ROLES = ("reader", "operator", "administrator", "auditor")
 
 
 def post(web: WebClient, address: str, body: Any = None, **headers: str) -> Any:
-    return web.post(address, json.dumps(body or {}), content_type="application/json", headers=headers)
+    return web.post(
+        address, json.dumps(body or {}), content_type="application/json", headers=headers
+    )
 
 
 def patch(web: WebClient, address: str, body: Any, **headers: str) -> Any:
@@ -51,24 +66,37 @@ def patch(web: WebClient, address: str, body: Any, **headers: str) -> Any:
         ("/api/connections/cargo/sign-ins", {"back": "z" * 2001}, "back"),
     ],
 )
-def test_a_text_that_is_too_long_is_told_by_its_field(setup: Setup, address: str, body: Any, field: str) -> None:
+def test_a_text_that_is_too_long_is_told_by_its_field(
+    setup: Setup, address: str, body: Any, field: str
+) -> None:
     setup.latched()
     told = post(setup.web(), address, body)
-    assert (told.status_code, told.json()["errors"]) == (422, {field: "It is longer than 2000 characters."})
+    assert (told.status_code, told.json()["errors"]) == (
+        422,
+        {field: "It is longer than 2000 characters."},
+    )
 
 
 @pytest.mark.parametrize("role", ROLES)
 def test_what_each_role_may(setup: Setup, role: str) -> None:
-    """DOMAIN §17: a reader looks, an operator tests, an administrator changes, an auditor reads the journal."""
+    """DOMAIN §17: a reader looks, an operator tests, an administrator changes, an auditor reads the
+    journal.
+    """
     setup.latched()
     web = setup.web(role)
     assert {address: web.get(address).status_code for address in GETS} == dict.fromkeys(GETS, 200)
-    assert web.get("/api/journal").status_code == (200 if role in ("auditor", "administrator") else 403)
-    assert web.get("/api/journal/chain").status_code == (200 if role in ("auditor", "administrator") else 403)
+    assert web.get("/api/journal").status_code == (
+        200 if role in ("auditor", "administrator") else 403
+    )
+    assert web.get("/api/journal/chain").status_code == (
+        200 if role in ("auditor", "administrator") else 403
+    )
     tested = post(web, "/api/rounds").status_code
     assert tested == (202 if role in ("operator", "administrator") else 403)
     change = {"values": {"redirect_uri": "https://x.example/r"}}
-    assert patch(web, "/api/connections/cargo", change, **{"If-Match": "*"}).status_code == (200 if role == "administrator" else 403)
+    assert patch(web, "/api/connections/cargo", change, **{"If-Match": "*"}).status_code == (
+        200 if role == "administrator" else 403
+    )
     for address, body in (
         ("/api/people", {"username": "x", "role": "reader", "password": PASSWORD}),
         ("/api/redirect-uris/lint", {"uri": "x"}),
@@ -103,16 +131,35 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     first, second = setup.web(), setup.web("other")
     seen = first.get("/api/connections/cargo")["ETag"]
     assert second.get("/api/connections/cargo")["ETag"] == seen
-    assert patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code == 200
+    assert (
+        patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code
+        == 200
+    )
     refused = patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": seen})
     assert refused.status_code == 412
-    assert refused.json()["detail"].startswith("other: pace: 10.0 became 9.0. Nothing of yours was saved")
-    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [("other", ["pace: 10.0 became 9.0"])]
+    assert refused.json()["detail"].startswith(
+        "other: pace: 10.0 became 9.0. Nothing of yours was saved"
+    )
+    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [
+        ("other", ["pace: 10.0 became 9.0"])
+    ]
     assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
-    for no_tag in (seen.strip('"'), f"{seen[:-1]}", f"{seen} {seen}", ""):  # nobody changed anything meanwhile, so it does not say so
-        assert patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": no_tag}).status_code == 400
-    weak = f"W/{second.get('/api/connections/cargo')['ETag']}"  # compared strongly (RFC 9110 §13.1.1)
-    assert patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": weak}).status_code == 412
+    for no_tag in (
+        seen.strip('"'),
+        f"{seen[:-1]}",
+        f"{seen} {seen}",
+        "",
+    ):  # nobody changed anything meanwhile, so it does not say so
+        assert (
+            patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": no_tag}).status_code
+            == 400
+        )
+    weak = (
+        f"W/{second.get('/api/connections/cargo')['ETag']}"  # compared strongly (RFC 9110 §13.1.1)
+    )
+    assert (
+        patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": weak}).status_code == 412
+    )
     assert Connection.objects.get().pace == 9
 
 
@@ -125,25 +172,48 @@ def test_two_administrators_editing_the_same_client(setup: Setup) -> None:
     wide = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
     assert patch(second, address, {"redirect_uris": wide}, **{"If-Match": seen}).status_code == 200
     newer = second.get(address)["ETag"]
-    assert patch(second, address, {"scopes": ["manifest.read", "berth.read"]}, **{"If-Match": newer}).status_code == 200
-    refused = patch(first, address, {"redirect_uris": ["http://127.0.0.1:8600/return"]}, **{"If-Match": seen})
+    assert (
+        patch(
+            second, address, {"scopes": ["manifest.read", "berth.read"]}, **{"If-Match": newer}
+        ).status_code
+        == 200
+    )
+    refused = patch(
+        first, address, {"redirect_uris": ["http://127.0.0.1:8600/return"]}, **{"If-Match": seen}
+    )
     assert refused.status_code == 412
     assert [one["changes"] for one in refused.json()["meanwhile"]] == [
         ["redirect URIs: https://desk.gannet.example/return added"],
         ["scopes: berth.read added"],
     ]
-    assert "other: redirect URIs: https://desk.gannet.example/return added. other: scopes: berth.read added." in refused.json()["detail"]
+    assert (
+        "other: redirect URIs: https://desk.gannet.example/return added. other: scopes: "
+        "berth.read added." in refused.json()["detail"]
+    )
     # The application holds the same: reading it back from there finds nothing that differs.
     read = post(first, f"{address}/readings").json()
-    assert (read["redirect_uris"], sorted(read["scopes"]), read["version"]) == (wide, ["berth.read", "manifest.read"], client.version + 2)
+    assert (read["redirect_uris"], sorted(read["scopes"]), read["version"]) == (
+        wide,
+        ["berth.read", "manifest.read"],
+        client.version + 2,
+    )
 
 
 def test_creation_can_be_repeated(setup: Setup) -> None:
     client = setup.client(setup.place(), "manifest.read")
     web = setup.web()
-    draft = web.get(f"/api/connections/drafts/cargo-manifests/sandbox/oauth2_code?client={client.pk}").json()
-    body = {"ref": draft["ref"], "application": "cargo-manifests", "environment": "sandbox", "scheme": "oauth2_code", "client": str(client.pk),
-            "values": draft["values"], "scopes": ["manifest.read"]}  # fmt: skip
+    draft = web.get(
+        f"/api/connections/drafts/cargo-manifests/sandbox/oauth2_code?client={client.pk}"
+    ).json()
+    body = {
+        "ref": draft["ref"],
+        "application": "cargo-manifests",
+        "environment": "sandbox",
+        "scheme": "oauth2_code",
+        "client": str(client.pk),
+        "values": draft["values"],
+        "scopes": ["manifest.read"],
+    }
     answers = [post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}) for _ in range(2)]
     assert [one.status_code for one in answers] == [201, 201]
     assert answers[0].json()["ref"] == answers[1].json()["ref"] == "cargo-manifests-sandbox"
@@ -153,8 +223,13 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
     taken = post(web, "/api/connections", body)
     assert taken.json()["errors"]["ref"] == "This reference name is taken."
     now = timezone.now()
-    assert (guard.forget_old(now + timedelta(days=6)), guard.forget_old(now + timedelta(days=8))) == (0, 1)
-    assert post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}).status_code == 422  # it is a new wish by then
+    assert (
+        guard.forget_old(now + timedelta(days=6)),
+        guard.forget_old(now + timedelta(days=8)),
+    ) == (0, 1)
+    assert (
+        post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}).status_code == 422
+    )  # it is a new wish by then
 
 
 def test_sessions_that_ended_are_cleared_away(setup: Setup) -> None:
@@ -163,7 +238,9 @@ def test_sessions_that_ended_are_cleared_away(setup: Setup) -> None:
         expire_date=timezone.now() - timedelta(minutes=1)
     )
     keep_house()
-    assert [one.pk for one in Session.objects.all()] == [digest(living.cookies[settings.SESSION_COOKIE_NAME].value)]
+    assert [one.pk for one in Session.objects.all()] == [
+        digest(living.cookies[settings.SESSION_COOKIE_NAME].value)
+    ]
 
 
 def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup: Setup) -> None:
@@ -180,7 +257,9 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
     answer = post(web, "/api/connections", body)
     assert answer.status_code == 422
     assert {"ref", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
-    answer = post(web, "/api/connections", {**body, "secrets": {"client_secret": {"hush": "hush-value"}}})
+    answer = post(
+        web, "/api/connections", {**body, "secrets": {"client_secret": {"hush": "hush-value"}}}
+    )
     assert answer.status_code == 422
     assert "hush-value" not in answer.content.decode()
     assert web.get("/api/connections/none").json()["title"] == "There is no such connection."
@@ -191,8 +270,13 @@ def test_a_field_that_is_not_known_is_refused_by_name(setup: Setup) -> None:
     """A mistyped name would change nothing and look as if it had."""
     setup.latched()
     web = setup.web()
-    answer = patch(web, "/api/connections/cargo", {"values": {}, "time_limitt": 9}, **{"If-Match": "*"})
-    assert (answer.status_code, answer.json()["errors"]) == (422, {"time_limitt": "There is no field “time_limitt”."})
+    answer = patch(
+        web, "/api/connections/cargo", {"values": {}, "time_limitt": 9}, **{"If-Match": "*"}
+    )
+    assert (answer.status_code, answer.json()["errors"]) == (
+        422,
+        {"time_limitt": "There is no field “time_limitt”."},
+    )
     rule = {"effect": "allow", "who": "*", "operation": "read", "origin": ["10.0.0.0/8"]}
     told = web.put(
         "/api/access-rules/cargo-manifests/sandbox",
@@ -208,7 +292,10 @@ def test_an_answer_names_no_more_than_some_of_many_wrong_fields(setup: Setup) ->
     web = setup.web()
     many = {f"{'k' * 5_000}{number}": 1 for number in range(101)}
     answer = post(web, "/api/redirect-uris/lint", many)
-    assert (answer.status_code, list(answer.json()["errors"].values())) == (422, ["There are more than 100 fields."])
+    assert (answer.status_code, list(answer.json()["errors"].values())) == (
+        422,
+        ["There are more than 100 fields."],
+    )
     answer = post(web, "/api/redirect-uris/lint", dict(list(many.items())[:99]))
     assert answer.status_code == 422
     assert len(answer.content) < 20_000
@@ -230,25 +317,51 @@ def test_an_answer_names_no_more_than_some_of_many_wrong_fields(setup: Setup) ->
         ("9999-12-31T23:00:00-14:00", "Choose a moment between 1971 and 2199."),
     ],
 )
-def test_a_moment_is_wanted_with_its_zone_and_within_reason(setup: Setup, ends: str, says: str) -> None:
+def test_a_moment_is_wanted_with_its_zone_and_within_reason(
+    setup: Setup, ends: str, says: str
+) -> None:
     setup.latched()
-    answer = post(setup.web(), "/api/connections/cargo/secrets", {"secret": "s3cret-of-nobody", "ends": ends})
+    answer = post(
+        setup.web(), "/api/connections/cargo/secrets", {"secret": "s3cret-of-nobody", "ends": ends}
+    )
     assert (answer.status_code, answer.json()["errors"]) == (422, {"ends": says})
 
 
 @pytest.mark.parametrize("method", ["get", "post"])
 @pytest.mark.parametrize(
-    "address", ["/api/x", "/draw/", "/draw/a/b", "/relay", "/relay/", "/house", "/house/sandbox/tokn", "/.well-known/x", "/static/x.js"]
+    "address",
+    [
+        "/api/x",
+        "/draw/",
+        "/draw/a/b",
+        "/relay",
+        "/relay/",
+        "/house",
+        "/house/sandbox/tokn",
+        "/.well-known/x",
+        "/static/x.js",
+    ],
 )
-def test_a_mistyped_address_of_programs_is_not_answered_with_a_page(db: None, address: str, method: str) -> None:
+def test_a_mistyped_address_of_programs_is_not_answered_with_a_page(
+    db: None, address: str, method: str
+) -> None:
     answer = getattr(WebClient(enforce_csrf_checks=True), method)(address)
     assert (answer.status_code, answer["Content-Type"]) == (404, "application/problem+json")
 
 
 @pytest.mark.parametrize("mib", [1, 9])  # above what is read, and above Django's own limit
-def test_a_body_that_is_too_large_is_refused_in_the_words_of_the_protocol(setup: Setup, mib: int) -> None:
-    answer = WebClient().post("/house/sandbox/token", b"grant_type=" + b"x" * (mib << 20), content_type="application/x-www-form-urlencoded")
-    assert (answer.status_code, answer.json()["error_description"]) == (400, "The body is too large")
+def test_a_body_that_is_too_large_is_refused_in_the_words_of_the_protocol(
+    setup: Setup, mib: int
+) -> None:
+    answer = WebClient().post(
+        "/house/sandbox/token",
+        b"grant_type=" + b"x" * (mib << 20),
+        content_type="application/x-www-form-urlencoded",
+    )
+    assert (answer.status_code, answer.json()["error_description"]) == (
+        400,
+        "The body is too large",
+    )
 
 
 def test_adding_by_a_bad_address_says_why(setup: Setup) -> None:
@@ -263,18 +376,36 @@ def test_adding_by_a_bad_address_says_why(setup: Setup) -> None:
         answer = post(web, "/api/applications", {**body, "metadata_address": address})
         assert answer.status_code == 422, answer.content
         assert said in answer.json()["errors"]["metadata_address"], address
-    answer = post(web, "/api/applications", {**body, "issuer": "https://a.example", "token_endpoint": "http://a.example/t", "api_base": ""})
+    answer = post(
+        web,
+        "/api/applications",
+        {
+            **body,
+            "issuer": "https://a.example",
+            "token_endpoint": "http://a.example/t",
+            "api_base": "",
+        },
+    )
     assert set(answer.json()["errors"]) == {"token_endpoint", "api_base"}
 
 
 def test_an_application_is_added_by_hand(setup: Setup) -> None:
     web = setup.web()
-    body = {"name": "Tide tables", "environment": "sandbox", "issuer": "https://t.example", "token_endpoint": "https://t.example/t",
-            "api_base": "https://t.example/api"}  # fmt: skip
+    body = {
+        "name": "Tide tables",
+        "environment": "sandbox",
+        "issuer": "https://t.example",
+        "token_endpoint": "https://t.example/t",
+        "api_base": "https://t.example/api",
+    }
     answer = post(web, "/api/applications", body)
     assert answer.status_code == 201
     assert [one["key"] for one in answer.json()["schemes"]] == ["oauth2_client"]
-    assert post(web, "/api/applications", body).json()["errors"]["environment"].startswith("Tide tables stands in Sandbox already")
+    assert (
+        post(web, "/api/applications", body)
+        .json()["errors"]["environment"]
+        .startswith("Tide tables stands in Sandbox already")
+    )
 
 
 @pytest.mark.parametrize(
@@ -305,7 +436,12 @@ def test_the_filter_takes_plain_and_field_words(setup: Setup) -> None:
     setup.latched(ref="north")
     setup.latched(ref="south")
     web = setup.web()
-    patch(web, "/api/connections/south", {"values": {"redirect_uri": "https://x.example/r"}}, **{"If-Match": "*"})
+    patch(
+        web,
+        "/api/connections/south",
+        {"values": {"redirect_uri": "https://x.example/r"}},
+        **{"If-Match": "*"},
+    )
 
     def refs(words: str) -> list[str]:
         return [one["ref"] for one in web.get("/api/connections", {"words": words}).json()["items"]]
@@ -344,7 +480,9 @@ def test_lock_out_after_repeated_wrong_passwords(setup: Setup) -> None:
     refused = log_in(web, PASSWORD)
     assert refused.status_code == 429
     assert refused.json()["title"] == "Too many wrong passwords."
-    assert Entry.objects.filter(did="locked out", ref="morag").count() == 1  # and not one for each try (M11)
+    assert (
+        Entry.objects.filter(did="locked out", ref="morag").count() == 1
+    )  # and not one for each try (M11)
 
 
 def test_cookies_and_headers(setup: Setup) -> None:
@@ -384,7 +522,10 @@ def test_plain_http_is_refused_but_on_loopback() -> None:
     import subprocess
     import sys
 
-    code = "import os; os.environ['NEATLATCH_URL'] = 'http://latch.gannet.example'; import neatlatch.desk.settings"
+    code = (
+        "import os; os.environ['NEATLATCH_URL'] = 'http://latch.gannet.example'; import "
+        "neatlatch.desk.settings"
+    )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
     assert "must be https" in done.stderr
 
@@ -392,7 +533,9 @@ def test_plain_http_is_refused_but_on_loopback() -> None:
 # People
 
 
-def test_two_administrators_cannot_end_each_other_in_one_moment(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_two_administrators_cannot_end_each_other_in_one_moment(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Who is the last is asked while nobody else can write."""
     other = Person.objects.create_user("ann", password=PASSWORD, role="administrator")
     asked, tried = threading.Event(), threading.Event()
@@ -405,7 +548,9 @@ def test_two_administrators_cannot_end_each_other_in_one_moment(setup: Setup, mo
         return answer
 
     monkeypatch.setattr(people, "is_last_administrator", slowly)
-    first = threading.Thread(target=lambda: (leaving.leave(setup.by, other), connections.close_all()))
+    first = threading.Thread(
+        target=lambda: (leaving.leave(setup.by, other), connections.close_all())
+    )
     first.start()
     assert asked.wait(60)
     with connection.cursor() as cursor:
@@ -417,7 +562,9 @@ def test_two_administrators_cannot_end_each_other_in_one_moment(setup: Setup, mo
     first.join()
     with pytest.raises(Problem):
         people.change(other, setup.by, "reader", None)
-    assert [one.username for one in Person.objects.filter(role="administrator", is_active=True)] == ["morag"]
+    assert [
+        one.username for one in Person.objects.filter(role="administrator", is_active=True)
+    ] == ["morag"]
 
 
 def test_the_last_administrator_remains(setup: Setup) -> None:
@@ -425,16 +572,26 @@ def test_the_last_administrator_remains(setup: Setup) -> None:
     web.force_login(setup.by, backend="django.contrib.auth.backends.ModelBackend")
     answer = patch(web, "/api/people/morag", {"role": "reader"})
     assert "last administrator" in answer.json()["errors"]["role"]
-    assert "last administrator" in patch(web, "/api/people/morag", {"active": False}).json()["errors"]["role"]
+    assert (
+        "last administrator"
+        in patch(web, "/api/people/morag", {"active": False}).json()["errors"]["role"]
+    )
     weak = post(web, "/api/people", {"username": "ann", "role": "reader", "password": "ann"})
     assert "password" in weak.json()["errors"]
-    assert post(web, "/api/people", {"username": "ann", "role": "reader", "password": PASSWORD}).status_code == 201
+    assert (
+        post(
+            web, "/api/people", {"username": "ann", "role": "reader", "password": PASSWORD}
+        ).status_code
+        == 201
+    )
     assert "ann" in [one["username"] for one in web.get("/api/people").json()["items"]]
     again = post(web, "/api/people", {"username": "ANN", "role": "king", "password": PASSWORD})
     assert set(again.json()["errors"]) == {"username", "role"}
 
 
-def test_the_command_line_adds_a_person(setup: Setup, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_command_line_adds_a_person(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     monkeypatch.setenv("NLATCH_PASSWORD", "short")
     assert main(["person", "add", "rhona", "--role", "auditor"]) == 2
     monkeypatch.setenv("NLATCH_PASSWORD", PASSWORD)
@@ -463,14 +620,18 @@ def test_a_change_at_the_provider_makes_its_connections_not_proven(setup: Setup)
     assert setup.test(made).passed
     web, client = setup.web(), Connection.objects.get().client
     assert Connection.objects.get().state == "latched"
-    answer = patch(web, f"/api/clients/{client.pk}", {"scopes": ["manifest.read"]}, **{"If-Match": "*"})
+    answer = patch(
+        web, f"/api/clients/{client.pk}", {"scopes": ["manifest.read"]}, **{"If-Match": "*"}
+    )
     assert answer.status_code == 200, answer.content
     found = web.get("/api/connections/cargo").json()
     assert found["state"] == "not_proven"
     assert {one["key"] for one in found["pins"] if one["fit"] == "differs"} == {"scopes"}
 
 
-@pytest.mark.parametrize("path", ["/api/session", "/draw", "/relay/x/y", "/house/sandbox/jwks", "/"])
+@pytest.mark.parametrize(
+    "path", ["/api/session", "/draw", "/relay/x/y", "/house/sandbox/jwks", "/"]
+)
 def test_another_hosts_name_is_refused_in_words(db: None, path: str) -> None:
     answer = WebClient().get(path, headers={"Host": "elsewhere.example"})
     assert (answer.status_code, answer["Content-Type"]) == (400, "application/problem+json")

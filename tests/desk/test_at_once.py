@@ -1,4 +1,6 @@
-"""Questions that come together are worked on together, and each is answered as if it had come alone."""
+"""Questions that come together are worked on together, and each is answered as if it had come
+alone.
+"""
 
 from __future__ import annotations
 

@@ -43,7 +43,10 @@ def test_a_list_goes_out_compressed_where_that_is_taken(web: WebClient) -> None:
     assert json.loads(gzip.decompress(small.content)) == plain.json()
     assert int(small.headers["Content-Length"]) == len(small.content) < len(plain.content) / 4
     for refused in ("gzip;q=0", "br", "", "gzip;q=0.000"):
-        assert "Content-Encoding" not in web.get("/api/connections", headers={"Accept-Encoding": refused}).headers
+        assert (
+            "Content-Encoding"
+            not in web.get("/api/connections", headers={"Accept-Encoding": refused}).headers
+        )
 
 
 @pytest.mark.parametrize("address", ["/inventory", "/exports/connections", "/journal"])
@@ -56,8 +59,20 @@ def test_exports_and_the_journal_go_out_compressed_too(web: WebClient, address: 
     assert b"cargo-1" in gzip.decompress(answer.content)
 
 
-@pytest.mark.parametrize("address", ["/session", "/connections/cargo-1", "/connections/nothing", "/environments", "/revealing", "/owners"])
-def test_what_is_no_long_list_is_neither_compressed_nor_tagged_so(web: WebClient, address: str) -> None:
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/session",
+        "/connections/cargo-1",
+        "/connections/nothing",
+        "/environments",
+        "/revealing",
+        "/owners",
+    ],
+)
+def test_what_is_no_long_list_is_neither_compressed_nor_tagged_so(
+    web: WebClient, address: str
+) -> None:
     answer = web.get(f"/api{address}", headers={"Accept-Encoding": "gzip"})
     assert "Content-Encoding" not in answer.headers
     assert answer.headers["Cache-Control"] == "no-store"

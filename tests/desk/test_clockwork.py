@@ -41,7 +41,9 @@ def test_work_that_does_not_end_holds_no_other_up() -> None:
         begun.set()
         release.wait()
 
-    clockwork = Clockwork(Loop("rounds", round_of_any_length, AT_ONCE), Loop("renewals", others, AT_ONCE))
+    clockwork = Clockwork(
+        Loop("rounds", round_of_any_length, AT_ONCE), Loop("renewals", others, AT_ONCE)
+    )
     clockwork.start()
     try:
         assert begun.wait(60)
@@ -111,7 +113,9 @@ def test_a_loop_that_waits_stops_at_once() -> None:
 
 
 def test_a_clock_that_is_set_back_stops_nothing(monkeypatch: pytest.MonkeyPatch) -> None:
-    """The machine's clock goes back a year while something is done: the next time comes all the same."""
+    """The machine's clock goes back a year while something is done: the next time comes all the
+    same.
+    """
     work, now = Counted(3), timezone.now()
 
     def step_back() -> None:
@@ -141,7 +145,9 @@ def test_what_did_not_come_from_here_is_not_unpacked(tmp_path: Path, how: str) -
     queue = SqliteHuey("neatlatch", filename=str(tmp_path / "queue.sqlite3"), serializer=serializer)
     message = {
         "unsigned": pickle.dumps(Marker(planted)),
-        "another key's": type(serializer)(secret="another", salt="neatlatch.queue").serialize(Marker(planted)),
+        "another key's": type(serializer)(secret="another", salt="neatlatch.queue").serialize(
+            Marker(planted)
+        ),
         "changed": pickle.dumps(Marker(planted)) + serializer.serialize(1)[-41:],
     }[how]
     queue.storage.enqueue(message)
@@ -153,7 +159,12 @@ def test_what_did_not_come_from_here_is_not_unpacked(tmp_path: Path, how: str) -
 
 
 def test_our_own_work_comes_out_of_the_queue(tmp_path: Path) -> None:
-    queue = SqliteHuey("neatlatch", filename=str(tmp_path / "queue.sqlite3"), serializer=settings.HUEY["serializer"], immediate=False)
+    queue = SqliteHuey(
+        "neatlatch",
+        filename=str(tmp_path / "queue.sqlite3"),
+        serializer=settings.HUEY["serializer"],
+        immediate=False,
+    )
     done: list[int] = []
 
     @queue.task()

@@ -53,8 +53,15 @@ def take(setup: Setup, handover: Any) -> str:
     return value
 
 
-def noted(setup: Setup, connection: Connection, name: str = "Night run", operations: Sequence[str] = ("GET /manifests",)) -> User:
-    users.use_connection(setup.by, connection, users.Given(name, "", "job", "Freight", "daily"), list(operations))
+def noted(
+    setup: Setup,
+    connection: Connection,
+    name: str = "Night run",
+    operations: Sequence[str] = ("GET /manifests",),
+) -> User:
+    users.use_connection(
+        setup.by, connection, users.Given(name, "", "job", "Freight", "daily"), list(operations)
+    )
     return User.objects.select_related("environment").get(name=name)
 
 
@@ -72,7 +79,9 @@ def ask(key: str, path: str, method: str = "get", **more: Any) -> Any:
     return getattr(WebClient(), method)(path, headers=headers, **more)
 
 
-def test_a_user_takes_a_ready_header_by_reference_name(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_a_user_takes_a_ready_header_by_reference_name(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     setup, connection, user, key = drawn
     answer = ask(key, "/draw/cargo")
     assert answer.status_code == 200, answer.content
@@ -84,14 +93,24 @@ def test_a_user_takes_a_ready_header_by_reference_name(drawn: tuple[Setup, Conne
     lines = ask(key, "/draw/cargo", headers={"Accept": "text/plain"}).content.decode()
     assert lines == f"Authorization: {told['headers']['Authorization']}\n"
     listed = ask(key, "/draw").json()
-    assert (listed["user"], [one["ref"] for one in listed["connections"]]) == ("Night run", ["cargo"])
+    assert (listed["user"], [one["ref"] for one in listed["connections"]]) == (
+        "Night run",
+        ["cargo"],
+    )
     [fact] = Drawn.objects.all()
     assert (fact.user, fact.connection, fact.count, fact.way) == (user.pk, connection.pk, 2, "draw")
     assert fact.credential == str(Connection.objects.get(ref="cargo").credential.pk)  # type: ignore[union-attr]
     shown = setup.web().get("/api/connections/cargo/draws").json()
-    assert (shown[0]["user_name"], shown[0]["today"], len(shown[0]["secrets"])) == ("Night run", 2, 1)
+    assert (shown[0]["user_name"], shown[0]["today"], len(shown[0]["secrets"])) == (
+        "Night run",
+        2,
+        1,
+    )
     assert setup.web().get(f"/api/users/{user.pk}/draws").json()[0]["ref"] == "cargo"
-    lines = {one["language"]: one["text"] for one in setup.web().get("/api/connections/cargo/lines").json()}
+    lines = {
+        one["language"]: one["text"]
+        for one in setup.web().get("/api/connections/cargo/lines").json()
+    }
     assert "/relay/cargo/manifests" in lines["curl"]
     assert key not in json.dumps(lines)
 
@@ -106,8 +125,12 @@ def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, User, str])
     setup, _, user, _ = drawn
     client, handover = services.give(setup.by, user, "client", right="draw")
     take(setup, handover)
-    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
-    token = tokens.give(client, Credential.objects.get(client=client), {"grant_type": "client_credentials"})["access_token"]
+    client = Client.objects.select_related("place__application", "place__environment").get(
+        pk=client.pk
+    )
+    token = tokens.give(
+        client, Credential.objects.get(client=client), {"grant_type": "client_credentials"}
+    )["access_token"]
     assert ask(token, "/draw/cargo").status_code == 200
     assert ask(token, "/relay/cargo/manifests").status_code == 200
     issuing.revoke_tokens(setup.by, client, "a test")
@@ -118,7 +141,12 @@ def test_who_may_not_draw(drawn: tuple[Setup, Connection, User, str]) -> None:
     setup, connection, user, key = drawn
     wrong = key[:-1] + ("A" if key[-1] != "A" else "B")
     bodies = set()
-    other, other_key = issuing.register(setup.by, _accepting(connection), issuing.ClientMetadata("Other", scopes=frozenset()), "bearer")
+    other, other_key = issuing.register(
+        setup.by,
+        _accepting(connection),
+        issuing.ClientMetadata("Other", scopes=frozenset()),
+        "bearer",
+    )
     assert other_key is not None
     for shown, logged in (
         (wrong, "key mistyped"),
@@ -133,14 +161,21 @@ def test_who_may_not_draw(drawn: tuple[Setup, Connection, User, str]) -> None:
         bodies.add(answer.content)
         assert Turned.objects.first().what == logged  # type: ignore[union-attr]
     assert len(bodies) == 1
-    assert ask(key, "/draw/other").status_code == ask(key, "/draw/cargo-manifests").status_code == 404
+    assert (
+        ask(key, "/draw/other").status_code == ask(key, "/draw/cargo-manifests").status_code == 404
+    )
     users.stop_using(setup.by, user.uses.get())
     assert ask(key, "/draw/cargo").status_code == 404
     Client.objects.filter(user=user).update(allow_list=["203.0.113.0/24"])
     assert ask(key, "/draw").status_code == 401
     Client.objects.filter(user=user).update(allow_list=["127.0.0.0/8"])
     assert ask(key, "/draw").status_code == 200
-    assert setup.web().delete(f"/api/users/{user.pk}/keys/{Client.objects.get(user=user).pk}").status_code == 204
+    assert (
+        setup.web()
+        .delete(f"/api/users/{user.pk}/keys/{Client.objects.get(user=user).pk}")
+        .status_code
+        == 204
+    )
     assert ask(key, "/draw").status_code == 401
 
 
@@ -150,39 +185,69 @@ def _accepting(connection: Connection) -> Any:
     return connection.place
 
 
-def test_the_relay_adds_the_credential_and_keeps_to_the_api(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_the_relay_adds_the_credential_and_keeps_to_the_api(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     _, _, _, key = drawn
     answer = ask(key, "/relay/cargo/manifests?x=1")
     assert answer.status_code == 200, answer.content
     assert "manifests" in answer.json()
     assert answer["Neat-Latch-Tries"] == "1"
     assert "sandbox" in answer["Content-Security-Policy"]
-    for address in ("/relay/cargo", "/relay/cargo/"):  # the base itself, where this application has nothing
+    for address in (
+        "/relay/cargo",
+        "/relay/cargo/",
+    ):  # the base itself, where this application has nothing
         assert (ask(key, address).status_code, ask(key, address)["Neat-Latch-Tries"]) == (404, "1")
     assert ask(key, "/relay/cargo//manifests").status_code == 200
     for size in (3, 9):  # above ours, and above Django's own limit
         assert (
-            ask(key, "/relay/cargo/manifests/T-1", "put", data=b"x" * (size << 20), content_type="text/plain").json()["title"]
+            ask(
+                key,
+                "/relay/cargo/manifests/T-1",
+                "put",
+                data=b"x" * (size << 20),
+                content_type="text/plain",
+            ).json()["title"]
             == "The body is too large."
         )
-    refused = ask(key, "/relay/cargo/manifests/T-1", "put", data='{"ship": "a", "sailing": "b"}', content_type="application/json")
+    refused = ask(
+        key,
+        "/relay/cargo/manifests/T-1",
+        "put",
+        data='{"ship": "a", "sailing": "b"}',
+        content_type="application/json",
+    )
     assert refused.status_code == 403  # the application says so: the scope was not granted
     for path in ("/relay/cargo/%2e%2e/office", "/relay/cargo/%252e%252e/token"):
         assert ask(key, path).status_code == 422
 
 
-def test_only_methods_of_applications_are_relayed_and_no_browser_keeps_an_answer(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_only_methods_of_applications_are_relayed_and_no_browser_keeps_an_answer(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     """L3, L4."""
     _, _, _, key = drawn
     for method in ("TRACE", "CONNECT", "PROPFIND"):
-        refused = WebClient().generic(method, "/relay/cargo/manifests", headers={"Authorization": f"Bearer {key}"})
-        assert (refused.status_code, refused["Content-Type"]) == (405, "application/problem+json"), method
-    answer = ask(key, "/relay/cargo/manifests", headers={"Connection": "close", "X-HTTP-Method-Override": "DELETE"})
+        refused = WebClient().generic(
+            method, "/relay/cargo/manifests", headers={"Authorization": f"Bearer {key}"}
+        )
+        assert (refused.status_code, refused["Content-Type"]) == (
+            405,
+            "application/problem+json",
+        ), method
+    answer = ask(
+        key,
+        "/relay/cargo/manifests",
+        headers={"Connection": "close", "X-HTTP-Method-Override": "DELETE"},
+    )
     assert (answer.status_code, answer["Cache-Control"]) == (200, "private, no-store")
     assert "Access-Control-Allow-Origin" not in answer
 
 
-def test_a_key_refused_by_its_allow_list_was_not_used(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_a_key_refused_by_its_allow_list_was_not_used(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     """L5."""
     _, _, user, key = drawn
     Client.objects.filter(user=user).update(allow_list=["203.0.113.0/24"])
@@ -195,13 +260,21 @@ def test_a_key_refused_by_its_allow_list_was_not_used(drawn: tuple[Setup, Connec
     assert Credential.objects.get(pk=held.pk).last_used is not None
 
 
-def test_a_token_that_ends_in_the_middle_of_a_run(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_a_token_that_ends_in_the_middle_of_a_run(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     setup, connection, _, key = drawn
     assert ask(key, "/relay/cargo/manifests").status_code == 200
     issued = setup.stand_ins.calls("issued:refresh_token")
     setup.stand_ins.age(2000, "access")  # over there they have ended; here they look alive
     assert TokenSet.objects.get(connection=connection).ends > timezone.now()  # type: ignore[operator]
-    unsafe = ask(key, "/relay/cargo/manifests/T-1/customs", "post", data="{}", content_type="application/json")
+    unsafe = ask(
+        key,
+        "/relay/cargo/manifests/T-1/customs",
+        "post",
+        data="{}",
+        content_type="application/json",
+    )
     assert unsafe.status_code == 401  # a POST is not repeated (RFC 9110 §9.2.2)
     answer = ask(key, "/relay/cargo/manifests")
     assert (answer.status_code, answer["Neat-Latch-Tries"]) == (200, "2")
@@ -211,7 +284,9 @@ def test_a_token_that_ends_in_the_middle_of_a_run(drawn: tuple[Setup, Connection
 def test_a_token_renewed_by_another_while_one_took_the_old_one(
     drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """What one sent is what was refused: the newer token that another asker got meanwhile is taken, and not renewed once more."""
+    """What one sent is what was refused: the newer token that another asker got meanwhile is taken,
+    and not renewed once more.
+    """
     setup, connection, _, _ = drawn
     real = held_tokens.live
 
@@ -224,7 +299,9 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
 
     monkeypatch.setattr(held_tokens, "live", slowly)
     before = setup.stand_ins.calls("issued:refresh_token")
-    relayed = relay.Relay(connection, relay.Asked("GET", f"{connection.values['api_base']}/manifests", (), b"")).run()
+    relayed = relay.Relay(
+        connection, relay.Asked("GET", f"{connection.values['api_base']}/manifests", (), b"")
+    ).run()
     assert (relayed.status, relayed.tries, relayed.renewed) == (200, 2, True)
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
 
@@ -239,7 +316,9 @@ def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, U
 def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another pace of its own."""
+    """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another
+    pace of its own.
+    """
     setup, connection, user, key = drawn
     Connection.objects.filter(pk=connection.pk).update(pace=2.0)
     _, handover = services.give(setup.by, user, "key", right="draw")
@@ -266,11 +345,19 @@ def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
         refused = ask(key, "/relay/cargo/manifests")
         assert (refused.status_code, refused["Retry-After"]) == (429, "10")
     watch.at += 10
-    assert ask(key, "/relay/cargo/manifests").status_code == 200  # those that were refused are not counted
+    assert (
+        ask(key, "/relay/cargo/manifests").status_code == 200
+    )  # those that were refused are not counted
 
 
 @pytest.mark.parametrize(
-    ("told", "seconds"), [("7", 7.0), ("Wed, 25 Nov 2026 12:00:09 GMT", 9.0), ("Wed, 25 Nov 2026 11:00:00 GMT", 0.0), ("soon", None)]
+    ("told", "seconds"),
+    [
+        ("7", 7.0),
+        ("Wed, 25 Nov 2026 12:00:09 GMT", 9.0),
+        ("Wed, 25 Nov 2026 11:00:00 GMT", 0.0),
+        ("soon", None),
+    ],
 )
 def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float | None) -> None:
     """RFC 9110 §10.2.3."""
@@ -283,20 +370,29 @@ def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, Us
     connection.scheme = CERTIFICATE
     with pytest.raises(Problem, match="relay"):
         services.draw(user, connection)
-    connection.scheme, connection.values = BASIC, {"api_base": connection.values["api_base"], "username": "svc"}
+    connection.scheme, connection.values = (
+        BASIC,
+        {"api_base": connection.values["api_base"], "username": "svc"},
+    )
     with pytest.raises(Problem, match="not set up"):
         services.draw(user, connection)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
-    asker = services.Caller(User.objects.get(), Client.objects.filter(user__isnull=False).get(), frozenset({"draw"}))
+    asker = services.Caller(
+        User.objects.get(), Client.objects.filter(user__isnull=False).get(), frozenset({"draw"})
+    )
     with pytest.raises(Problem, match="account of their own"):
         services.connection_of(asker, "cargo", "draw")
 
 
-def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     setup, connection, user, key = drawn
     now = timezone.now()
 
-    def quickly(shown: str = key, ref: str = "cargo", scope: str = "draw", at: datetime = now) -> quick.Quick | None:
+    def quickly(
+        shown: str = key, ref: str = "cargo", scope: str = "draw", at: datetime = now
+    ) -> quick.Quick | None:
         return quick.draw(f"Bearer {shown}", ref, scope, "127.0.0.1", at)
 
     assert quickly() is None  # the first use is noted by the long way
@@ -318,18 +414,29 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(drawn: 
         assert quickly(shown) is None, shown
     assert quickly(ref="other") is quickly(scope="register") is None
     assert quickly(at=now + timedelta(seconds=61)) is None  # the last use is to be noted again
-    use, tokens_held, secret = user.uses.get(), TokenSet.objects.get(connection=connection), Credential.objects.get(client=own)
+    use, tokens_held, secret = (
+        user.uses.get(),
+        TokenSet.objects.get(connection=connection),
+        Credential.objects.get(client=own),
+    )
     elsewhere = Environment.objects.get(key="production")
     changes: list[tuple[Any, dict[str, Any]]] = [
-        (Credential.objects.filter(pk=secret.pk), {"state": "revoked"}), (Credential.objects.filter(pk=secret.pk), {"ends": now - timedelta(seconds=1)}),
-        (Credential.objects.filter(pk=secret.pk), {"digest": "0" * 64}), (Client.objects.filter(pk=own.pk), {"scopes": []}),
-        (Client.objects.filter(pk=own.pk), {"allow_list": ["203.0.113.0/24"]}), (Client.objects.filter(pk=own.pk), {"house": False}),
-        (Client.objects.filter(pk=own.pk), {"user": None}), (User.objects.filter(pk=user.pk), {"environment": elsewhere}),
-        (type(use).objects.filter(pk=use.pk), {"connection": None}), (Connection.objects.filter(pk=connection.pk), {"individual": True}),
-        (Connection.objects.filter(pk=connection.pk), {"scheme": BASIC}), (TokenSet.objects.filter(pk=tokens_held.pk), {"refused": "gone"}),
-        (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now + timedelta(seconds=5)}), (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now}),
+        (Credential.objects.filter(pk=secret.pk), {"state": "revoked"}),
+        (Credential.objects.filter(pk=secret.pk), {"ends": now - timedelta(seconds=1)}),
+        (Credential.objects.filter(pk=secret.pk), {"digest": "0" * 64}),
+        (Client.objects.filter(pk=own.pk), {"scopes": []}),
+        (Client.objects.filter(pk=own.pk), {"allow_list": ["203.0.113.0/24"]}),
+        (Client.objects.filter(pk=own.pk), {"house": False}),
+        (Client.objects.filter(pk=own.pk), {"user": None}),
+        (User.objects.filter(pk=user.pk), {"environment": elsewhere}),
+        (type(use).objects.filter(pk=use.pk), {"connection": None}),
+        (Connection.objects.filter(pk=connection.pk), {"individual": True}),
+        (Connection.objects.filter(pk=connection.pk), {"scheme": BASIC}),
+        (TokenSet.objects.filter(pk=tokens_held.pk), {"refused": "gone"}),
+        (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now + timedelta(seconds=5)}),
+        (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now}),
         (type(connection.place).objects.filter(pk=connection.place_id), {"environment": elsewhere}),
-    ]  # fmt: skip
+    ]
     for rows, changed in changes:
         before = rows.values(*changed).get()
         rows.update(**changed)
@@ -341,7 +448,9 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(drawn: 
 def test_many_draws_are_all_counted(setup: Setup) -> None:
     """Those that wait for the same commit share it, and none is lost or doubled."""
     now = timezone.now()
-    facts = [ledger.Fact("0" * 31 + str(one), "f" * 32, "", "draw", failed=one == 0) for one in range(3)]
+    facts = [
+        ledger.Fact("0" * 31 + str(one), "f" * 32, "", "draw", failed=one == 0) for one in range(3)
+    ]
 
     def hand() -> None:
         for turn in range(30):
@@ -365,25 +474,33 @@ def test_hours_become_days_and_days_go(setup: Setup) -> None:
     assert ledger.roll_up(begin + timedelta(days=3)) == 0
     assert ledger.roll_up(begin + timedelta(days=20)) == 46
     assert list(Drawn.objects.order_by("begins").values_list("span", "count", "last")) == [
-        ("day", 24, begin + timedelta(hours=23)), ("day", 24, begin + timedelta(hours=47))]  # fmt: skip
+        ("day", 24, begin + timedelta(hours=23)),
+        ("day", 24, begin + timedelta(hours=47)),
+    ]
     assert ledger.roll_up(begin + timedelta(days=20)) == 0
     assert ledger.roll_up(begin + timedelta(days=500)) == 2
     assert not Drawn.objects.exists()
 
 
-def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_a_leaked_key_says_what_could_be_drawn_with_it(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     """What is to be mended is not only the key: what was taken with it may live on."""
     setup, connection, user, key = drawn
     web = setup.web()
 
     def look() -> dict[str, Any]:
-        [one] = web.post("/api/leaks", json.dumps({"text": f"NLATCH_KEY={key}"}), content_type="application/json").json()["credentials"]
+        [one] = web.post(
+            "/api/leaks", json.dumps({"text": f"NLATCH_KEY={key}"}), content_type="application/json"
+        ).json()["credentials"]
         told: dict[str, Any] = one["drawer"]
         return told
 
     told = look()
     assert (told["name"], told["relay"], told["others"]) == (user.name, True, 0)
-    assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [("cargo", None, False)]
+    assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [
+        ("cargo", None, False)
+    ]
     assert ask(key, "/draw/cargo").status_code == 200
     services.give(setup.by, user, "client", right="draw")
     told = look()
@@ -398,7 +515,9 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(drawn: tuple[Setup, Conne
     assert (row["user"], row["user_name"], row["connections"]) == (str(user.pk), user.name, [])
 
 
-def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_the_end_of_the_last_own_key_stands_on_today(
+    drawn: tuple[Setup, Connection, User, str],
+) -> None:
     """The connection latches and goes on; who draws it with a key that ends does not."""
     setup, _, user, _ = drawn
     web, now, queries = setup.web(), timezone.now(), []
@@ -407,15 +526,21 @@ def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connect
         with CaptureQueriesContext(database) as seen:
             told = web.get("/api/today").json()["breaks"]["items"]
         queries.append(len(seen))
-        return [(one["users"][0], one["user"], one["why"].split(" …")[0]) for one in told if one["user"]]
+        return [
+            (one["users"][0], one["user"], one["why"].split(" …")[0]) for one in told if one["user"]
+        ]
 
     assert breaks() == []  # in half a year
     key = Credential.objects.get(client__user=user)
     Credential.objects.filter(pk=key.pk).update(ends=now + timedelta(days=9))
     assert breaks() == [("Night run", str(user.pk), "The API key")]
-    second, handover = services.give(setup.by, user, "client", right="draw", ends=now + timedelta(days=2))
+    second, handover = services.give(
+        setup.by, user, "client", right="draw", ends=now + timedelta(days=2)
+    )
     take(setup, handover)
-    assert breaks() == [("Night run", str(user.pk), "The API key")]  # the client's secret ends sooner, and the key is there still
+    assert breaks() == [
+        ("Night run", str(user.pk), "The API key")
+    ]  # the client's secret ends sooner, and the key is there still
     issuing.revoke(setup.by, key, "a test")
     assert breaks() == [("Night run", str(user.pk), "The client secret")]
     other = noted(setup, Connection.objects.get(), "Day run")
@@ -423,7 +548,9 @@ def test_the_end_of_the_last_own_key_stands_on_today(drawn: tuple[Setup, Connect
     assert [name for name, _, _ in breaks()] == ["Day run", "Night run"]
     assert len(set(queries[1:])) == 1
     User.objects.all().first().uses.all().delete()  # type: ignore[union-attr]
-    assert [name for name, _, _ in breaks()] == ["Night run"]  # with nothing left to draw, nothing stops
+    assert [name for name, _, _ in breaks()] == [
+        "Night run"
+    ]  # with nothing left to draw, nothing stops
 
 
 def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
@@ -446,69 +573,137 @@ def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
     told = web.get(f"/api/users/{user.pk}/drawables").json()
     assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}]
     assert web.get("/api/connections/cargo/drawables").json() == told[0]
-    assert {one["right"] for one in web.get(f"/api/users/{user.pk}/keys").json()} == {"relay", "draw"}
+    assert {one["right"] for one in web.get(f"/api/users/{user.pk}/keys").json()} == {
+        "relay",
+        "draw",
+    }
 
 
 @pytest.mark.parametrize(
-    ("kind", "handed"), [(CODE, "token"), (OAUTH1, "signature"), (API_KEY, "secret"), (BASIC, "secret"), (CERTIFICATE, "nothing")]
+    ("kind", "handed"),
+    [
+        (CODE, "token"),
+        (OAUTH1, "signature"),
+        (API_KEY, "secret"),
+        (BASIC, "secret"),
+        (CERTIFICATE, "nothing"),
+    ],
 )
 def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
     """The very secret is in what is drawn exactly where the page says so."""
     assert hands_out(kind) == handed
     if kind in (CODE, CERTIFICATE):
         return
-    secrets = {"api_key": "hush-a", "password": "hush-b", "client_secret": "hush-c", "token_secret": "hush-d"}
+    secrets = {
+        "api_key": "hush-a",
+        "password": "hush-b",
+        "client_secret": "hush-c",
+        "token_secret": "hush-d",
+    }
     values = {"username": "svc", "client_key": "ck", "token_id": "ti"}
     drawn = dress(Request("GET", "https://a.example/x"), Credentials(kind, values, secrets), "n", 1)
     text = " ".join(
-        f"{name} {value} {base64.b64decode(value.removeprefix('Basic ')) if value.startswith('Basic ') else ''}"
+        f"{name} {value} "
+        f"{base64.b64decode(value.removeprefix('Basic ')) if value.startswith('Basic ') else ''}"
         for name, value in drawn.headers
     )
     assert any(one in text for one in secrets.values()) is (handed == "secret")
 
 
 def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
-    """The hole beside H6: an administrator's session alone gives a key that draws, and the draw hands the stored secret out."""
+    """The hole beside H6: an administrator's session alone gives a key that draws, and the draw
+    hands the stored secret out.
+    """
     place = applications.add_by_hand(
-        setup.by, "Tide tables", "sandbox", {"api_base": "https://localhost:9/tides"}, {"schemes": [{"key": "api_key"}]}
+        setup.by,
+        "Tide tables",
+        "sandbox",
+        {"api_base": "https://localhost:9/tides"},
+        {"schemes": [{"key": "api_key"}]},
     )
     made, _ = connections.create(
-        setup.by, place, "tides", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-tides"}
+        setup.by,
+        place,
+        "tides",
+        "api_key",
+        None,
+        {"api_base": "https://localhost:9/tides"},
+        [],
+        {"api_key": "hush-key-of-the-tides"},
     )
     user = noted(setup, made, operations=[])
     web, codes = setup.web("administrator"), codes_of(Person.objects.get(username="administrator"))
 
     def post(address: str, body: dict[str, Any] | None = None, **headers: str) -> Any:
         sent = {f"Neatlatch-{name}": value for name, value in headers.items()}
-        return web.post(f"/api{address}", json.dumps(body or {}), content_type="application/json", headers=sent)
+        return web.post(
+            f"/api{address}", json.dumps(body or {}), content_type="application/json", headers=sent
+        )
 
     keys = f"/users/{user.pk}/keys"
     refused = post(keys, {"kind": "key", "right": "draw"})
     assert refused.status_code == 409
-    assert (refused.json()["keeps"], refused.json()["moves"][0]["would_go_to"]) == (True, "Night run, who draws it")
-    assert post(keys, {"kind": "key", "right": "draw"}, Held="let-go").status_code == 409  # there is nothing to let go of
+    assert (refused.json()["keeps"], refused.json()["moves"][0]["would_go_to"]) == (
+        True,
+        "Night run, who draws it",
+    )
+    assert (
+        post(keys, {"kind": "key", "right": "draw"}, Held="let-go").status_code == 409
+    )  # there is nothing to let go of
     assert not Client.objects.filter(user=user).exists()
     assert post(keys, {"kind": "key", "right": "relay"}).status_code == 201
-    assert post(keys, {"kind": "key", "right": "draw"}, Code=next(codes), Reason="It cannot use the relay").status_code == 201
+    assert (
+        post(
+            keys,
+            {"kind": "key", "right": "draw"},
+            Code=next(codes),
+            Reason="It cannot use the relay",
+        ).status_code
+        == 201
+    )
     assert Entry.objects.get(did="revealed to").details["connections"] == ["tides"]
     assert services.draw(user, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
-    # Another secret that somebody puts in is drawn by the same; one that is taken by reference, which nobody need know, is not.
+    # Another secret that somebody puts in is drawn by the same; one that is taken by reference,
+    # which nobody need know, is not.
     connections.put_secret(setup.by, made, "hush-key-of-the-next-year")
-    assert services.draw(user, Connection.objects.get(ref="tides")).headers == {"X-Api-Key": "hush-key-of-the-next-year"}
+    assert services.draw(user, Connection.objects.get(ref="tides")).headers == {
+        "X-Api-Key": "hush-key-of-the-next-year"
+    }
     # A connection that it is noted for later hands it nothing until somebody lets it.
     other, _ = connections.create(
-        setup.by, place, "tides-2", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-ebb"}
+        setup.by,
+        place,
+        "tides-2",
+        "api_key",
+        None,
+        {"api_base": "https://localhost:9/tides"},
+        [],
+        {"api_key": "hush-key-of-the-ebb"},
     )
-    users.use_connection(setup.by, other, users.Given("Night run", "", "job", "Freight", "daily"), [])
+    users.use_connection(
+        setup.by, other, users.Given("Night run", "", "job", "Freight", "daily"), []
+    )
     with pytest.raises(Problem, match="Nobody let you draw"):
         services.draw(user, other)
     assert web.get("/api/connections/tides-2/drawables").json()["not_let"] == ["Night run"]
     assert web.get("/api/connections/tides/drawables").json()["not_let"] == []
     assert post("/connections/tides-2/drawables").status_code == 409
-    assert post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()["not_let"] == []
+    assert (
+        post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()[
+            "not_let"
+        ]
+        == []
+    )
     assert services.draw(user, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
     third, _ = connections.create(
-        setup.by, place, "tides-3", "api_key", None, {"api_base": "https://localhost:9/tides"}, [], {"api_key": "hush-key-of-the-moon"}
+        setup.by,
+        place,
+        "tides-3",
+        "api_key",
+        None,
+        {"api_base": "https://localhost:9/tides"},
+        [],
+        {"api_key": "hush-key-of-the-moon"},
     )
     connections.put_secret(setup.by, other, "neatlatch://tides-3/api_key")
     with pytest.raises(Problem, match="Nobody let you draw"):
@@ -518,7 +713,9 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
 def test_the_callers_own_key_does_not_reach_the_application(
     drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """L1, through the door: the field that carries the caller's key to us carries ours to the application, once, and nothing else says who called."""
+    """L1, through the door: the field that carries the caller's key to us carries ours to the
+    application, once, and nothing else says who called.
+    """
     _, _, _, key = drawn
     sent: list[Request] = []
     real = Road.pass_on
@@ -531,7 +728,12 @@ def test_the_callers_own_key_does_not_reach_the_application(
     answer = ask(
         key,
         "/relay/cargo/manifests",
-        headers={"Cookie": "a=b", "X-Forwarded-For": "203.0.113.9", "X-Api-Key": key, "Proxy-Authorization": f"Basic {key}"},
+        headers={
+            "Cookie": "a=b",
+            "X-Forwarded-For": "203.0.113.9",
+            "X-Api-Key": key,
+            "Proxy-Authorization": f"Basic {key}",
+        },
     )
     assert answer.status_code == 200
     fields = [name.lower() for name, _ in sent[-1].headers]
@@ -544,7 +746,9 @@ def test_the_callers_own_key_does_not_reach_the_application(
 def test_who_waits_for_a_renewal_holds_no_worker(
     drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch, force: bool
 ) -> None:
-    """M4: between its steps the work waits outside of the pool; here whoever renews comes to its end meanwhile."""
+    """M4: between its steps the work waits outside of the pool; here whoever renews comes to its
+    end meanwhile.
+    """
     _, connection, _, _ = drawn
     now = timezone.now()
     steps = services.until_renewed(connection, force)

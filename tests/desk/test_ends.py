@@ -27,20 +27,37 @@ END, LATER = "2027-03-12T00:00:00Z", "2027-06-01T00:00:00Z"
 @pytest.fixture(params=["with a client", "without one"])
 def kiosks(setup: Setup, request: pytest.FixtureRequest) -> Connection:
     """A connection by an API key whose end nobody told."""
-    profile: dict[str, Any] = {"schemes": [{"key": "api_key", "settings": {"placement": "header", "name": "X-Key"}}]}
+    profile: dict[str, Any] = {
+        "schemes": [{"key": "api_key", "settings": {"placement": "header", "name": "X-Key"}}]
+    }
     made = applications.add_by_hand(setup.by, "Kiosks", "sandbox", {"api_base": BASE}, profile)
     place = Place.objects.select_related("application", "environment").get(pk=made.pk)
     client = None
     if request.param == "with a client":
-        client = ProviderAccount.objects.create(place=place, name="Ferries", scheme=API_KEY, state="live", changed_at=timezone.now())
+        client = ProviderAccount.objects.create(
+            place=place, name="Ferries", scheme=API_KEY, state="live", changed_at=timezone.now()
+        )
     connection, _ = connections.create(
-        setup.by, place, "kiosks", API_KEY, client, {"api_base": BASE}, [], {"api_key": "kk-0123456789abcdef"}
+        setup.by,
+        place,
+        "kiosks",
+        API_KEY,
+        client,
+        {"api_base": BASE},
+        [],
+        {"api_key": "kk-0123456789abcdef"},
     )
     return connection
 
 
 def put_in(setup: Setup, secret: str, ends: str | None) -> Any:
-    return send(setup.web(), "post", "/connections/kiosks/secrets", {"secret": secret, "key": "api_key", "ends": ends}, **{"If-Match": "*"})
+    return send(
+        setup.web(),
+        "post",
+        "/connections/kiosks/secrets",
+        {"secret": secret, "key": "api_key", "ends": ends},
+        **{"If-Match": "*"},
+    )
 
 
 def shown(setup: Setup) -> tuple[Any, ...]:
@@ -48,7 +65,11 @@ def shown(setup: Setup) -> tuple[Any, ...]:
     web, credential = setup.web(), Credential.objects.get()
     whole = send(web, "get", f"/credentials/{credential.pk}")
     connection = send(web, "get", "/connections/kiosks")
-    found = [whole["ends"], connection["secrets"][0]["ends"], next(one["at"] for one in connection["due"] if one["key"] == "api_key")]
+    found = [
+        whole["ends"],
+        connection["secrets"][0]["ends"],
+        next(one["at"] for one in connection["due"] if one["key"] == "api_key"),
+    ]
     found.append(next(one["ends"] for one in send(web, "get", "/credentials")["items"]))
     if credential.client_id:
         found.append(send(web, "get", f"/clients/{credential.client_id}")["secrets"][0]["ends"])

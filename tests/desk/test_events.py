@@ -1,4 +1,7 @@
-"""Live progress: bounded, and over when whoever watches is logged out (security.md L7). What strangers have written down is bounded too (L12)."""
+"""Live progress: bounded, and over when whoever watches is logged out (security.md L7).
+
+What strangers have written down is bounded too (L12).
+"""
 
 from __future__ import annotations
 
@@ -33,13 +36,19 @@ def running(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> Test:
     """A test that somebody runs, and does not come to its end."""
     monkeypatch.setattr(events, "_MAY_EVERY", 0.0)
     monkeypatch.setattr(events, "_watching", Counter())
-    made = services.begin_test(setup.by, setup.connection(setup.client(setup.place(), "manifest.read")))
-    Test.objects.filter(pk=made.pk).update(state=Test.State.RUNNING, alive_until=timezone.now() + services.ALIVE)
+    made = services.begin_test(
+        setup.by, setup.connection(setup.client(setup.place(), "manifest.read"))
+    )
+    Test.objects.filter(pk=made.pk).update(
+        state=Test.State.RUNNING, alive_until=timezone.now() + services.ALIVE
+    )
     return made
 
 
 def watch(person: Person, test: Test, meanwhile: Any) -> tuple[list[Any], int]:
-    """What a stream tells until it ends by itself, and how many watch afterwards; ``meanwhile`` is done after the first event."""
+    """What a stream tells until it ends by itself, and how many watch afterwards; ``meanwhile`` is
+    done after the first event.
+    """
 
     async def go() -> tuple[list[Any], int]:
         client = AsyncClient()
@@ -56,12 +65,23 @@ def watch(person: Person, test: Test, meanwhile: Any) -> tuple[list[Any], int]:
 
 
 def test_a_stream_ends_with_what_it_shows(setup: Setup, running: Test) -> None:
-    told, left = watch(setup.by, running, lambda _: Test.objects.update(state=Test.State.DONE, passed=True))
+    told, left = watch(
+        setup.by, running, lambda _: Test.objects.update(state=Test.State.DONE, passed=True)
+    )
     assert [one["state"] for one in told] == ["running", "done"]
     assert left == 0
 
 
-@pytest.mark.parametrize("how", ["access off", "another role", "logged out everywhere", "this session ended", "another password"])
+@pytest.mark.parametrize(
+    "how",
+    [
+        "access off",
+        "another role",
+        "logged out everywhere",
+        "this session ended",
+        "another password",
+    ],
+)
 def test_a_stream_ends_with_the_log_in(setup: Setup, running: Test, how: str) -> None:
     """Nothing ends here but the log-in: without that the stream would go on for ten minutes."""
     acts = {
@@ -76,13 +96,17 @@ def test_a_stream_ends_with_the_log_in(setup: Setup, running: Test, how: str) ->
     assert left == 0
 
 
-def test_one_person_watches_so_many_at_once(setup: Setup, running: Test, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_one_person_watches_so_many_at_once(
+    setup: Setup, running: Test, monkeypatch: pytest.MonkeyPatch
+) -> None:
     web = setup.web("administrator")
     at = f"/api/tests/{running.pk}/events"
     me = Person.objects.get(username="administrator")
     monkeypatch.setattr(events, "_watching", Counter({me.pk: events._MOST_OF_ONE}))
     assert web.get(at).status_code == 429
-    monkeypatch.setattr(events, "_watching", Counter(dict.fromkeys(range(10**6, 10**6 + events._MOST), 1)))
+    monkeypatch.setattr(
+        events, "_watching", Counter(dict.fromkeys(range(10**6, 10**6 + events._MOST), 1))
+    )
     assert web.get(at).status_code == 429
     monkeypatch.setattr(events, "_watching", Counter())
     assert web.get(at).status_code == 200
@@ -99,7 +123,9 @@ def test_an_allowance_is_of_one_of_all_and_of_a_minute(monkeypatch: pytest.Monke
     assert allowance.take("a")
 
 
-def test_strangers_have_a_bounded_number_of_rows_written(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_strangers_have_a_bounded_number_of_rows_written(
+    house: House, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(issuing, "_NOTED", strangers.Allowance(5, 50))
     monkeypatch.setattr(endpoints, "_ASKED", strangers.Allowance(5, 50))
     web = WebClient()
@@ -109,19 +135,31 @@ def test_strangers_have_a_bounded_number_of_rows_written(house: House, monkeypat
     before = Turned.objects.count()
     for _ in range(8):
         assert (
-            web.post("/house/sandbox/token", "grant_type=client_credentials", content_type="application/x-www-form-urlencoded").status_code
+            web.post(
+                "/house/sandbox/token",
+                "grant_type=client_credentials",
+                content_type="application/x-www-form-urlencoded",
+            ).status_code
             == 401
         )
-        assert web.get("/draw/nothing", headers={"Authorization": "Bearer nlk_x"}).status_code == 401
+        assert (
+            web.get("/draw/nothing", headers={"Authorization": "Bearer nlk_x"}).status_code == 401
+        )
     assert Turned.objects.count() <= before + 5
 
 
-def test_rules_that_were_changed_meanwhile_are_not_overwritten(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The version that was checked is the one that is replaced, also where another edit comes between check and saving."""
+def test_rules_that_were_changed_meanwhile_are_not_overwritten(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The version that was checked is the one that is replaced, also where another edit comes
+    between check and saving.
+    """
     place = setup.place()
     monkeypatch.setattr(access, "_writable", lambda _: None)
     seen = access.book_of(place)
-    access.save(setup.by, access.book_of(place), access.from_plain(place, {"groups": [], "rules": []}))
+    access.save(
+        setup.by, access.book_of(place), access.from_plain(place, {"groups": [], "rules": []})
+    )
     with pytest.raises(Problem) as told:
         access.save(setup.by, seen, access.from_plain(place, {"groups": [], "rules": []}))
     assert told.value.status == 412

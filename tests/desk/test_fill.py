@@ -1,4 +1,6 @@
-"""A made-up house is the same for the same number, is gone on with where it was cut off, and is put into no real one."""
+"""A made-up house is the same for the same number, is gone on with where it was cut off, and is put
+into no real one.
+"""
 
 from __future__ import annotations
 
@@ -50,12 +52,21 @@ def told() -> dict[str, Any]:
     """What does not depend on when it was made, and is not sealed."""
     rows = Connection.objects.select_related("client", "place__application").order_by("ref")
     return {
-        one.ref: (one.pk, one.scheme, one.state, one.scopes, one.client and one.client.client_id, one.place.application.name)
+        one.ref: (
+            one.pk,
+            one.scheme,
+            one.state,
+            one.scopes,
+            one.client and one.client.client_id,
+            one.place.application.name,
+        )
         for one in rows
     }
 
 
-def test_it_has_what_is_promised_and_grows(empty: None, logins: Path, capsys: pytest.CaptureFixture[str]) -> None:
+def test_it_has_what_is_promised_and_grows(
+    empty: None, logins: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
     said: list[int] = []
     filling.fill(130, said.append)
     assert said == [100, 130]
@@ -89,7 +100,11 @@ def test_it_is_a_house_as_people_have_it(empty: None) -> None:
     assert sound.count() > 0.8 * len(states)
     now = timezone.now()
     for one in halves.each(Connection.objects.filter(state="latched").exclude(summary__off="")):
-        ended = [each for each in one.secrets().values() if each.ends is not None and each.ends < now + timedelta(days=1)]
+        ended = [
+            each
+            for each in one.secrets().values()
+            if each.ends is not None and each.ends < now + timedelta(days=1)
+        ]
         assert ended, one.ref  # of those that work, only an end puts a pin out
     for one in halves.each(Connection.objects.all()):
         assert not destinations.moves(one), one.ref  # what is held may go where it is sent

@@ -27,7 +27,9 @@ def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
     """OAuth clients, a certificate and their users."""
     load_once(stand_ins.port, only=("cargo-manifests", "crew-roster"), with_benches=False)
     client = WebClient()
-    client.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    client.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     index.rebuild()  # other tests' databases were emptied behind the index's back
     yield client
     forget_the_journal()
@@ -81,10 +83,17 @@ def test_words_are_taken_as_they_stand(web: WebClient) -> None:
 
 
 def test_the_index_follows_every_change(web: WebClient) -> None:
-    by, client = Person.objects.get(username="morag"), Client.objects.get(connections__ref="cargo-manifests-staging")
+    by, client = (
+        Person.objects.get(username="morag"),
+        Client.objects.get(connections__ref="cargo-manifests-staging"),
+    )
     clients.change(by, client, clients.with_uris(["https://desk.gannet.example/brand-new"]))
     assert ("redirect URI", "https://desk.gannet.example/brand-new") in found(web, "brand-new")
-    assert not any("127.0.0.1" in name for kind, name in found(web, client.name) if kind == "redirect URI" and "staging" in name)
+    assert not any(
+        "127.0.0.1" in name
+        for kind, name in found(web, client.name)
+        if kind == "redirect URI" and "staging" in name
+    )
     user = User.objects.get(name="Customs return")
     user.name = "Customs paper"
     user.save()
@@ -97,16 +106,24 @@ def test_the_index_follows_every_change(web: WebClient) -> None:
     assert sorted(found(web, "cargo")) == before
 
 
-def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(web: WebClient, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(
+    web: WebClient, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr(index, "BLOCK", 7)
     before = sorted(found(web, "cargo"))
     with database.cursor() as cursor:  # one that nothing stands behind, and one that is missing
         cursor.execute(
-            "INSERT INTO finding_entry (rowid, name, kind) SELECT max(entry) + 1, 'cargo of nobody', 'client' FROM finding_place"
+            "INSERT INTO finding_entry (rowid, name, kind) SELECT max(entry) + 1, 'cargo of "
+            "nobody', 'client' FROM finding_place"
         )
-        cursor.execute("INSERT INTO finding_place (entry, of) SELECT max(entry) + 1, 'nothing:1' FROM finding_place")
+        cursor.execute(
+            "INSERT INTO finding_place (entry, of) SELECT max(entry) + 1, 'nothing:1' FROM "
+            "finding_place"
+        )
         cursor.execute("DELETE FROM finding_entry WHERE name = 'Cargo manifests'")
-        cursor.execute("DELETE FROM finding_place WHERE entry NOT IN (SELECT rowid FROM finding_entry)")
+        cursor.execute(
+            "DELETE FROM finding_place WHERE entry NOT IN (SELECT rowid FROM finding_entry)"
+        )
     assert sorted(found(web, "cargo")) != before
     index.begin()
     for _ in range(5):
@@ -137,7 +154,10 @@ def listed(web: WebClient, words: str) -> list[str]:
 def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     everything = listed(web, "")
     assert listed(web, "env:production") == ["cargo-manifests", "crew-roster"]
-    assert listed(web, "cargo -env:production") == ["cargo-manifests-sandbox", "cargo-manifests-staging"]
+    assert listed(web, "cargo -env:production") == [
+        "cargo-manifests-sandbox",
+        "cargo-manifests-staging",
+    ]
     assert listed(web, "pin:scopes app:cargo env:prod") == ["cargo-manifests"]
     assert "cargo-manifests" not in listed(web, "-pin:scopes")
     assert listed(web, 'user:"night manifest"') == ["cargo-manifests"]
@@ -148,19 +168,43 @@ def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     used = send(web, "get", "/credentials?words=used%3Ayes")["items"]
     assert used
     assert all(one["connections"] for one in used)
-    assert {one["environment"] for one in send(web, "get", "/credentials?words=env%3Aproduction")["items"]} == {"Production"}
+    assert {
+        one["environment"]
+        for one in send(web, "get", "/credentials?words=env%3Aproduction")["items"]
+    } == {"Production"}
 
 
 def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
     isla = WebClient()
-    isla.force_login(Person.objects.get(username="isla"), backend="django.contrib.auth.backends.ModelBackend")
-    made = send(web, "post", "/filters", {"list": "connections", "name": "Broken ones", "words": "state:open"}, 201)
+    isla.force_login(
+        Person.objects.get(username="isla"), backend="django.contrib.auth.backends.ModelBackend"
+    )
+    made = send(
+        web,
+        "post",
+        "/filters",
+        {"list": "connections", "name": "Broken ones", "words": "state:open"},
+        201,
+    )
     assert [one["name"] for one in send(web, "get", "/filters?list=connections")] == ["Broken ones"]
     assert send(isla, "get", "/filters?list=connections") == []
     assert found(isla, "broken") == []
-    send(web, "post", "/filters", {"list": "connections", "name": "Broken ones", "words": "state:open env:production", "shared": True}, 201)
+    send(
+        web,
+        "post",
+        "/filters",
+        {
+            "list": "connections",
+            "name": "Broken ones",
+            "words": "state:open env:production",
+            "shared": True,
+        },
+        201,
+    )
     seen = send(isla, "get", "/filters?list=connections")
-    assert [(one["words"], one["mine"], one["by"]) for one in seen] == [("state:open env:production", False, "Morag Orr")]
+    assert [(one["words"], one["mine"], one["by"]) for one in seen] == [
+        ("state:open env:production", False, "Morag Orr")
+    ]
     assert ("filter", "Broken ones") in found(isla, "broken")
     send(isla, "delete", f"/filters/{made['id']}", status=404)
     send(web, "delete", f"/filters/{made['id']}", status=204)

@@ -12,7 +12,12 @@ from typing import Any
 import pytest
 import time_machine
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, PublicFormat
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    PublicFormat,
+)
 from django.conf import settings
 from django.db import connection
 from django.test import Client as WebClient
@@ -41,7 +46,11 @@ def web(transactional_db: None) -> Iterator[WebClient]:
     load_environments(STORY)
     by = Person.objects.create_user("morag", password=PASSWORD, role="administrator")
     kept = shipped()["berth-booking"]
-    values = {"api_base": "https://berths.example/api", "issuer": "https://own.example", "token_endpoint": "https://own.example/token"}
+    values = {
+        "api_base": "https://berths.example/api",
+        "issuer": "https://own.example",
+        "token_endpoint": "https://own.example/token",
+    }
     applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], "", "Quays")
     Place.objects.update(house=True)
     client = WebClient()
@@ -52,8 +61,15 @@ def web(transactional_db: None) -> Iterator[WebClient]:
 
 def new() -> tuple[Client, Handover]:
     place = Place.objects.select_related("application", "environment").get()
-    fields = ClientMetadata("Quay board", ("quays@gannet.example",), grants=("client_credentials",), scopes=frozenset({"berths.read"}))
-    client, handover = issuing.register(Person.objects.get(username="morag"), place, fields, "oauth2_client")
+    fields = ClientMetadata(
+        "Quay board",
+        ("quays@gannet.example",),
+        grants=("client_credentials",),
+        scopes=frozenset({"berths.read"}),
+    )
+    client, handover = issuing.register(
+        Person.objects.get(username="morag"), place, fields, "oauth2_client"
+    )
     assert handover is not None
     return client, handover
 
@@ -76,21 +92,37 @@ def test_a_link_serves_once_together_with_its_code(web: WebClient) -> None:
     told = stranger.get(f"/api/asked/handovers/{token}").json()
     assert (told["to"], told["client"], told["over"]) == ("Rhona of Quays", "Quay board", False)
     refused = post(
-        stranger, f"/asked/handovers/{token}/takings", {"code": "00000000" if made["code"] != "00000000" else "1", "name": "Rhona"}, 403
+        stranger,
+        f"/asked/handovers/{token}/takings",
+        {"code": "00000000" if made["code"] != "00000000" else "1", "name": "Rhona"},
+        403,
     )
     assert "4 more tries" in refused["errors"]["code"]
     post(stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": " "}, 422)
-    taken = post(stranger, f"/asked/handovers/{token}/takings", {"code": f"{made['code'][:4]} {made['code'][4:]}", "name": "Rhona"})
+    taken = post(
+        stranger,
+        f"/asked/handovers/{token}/takings",
+        {"code": f"{made['code'][:4]} {made['code'][4:]}", "name": "Rhona"},
+    )
     assert is_the_secret(taken["value"])
-    post(stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "Rhona"}, 410)
+    post(
+        stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "Rhona"}, 410
+    )
     post(web, f"/handovers/{handover.pk}/showings", wanted=410)
     receipt = web.get("/api/handovers").json()[0]
-    assert (receipt["state"], receipt["taken_by"], receipt["form"], receipt["taken_from"]) == ("taken", "Rhona", "link", "127.0.0.1")
+    assert (receipt["state"], receipt["taken_by"], receipt["form"], receipt["taken_from"]) == (
+        "taken",
+        "Rhona",
+        "link",
+        "127.0.0.1",
+    )
     assert Credential.objects.get().value is None  # only its digest stayed
     entry = Entry.objects.get(did="took the secret by its link")
     assert (entry.who, entry.details["name given"]) == ("by link", "Rhona")  # M7
     assert Entry.objects.get(did="has the secret").who == "by link"
-    everything = json.dumps([list(Handover.objects.values()), list(Entry.objects.values())], default=str)
+    everything = json.dumps(
+        [list(Handover.objects.values()), list(Entry.objects.values())], default=str
+    )
     assert made["code"] not in everything
     assert token not in everything
     assert taken["value"] not in everything
@@ -115,7 +147,9 @@ def test_many_at_once_and_one_takes_it(web: WebClient) -> None:
 
     def take(name: str) -> None:
         answer = WebClient().post(
-            f"/api/asked/handovers/{token}/takings", json.dumps({"code": made["code"], "name": name}), content_type="application/json"
+            f"/api/asked/handovers/{token}/takings",
+            json.dumps({"code": made["code"], "name": name}),
+            content_type="application/json",
         )
         got.append(answer.status_code)
         connection.close()
@@ -147,13 +181,25 @@ def test_what_nobody_takes_is_revoked_and_said_so(web: WebClient) -> None:
 
 
 def test_a_file_is_read_by_the_owner_of_the_key_alone(web: WebClient) -> None:
-    for private, kind in ((rsa.generate_private_key(65537, 2048), RSAKey), (ec.generate_private_key(ec.SECP256R1()), ECKey)):
+    for private, kind in (
+        (rsa.generate_private_key(65537, 2048), RSAKey),
+        (ec.generate_private_key(ec.SECP256R1()), ECKey),
+    ):
         client, handover = new()
-        public = private.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+        public = (
+            private.public_key()
+            .public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+            .decode()
+        )
         made = post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": public}, 201)
         pem = private.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption())
         opened = json.loads(
-            jwe.decrypt_compact(made["content"], kind.import_key(pem), algorithms=["RSA-OAEP-256", "ECDH-ES", "A256GCM"]).plaintext or b""
+            jwe.decrypt_compact(
+                made["content"],
+                kind.import_key(pem),
+                algorithms=["RSA-OAEP-256", "ECDH-ES", "A256GCM"],
+            ).plaintext
+            or b""
         )  # type: ignore[attr-defined]
         assert is_the_secret(opened["value"])
         assert opened["client_id"] == client.client_id
@@ -166,16 +212,36 @@ def test_which_keys_a_file_is_not_made_for(web: WebClient) -> None:
     _, handover = new()
     weak = rsa.generate_private_key(65537, 1024)
     private = weak.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
-    edwards = ed25519.Ed25519PrivateKey.generate().public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
+    edwards = (
+        ed25519.Ed25519PrivateKey.generate()
+        .public_key()
+        .public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+        .decode()
+    )
     short = weak.public_key().public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo).decode()
-    for key, says in ((private, "private key"), (short, "too weak"), (edwards, "cannot be encrypted to"), ("hello", "no public key"), ('{"kty": "oct", "k": "AA"}', "symmetric"),
-                      ('{"kty": "RSA", "n": "AQAB", "e": "AQAB", "d": "AQAB"}', "private key")):  # fmt: skip
-        assert says in post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": key}, 422)["errors"]["key"], key
+    for key, says in (
+        (private, "private key"),
+        (short, "too weak"),
+        (edwards, "cannot be encrypted to"),
+        ("hello", "no public key"),
+        ('{"kty": "oct", "k": "AA"}', "symmetric"),
+        ('{"kty": "RSA", "n": "AQAB", "e": "AQAB", "d": "AQAB"}', "private key"),
+    ):
+        assert (
+            says
+            in post(web, f"/handovers/{handover.pk}/files", {"to": "Quays", "key": key}, 422)[
+                "errors"
+            ]["key"]
+        ), key
     assert Handover.objects.get(pk=handover.pk).shown is None  # nothing was used up
 
 
 def permit(web: WebClient, code: str, wanted: int = 200) -> Any:
-    answer = web.put("/api/revealing/sandbox", json.dumps({"reveals": True, "code": code}), content_type="application/json")
+    answer = web.put(
+        "/api/revealing/sandbox",
+        json.dumps({"reveals": True, "code": code}),
+        content_type="application/json",
+    )
     assert answer.status_code == wanted, answer.content
     return answer.json()
 
@@ -185,12 +251,18 @@ def enrol(web: WebClient) -> bytes:
     secret = base64.b32decode(begun["secret"] + "=" * (-len(begun["secret"]) % 8))
     assert begun["address"].startswith("otpauth://totp/Neat%20Latch%3Amorag?")
     post(web, "/session/second-factors/confirmations", {"code": "000000"}, 422)
-    assert post(web, "/session/second-factors/confirmations", {"code": totp.code(secret, timezone.now().timestamp())})["second_factor"]
+    assert post(
+        web,
+        "/session/second-factors/confirmations",
+        {"code": totp.code(secret, timezone.now().timestamp())},
+    )["second_factor"]
     return secret
 
 
 def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClient) -> None:
-    """DOMAIN §17: a fresh second factor, a reason, an entry of the journal, and only where the environment permits it."""
+    """DOMAIN §17: a fresh second factor, a reason, an entry of the journal, and only where the
+    environment permits it.
+    """
     with time_machine.travel(timezone.now(), tick=False) as clock:
         client, handover = new()
         credential = Credential.objects.get(client=client)
@@ -201,7 +273,10 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         secret = enrol(web)
         clock.shift(30)
         # H5: whoever has the session for an hour could have set it up
-        for wanted in (permit(web, totp.code(secret, timezone.now().timestamp()), 403), permit(web, "", 403)):
+        for wanted in (
+            permit(web, totp.code(secret, timezone.now().timestamp()), 403),
+            permit(web, "", 403),
+        ):
             assert "younger than a day" in wanted["title"]
         Person.objects.update(factor_since=timezone.now() - timedelta(hours=24))
         assert "not accepted" in permit(web, "", 403)["title"]
@@ -209,10 +284,14 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         assert {one["environment"]: one["reveals"] for one in answer}["sandbox"]
         assert Environment.objects.get(key="production").reveals is False
         code = totp.code(secret, timezone.now().timestamp())
-        post(web, address, {**given, "code": code}, 403)  # the very code that permitted it: each serves once
+        post(
+            web, address, {**given, "code": code}, 403
+        )  # the very code that permitted it: each serves once
         clock.shift(30)
         code = totp.code(secret, timezone.now().timestamp())
-        assert "Say why" in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
+        assert (
+            "Say why" in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
+        )
         shown = post(web, address, {**given, "code": code})
         assert is_the_secret(shown["value"])
         entry = Entry.objects.get(did="revealed")
@@ -220,7 +299,9 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         assert shown["value"] not in json.dumps(entry.details)
         clock.shift(30)
         post(web, f"/handovers/{handover.pk}/closings")
-        post(web, address, {**given, "code": totp.code(secret, timezone.now().timestamp())}, 410)  # nobody can read it back
+        post(
+            web, address, {**given, "code": totp.code(secret, timezone.now().timestamp())}, 410
+        )  # nobody can read it back
 
 
 def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: WebClient) -> None:
@@ -232,16 +313,27 @@ def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: 
         assert stranger.get("/api/session").json()["person"] is None
         clock.shift(30)
         right = totp.code(secret, timezone.now().timestamp())
-        assert post(stranger, "/session", {"username": "morag", "password": PASSWORD, "code": right})["second_factor"]
+        assert post(
+            stranger, "/session", {"username": "morag", "password": PASSWORD, "code": right}
+        )["second_factor"]
         for _ in range(5):
-            post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": "abcdef"}, 403)
+            post(
+                WebClient(),
+                "/session",
+                {"username": "morag", "password": PASSWORD, "code": "abcdef"},
+                403,
+            )
         clock.shift(30)
         right = totp.code(secret, timezone.now().timestamp())
-        post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right}, 429)
+        post(
+            WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right}, 429
+        )
         clock.shift(timedelta(minutes=16))
         right = totp.code(secret, timezone.now().timestamp())
         post(WebClient(), "/session", {"username": "morag", "password": PASSWORD, "code": right})
-        assert web.delete("/api/people/morag/second-factors").status_code == 409  # nobody takes away their own without it
+        assert (
+            web.delete("/api/people/morag/second-factors").status_code == 409
+        )  # nobody takes away their own without it
         other = administrator("ann")
         assert other.delete("/api/people/morag/second-factors").status_code == 204
         assert web.get("/api/session").json()["person"] is None  # a session of before has ended
@@ -252,17 +344,26 @@ def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: 
 
 
 def administrator(username: str) -> WebClient:
-    Person.objects.create_user(username, password=PASSWORD, role="administrator", first_name=username.title())
+    Person.objects.create_user(
+        username, password=PASSWORD, role="administrator", first_name=username.title()
+    )
     web = WebClient()
     post(web, "/session", {"username": username, "password": PASSWORD})
     return web
 
 
 def test_a_session_alone_sets_up_no_second_factor(web: WebClient) -> None:
-    """H5: the password where there is none, the old one where there is; and guessing either rests."""
+    """H5: the password where there is none, the old one where there is; and guessing
+    either rests.
+    """
     with time_machine.travel(timezone.now(), tick=False) as clock:
         assert "password" in post(web, "/session/second-factors", {}, 403)["errors"]
-        assert "password" in post(web, "/session/second-factors", {"password": "x", "code": "123456"}, 403)["errors"]
+        assert (
+            "password"
+            in post(web, "/session/second-factors", {"password": "x", "code": "123456"}, 403)[
+                "errors"
+            ]
+        )
         secret = enrol(web)
         assert "code" in post(web, "/session/second-factors", {"password": PASSWORD}, 403)["errors"]
         clock.shift(30)
@@ -272,11 +373,18 @@ def test_a_session_alone_sets_up_no_second_factor(web: WebClient) -> None:
         for _ in range(5):
             post(web, "/session/second-factors", {"code": "000000"}, 403)
         clock.shift(30)
-        refused = post(web, "/session/second-factors", {"code": totp.code(secret, timezone.now().timestamp())}, 429)
+        refused = post(
+            web,
+            "/session/second-factors",
+            {"code": totp.code(secret, timezone.now().timestamp())},
+            429,
+        )
         assert refused["retry_after"] == 900
 
 
-@pytest.mark.parametrize("how", ["a second factor", "its end", "everywhere", "another role", "no access"])
+@pytest.mark.parametrize(
+    "how", ["a second factor", "its end", "everywhere", "another role", "no access"]
+)
 def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -> None:
     """H7, M8: and none comes back with the access."""
     other = WebClient()
@@ -291,7 +399,11 @@ def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -
             right = totp.code(secret, timezone.now().timestamp())
             post(other, "/session", {"username": "morag", "password": PASSWORD, "code": right})
             clock.shift(30)
-            post(web, "/session/second-factors/removals", {"code": totp.code(secret, timezone.now().timestamp())})
+            post(
+                web,
+                "/session/second-factors/removals",
+                {"code": totp.code(secret, timezone.now().timestamp())},
+            )
         elif how == "everywhere":
             post(web, "/session/endings")
         else:
@@ -299,11 +411,20 @@ def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -
             change = {"role": "reader"} if how == "another role" else {"active": False}
             back = {"role": "administrator"} if how == "another role" else {"active": True}
             for one in (change, back):
-                assert ann.patch("/api/people/morag", json.dumps(one), content_type="application/json").status_code == 200
+                assert (
+                    ann.patch(
+                        "/api/people/morag", json.dumps(one), content_type="application/json"
+                    ).status_code
+                    == 200
+                )
             assert web.get("/api/session").json()["person"] is None
         assert other.get("/api/session").json()["person"] is None
         assert other.get("/api/people").status_code == 401
-        if how in ("a second factor", "its end", "everywhere"):  # done by oneself: the session in which it was done goes on
+        if how in (
+            "a second factor",
+            "its end",
+            "everywhere",
+        ):  # done by oneself: the session in which it was done goes on
             assert web.get("/api/session").json()["username"] == "morag"
 
 
@@ -331,8 +452,12 @@ def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
     assert not any(post(web, "/leaks", {"text": "s3cret-of-nobody"}).values())
     unknown = house_key.make("nlk", "sandbox", b"eight888", b"\x01" * 32)
     assert "none that was issued here" in post(web, "/leaks", {"text": unknown})["ours_by_form"][0]
-    client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
-    token = tokens.give(client, Credential.objects.get(), {"grant_type": "client_credentials"})["access_token"]
+    client = Client.objects.select_related("place__application", "place__environment").get(
+        pk=client.pk
+    )
+    token = tokens.give(client, Credential.objects.get(), {"grant_type": "client_credentials"})[
+        "access_token"
+    ]
     [shown] = post(web, "/leaks", {"text": f"Authorization: Bearer {token}"})["tokens"]
     assert shown["alive"]
     post(web, f"/clients/{client.pk}/token-revocations", {"tokens": [shown["number"]]})
@@ -354,5 +479,10 @@ def test_what_stands_out_and_the_whole_life_of_a_credential(web: WebClient) -> N
     whole = web.get(f"/api/credentials/{row['id']}").json()
     assert [one["did"] for one in whole["life"]][0] == "made"
     assert [(one["did"], one["why"]) for one in whole["life"]][-1] == ("revoked", "a trial")
-    assert (whole["state"], whole["sealed"], whole["house"], whole["receipt"]["state"]) == ("revoked", False, True, "taken")
+    assert (whole["state"], whole["sealed"], whole["house"], whole["receipt"]["state"]) == (
+        "revoked",
+        False,
+        True,
+        "taken",
+    )
     assert web.get("/api/credentials/00000000-0000-0000-0000-000000000000").status_code == 404

@@ -1,4 +1,6 @@
-"""Rounds do no harm: the harmless call only, unless environment and connection permit real work; never as a person."""
+"""Rounds do no harm: the harmless call only, unless environment and connection permit real work;
+never as a person.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ def rung(test: Test, name: str) -> dict[str, Any]:
         (True, True, ["GET", "PUT", "GET", "DELETE"]),
     ],
 )
-def test_real_work_wants_both_permissions(setup: Setup, connection: Connection, environment: bool, itself: bool, sent: list[str]) -> None:
+def test_real_work_wants_both_permissions(
+    setup: Setup, connection: Connection, environment: bool, itself: bool, sent: list[str]
+) -> None:
     web, base = setup.web(), connection.values["api_base"]
     send(web, "put", "/rounds/permissions/sandbox", {"permitted": environment})
     send(web, "patch", "/connections/cargo", {"work_in_rounds": itself}, **{"If-Match": "*"})
@@ -67,16 +71,24 @@ def test_real_work_wants_both_permissions(setup: Setup, connection: Connection, 
 def test_permissions_are_kept_and_stand_in_the_journal(setup: Setup) -> None:
     web = setup.web()
     told = send(web, "get", "/rounds/permissions")
-    assert {one["environment"]["key"]: one["permitted"] for one in told["environments"]}["production"] is False
+    assert {one["environment"]["key"]: one["permitted"] for one in told["environments"]}[
+        "production"
+    ] is False
     send(web, "put", "/rounds/permissions/production", {"permitted": True})
-    send(web, "put", "/rounds/permissions/production", {"permitted": True})  # nothing more is written
+    send(
+        web, "put", "/rounds/permissions/production", {"permitted": True}
+    )  # nothing more is written
     assert Environment.objects.get(key="production").work_in_rounds
-    assert list(Entry.objects.filter(noun="environment").values_list("did", flat=True)) == ["permitted real work in rounds of"]
+    assert list(Entry.objects.filter(noun="environment").values_list("did", flat=True)) == [
+        "permitted real work in rounds of"
+    ]
     send(web, "put", "/rounds/permissions/nowhere", {"permitted": True}, 404)
     send(setup.web("operator"), "put", "/rounds/permissions/sandbox", {"permitted": True}, 403)
 
 
-def test_a_harmless_pass_does_not_mend_work_that_failed(setup: Setup, connection: Connection) -> None:
+def test_a_harmless_pass_does_not_mend_work_that_failed(
+    setup: Setup, connection: Connection
+) -> None:
     application = connection.place.application
     good = application.profile
     application.profile = {**good, "probe": {**good["probe"], "look_path": "/nothing-like-it"}}
@@ -111,7 +123,11 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     Connection.objects.update(work_in_rounds=True)
     connect(own, "ewan", SERVICE)
     connect(own, "isla", PERSON)
-    test = in_a_round() if how == "round" else services.run(services.begin_test(person("ewan"), fresh()))
+    test = (
+        in_a_round()
+        if how == "round"
+        else services.run(services.begin_test(person("ewan"), fresh()))
+    )
     assert test.passed
     assert calls(test, fresh().values["api_base"]) == []
     assert (rung(test, "allowed")["skipped"], rung(test, "work")["skipped"]) == (True, True)
@@ -120,7 +136,10 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     assert test.person == person(whose)
     # It is said to whoever's account it is, and to nobody else.
     by = "the clock" if how == "round" else "ewan"
-    assert [(one["connection"], one["begun_by"]) for one in send(own.web(whose), "get", "/accounts/tests")] == [("cargo", by)]
+    assert [
+        (one["connection"], one["begun_by"])
+        for one in send(own.web(whose), "get", "/accounts/tests")
+    ] == [("cargo", by)]
     other = {"isla": "ewan", "ewan": "isla"}[whose]
     assert send(own.web(other), "get", "/accounts/tests") == []
     assert "makes nothing" in send(own.web(whose), "get", "/accounts")[0]["tests_do"]
@@ -135,7 +154,9 @@ def for_tests(setup: Setup, account: str) -> dict[str, Any]:
     web = setup.web()
     begun = send(web, "post", "/connections/cargo/sign-ins", {"for_tests": True}, 201)
     back = setup.visitor().sign_in(begun["address"], account)
-    done = sign_in.come_back(person("administrator"), back, parse_qs(urlsplit(back).query)["state"][0])
+    done = sign_in.come_back(
+        person("administrator"), back, parse_qs(urlsplit(back).query)["state"][0]
+    )
     assert done is not None
     return {"outcome": done.outcome, "says": done.says}
 
@@ -143,7 +164,9 @@ def for_tests(setup: Setup, account: str) -> dict[str, Any]:
 def named(setup: Setup, account: str, status: int = 200) -> dict[str, Any]:
     """The service account that tests use is named."""
     body = {"individual": True, "tests_as": account}
-    return dict(send(setup.web(), "put", "/connections/cargo/sharing", body, status, **{"If-Match": "*"}))
+    return dict(
+        send(setup.web(), "put", "/connections/cargo/sharing", body, status, **{"If-Match": "*"})
+    )
 
 
 def test_a_service_account_for_tests(own: Setup) -> None:
@@ -154,19 +177,32 @@ def test_a_service_account_for_tests(own: Setup) -> None:
     assert services.limits_of_tests(fresh()).personal  # nobody has signed in as it yet
     before = own.stand_ins.state()
     wrong = for_tests(own, PERSON)
-    assert (wrong["outcome"], TokenSet.objects.filter(person=None).exists()) == ("wrong_account", False)
+    assert (wrong["outcome"], TokenSet.objects.filter(person=None).exists()) == (
+        "wrong_account",
+        False,
+    )
     after = own.stand_ins.state()
-    assert (after["access"], after["refresh"]) == (before["access"], before["refresh"])  # ended there
+    assert (after["access"], after["refresh"]) == (
+        before["access"],
+        before["refresh"],
+    )  # ended there
     assert for_tests(own, SERVICE)["outcome"] == "signed_in"
     test = in_a_round()
-    assert (test.passed, test.person, calls(test, fresh().values["api_base"])) == (True, None, ["GET"])
+    assert (test.passed, test.person, calls(test, fresh().values["api_base"])) == (
+        True,
+        None,
+        ["GET"],
+    )
     assert tokens.whose_to_test(fresh(), "ewan") is None
     assert SERVICE in send(own.web("ewan"), "get", "/accounts")[0]["tests_do"]
     with pytest.raises(Exception, match="no person's"):
         accounts.ask(own.by, fresh(), person("isla"), SERVICE)
     # The tokens are for tests only: people have their own, and are counted apart.
     told = send(own.web(), "get", "/connections/cargo/accounts")
-    assert [(one["username"], one["account"]) for one in told["people"]] == [("isla", ""), ("ewan", PERSON)]
+    assert [(one["username"], one["account"]) for one in told["people"]] == [
+        ("isla", ""),
+        ("ewan", PERSON),
+    ]
     assert (told["tests_as"], told["tests_signed_in_at"] is not None) == (SERVICE, True)
     # Named no longer: its tokens are ended, there too, and tests sign in as a person again.
     held = own.stand_ins.state()
@@ -190,7 +226,9 @@ def test_a_file_that_names_another_account_for_tests(own: Setup) -> None:
     inventory.apply(own.by, yaml.safe_dump(file))
     assert not TokenSet.objects.filter(person=None).exists()
     assert own.stand_ins.state()["refresh"] == held - 1
-    assert Entry.objects.get(did="ended the tokens for tests of").details == {"tokens revoked there": "yes"}
+    assert Entry.objects.get(did="ended the tokens for tests of").details == {
+        "tokens revoked there": "yes"
+    }
     assert TokenSet.objects.get().account == PERSON
 
 

@@ -1,4 +1,6 @@
-"""What held when it was attacked keeps holding (security.md, “Held”), where no other test says so: things that serve once, also to many who come at once."""
+"""What held when it was attacked keeps holding (security.md, “Held”), where no other test says so:
+things that serve once, also to many who come at once.
+"""
 
 from __future__ import annotations
 
@@ -72,8 +74,12 @@ def test_an_authorization_code_serves_once(house: House) -> None:
     """RFC 6749 section 4.1.2: once; and where it comes again, what came of it ends."""
     client, secret = house.client()
     verifier = "nine-and-forty-gannets-dive-for-herring-off-the-sound"
-    session = OAuth2Session(client.client_id, secret, redirect_uri=BACK, code_challenge_method="S256")
-    address, _ = session.create_authorization_url(f"{house.issuer}/authorize", code_verifier=verifier)
+    session = OAuth2Session(
+        client.client_id, secret, redirect_uri=BACK, code_challenge_method="S256"
+    )
+    address, _ = session.create_authorization_url(
+        f"{house.issuer}/authorize", code_verifier=verifier
+    )
     back = house.allow(address)
     form = {
         "grant_type": "authorization_code",
@@ -81,7 +87,12 @@ def test_an_authorization_code_serves_once(house: House) -> None:
         "redirect_uri": BACK,
         "code_verifier": verifier,
     }
-    statuses = [one.status_code for one in at_once(lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret)))]
+    statuses = [
+        one.status_code
+        for one in at_once(
+            lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret))
+        )
+    ]
     assert statuses.count(200) == 1
     assert set(statuses) == {200, 400}
     assert Grant.objects.get().revoked is not None
@@ -92,7 +103,12 @@ def test_a_refresh_token_serves_once(house: House) -> None:
     client, secret = house.client()
     _, tokens = house.with_code(client, secret)
     form = {"grant_type": "refresh_token", "refresh_token": tokens["refresh_token"]}
-    statuses = [one.status_code for one in at_once(lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret)))]
+    statuses = [
+        one.status_code
+        for one in at_once(
+            lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret))
+        )
+    ]
     assert statuses.count(200) <= 1
     assert Grant.objects.get().revoked is not None
 
@@ -116,13 +132,19 @@ def test_a_recovery_code_serves_once(person: Person) -> None:
 
 
 def test_what_a_passkey_signed_serves_once(person: Person) -> None:
-    passkey = Passkey.objects.create(person=person, name="x", credential_id="x", public_key=b"", added=timezone.now())
-    challenges.give_out(person, Challenge.Purpose.CODE, "passkey-abc", timedelta(minutes=2), passkey)
+    passkey = Passkey.objects.create(
+        person=person, name="x", credential_id="x", public_key=b"", added=timezone.now()
+    )
+    challenges.give_out(
+        person, Challenge.Purpose.CODE, "passkey-abc", timedelta(minutes=2), passkey
+    )
     assert at_once(lambda: factors.check(person, "passkey-abc")).count(None) == 1
 
 
 def test_every_package_has_a_hash_and_names_no_registry() -> None:
-    """Each line that names a package is followed by what it must be; the front end's lock says it by integrity (Subresource Integrity, “sha512-”)."""
+    """Each line that names a package is followed by what it must be; the front end's lock says it
+    by integrity (Subresource Integrity, “sha512-”).
+    """
     for name in ("requirements.txt", "requirements-dev.txt"):
         text = (ROOT / name).read_text()
         packages = [part for part in text.replace("\\\n", " ").splitlines() if part[:1].isalnum()]
@@ -130,7 +152,11 @@ def test_every_package_has_a_hash_and_names_no_registry() -> None:
         assert [one for one in packages if "--hash=sha256:" not in one] == []
         assert "://" not in "\n".join(packages)
     lock = json.loads((ROOT / "web" / "package-lock.json").read_text())["packages"]
-    bare = [name for name, one in lock.items() if name and not one.get("link") and not str(one.get("integrity", "")).startswith("sha512-")]
+    bare = [
+        name
+        for name, one in lock.items()
+        if name and not one.get("link") and not str(one.get("integrity", "")).startswith("sha512-")
+    ]
     assert bare == []
     assert [name for name, one in lock.items() if "://" in str(one.get("resolved", ""))] == []
 
@@ -149,15 +175,21 @@ EDITS = {
 def edited(house: House) -> dict[str, str]:
     place = house.place("fuel-ledger")
     client, _ = house.client()
-    hand = clients.prepare(house.by, place, ClientMetadata("By hand", ("t@gannet.example",), redirect_uris=(BACK,)))
+    hand = clients.prepare(
+        house.by, place, ClientMetadata("By hand", ("t@gannet.example",), redirect_uris=(BACK,))
+    )
     values = connections.defaults(place, KINDS["oauth2_code"], hand, BACK)
-    connections.create(house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {})
+    connections.create(
+        house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {}
+    )
     user = users.add(house.by, users.Given("Bunker report", "sandbox", "job", "Quays", "daily"))
     return {"house": str(client.pk), "hand": str(hand.pk), "user": str(user.pk)}
 
 
 @pytest.mark.parametrize("what", EDITS)
-def test_of_edits_made_on_the_same_version_one_is_saved(house: House, edited: dict[str, str], what: str) -> None:
+def test_of_edits_made_on_the_same_version_one_is_saved(
+    house: House, edited: dict[str, str], what: str
+) -> None:
     """RFC 9110 section 13.1.1: also where all have been found to fit before the first is saved."""
     address, body = EDITS[what]
     method = "put" if what == "sharing" else "patch"
@@ -167,7 +199,12 @@ def test_of_edits_made_on_the_same_version_one_is_saved(house: House, edited: di
     def edit() -> int:
         web = WebClient()
         web.force_login(house.by, backend="django.contrib.auth.backends.ModelBackend")
-        said = getattr(web, method)(path, json.dumps(body), content_type="application/json", headers={"If-Match": f'"{whole["version"]}"'})
+        said = getattr(web, method)(
+            path,
+            json.dumps(body),
+            content_type="application/json",
+            headers={"If-Match": f'"{whole["version"]}"'},
+        )
         return int(said.status_code)
 
     got = at_once(edit)

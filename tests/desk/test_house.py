@@ -1,4 +1,6 @@
-"""The grants of the house authority, asked for by clients that others wrote: Authlib and oauthlib for each, joserfc for its signatures."""
+"""The grants of the house authority, asked for by clients that others wrote: Authlib and oauthlib
+for each, joserfc for its signatures.
+"""
 
 from __future__ import annotations
 
@@ -43,15 +45,26 @@ from .houses import ASK, BACK, House, turned
 def test_authlib_signs_a_person_in_and_renews(house: House) -> None:
     client, secret = house.client()
     session, told = house.with_code(client, secret)
-    assert (told["token_type"], told["scope"], told["expires_in"]) == ("Bearer", "ledger.read ledger.write", 900)
+    assert (told["token_type"], told["scope"], told["expires_in"]) == (
+        "Bearer",
+        "ledger.read ledger.write",
+        900,
+    )
     asker = house.resource()
     seen = house.introspect(told["access_token"], asker)
     assert seen["active"]
-    assert (seen["username"], seen["client_id"], seen["scope"]) == ("morag", client.client_id, "ledger.read ledger.write")
+    assert (seen["username"], seen["client_id"], seen["scope"]) == (
+        "morag",
+        client.client_id,
+        "ledger.read ledger.write",
+    )
     renewed = session.refresh_token(f"{house.issuer}/token", scope="ledger.read")
     assert renewed["scope"] == "ledger.read"
     assert renewed["refresh_token"] != told["refresh_token"]  # RFC 9700 §4.14.2: another each time
-    assert session.revoke_token(f"{house.issuer}/revoke", token=renewed["refresh_token"]).status_code == 200
+    assert (
+        session.revoke_token(f"{house.issuer}/revoke", token=renewed["refresh_token"]).status_code
+        == 200
+    )
     assert not house.introspect(renewed["access_token"], asker)["active"]
     assert Grant.objects.get().why == "given back by the client"
     assert not Access.objects.filter(revoked=None).exists()
@@ -63,45 +76,80 @@ def test_an_old_refresh_token_ends_the_family(house: House) -> None:
     asker = house.resource()
     _, told = house.with_code(client, secret)
     auth, first = (client.client_id, secret), told["refresh_token"]
-    second = ASK.post(f"{house.issuer}/token", data={"grant_type": "refresh_token", "refresh_token": first}, auth=auth).json()
+    second = ASK.post(
+        f"{house.issuer}/token",
+        data={"grant_type": "refresh_token", "refresh_token": first},
+        auth=auth,
+    ).json()
     assert house.introspect(second["access_token"], asker)["active"]
-    again = ASK.post(f"{house.issuer}/token", data={"grant_type": "refresh_token", "refresh_token": first}, auth=auth)
+    again = ASK.post(
+        f"{house.issuer}/token",
+        data={"grant_type": "refresh_token", "refresh_token": first},
+        auth=auth,
+    )
     assert (again.status_code, again.json()["error"]) == (400, "invalid_grant")
     assert turned()[0] == "refresh token reused"
     assert not house.introspect(second["access_token"], asker)["active"]
-    after = ASK.post(f"{house.issuer}/token", data={"grant_type": "refresh_token", "refresh_token": second["refresh_token"]}, auth=auth)
+    after = ASK.post(
+        f"{house.issuer}/token",
+        data={"grant_type": "refresh_token", "refresh_token": second["refresh_token"]},
+        auth=auth,
+    )
     assert after.json()["error"] == "invalid_grant"
     assert "used again" in Grant.objects.get().why
 
 
 def test_oauthlib_uses_each_grant(house: House, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setenv("OAUTHLIB_INSECURE_TRANSPORT", "1")  # a loopback address
-    client, secret = house.client("berth-booking", "oauth2_client", sign_in_method="client_secret_post")
+    client, secret = house.client(
+        "berth-booking", "oauth2_client", sign_in_method="client_secret_post"
+    )
     back_end = BackendApplicationClient(client.client_id)
-    body = back_end.prepare_request_body(include_client_id=True, client_secret=secret, scope="berths.read")
-    answer = ASK.post(f"{house.issuer}/token", content=body, headers={"Content-Type": "application/x-www-form-urlencoded"})
-    assert back_end.parse_request_body_response(answer.text, scope=["berths.read"])["token_type"] == "Bearer"
+    body = back_end.prepare_request_body(
+        include_client_id=True, client_secret=secret, scope="berths.read"
+    )
+    answer = ASK.post(
+        f"{house.issuer}/token",
+        content=body,
+        headers={"Content-Type": "application/x-www-form-urlencoded"},
+    )
+    assert (
+        back_end.parse_request_body_response(answer.text, scope=["berths.read"])["token_type"]
+        == "Bearer"
+    )
 
     client, secret = house.client()
     web = WebApplicationClient(client.client_id)
     verifier = web.create_code_verifier(64)
-    address = web.prepare_request_uri(f"{house.issuer}/authorize", BACK, scope="ledger.read", state="s t&=+", code_challenge_method="S256",
-                                      code_challenge=web.create_code_challenge(verifier, "S256"))  # fmt: skip
+    address = web.prepare_request_uri(
+        f"{house.issuer}/authorize",
+        BACK,
+        scope="ledger.read",
+        state="s t&=+",
+        code_challenge_method="S256",
+        code_challenge=web.create_code_challenge(verifier, "S256"),
+    )
     code = web.parse_request_uri_response(house.allow(address), state="s t&=+")["code"]
     body = web.prepare_request_body(code, BACK, code_verifier=verifier)
     form = {"Content-Type": "application/x-www-form-urlencoded"}
     told = web.parse_request_body_response(
-        ASK.post(f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret)).text
+        ASK.post(
+            f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret)
+        ).text
     )
     body = web.prepare_refresh_body(refresh_token=told["refresh_token"])
     renewed = web.parse_request_body_response(
-        ASK.post(f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret)).text
+        ASK.post(
+            f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret)
+        ).text
     )
     assert renewed["scope"] == ["ledger.read"]
 
     # The password grant is not served to anybody (RFC 9700 §2.4).
     body = LegacyApplicationClient(client.client_id).prepare_request_body("morag", PASSWORD)
-    refused = ASK.post(f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret))
+    refused = ASK.post(
+        f"{house.issuer}/token", content=body, headers=form, auth=(client.client_id, secret)
+    )
     assert (refused.status_code, refused.json()["error"]) == (400, "unsupported_grant_type")
 
 
@@ -121,14 +169,17 @@ def test_access_tokens_are_what_rfc_9068_says(house: House) -> None:
         def get_jwks(self) -> Any:
             return keys
 
-    validator = Validator("http://127.0.0.1:8600/house/sandbox", "https://fuel-ledger.gannet.example/api")
+    validator = Validator(
+        "http://127.0.0.1:8600/house/sandbox", "https://fuel-ledger.gannet.example/api"
+    )
     claims = validator.authenticate_token(told["access_token"])
     assert isinstance(claims, JWTAccessTokenClaims)
     validator.validate_token(claims, ["ledger.read"], None)
     with pytest.raises(Exception, match="insufficient_scope"):
         validator.validate_token(claims, ["ledger.write"], None)
 
-    # A receiver that checks signatures by itself learns of a revocation from the status list (Token Status List §8.3).
+    # A receiver that checks signatures by itself learns of a revocation from the status list (Token
+    # Status List §8.3).
     where = token.claims["status"]["status_list"]
     address = where["uri"].replace("http://127.0.0.1:8600", house.base)
 
@@ -148,7 +199,14 @@ def test_two_secrets_live_side_by_side_and_no_third(house: House) -> None:
     client, first = house.client("berth-booking", "oauth2_client")
     _, second = show(house.by, issuing.add_secret(house.by, client))
     for one in (first, second):
-        assert ASK.post(f"{house.issuer}/token", data={"grant_type": "client_credentials"}, auth=(client.client_id, one)).status_code == 200
+        assert (
+            ASK.post(
+                f"{house.issuer}/token",
+                data={"grant_type": "client_credentials"},
+                auth=(client.client_id, one),
+            ).status_code
+            == 200
+        )
     with pytest.raises(Exception, match="Two secrets"):
         issuing.add_secret(house.by, client)
     newer = Credential.objects.filter(client=client).latest("issued")
@@ -168,16 +226,31 @@ def test_what_an_authorization_request_may_not_be(house: House) -> None:
     }
 
     def sent(**changed: str) -> str:
-        answer = ASK.get(f"{house.issuer}/authorize", params={key: value for key, value in {**good, **changed}.items() if value})
+        answer = ASK.get(
+            f"{house.issuer}/authorize",
+            params={key: value for key, value in {**good, **changed}.items() if value},
+        )
         return str(answer.headers["Location"])
 
-    for changed, error in (({"code_challenge": ""}, "invalid_request"), ({"code_challenge_method": "plain"}, "invalid_request"), ({"scope": "ledger.burn"}, "invalid_scope"),
-                           ({"response_type": "token"}, "unsupported_response_type"), ({"resource": "https://other.example"}, "invalid_target")):  # fmt: skip
+    for changed, error in (
+        ({"code_challenge": ""}, "invalid_request"),
+        ({"code_challenge_method": "plain"}, "invalid_request"),
+        ({"scope": "ledger.burn"}, "invalid_scope"),
+        ({"response_type": "token"}, "unsupported_response_type"),
+        ({"resource": "https://other.example"}, "invalid_target"),
+    ):
         query = parse_qs(urlsplit(sent(**changed)).query)
         assert sent(**changed).startswith(BACK)
-        assert (query["error"], query["state"], query["iss"]) == ([error], ["x"], ["http://127.0.0.1:8600/house/sandbox"]), changed
+        assert (query["error"], query["state"], query["iss"]) == (
+            [error],
+            ["x"],
+            ["http://127.0.0.1:8600/house/sandbox"],
+        ), changed
     # These are not sent back: nobody knows whom they would reach (RFC 6749 §4.1.2.1).
-    for changed, name in (({"redirect_uri": BACK + "/"}, "Quay board"), ({"client_id": "nobody"}, "")):
+    for changed, name in (
+        ({"redirect_uri": BACK + "/"}, "Quay board"),
+        ({"client_id": "nobody"}, ""),
+    ):
         page = sent(**changed)
         assert page.startswith("/allow/")
         told = house.web.get(f"/api/house/requests/{page.removeprefix('/allow/')}").json()
@@ -188,12 +261,20 @@ def test_what_an_authorization_request_may_not_be(house: House) -> None:
 
 
 def test_an_administrators_scope_waits_for_consent(house: House) -> None:
-    client, secret = house.client("berth-booking", "oauth2_client", scopes=("berths.read", "berths.book"))
+    client, secret = house.client(
+        "berth-booking", "oauth2_client", scopes=("berths.read", "berths.book")
+    )
     ask = {"grant_type": "client_credentials", "scope": "berths.book"}
     answer = ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret))
-    assert answer.json() == {"error": "invalid_scope", "error_description": "berths.book waits for an administrator's consent"}
+    assert answer.json() == {
+        "error": "invalid_scope",
+        "error_description": "berths.book waits for an administrator's consent",
+    }
     note_consent(house.by, client, "berths.book", True)
-    assert ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).json()["scope"] == "berths.book"
+    assert (
+        ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).json()["scope"]
+        == "berths.book"
+    )
 
 
 def test_who_leaves_takes_what_they_allowed_along(house: House) -> None:
@@ -213,13 +294,19 @@ def test_who_leaves_takes_what_they_allowed_along(house: House) -> None:
 
 @pytest.mark.parametrize("how", ["leaves", "is switched off", "is switched off by a file"])
 def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how: str) -> None:
-    """M9: receivers that check by themselves learn of it too, and nothing comes back with the access."""
+    """M9: receivers that check by themselves learn of it too, and nothing comes back with the
+    access.
+    """
     client, secret = house.client()
     asker = house.resource()
     _, told = house.with_code(client, secret)
     number = Access.objects.get().pk
-    assert f"grant:{Grant.objects.get().pk}" in {one.key for one in leaving.belongings(house.by).things}
-    other = Person.objects.create_user("ann", password="skerry-lantern-hawser", role="administrator")
+    assert f"grant:{Grant.objects.get().pk}" in {
+        one.key for one in leaving.belongings(house.by).things
+    }
+    other = Person.objects.create_user(
+        "ann", password="skerry-lantern-hawser", role="administrator"
+    )
     if how == "leaves":
         leaving.leave(other, house.by)
     elif how == "is switched off":
@@ -228,26 +315,37 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
         given = {"name": "Morag Orr", "role": "administrator", "active": False, "email": ""}
         Applying(other).person(house.by.username, given, Told("applied: change"))
     assert Grant.objects.get().revoked is not None
-    shown = json.loads(b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1]))
+    shown = json.loads(
+        b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1])
+    )
     octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
     place = number % tokens.BLOCK
     assert octets[place // 8] >> (place % 8) & 1
     Person.objects.filter(pk=house.by.pk).update(is_active=True, left=None)
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
-    assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"
+    assert (
+        ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()[
+            "error"
+        ]
+        == "invalid_grant"
+    )
 
 
 def bit(environment: Environment, number: int) -> int:
     """What the status list says of a token, by its number."""
-    shown = json.loads(b64decode(tokens.statuses(environment, number // tokens.BLOCK).split(".")[1]))
+    shown = json.loads(
+        b64decode(tokens.statuses(environment, number // tokens.BLOCK).split(".")[1])
+    )
     octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
     place = number % tokens.BLOCK
     return octets[place // 8] >> (place % 8) & 1
 
 
 @pytest.mark.parametrize("how", ["on its page", "by the inventory", "with the user that drew"])
-def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(house: House, how: str) -> None:
+def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(
+    house: House, how: str
+) -> None:
     if how == "with the user that drew":
         user = users.add(house.by, users.Given("Night run", "sandbox"))
         client, handover = drawing.give(house.by, user, "client", "relay")
@@ -255,7 +353,11 @@ def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(h
         secret = show(house.by, handover)[1]
     else:
         client, secret = house.client(scheme="oauth2_client")
-    ASK.post(f"{house.issuer}/token", data={"grant_type": "client_credentials"}, auth=(client.client_id, secret)).raise_for_status()
+    ASK.post(
+        f"{house.issuer}/token",
+        data={"grant_type": "client_credentials"},
+        auth=(client.client_id, secret),
+    ).raise_for_status()
     number, environment = Access.objects.get().pk, client.place.environment
     assert not bit(environment, number)
     if how == "on its page":
@@ -283,7 +385,12 @@ def test_a_restore_ends_what_was_allowed(house: House, tmp_path: Path) -> None:
     assert any("clients of the house (1) is ended" in one for one in said)
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
-    assert ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()["error"] == "invalid_grant"
+    assert (
+        ASK.post(f"{house.issuer}/token", data=again, auth=(client.client_id, secret)).json()[
+            "error"
+        ]
+        == "invalid_grant"
+    )
 
 
 def b64decode(text: str) -> bytes:
@@ -309,12 +416,18 @@ def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> 
     listed = house.web.get("/api/redirect-uris").json()["items"]
     # Its holder signs people in elsewhere: that nobody here sends its URI says nothing.
     assert [(one["registered"], one["callers"], one["unused"]) for one in listed] == [(1, 0, 0)]
-    assert [one["name"] for one in house.web.get("/api/scopes").json()["items"]] == [one["name"] for one in listed]
+    assert [one["name"] for one in house.web.get("/api/scopes").json()["items"]] == [
+        one["name"] for one in listed
+    ]
 
 
-@pytest.mark.parametrize(("uri", "faulty"), [("http://localhost/back", 0), ("http://localhost/back#x", 1)])
+@pytest.mark.parametrize(
+    ("uri", "faulty"), [("http://localhost/back", 0), ("http://localhost/back#x", 1)]
+)
 def test_what_is_only_not_recommended_is_no_fault(house: House, uri: str, faulty: int) -> None:
     """RFC 8252 §8.3 does not recommend localhost; RFC 6749 §3.1.2 forbids a fragment."""
     house.client()
     Client.objects.update(redirect_uris=[uri])
-    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()["items"]] == [faulty]
+    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()["items"]] == [
+        faulty
+    ]

@@ -1,4 +1,6 @@
-"""An import in blocks: planned and checked before, guarded meanwhile, stopped by a failing block, undone by its stored steps."""
+"""An import in blocks: planned and checked before, guarded meanwhile, stopped by a failing block,
+undone by its stored steps.
+"""
 
 from __future__ import annotations
 
@@ -49,14 +51,25 @@ def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
 
 
 def with_many(by: Person, **more: Any) -> str:
-    """A file that adds many users, each of which calls a connection, and changes a connection and an application."""
+    """A file that adds many users, each of which calls a connection, and changes a connection and
+    an application.
+    """
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
     for number in range(MANY):
         plain["users"][f"Night run {number:03}/production"] = {
-            "name": f"Night run {number:03}", "environment": "production", "runs": "nightly",
-            "uses": [{"application": "cargo-manifests", "connection": "cargo-manifests", "operations": ["GET /berths"]}]}  # fmt: skip
+            "name": f"Night run {number:03}",
+            "environment": "production",
+            "runs": "nightly",
+            "uses": [
+                {
+                    "application": "cargo-manifests",
+                    "connection": "cargo-manifests",
+                    "operations": ["GET /berths"],
+                }
+            ],
+        }
     plain.update(more)
     return yaml.safe_dump(plain, sort_keys=False)
 
@@ -87,7 +100,12 @@ def test_a_large_file_is_applied_block_by_block(by: Person) -> None:
     first, text = services.export(by), with_many(by)
     plan, seen = begun(by, text), list[tuple[int, int]]()
     assert plan.total == MANY + 2
-    blocks.work_on(plan, lambda now: seen.append((now.done, User.objects.filter(name__startswith="Night run").count())))
+    blocks.work_on(
+        plan,
+        lambda now: seen.append(
+            (now.done, User.objects.filter(name__startswith="Night run").count())
+        ),
+    )
     assert [done for done, _ in seen] == sorted({done for done, _ in seen})
     assert len(seen) > 3
     assert seen[-1] == (MANY + 2, MANY)
@@ -115,7 +133,9 @@ def test_a_block_costs_what_it_may(by: Person) -> None:
     assert sum(sizes) == plan.total
 
 
-def test_a_small_file_is_applied_whole_or_not_at_all(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_small_file_is_applied_whole_or_not_at_all(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["users"]["Customs return/production"]["runs"] = "hourly"
@@ -132,8 +152,12 @@ def test_a_small_file_is_applied_whole_or_not_at_all(by: Person, monkeypatch: py
     assert not ImportStep.objects.exists()
 
 
-def test_a_small_file_that_is_applied_and_not_ended_is_ended_by_the_worker(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The database refuses after the block: nobody may think that nothing was applied, and it can be undone."""
+def test_a_small_file_that_is_applied_and_not_ended_is_ended_by_the_worker(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The database refuses after the block: nobody may think that nothing was applied, and it can
+    be undone.
+    """
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
 
@@ -194,10 +218,14 @@ def edits(by: Person) -> dict[str, Any]:
     night = User.objects.filter(name="Customs return").get()
     return {
         "a connection": lambda: connections.change(by, cargo, {"pace": 8.0}),
-        "a secret of a connection": lambda: connections.put_secret(by, cargo, "a-new-secret-value-1234"),
+        "a secret of a connection": lambda: connections.put_secret(
+            by, cargo, "a-new-secret-value-1234"
+        ),
         "a user": lambda: users.change(by, night, {"runs": "weekly"}),
         "a use": lambda: users.use(by, night, cargo.place.application, None, []),
-        "an application": lambda: applications.change(by, cargo.place.application, {"purpose": "x"}),
+        "an application": lambda: applications.change(
+            by, cargo.place.application, {"purpose": "x"}
+        ),
         "the removal of a connection": lambda: connections.remove(by, cargo),
     }
 
@@ -215,13 +243,24 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
         with pytest.raises(Problem, match=r"An import is changing this\.") as refused:
             edit()
         assert refused.value.status == 409, what
-    told = send(web_of(by), "patch", "/applications/cargo-manifests", {"purpose": "x"}, 409, **_version("cargo-manifests"))
+    told = send(
+        web_of(by),
+        "patch",
+        "/applications/cargo-manifests",
+        {"purpose": "x"},
+        409,
+        **_version("cargo-manifests"),
+    )
     assert told["title"] == "An import is changing this."
     assert services.collect() == stood
     # What is not in it is changed as ever, and so is what programs keep of what is.
     connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
-    Connection.objects.filter(ref="cargo-manifests").update(state="latched", tested_at=timezone.now())
-    Use.objects.filter(user__name="Customs return").update(seen={"GET /berths": 3}, seen_at=timezone.now())
+    Connection.objects.filter(ref="cargo-manifests").update(
+        state="latched", tested_at=timezone.now()
+    )
+    Use.objects.filter(user__name="Customs return").update(
+        seen={"GET /berths": 3}, seen_at=timezone.now()
+    )
     with pytest.raises(Problem, match="Another import is being applied"):
         services.begin(by, with_many(by))
     services.stop(by, plan)
@@ -234,39 +273,64 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
 def with_one_of_each_kind(by: Person) -> dict[str, Any]:
     """A file that adds an object of each kind."""
     plain: dict[str, Any] = yaml.safe_load(services.export(by))
-    plain["environments"]["rehearsing"] = {**plain["environments"]["sandbox"], "name": "Rehearsing", "order": 9}
+    plain["environments"]["rehearsing"] = {
+        **plain["environments"]["sandbox"],
+        "name": "Rehearsing",
+        "order": 9,
+    }
     plain["people"]["fiona"] = {**plain["people"]["ewan"], "name": "Fiona Reid"}
     plain["teams"]["Tides"] = {"people": ["ewan", "fiona"]}
     plain["owners"]["Lock keepers"] = plain["owners"]["Quays"]
     plain["applications"]["tides"] = {**plain["applications"]["vessel-positions"], "name": "Tides"}
-    plain["places"]["tides/production"] = {**plain["places"]["vessel-positions/production"], "application": "tides"}
+    plain["places"]["tides/production"] = {
+        **plain["places"]["vessel-positions/production"],
+        "application": "tides",
+    }
     client = dict(plain["clients"]["vessel-positions/production/Gannet Sound Ferries, positions"])
     for field in ("managed", "management_address", "management_token", "consents"):
         client.pop(field, None)
-    plain["clients"]["tides/production/Tides"] = {**client, "id": str(uuid4()), "name": "Tides", "place": "tides/production"}
+    plain["clients"]["tides/production/Tides"] = {
+        **client,
+        "id": str(uuid4()),
+        "name": "Tides",
+        "place": "tides/production",
+    }
     secret = next(one for one in plain["credentials"].values() if one["kind"] == "client_secret")
     plain["credentials"][str(uuid4())] = {**secret, "client": "tides/production/Tides"}
-    connection = {**plain["connections"]["vessel-positions"], "secrets": {}, "place": "tides/production"}
+    connection = {
+        **plain["connections"]["vessel-positions"],
+        "secrets": {},
+        "place": "tides/production",
+    }
     plain["connections"]["tides"] = {**connection, "client": "tides/production/Tides"}
-    plain["users"]["Tide tables/production"] = {**plain["users"]["Arrival boards/production"], "name": "Tide tables"}
+    plain["users"]["Tide tables/production"] = {
+        **plain["users"]["Arrival boards/production"],
+        "name": "Tide tables",
+    }
     return plain
 
 
 def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Person) -> None:
-    """An edit before its end would be taken for the import's own, and an undo would take it away."""
+    """An edit before its end would be taken for the import's own, and an undo would
+    take it away.
+    """
     plain = with_one_of_each_kind(by)
     for number in range(MANY):  # the last to be added, so the others wait for them
         plain["users"][f"Tide tables {number:02}/production"] = {
             **plain["users"]["Arrival boards/production"],
             "name": f"Tide tables {number:02}",
         }
-    plan = begun(by, yaml.safe_dump(json.loads(json.dumps(plain)), sort_keys=False))  # without aliases
+    plan = begun(
+        by, yaml.safe_dump(json.loads(json.dumps(plain)), sort_keys=False)
+    )  # without aliases
     while not User.objects.filter(name="Tide tables").exists():
         plan = one_block(plan)
     assert plan.is_open
     rows, added = planning.collected().rows, plan.steps.filter(number__lte=plan.done)
     assert {step.kind for step in added} == {kind.name for kind in KINDS}
-    assert {(step.kind, step.key): step.row for step in added} == {(step.kind, step.key): rows[step.kind, step.key] for step in added}
+    assert {(step.kind, step.key): step.row for step in added} == {
+        (step.kind, step.key): rows[step.kind, step.key] for step in added
+    }
     edits = (
         lambda: connections.change(by, Connection.objects.get(ref="tides"), {"pace": 6.0}),
         lambda: applications.change(by, Application.objects.get(key="tides"), {"purpose": "x"}),
@@ -281,8 +345,14 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     left = {change.kind: change for change in shown.changes if not change.does}
     # What was edited after its end stays, with all that it uses.
     assert {kind: change.act for kind, change in left.items()} == {
-        "connections": "kept", "clients": "kept", "places": "kept", "applications": "kept"}  # fmt: skip
-    assert left["clients"].says == ("still used by connections → tides, which stays; it stays, too",)
+        "connections": "kept",
+        "clients": "kept",
+        "places": "kept",
+        "applications": "kept",
+    }
+    assert left["clients"].says == (
+        "still used by connections → tides, which stays; it stays, too",
+    )
     undoing = services.undo(by, plan).plan
     assert undoing is not None
     services.to_its_end(undoing)
@@ -291,7 +361,9 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
 
 
 def test_some_objects_are_read_as_all_are(by: Person) -> None:
-    """What is checked and noted of an import is read by its rows: a small one costs little in a large house."""
+    """What is checked and noted of an import is read by its rows: a small one costs little in a
+    large house.
+    """
     connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
     all_of_them = planning.collected()
     for kind in KINDS:
@@ -300,12 +372,16 @@ def test_some_objects_are_read_as_all_are(by: Person) -> None:
             found = collecting.of_rows(kind.name, list(rows))
         assert rows, kind.name
         assert {row: now.key for row, now in found.items()} == rows
-        assert {now.key: now.fields for now in found.values() if now.fields is not None} == all_of_them.content[kind.name]
+        assert {
+            now.key: now.fields for now in found.values() if now.fields is not None
+        } == all_of_them.content[kind.name]
         assert len(asked) <= 5, kind.name
 
 
 def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
-    """SQLite's writers stand in no queue: without a pause, one that waits may find no gap for seconds."""
+    """SQLite's writers stand in no queue: without a pause, one that waits may find no gap for
+    seconds.
+    """
     paused: list[float] = []
     monkeypatch.setattr(giving_way, "sleep", paused.append)
     seen: list[int] = []
@@ -316,15 +392,24 @@ def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyP
 
 
 @pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda one: one.model._meta.db_table)
-def test_each_table_of_an_object_refuses_what_an_edit_changes(by: Person, guarded: guarding.Guarded) -> None:
+def test_each_table_of_an_object_refuses_what_an_edit_changes(
+    by: Person, guarded: guarding.Guarded
+) -> None:
     row = guarded.model._default_manager.first()
     if row is None:
         row = _made(guarded, by)
     name = guarded.model._meta.get_field(guarded.row).attname
     identity = getattr(row, name)
     plan = ImportPlan.objects.create(by=by, begun=timezone.now(), is_open=True, state="applying")
-    step = ImportStep.objects.create(plan=plan, number=1, kind=guarded.kind, key="x", act="change", packed=b"",
-                                     row=identity.hex if hasattr(identity, "hex") else str(identity))  # fmt: skip
+    step = ImportStep.objects.create(
+        plan=plan,
+        number=1,
+        kind=guarded.kind,
+        key="x",
+        act="change",
+        packed=b"",
+        row=identity.hex if hasattr(identity, "hex") else str(identity),
+    )
     rows, table = guarded.model._default_manager.filter(pk=row.pk), guarded.model._meta.db_table
     if not guarded.comes_and_goes:
         with pytest.raises(Problem, match="An import is changing this"):
@@ -332,11 +417,23 @@ def test_each_table_of_an_object_refuses_what_an_edit_changes(by: Person, guarde
     with database.cursor() as cursor:
         for column in guarded.columns:
             with pytest.raises(Problem, match="An import is changing this"):
-                cursor.execute(f"UPDATE {table} SET \"{column}\" = '9' WHERE {guarded.model._meta.pk.column} = %s", [_stored(row.pk)])
-        others = [f.column for f in guarded.model._meta.concrete_fields if f.column not in guarded.columns and not f.primary_key]
-        for column in others:  # what is written as it was is no change, and what programs keep may change
+                cursor.execute(
+                    f"UPDATE {table} SET \"{column}\" = '9' WHERE "
+                    f"{guarded.model._meta.pk.column} = %s",
+                    [_stored(row.pk)],
+                )
+        others = [
+            f.column
+            for f in guarded.model._meta.concrete_fields
+            if f.column not in guarded.columns and not f.primary_key
+        ]
+        for (
+            column
+        ) in others:  # what is written as it was is no change, and what programs keep may change
             cursor.execute(f'UPDATE {table} SET "{column}" = "{column}"')
-        ImportStep.objects.filter(pk=step.pk).update(guarded=False)  # as while its application changes it
+        ImportStep.objects.filter(pk=step.pk).update(
+            guarded=False
+        )  # as while its application changes it
         for column in guarded.columns:
             cursor.execute(f'UPDATE {table} SET "{column}" = "{column}"')
         ImportPlan.objects.filter(pk=plan.pk).update(is_open=False)
@@ -351,12 +448,18 @@ def _made(guarded: guarding.Guarded, by: Person) -> Any:
     from neatlatch.desk.work.access.models import RuleBook
 
     if guarded.model is Account:
-        return Account.objects.create(connection=Connection.objects.all()[0], person=by, expected="x")
+        return Account.objects.create(
+            connection=Connection.objects.all()[0], person=by, expected="x"
+        )
     assert guarded.model is RuleBook
-    return RuleBook.objects.create(place=Place.objects.all()[0], changed_at=timezone.now(), content={})
+    return RuleBook.objects.create(
+        place=Place.objects.all()[0], changed_at=timezone.now(), content={}
+    )
 
 
-def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
     first = services.collect()
     plan, declare = begun(by, with_many(by)), users_declared().user
 
@@ -417,13 +520,17 @@ def test_undo_leaves_what_was_changed_since_and_can_be_undone(by: Person) -> Non
 
 
 def test_what_was_removed_comes_back_but_for_its_secret(by: Person) -> None:
-    """A connection with its client, its credentials and a person; the file of before applies to nothing afterwards."""
+    """A connection with its client, its credentials and a person; the file of before applies to
+    nothing afterwards.
+    """
     plain = yaml.safe_load(services.export(by))
     before = services.collect()
     mine = before["connections"]["vessel-positions"]
     gone = {reference.removeprefix("safe:") for reference in mine["secrets"].values()}
     for user in plain["users"].values():
-        user["uses"] = [use for use in user.get("uses", []) if use.get("connection") != "vessel-positions"]
+        user["uses"] = [
+            use for use in user.get("uses", []) if use.get("connection") != "vessel-positions"
+        ]
     del plain["connections"]["vessel-positions"]
     for identity in gone:
         del plain["credentials"][identity]
@@ -436,7 +543,9 @@ def test_what_was_removed_comes_back_but_for_its_secret(by: Person) -> None:
     assert services.collect() == before
     held = HeldSecret.objects.filter(connection__ref="vessel-positions")
     assert held.exists()
-    assert not Connection.objects.get(ref="vessel-positions").secrets()  # its value is gone: awaited
+    assert not Connection.objects.get(
+        ref="vessel-positions"
+    ).secrets()  # its value is gone: awaited
 
 
 def test_an_origin_is_what_it_was_after_an_undo(by: Person) -> None:
@@ -456,18 +565,47 @@ def test_an_origin_is_what_it_was_after_an_undo(by: Person) -> None:
 
 
 WRONG = {
-    "a scheme": (("connections", "cargo-manifests", "scheme", "carrier_pigeon"), "no way in that is called carrier_pigeon"),
-    "a window": (("users", "Customs return/production", "windows", ["sometimes"]), "is not a window like"),
-    "another name": (("users", "Customs return/production", "name", "Customs"), "a user is named by its name and environment"),
-    "an ID": (("clients", "crew-roster/production/New", {"id": "seven", "name": "New", "place": "crew-roster/production"}), "“seven” is no ID"),
+    "a scheme": (
+        ("connections", "cargo-manifests", "scheme", "carrier_pigeon"),
+        "no way in that is called carrier_pigeon",
+    ),
+    "a window": (
+        ("users", "Customs return/production", "windows", ["sometimes"]),
+        "is not a window like",
+    ),
+    "another name": (
+        ("users", "Customs return/production", "name", "Customs"),
+        "a user is named by its name and environment",
+    ),
+    "an ID": (
+        (
+            "clients",
+            "crew-roster/production/New",
+            {"id": "seven", "name": "New", "place": "crew-roster/production"},
+        ),
+        "“seven” is no ID",
+    ),
     "a scope": (("clients", None, "scopes", ['a"b']), "holds characters that a scope must not"),
-    "a profile": (("applications", "cargo-manifests", "profile", {"schemes": [{"key": 1}]}), "applications → cargo-manifests"),
-    "rules": (("places", "cargo-manifests/production", "access_rules", {"rules": "all"}), "access rules: "),
+    "a profile": (
+        ("applications", "cargo-manifests", "profile", {"schemes": [{"key": 1}]}),
+        "applications → cargo-manifests",
+    ),
+    "rules": (
+        ("places", "cargo-manifests/production", "access_rules", {"rules": "all"}),
+        "access rules: ",
+    ),
     "a zone": (("owners", "Nobody known", {"zone": "Sound/Gannet"}), "time zone"),
-    "a use elsewhere": (("users", "Customs return/production", "uses", [{"application": "crew-roster", "connection": "cargo-manifests"}]),
-                        "cargo-manifests is no connection into"),
+    "a use elsewhere": (
+        (
+            "users",
+            "Customs return/production",
+            "uses",
+            [{"application": "crew-roster", "connection": "cargo-manifests"}],
+        ),
+        "cargo-manifests is no connection into",
+    ),
     "nobody to log in": (("people", "morag", "role", "reader"), "last administrator"),
-}  # fmt: skip
+}
 
 
 @pytest.mark.parametrize("wrong", WRONG)
@@ -490,10 +628,22 @@ def test_all_that_is_wrong_is_told_before_anything_is_applied(by: Person, wrong:
     assert not ImportPlan.objects.exists()
 
 
-def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Without the check before, the block refuses the same, and nothing of a small file is applied."""
+def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Without the check before, the block refuses the same, and nothing of a small file
+    is applied.
+    """
     monkeypatch.setattr(planning.validating, "mistakes", lambda *given: [])
-    for wrong in ("a scheme", "a window", "a scope", "a profile", "rules", "a use elsewhere", "nobody to log in"):
+    for wrong in (
+        "a scheme",
+        "a window",
+        "a scope",
+        "a profile",
+        "rules",
+        "a use elsewhere",
+        "nobody to log in",
+    ):
         plain = yaml.safe_load(services.export(by))
         (*path, value), says = WRONG[wrong]
         if path[1] is None:
@@ -515,18 +665,31 @@ def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
     cargo = Connection.objects.get(ref="cargo-manifests")
     users.use(by, added, cargo.place.application, cargo, [])
     for kind in ("connections", "users"):
-        plain[kind] = {key: one for key, one in plain[kind].items() if "cargo-manifests" not in yaml.safe_dump({key: one})}
+        plain[kind] = {
+            key: one
+            for key, one in plain[kind].items()
+            if "cargo-manifests" not in yaml.safe_dump({key: one})
+        }
     with pytest.raises(Problem) as refused:
         services.preview(yaml.safe_dump(plain), True, by)
     assert {one["says"] for one in refused.value.extra["mistakes"]} == {
-        "it would be removed, but is still used: users → Made meanwhile/production → uses → 0 → connection"
+        (
+            "it would be removed, but is still used: users → Made meanwhile/production → uses → "
+            "0 → connection"
+        )
     }
 
 
 def test_a_renamed_client_is_the_same_client(by: Person) -> None:
-    """A client's name in the file is made of what it is called: the same file applies again to nothing."""
+    """A client's name in the file is made of what it is called: the same file applies again to
+    nothing.
+    """
     plain = yaml.safe_load(services.export(by))
-    key = next(key for key, one in plain["clients"].items() if key.startswith("crew-roster/") and not one.get("managed"))
+    key = next(
+        key
+        for key, one in plain["clients"].items()
+        if key.startswith("crew-roster/") and not one.get("managed")
+    )
     plain["clients"][key]["name"] = "Crew roster of the ferries"
     text = yaml.safe_dump(plain, sort_keys=False)
     assert services.apply(by, text).plan is not None
@@ -542,11 +705,15 @@ def test_old_plans_and_those_that_were_never_begun_are_cleared_away(by: Person) 
     plan = services.apply(by, with_many(by)).plan
     assert plan is not None
     now = timezone.now()
-    died = ImportPlan.objects.create(by=by, begun=now, state="checking", is_open=True, worker=_of_a_dead_process())
+    died = ImportPlan.objects.create(
+        by=by, begun=now, state="checking", is_open=True, worker=_of_a_dead_process()
+    )
     assert services.apply(by, services.export(by)).plan is None  # it stands in nobody's way
     assert not ImportPlan.objects.filter(pk=died.pk).exists()
     died = ImportPlan.objects.create(by=by, begun=now, state="storing", worker=_of_a_dead_process())
-    lives = ImportPlan.objects.create(by=by, begun=now, state="checking", is_open=True, worker=blocks.owner.sign())
+    lives = ImportPlan.objects.create(
+        by=by, begun=now, state="checking", is_open=True, worker=blocks.owner.sign()
+    )
     assert blocks.forget_old(now) == 1
     assert set(ImportPlan.objects.values_list("pk", flat=True)) == {plan.pk, lives.pk}
     assert blocks.forget_old(now + timedelta(days=31)) == 2
@@ -564,13 +731,22 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
     seen = send(web, "post", "/inventory/previews", {"text": text})
     assert (seen["adds"], seen["changes_count"], seen["more"], seen["stays"]) == (MANY, 2, 0, 0)
     monkeypatch.setattr(at_work, "is_there", lambda: False)
-    refused = send(web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 503)
+    refused = send(
+        web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 503
+    )
     assert "import of this size" in refused["title"]
     assert not ImportPlan.objects.exists()
     monkeypatch.undo()
-    answer = send(web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 202)["plan"]
+    answer = send(
+        web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 202
+    )["plan"]
     at = f"/inventory/imports/{answer['id']}"
-    assert (answer["state"], answer["done"], answer["total"], answer["may_undo"]) == ("applying", 0, MANY + 2, False)
+    assert (answer["state"], answer["done"], answer["total"], answer["may_undo"]) == (
+        "applying",
+        0,
+        MANY + 2,
+        False,
+    )
     assert send(web, "get", "/inventory/imports/open")["plan"]["id"] == answer["id"]
     send(web, "post", f"{at}/undo-previews", None, 409)
     blocks.go_on()
@@ -589,16 +765,23 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
     assert undoing["undoes"] == answer["id"]
     blocks.go_on()
     listed = send(web, "get", "/inventory/imports")["items"]
-    assert [(one["state"], one["undone"], one["undoes"]) for one in listed] == [("applied", False, answer["id"]), ("applied", True, None)]
+    assert [(one["state"], one["undone"], one["undoes"]) for one in listed] == [
+        ("applied", False, answer["id"]),
+        ("applied", True, None),
+    ]
     small = yaml.safe_load(services.export(by))
     small["connections"]["cargo-manifests"]["pace"] = 4.0
     small_text = yaml.safe_dump(small)
     seen = send(web, "post", "/inventory/previews", {"text": small_text})
-    whole = send(web, "post", "/inventory/imports", {"text": small_text, "standing": seen["standing"]}, 200)["plan"]
+    whole = send(
+        web, "post", "/inventory/imports", {"text": small_text, "standing": seen["standing"]}, 200
+    )["plan"]
     assert (whole["state"], whole["done"]) == ("applied", 1)
 
 
-def test_a_large_file_by_command(by: Person, tmp_path: Any, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_large_file_by_command(
+    by: Person, tmp_path: Any, capsys: pytest.CaptureFixture[str]
+) -> None:
     file = tmp_path / "inventory.yaml"
     file.write_text(with_many(by))
     assert main(["apply", str(file)]) == 0
@@ -622,11 +805,18 @@ def test_a_large_file_by_command(by: Person, tmp_path: Any, capsys: pytest.Captu
     assert main(["undo", "00000000-0000-0000-0000-000000000000"]) == 2
 
 
-def test_a_change_of_a_client_by_its_application_that_refuses_leaves_nothing_changed(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_change_of_a_client_by_its_application_that_refuses_leaves_nothing_changed(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """What an application itself must accept comes first, also in a large file."""
     plain = yaml.safe_load(with_many(by))
-    key = next(key for key, one in plain["clients"].items() if one.get("managed") and "sandbox" in key)
-    plain["clients"][key]["redirect_uris"] = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
+    key = next(
+        key for key, one in plain["clients"].items() if one.get("managed") and "sandbox" in key
+    )
+    plain["clients"][key]["redirect_uris"] = [
+        "http://127.0.0.1:8600/return",
+        "https://desk.gannet.example/return",
+    ]
     plan = begun(by, yaml.safe_dump(plain))
     first = plan.steps.get(number=1)
     assert (first.kind, first.key) == ("clients", key)

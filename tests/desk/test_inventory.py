@@ -1,4 +1,6 @@
-"""Out and in: the whole inventory of the demo's applications, by page and by command line; nothing is lost, nothing overwritten."""
+"""Out and in: the whole inventory of the demo's applications, by page and by command line; nothing
+is lost, nothing overwritten.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,12 @@ from neatlatch.desk.estate.connections import accounts, sign_in
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, SetAside, TokenSet
+from neatlatch.desk.estate.records.connections.models import (
+    Connection,
+    HeldSecret,
+    SetAside,
+    TokenSet,
+)
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common import heavy
@@ -38,7 +45,9 @@ from .test_workbenches import send
 
 @pytest.fixture
 def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
-    """Three applications as the demo has them: OAuth by protocol and by hand, a certificate, a stream with two endpoints."""
+    """Three applications as the demo has them: OAuth by protocol and by hand, a certificate, a
+    stream with two endpoints.
+    """
     load_once(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))
     yield Person.objects.get(username="morag")
     forget_the_journal()
@@ -52,7 +61,20 @@ def web_of(person: Person) -> WebClient:
 
 def wipe() -> None:
     """Everything that an inventory holds goes; people, who log in, stay."""
-    for model in (Test, Sample, HeldSecret, TokenSet, User, Connection, Credential, Client, Place, Application, Team, Origin):
+    for model in (
+        Test,
+        Sample,
+        HeldSecret,
+        TokenSet,
+        User,
+        Connection,
+        Credential,
+        Client,
+        Place,
+        Application,
+        Team,
+        Origin,
+    ):
         model.objects.all().delete()
     Authority.objects.exclude(root=None).delete()
     Authority.objects.all().delete()
@@ -76,8 +98,13 @@ def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
     page = send(web_of(by), "get", "/connections/cargo-manifests")
     secret = next(one for one in page["pins"] if one["key"] == "secret")
     assert secret["fit"] == "missing"
-    _, notes = connections.put_secret(by, Connection.objects.get(ref="cargo-manifests"), "a-new-secret-value-1234")
-    assert Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"].open().reveal() == "a-new-secret-value-1234"
+    _, notes = connections.put_secret(
+        by, Connection.objects.get(ref="cargo-manifests"), "a-new-secret-value-1234"
+    )
+    assert (
+        Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"].open().reveal()
+        == "a-new-secret-value-1234"
+    )
 
 
 def test_applying_what_stands_changes_nothing_and_keeps_the_secrets(by: Person) -> None:
@@ -97,20 +124,35 @@ def edited(text: str, *pairs: tuple[str, str]) -> str:
     return text
 
 
-def test_an_edited_file_is_previewed_in_words_then_applied_once(by: Person, capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_an_edited_file_is_previewed_in_words_then_applied_once(
+    by: Person, capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     text = services.export(by)
     plain = yaml.safe_load(text)
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["users"]["Customs return/production"]["owner"] = "Customs desk"
-    plain["users"]["Quay lights/production"] = {"name": "Quay lights", "environment": "production", "windows": ["daily 02:00-03:00"],
-                                                "uses": [{"application": "cargo-manifests", "connection": "cargo-manifests", "operations": ["GET /berths"]}]}  # fmt: skip
+    plain["users"]["Quay lights/production"] = {
+        "name": "Quay lights",
+        "environment": "production",
+        "windows": ["daily 02:00-03:00"],
+        "uses": [
+            {
+                "application": "cargo-manifests",
+                "connection": "cargo-manifests",
+                "operations": ["GET /berths"],
+            }
+        ],
+    }
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
     web = web_of(by)
     seen = send(web, "post", "/inventory/previews", {"text": file.read_text()})
     told = {(one["kind"], one["key"]): (one["act"], one["says"]) for one in seen["changes"]}
     assert told["connections", "cargo-manifests"] == ("change", ["pace: 10.0 became 3.0"])
-    assert told["users", "Customs return/production"] == ("change", ["owner: R. Oake became Customs desk"])
+    assert told["users", "Customs return/production"] == (
+        "change",
+        ["owner: R. Oake became Customs desk"],
+    )
     assert told["users", "Quay lights/production"][0] == "add"
     assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
     assert main(["apply", str(file), "--preview"]) == 0
@@ -119,7 +161,9 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(by: Person, caps
     assert "pace: 10.0 became 3.0" in capsys.readouterr().out
     assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
     assert User.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
-    assert TokenSet.objects.filter(connection__ref="cargo-manifests").exists()  # the pace is no reason to sign in again
+    assert TokenSet.objects.filter(
+        connection__ref="cargo-manifests"
+    ).exists()  # the pace is no reason to sign in again
     assert main(["apply", str(file)]) == 0
     assert capsys.readouterr().out == "Nothing to change.\n"
     assert Entry.objects.filter(did="applied: change", ref="cargo-manifests").count() == 1
@@ -152,7 +196,9 @@ def test_what_is_applied_is_what_was_seen(by: Person) -> None:
     changed = yaml.safe_dump(plain, sort_keys=False)
     seen = send(web, "post", "/inventory/previews", {"text": changed})
     connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"time_limit": 25.0})
-    refused = send(web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]}, 409)
+    refused = send(
+        web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]}, 409
+    )
     assert "changed since you looked" in refused["title"]
     assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
     seen = send(web, "post", "/inventory/previews", {"text": changed})
@@ -160,24 +206,42 @@ def test_what_is_applied_is_what_was_seen(by: Person) -> None:
     connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
     send(web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]})
     assert Connection.objects.get(ref="cargo-manifests").pace == 2.0
-    send(web_of(Person.objects.get(username="isla")), "post", "/inventory/previews", {"text": changed}, 403)
+    send(
+        web_of(Person.objects.get(username="isla")),
+        "post",
+        "/inventory/previews",
+        {"text": changed},
+        403,
+    )
 
 
 @pytest.mark.parametrize(
     ("old", "new", "says"),
     [
         ("    pace: 3.0", "    pace: quick", "is a number that is not below 0, not 'quick'"),
-        ("    scheme: certificate\n    values:", "    scheme: carrier_pigeon\n    values:", "no way in that is called carrier_pigeon"),
-        ("    windows:\n    - daily 02:00-03:00", "    windows:\n    - sometimes", "is not a window like"),
+        (
+            "    scheme: certificate\n    values:",
+            "    scheme: carrier_pigeon\n    values:",
+            "no way in that is called carrier_pigeon",
+        ),
+        (
+            "    windows:\n    - daily 02:00-03:00",
+            "    windows:\n    - sometimes",
+            "is not a window like",
+        ),
     ],
-)  # fmt: skip
+)
 def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
     by: Person, old: str, new: str, says: str, capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["teams"]["Quays"] = {"people": ["ewan"]}
-    plain["users"]["Quay lights/production"] = {"name": "Quay lights", "environment": "production", "windows": ["daily 02:00-03:00"]}
+    plain["users"]["Quay lights/production"] = {
+        "name": "Quay lights",
+        "environment": "production",
+        "windows": ["daily 02:00-03:00"],
+    }
     text = edited(yaml.safe_dump(plain, sort_keys=False), (old, new))
     line = text[: text.index(new)].count("\n") + 1
     file = tmp_path / "inventory.yaml"
@@ -202,11 +266,20 @@ def test_removing_wants_to_be_asked_for(by: Person) -> None:
     assert not User.objects.filter(name="Customs return").exists()
 
 
-def test_a_managed_client_is_changed_at_the_application_too(by: Person, stand_ins: StandIns) -> None:
+def test_a_managed_client_is_changed_at_the_application_too(
+    by: Person, stand_ins: StandIns
+) -> None:
     text = services.export(by)
-    key = next(key for key, one in yaml.safe_load(text)["clients"].items() if one.get("managed") and "sandbox" in key)
+    key = next(
+        key
+        for key, one in yaml.safe_load(text)["clients"].items()
+        if one.get("managed") and "sandbox" in key
+    )
     plain = yaml.safe_load(text)
-    plain["clients"][key]["redirect_uris"] = ["http://127.0.0.1:8600/return", "https://desk.gannet.example/return"]
+    plain["clients"][key]["redirect_uris"] = [
+        "http://127.0.0.1:8600/return",
+        "https://desk.gannet.example/return",
+    ]
     services.apply(by, yaml.safe_dump(plain, sort_keys=False))
     from neatlatch.desk.estate.clients import services as clients
 
@@ -225,34 +298,75 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
     client = Client.objects.get(connections__ref="cargo-manifests-sandbox")
     metadata = get(f"/clients/{client.pk}/exports")
     assert json.loads(metadata)["redirect_uris"] == client.redirect_uris
-    assert send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": metadata}) == {"says": [], "nothing": True}
-    wider = json.dumps({**json.loads(metadata), "redirect_uris": [*client.redirect_uris, "https://desk.gannet.example/return"]})
+    assert send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": metadata}) == {
+        "says": [],
+        "nothing": True,
+    }
+    wider = json.dumps(
+        {
+            **json.loads(metadata),
+            "redirect_uris": [*client.redirect_uris, "https://desk.gannet.example/return"],
+        }
+    )
     told = send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": wider})
     assert told["says"] == ["redirect URIs: https://desk.gannet.example/return added"]
-    send(web, "post", f"/clients/{client.pk}/imports", {"text": wider}, **{"If-Match": f'"{client.version}"'})
+    send(
+        web,
+        "post",
+        f"/clients/{client.pk}/imports",
+        {"text": wider},
+        **{"If-Match": f'"{client.version}"'},
+    )
     assert len(Client.objects.get(pk=client.pk).redirect_uris) == 2
-    send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": json.dumps({"client_id": "another"})}, 422)
+    send(
+        web,
+        "post",
+        f"/clients/{client.pk}/imports/previews",
+        {"text": json.dumps({"client_id": "another"})},
+        422,
+    )
     send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": "{"}, 422)
 
     document = json.loads(get("/applications/cargo-manifests/environments/production/exports"))
     described = openapi.read_description(document)
     assert {one.key for one in described.schemes} == {"oauth2_code", "oauth2_client"}
-    assert document["components"]["securitySchemes"]["oauth2"]["flows"]["authorizationCode"]["tokenUrl"].startswith("https://")
+    assert document["components"]["securitySchemes"]["oauth2"]["flows"]["authorizationCode"][
+        "tokenUrl"
+    ].startswith("https://")
 
     settings = get("/connections/cargo-manifests/exports?format=env")
     assert "CARGO_MANIFESTS_CLIENT_SECRET=neatlatch://cargo-manifests/client_secret" in settings
     secret = Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"]
     assert secret.open().reveal() not in settings
-    assert "cargo.manifests.client_secret=neatlatch://" in get("/connections/cargo-manifests/exports?format=properties")
-    # A reference is the same secret, out of the safe, and serves only where the application and the environment are the same.
-    send(web, "post", "/connections/cargo-manifests-staging/secrets", {"secret": "neatlatch://cargo-manifests/client_secret"}, 422)
+    assert "cargo.manifests.client_secret=neatlatch://" in get(
+        "/connections/cargo-manifests/exports?format=properties"
+    )
+    # A reference is the same secret, out of the safe, and serves only where the application and the
+    # environment are the same.
+    send(
+        web,
+        "post",
+        "/connections/cargo-manifests-staging/secrets",
+        {"secret": "neatlatch://cargo-manifests/client_secret"},
+        422,
+    )
     stands = Connection.objects.get(ref="cargo-manifests")
     other = Connection.objects.create(
-        ref="cargo-again", place=stands.place, scheme=stands.scheme, values=stands.values, changed_at=stands.changed_at
+        ref="cargo-again",
+        place=stands.place,
+        scheme=stands.scheme,
+        values=stands.values,
+        changed_at=stands.changed_at,
     )
     connections.put_secret(by, other, "neatlatch://cargo-manifests/client_secret")
     assert other.held_secrets.get(key="client_secret").credential_id == secret.pk
-    send(web, "post", "/connections/cargo-manifests-staging/secrets", {"secret": "neatlatch://nowhere/client_secret"}, 422)
+    send(
+        web,
+        "post",
+        "/connections/cargo-manifests-staging/secrets",
+        {"secret": "neatlatch://nowhere/client_secret"},
+        422,
+    )
 
     for what in ("connections", "clients", "credentials", "users"):
         lines = get(f"/exports/{what}").splitlines()
@@ -266,21 +380,30 @@ def test_users_come_in_as_a_table(by: Person) -> None:
     web = web_of(by)
     table = web.get("/api/exports/users").content.decode()
     assert send(web, "post", "/imports/users/previews", {"text": table})["nothing"]
-    more = (
-        table
-        + 'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat 06:00-07:00",2,yes,cargo-manifests,GET /berths; GET /manifests\r\n'
+    more = table + (
+        'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat '
+        '06:00-07:00",2,yes,cargo-manifests,GET /berths; GET /manifests\r\n'
     )
-    told = send(web, "post", "/imports/users/previews", {"text": more.replace("R. Oake", "Una Flett")})
+    told = send(
+        web, "post", "/imports/users/previews", {"text": more.replace("R. Oake", "Una Flett")}
+    )
     assert told["adds"] == ["Dawn run (script) in production, uses cargo-manifests"]
     assert [one["says"] for one in told["changes"]] == [["owner: R. Oake became Una Flett"]]
     assert not User.objects.filter(name="Dawn run").exists()
     send(web, "post", "/imports/users", {"text": more})
     made = User.objects.get(name="Dawn run")
-    assert (made.windows, made.uses.get().operations) == (["Mon-Fri 04:00-05:00", "Sat 06:00-07:00"], ["GET /berths", "GET /manifests"])
+    assert (made.windows, made.uses.get().operations) == (
+        ["Mon-Fri 04:00-05:00", "Sat 06:00-07:00"],
+        ["GET /berths", "GET /manifests"],
+    )
     count = User.objects.count()
     lines = more.count("\n") + 1
-    for wrong, says in (("Other,nowhere\r\n", "there is no environment"), ("Other,production,robot\r\n", "A user is one of"),
-                        ("Other,production,job,,,,,,no-such\r\n", "no connection"), ("Other,production,job,,,,,,cargo-manifests,GET /x\r\n", "not an operation")):  # fmt: skip
+    for wrong, says in (
+        ("Other,nowhere\r\n", "there is no environment"),
+        ("Other,production,robot\r\n", "A user is one of"),
+        ("Other,production,job,,,,,,no-such\r\n", "no connection"),
+        ("Other,production,job,,,,,,cargo-manifests,GET /x\r\n", "not an operation"),
+    ):
         refused: Any = send(web, "post", "/imports/users", {"text": more + wrong}, 422)
         assert refused["errors"]["text"].startswith(f"Line {lines}: ")
         assert says in refused["errors"]["text"]
@@ -288,12 +411,23 @@ def test_users_come_in_as_a_table(by: Person) -> None:
 
 
 def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
-    Person.objects.create_user("ewan", password="x", role="reader", first_name="Ewan", last_name="Tait")
+    Person.objects.create_user(
+        "ewan", password="x", role="reader", first_name="Ewan", last_name="Tait"
+    )
     connection = setup.connection(setup.client(setup.place(), "manifest.read"))
-    accounts.share(setup.by, connection, True, accounts.save_team(setup.by, "Freight", ["ewan"]).name)
-    accounts.ask(setup.by, Connection.objects.get(), Person.objects.get(username="ewan"), "e.tait@gannet.example")
+    accounts.share(
+        setup.by, connection, True, accounts.save_team(setup.by, "Freight", ["ewan"]).name
+    )
+    accounts.ask(
+        setup.by,
+        Connection.objects.get(),
+        Person.objects.get(username="ewan"),
+        "e.tait@gannet.example",
+    )
     first = services.export(setup.by)
-    assert yaml.safe_load(first)["connections"]["cargo"]["accounts"] == {"ewan": "e.tait@gannet.example"}
+    assert yaml.safe_load(first)["connections"]["cargo"]["accounts"] == {
+        "ewan": "e.tait@gannet.example"
+    }
     wipe()
     services.apply(setup.by, first)
     assert services.export(setup.by) == first
@@ -310,17 +444,27 @@ def test_a_file_with_one_connection(by: Person) -> None:
         ("change", "cargo-manifests", ("pace: 10.0 became 3.0",))
     ]
     services.apply(by, yaml.safe_dump(small))
-    assert (Connection.objects.get(ref="cargo-manifests").pace, Connection.objects.count()) == (3.0, before)
+    assert (Connection.objects.get(ref="cargo-manifests").pace, Connection.objects.count()) == (
+        3.0,
+        before,
+    )
     new = {
         "neat_latch_inventory": 1,
-        "connections": {"cargo-again": {"place": one["place"], "scheme": one["scheme"], "client": one["client"]}},
+        "connections": {
+            "cargo-again": {"place": one["place"], "scheme": one["scheme"], "client": one["client"]}
+        },
     }
     services.apply(by, yaml.safe_dump(new))
-    assert Connection.objects.get(ref="cargo-again").client == Connection.objects.get(ref="cargo-manifests").client
+    assert (
+        Connection.objects.get(ref="cargo-again").client
+        == Connection.objects.get(ref="cargo-manifests").client
+    )
     new["connections"]["cargo-again"]["place"] = "cargo-manifests/nowhere"
     with pytest.raises(Problem) as refused:
         services.apply(by, yaml.safe_dump(new))
-    assert "there is no place 'cargo-manifests/nowhere', in this file or here" in refused.value.detail
+    assert (
+        "there is no place 'cargo-manifests/nowhere', in this file or here" in refused.value.detail
+    )
 
 
 def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: Person) -> None:
@@ -331,14 +475,22 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
             web,
             "post",
             "/set-ups",
-            {"application": "cargo-manifests", "environment": "production", "scheme": "oauth2_code", "ref": f"cargo-{form}"},
+            {
+                "application": "cargo-manifests",
+                "environment": "production",
+                "scheme": "oauth2_code",
+                "ref": f"cargo-{form}",
+            },
             201,
         )
         seen = send(web, "post", "/intakes", {"text": text, "connection": made["ref"]})
         placed = {one["key"] for one in seen["placed"]}
         assert {"client_id", "client_secret", "redirect_uri", "token_endpoint"} <= placed, seen
         send(web, "post", f"/connections/{made['ref']}/intakes", {"text": text})
-        found, origin = Connection.objects.get(ref=made["ref"]), Connection.objects.get(ref="cargo-manifests")
+        found, origin = (
+            Connection.objects.get(ref=made["ref"]),
+            Connection.objects.get(ref="cargo-manifests"),
+        )
         assert found.secrets()["client_secret"].pk == origin.secrets()["client_secret"].pk
         assert {key: found.values[key] for key in ("client_id", "redirect_uri", "api_base")} == {
             key: origin.values[key] for key in ("client_id", "redirect_uri", "api_base")
@@ -356,7 +508,9 @@ def test_what_the_file_takes_away_is_ended_at_the_application(setup: Setup) -> N
     _, address = sign_in.begin(person, Connection.objects.get(ref="own"), "")
     back = setup.visitor().sign_in(address, PERSON)
     assert sign_in.come_back(person, back, parse_qs(urlsplit(back).query)["state"][0]) is not None
-    setup.sign_in(Connection.objects.get(ref="cargo"), PERSON)  # not the account that is noted: set aside
+    setup.sign_in(
+        Connection.objects.get(ref="cargo"), PERSON
+    )  # not the account that is noted: set aside
     assert (TokenSet.objects.count(), SetAside.objects.count()) == (2, 1)
     held = setup.stand_ins.state()["refresh"]
     file = yaml.safe_load(services.export(setup.by))
@@ -388,26 +542,45 @@ def test_what_is_told_of_each_object_is_told_once(by: Person) -> None:
 
 
 def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None:
-    """Removed, switched off or made a reader: the file is refused, and somebody can still let people in."""
+    """Removed, switched off or made a reader: the file is refused, and somebody can still let
+    people in.
+    """
     text = services.export(by)
     plain = yaml.safe_load(text)
-    assert [key for key, one in plain["people"].items() if one.get("role") == "administrator"] == ["morag"]
-    teams = {key: {**one, "people": [who for who in one["people"] if who != "morag"]} for key, one in plain["teams"].items()}
-    gone = {**plain, "people": {key: one for key, one in plain["people"].items() if key != "morag"}, "teams": teams}
-    reader = {**plain, "people": {**plain["people"], "morag": {**plain["people"]["morag"], "role": "reader"}}}
+    assert [key for key, one in plain["people"].items() if one.get("role") == "administrator"] == [
+        "morag"
+    ]
+    teams = {
+        key: {**one, "people": [who for who in one["people"] if who != "morag"]}
+        for key, one in plain["teams"].items()
+    }
+    gone = {
+        **plain,
+        "people": {key: one for key, one in plain["people"].items() if key != "morag"},
+        "teams": teams,
+    }
+    reader = {
+        **plain,
+        "people": {**plain["people"], "morag": {**plain["people"]["morag"], "role": "reader"}},
+    }
     for wrong in (gone, reader):
         with pytest.raises(Problem) as refused:
             services.apply(by, yaml.safe_dump(wrong), prune=True)
         assert "last administrator" in json.dumps([refused.value.detail, refused.value.errors])
         assert Person.objects.filter(role="administrator", is_active=True, left=None).count() == 1
     other = Person.objects.get(username="ewan")
-    Person.objects.filter(pk=other.pk).update(role="administrator", left=timezone.now(), is_active=True)
+    Person.objects.filter(pk=other.pk).update(
+        role="administrator", left=timezone.now(), is_active=True
+    )
     with pytest.raises(Problem):  # one who has left is none
         services.apply(by, yaml.safe_dump(gone), prune=True)
 
 
 def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
-    """L16: what takes long to read takes it from nobody who serves. Mistakes come back with their lines."""
+    """L16: what takes long to read takes it from nobody who serves.
+
+    Mistakes come back with their lines.
+    """
     text = services.export(by)
     asked = []
     real = heavy.run
@@ -424,7 +597,9 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
     assert asked == [("neatlatch.core.inventory.reading", {"seconds": 30})] * 2
 
 
-def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(
+    by: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Another edit that comes between the look and the transaction is found as well."""
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 2.5

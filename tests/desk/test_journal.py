@@ -1,4 +1,6 @@
-"""The journal: each way of tampering with it is found, by whoever has the whole database file in hand but not the key (security.md M6, M7)."""
+"""The journal: each way of tampering with it is found, by whoever has the whole database file in
+hand but not the key (security.md M6, M7).
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,9 @@ def grow(count: int) -> None:
 
 
 def by_hand(act: Callable[[CursorWrapper], None], but: str = "") -> None:
-    """Somebody with the database file takes the triggers away, does it, and puts them back (``but`` one)."""
+    """Somebody with the database file takes the triggers away, does it, and puts them back (``but``
+    one).
+    """
     with connection.cursor() as cursor:
         for name in triggers.TRIGGERS:
             cursor.execute(f"DROP TRIGGER {name}")
@@ -66,41 +70,69 @@ def anew(key: bytes | None, count: int = 35) -> Callable[[CursorWrapper], None]:
                 else chain.own_code(key, one.number, one.content(), before)
             )
             cursor.execute(
-                "UPDATE journal_entry SET who = 'nobody', before = %s, own = %s WHERE number = %s", [one.before, before, one.number]
+                "UPDATE journal_entry SET who = 'nobody', before = %s, own = %s WHERE number = %s",
+                [one.before, before, one.number],
             )
 
     return act
 
 
 def swap(cursor: CursorWrapper) -> None:
-    for sql in ("UPDATE journal_entry SET number = 1000 WHERE number = 32", "UPDATE journal_entry SET number = 32 WHERE number = 33",
-                "UPDATE journal_entry SET number = 33 WHERE number = 1000"):  # fmt: skip
+    for sql in (
+        "UPDATE journal_entry SET number = 1000 WHERE number = 32",
+        "UPDATE journal_entry SET number = 32 WHERE number = 33",
+        "UPDATE journal_entry SET number = 33 WHERE number = 1000",
+    ):
         cursor.execute(sql)
 
 
 TAMPERINGS: dict[str, tuple[Callable[[CursorWrapper], Any], str]] = {
-    "one changed": (lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 33"), "Entry 33 was changed"),
-    "details changed": (lambda cursor: cursor.execute("UPDATE journal_entry SET details = '{}' WHERE number = 35"), "Entry 35 was changed"),
-    "cut off": (lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number > 32"), "newest 3 entries are missing"),
-    "all cut off": (lambda cursor: cursor.execute("DELETE FROM journal_entry"), "newest 35 entries are missing"),
-    "one left out": (lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number = 32"), "Entry 32 is missing"),
+    "one changed": (
+        lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 33"),
+        "Entry 33 was changed",
+    ),
+    "details changed": (
+        lambda cursor: cursor.execute("UPDATE journal_entry SET details = '{}' WHERE number = 35"),
+        "Entry 35 was changed",
+    ),
+    "cut off": (
+        lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number > 32"),
+        "newest 3 entries are missing",
+    ),
+    "all cut off": (
+        lambda cursor: cursor.execute("DELETE FROM journal_entry"),
+        "newest 35 entries are missing",
+    ),
+    "one left out": (
+        lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number = 32"),
+        "Entry 32 is missing",
+    ),
     "the last replaced": (
-        lambda cursor: cursor.execute("UPDATE journal_entry SET own = %s, who = 'x' WHERE number = 35", ["0" * 64]),
+        lambda cursor: cursor.execute(
+            "UPDATE journal_entry SET own = %s, who = 'x' WHERE number = 35", ["0" * 64]
+        ),
         "Entry 35 is not the one",
     ),
     "reordered": (swap, "Entry 32"),
     "all hashed anew": (anew(None), "Entry 35 is not the one"),
     "all keyed anew": (anew(b"another"), "Entry 35 is not the one"),
-    "the checkpoint gone": (lambda cursor: cursor.execute("DELETE FROM journal_checkpoint"), "checkpoint at entry 30"),
+    "the checkpoint gone": (
+        lambda cursor: cursor.execute("DELETE FROM journal_checkpoint"),
+        "checkpoint at entry 30",
+    ),
     "a checkpoint moved": (
-        lambda cursor: cursor.execute("UPDATE journal_checkpoint SET number = 36 WHERE number = 30"),
+        lambda cursor: cursor.execute(
+            "UPDATE journal_checkpoint SET number = 36 WHERE number = 30"
+        ),
         "checkpoint at entry 30",
     ),
 }
 
 
 @pytest.mark.parametrize("how", TAMPERINGS)
-def test_each_tampering_is_found(journal: None, how: str, capsys: pytest.CaptureFixture[str], caplog: pytest.LogCaptureFixture) -> None:
+def test_each_tampering_is_found(
+    journal: None, how: str, capsys: pytest.CaptureFixture[str], caplog: pytest.LogCaptureFixture
+) -> None:
     assert main(["journal", "check"]) == 0
     assert main(["journal", "check", "--recent"]) == 0
     act, says = TAMPERINGS[how]
@@ -109,7 +141,9 @@ def test_each_tampering_is_found(journal: None, how: str, capsys: pytest.Capture
     whole = services.check()
     assert says in str(recent.fault if how.endswith(("gone", "moved")) else whole.fault)
     with caplog.at_level(logging.ERROR):
-        assert services.check_at_start() is not None  # each of these lies in what is looked at when a program starts
+        assert (
+            services.check_at_start() is not None
+        )  # each of these lies in what is looked at when a program starts
     assert "does not hold" in caplog.text
     capsys.readouterr()
     if not how.endswith(("gone", "moved")):
@@ -119,7 +153,9 @@ def test_each_tampering_is_found(journal: None, how: str, capsys: pytest.Capture
 
 
 def test_what_lies_before_the_last_checkpoint_is_found_by_the_slices(journal: None) -> None:
-    by_hand(lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 9"))
+    by_hand(
+        lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 9")
+    )
     assert services.check_at_start() is None
     now = timezone.now()
     for _ in range(2):
@@ -154,25 +190,47 @@ def test_triggers_that_are_gone_are_found_and_made_anew(journal: None, name: str
     assert services.check().fault is None
     with connection.cursor() as cursor:
         cursor.execute(f"DROP TRIGGER {name}")
-        cursor.execute(triggers.TRIGGERS[name].replace("RAISE(ABORT, 'the journal is never changed')", "1"))
+        cursor.execute(
+            triggers.TRIGGERS[name].replace("RAISE(ABORT, 'the journal is never changed')", "1")
+        )
     assert name in str(services.check().fault)  # one that does nothing is no trigger
     services.check_at_start()
 
 
-@pytest.mark.parametrize("sql", [
-    "UPDATE journal_entry SET who = 'x' WHERE number = 2", "DELETE FROM journal_entry WHERE number = 2",
-    "INSERT OR REPLACE INTO journal_entry SELECT number, at, 'x', did, noun, ref, details, before, own FROM journal_entry WHERE number = 2",
-    "INSERT OR REPLACE INTO journal_entry SELECT 36, at, 'x', did, noun, ref, details, before, own FROM journal_entry WHERE number = 2",
-    "REPLACE INTO journal_entry SELECT 40, at, 'x', did, noun, ref, details, before, 'z' FROM journal_entry WHERE number = 2",
-    "DELETE FROM journal_checkpoint", "UPDATE journal_checkpoint SET sealed = ''",
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "sql",
+    [
+        "UPDATE journal_entry SET who = 'x' WHERE number = 2",
+        "DELETE FROM journal_entry WHERE number = 2",
+        (
+            "INSERT OR REPLACE INTO journal_entry SELECT number, at, 'x', did, noun, ref, "
+            "details, before, own FROM journal_entry WHERE number = 2"
+        ),
+        (
+            "INSERT OR REPLACE INTO journal_entry SELECT 36, at, 'x', did, noun, ref, details, "
+            "before, own FROM journal_entry WHERE number = 2"
+        ),
+        (
+            "REPLACE INTO journal_entry SELECT 40, at, 'x', did, noun, ref, details, before, "
+            "'z' FROM journal_entry WHERE number = 2"
+        ),
+        "DELETE FROM journal_checkpoint",
+        "UPDATE journal_checkpoint SET sealed = ''",
+    ],
+)
 def test_the_database_refuses_to_change_it(journal: None, sql: str) -> None:
-    with pytest.raises(DatabaseError, match="never changed"), transaction.atomic(), connection.cursor() as cursor:
+    with (
+        pytest.raises(DatabaseError, match="never changed"),
+        transaction.atomic(),
+        connection.cursor() as cursor,
+    ):
         cursor.execute(sql)
     assert services.check().fault is None
 
 
-def test_the_anchor_is_kept_elsewhere_too(journal: None, capsys: pytest.CaptureFixture[str], caplog: pytest.LogCaptureFixture) -> None:
+def test_the_anchor_is_kept_elsewhere_too(
+    journal: None, capsys: pytest.CaptureFixture[str], caplog: pytest.LogCaptureFixture
+) -> None:
     assert main(["journal", "anchor"]) == 0
     kept = capsys.readouterr().out.strip()
     with caplog.at_level(logging.INFO):
@@ -184,7 +242,9 @@ def test_the_anchor_is_kept_elsewhere_too(journal: None, capsys: pytest.CaptureF
     # Database and file are both set back to before: what was kept elsewhere finds it.
     by_hand(lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number > 30"))
     there = Entry.objects.get(number=30)
-    (settings.HOME / anchors.FILE).write_text(chain.written(chain.Anchor(30, there.own), safe.journal_key()))
+    (settings.HOME / anchors.FILE).write_text(
+        chain.written(chain.Anchor(30, there.own), safe.journal_key())
+    )
     assert services.check().fault is None
     assert main(["journal", "check", "--anchor", kept]) == 1
     assert "newest 5 entries are missing" in capsys.readouterr().out
@@ -210,8 +270,12 @@ def test_the_anchor_only_goes_forward_and_not_with_what_was_rolled_back(journal:
     assert anchors.newest() == found
 
 
-def test_what_was_cut_off_is_found_also_when_as_much_was_written_since(journal: None, caplog: pytest.LogCaptureFixture) -> None:
-    """The program goes on writing, with right codes, after the last entries were cut off: its anchor does not follow."""
+def test_what_was_cut_off_is_found_also_when_as_much_was_written_since(
+    journal: None, caplog: pytest.LogCaptureFixture
+) -> None:
+    """The program goes on writing, with right codes, after the last entries were cut off: its
+    anchor does not follow.
+    """
     by_hand(lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number > 31"))
     with caplog.at_level(logging.ERROR):
         grow(10)
@@ -237,13 +301,25 @@ def test_the_journal_of_before_is_taken_over_by_one_keyed_entry(transactional_db
     forget_the_journal()
     before = chain.FIRST
     for number in range(1, 6):
-        entry = Entry(number=number, at=timezone.now(), who="x", did="did", noun="thing", ref="", before=before)
+        entry = Entry(
+            number=number,
+            at=timezone.now(),
+            who="x",
+            did="did",
+            noun="thing",
+            ref="",
+            before=before,
+        )
         entry.own = before = chain.plain_hash(number, entry.content(), entry.before)
         entry.save(force_insert=True)
     assert services.check().fault is not None  # no anchor yet
     services.write(Program("morag"), "did", "thing", "x")
     taken = Entry.objects.get(number=6)
-    assert (taken.who, taken.did, taken.details) == (JOURNAL_KEEPER.username, services.TOOK_OVER, {"number": 5, "own": before})
+    assert (taken.who, taken.did, taken.details) == (
+        JOURNAL_KEEPER.username,
+        services.TOOK_OVER,
+        {"number": 5, "own": before},
+    )
     assert services.check().fault is None
     found = anchors.newest()
     assert found is not None
@@ -264,7 +340,9 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
     kept = copy.with_suffix(".anchor").read_text().strip()
     assert entries == 35
     assert Entry.objects.get(did="backed up").details["anchor"] == kept
-    assert chain.read(kept, safe.journal_key()) == chain.Anchor(35, Entry.objects.get(number=35).own)
+    assert chain.read(kept, safe.journal_key()) == chain.Anchor(
+        35, Entry.objects.get(number=35).own
+    )
     # What put_back does with the files is tried by the programs' tests; here the journal alone.
     (settings.HOME / anchors.FILE).rename(settings.HOME / f"{anchors.FILE}.before-1")
 
@@ -278,7 +356,9 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
     assert entry.details["went back to"] == 36
     assert entry.details["anchor of before"].startswith("nlj1.36.")
     assert services.check().fault is None
-    by_hand(lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 7"))
+    by_hand(
+        lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 7")
+    )
     (settings.HOME / anchors.FILE).unlink()
     assert any("NOT HOLD" in one for one in backup.settle("1", copy))
     (settings.HOME / f"{anchors.FILE}.before-1").unlink()
@@ -290,7 +370,13 @@ def test_the_page_says_what_was_found(journal: None, client: Any) -> None:
     auditor = Person.objects.create_user("hamish", password="x", role="auditor")
     client.force_login(auditor)
     told = client.get("/api/journal/chain").json()
-    assert told == {"holds": True, "entries": 35, "fault": None, "looked_from": 31, "whole_at": None}
+    assert told == {
+        "holds": True,
+        "entries": 35,
+        "fault": None,
+        "looked_from": 31,
+        "whole_at": None,
+    }
     by_hand(lambda cursor: cursor.execute("DELETE FROM journal_entry WHERE number = 35"))
     assert "missing" in client.get("/api/journal/chain").json()["fault"]
     services.check_at_start()
@@ -298,8 +384,14 @@ def test_the_page_says_what_was_found(journal: None, client: Any) -> None:
 
 
 def test_checkpoints_are_sealed(journal: None) -> None:
-    assert list(Checkpoint.objects.order_by("number").values_list("number", flat=True)) == [10, 20, 30]
+    assert list(Checkpoint.objects.order_by("number").values_list("number", flat=True)) == [
+        10,
+        20,
+        30,
+    ]
     assert services.check(whole=False).looked_from == 31
     grow(6)
     assert services.check(whole=False).looked_from == 41
-    assert json.dumps(list(Entry.objects.values_list("details", flat=True))[:1]) == '[{"what": "x"}]'
+    assert (
+        json.dumps(list(Entry.objects.values_list("details", flat=True))[:1]) == '[{"what": "x"}]'
+    )

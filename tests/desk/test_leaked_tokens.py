@@ -1,4 +1,6 @@
-"""Leaked tokens, of applications and of the house: recognised in whatever stood around them, ended, and not kept."""
+"""Leaked tokens, of applications and of the house: recognised in whatever stood around them, ended,
+and not kept.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +36,9 @@ def leaked(web: WebClient, text: str) -> dict[str, Any]:
 
 def manifests(connection: Connection, token: str) -> int:
     trusted = httpx.Client(verify=ssl.create_default_context(cafile=os.environ["NEATLATCH_TRUST"]))
-    return trusted.get(f"{connection.values['api_base']}/manifests", headers={"Authorization": f"Bearer {token}"}).status_code
+    return trusted.get(
+        f"{connection.values['api_base']}/manifests", headers={"Authorization": f"Bearer {token}"}
+    ).status_code
 
 
 def test_tokens_that_a_connection_holds(setup: Setup) -> None:
@@ -44,7 +48,12 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     found = leaked(web, f"GET /manifests\nAuthorization: Bearer {access}\n")
     assert list(found) == ["held"]
     [one] = found["held"]
-    assert (one["ref"], one["refresh"], one["alive"], one["ends_there"]) == ("cargo", False, True, True)
+    assert (one["ref"], one["refresh"], one["alive"], one["ends_there"]) == (
+        "cargo",
+        False,
+        True,
+        True,
+    )
     assert one["says"] == "whoever has it is let in as this connection until it ends"
     assert one["after"] == "its users stop, until somebody signs in again"
     [one] = leaked(web, f"refresh_token={refresh}")["held"]
@@ -58,11 +67,19 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert leaked(web, access) == {}
     assert "holds no token" in post(web, "/connections/cargo/token-endings", 409)["title"]
     entry = Entry.objects.get(did="ended the tokens of")
-    assert (entry.ref, entry.details) == ("cargo", {"why": "it leaked", "tokens revoked there": "yes"})
+    assert (entry.ref, entry.details) == (
+        "cargo",
+        {"why": "it leaked", "tokens revoked there": "yes"},
+    )
     everything = json.dumps(list(Entry.objects.values()), default=str)
     assert access not in everything
     assert refresh not in everything
-    assert setup.web("operator").post("/api/connections/cargo/token-endings", "{}", content_type="application/json").status_code == 403
+    assert (
+        setup.web("operator")
+        .post("/api/connections/cargo/token-endings", "{}", content_type="application/json")
+        .status_code
+        == 403
+    )
 
 
 def test_tokens_that_are_set_aside(setup: Setup) -> None:
@@ -96,8 +113,12 @@ def test_one_that_does_not_open_hides_no_other(setup: Setup) -> None:
     setup.latched("manifest.read", ref="first")
     setup.latched("manifest.read", ref="second")
     first, second = TokenSet.objects.order_by("pk")
-    TokenSet.objects.filter(pk=first.pk).update(access=bytes(second.access))  # moved to another's place
-    assert [one["ref"] for one in leaked(setup.web(), second.open_access().reveal())["held"]] == ["second"]
+    TokenSet.objects.filter(pk=first.pk).update(
+        access=bytes(second.access)
+    )  # moved to another's place
+    assert [one["ref"] for one in leaked(setup.web(), second.open_access().reveal())["held"]] == [
+        "second"
+    ]
 
 
 def test_the_token_that_manages_a_registration(setup: Setup) -> None:
@@ -107,7 +128,9 @@ def test_the_token_that_manages_a_registration(setup: Setup) -> None:
     client = connection.client
     assert client is not None
     assert client.management_token is not None
-    [one] = leaked(web, safe.unseal(client.management_token, client.token_place).reveal())["managing"]
+    [one] = leaked(web, safe.unseal(client.management_token, client.token_place).reveal())[
+        "managing"
+    ]
     assert (one["client"], one["house"]) == (client.name, False)
     assert web.delete(f"/api/clients/{client.pk}/management").status_code == 409
 
@@ -116,34 +139,53 @@ def test_a_refresh_token_of_the_house_and_all_that_came_of_it(house: House) -> N
     client, secret = house.client()
     session, told = house.with_code(client, secret)
     renewed = session.refresh_token(f"{house.issuer}/token")
-    found = leaked(house.web, told["refresh_token"])  # an old one, which ends the family when it is shown again
-    assert [(one["client"], one["person"], one["alive"], one["public"]) for one in found["families"]] == [
-        ("Quay board", "morag", True, False)
-    ]
+    found = leaked(
+        house.web, told["refresh_token"]
+    )  # an old one, which ends the family when it is shown again
+    assert [
+        (one["client"], one["person"], one["alive"], one["public"]) for one in found["families"]
+    ] == [("Quay board", "morag", True, False)]
     [one] = leaked(house.web, f'{{"refresh_token": "{renewed["refresh_token"]}"}}')["families"]
     assert not one["spent"]
-    assert post(house.web, f"/house/grants/{one['id']}/revocations", why="it leaked") == {"ended": 2}
+    assert post(house.web, f"/house/grants/{one['id']}/revocations", why="it leaked") == {
+        "ended": 2
+    }
     assert Grant.objects.get().why == "it leaked"
     assert not Access.objects.filter(revoked=None).exists()
-    again = ASK.post(f"{house.issuer}/token", data={"grant_type": "refresh_token", "refresh_token": renewed["refresh_token"]},
-                     auth=(client.client_id, secret))  # fmt: skip
+    again = ASK.post(
+        f"{house.issuer}/token",
+        data={"grant_type": "refresh_token", "refresh_token": renewed["refresh_token"]},
+        auth=(client.client_id, secret),
+    )
     assert again.json()["error"] == "invalid_grant"
     assert not leaked(house.web, renewed["refresh_token"])["families"][0]["alive"]
     assert (
         house.web.post(
-            "/api/house/grants/00000000-0000-0000-0000-000000000000/revocations", "{}", content_type="application/json"
+            "/api/house/grants/00000000-0000-0000-0000-000000000000/revocations",
+            "{}",
+            content_type="application/json",
         ).status_code
         == 404
     )
     reader = WebClient()
-    reader.force_login(Person.objects.create_user("ann", role="reader"), backend="django.contrib.auth.backends.ModelBackend")
-    assert reader.post(f"/api/house/grants/{one['id']}/revocations", "{}", content_type="application/json").status_code == 403
+    reader.force_login(
+        Person.objects.create_user("ann", role="reader"),
+        backend="django.contrib.auth.backends.ModelBackend",
+    )
+    assert (
+        reader.post(
+            f"/api/house/grants/{one['id']}/revocations", "{}", content_type="application/json"
+        ).status_code
+        == 403
+    )
 
 
 def test_a_management_token_of_the_house_is_taken_away(house: House) -> None:
     _, right = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
     body = {"client_name": "Tally", "grant_types": ["client_credentials"], "scope": "ledger.read"}
-    told = ASK.post(f"{house.issuer}/register", json=body, headers={"Authorization": f"Bearer {right}"}).json()
+    told = ASK.post(
+        f"{house.issuer}/register", json=body, headers={"Authorization": f"Bearer {right}"}
+    ).json()
     token = {"Authorization": f"Bearer {told['registration_access_token']}"}
     there = told["registration_client_uri"].replace("http://127.0.0.1:8600", house.base)
     assert ASK.get(there, headers=token).status_code == 200

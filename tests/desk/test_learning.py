@@ -1,4 +1,6 @@
-"""What a passing test has proven is taken as the provider's value, and stands in the journal as learned."""
+"""What a passing test has proven is taken as the provider's value, and stands in the journal as
+learned.
+"""
 
 from __future__ import annotations
 
@@ -85,8 +87,16 @@ def test_a_secret_that_has_just_been_taken_is_not_called_different(offices: Setu
     """F9, for secrets: another one is noted at the provider's half."""
     client = found("tide-tables").client
     assert client is not None
-    Credential.objects.filter(client=client, kind="token_secret").update(fingerprint="of-another", source="registered")
-    connections.put_secret(offices.by, found("tide-tables"), secret_of("tide-tables", "token_secret"), None, "token_secret")
+    Credential.objects.filter(client=client, kind="token_secret").update(
+        fingerprint="of-another", source="registered"
+    )
+    connections.put_secret(
+        offices.by,
+        found("tide-tables"),
+        secret_of("tide-tables", "token_secret"),
+        None,
+        "token_secret",
+    )
     assert pin(offices, "tide-tables", "token_secret") == "differs"
     done = services.run(services.begin_test(offices.by, found("tide-tables")))
     assert next(one["passed"] for one in done.rungs if one["rung"] == "sign_in")
@@ -94,14 +104,20 @@ def test_a_secret_that_has_just_been_taken_is_not_called_different(offices: Setu
 
 
 def secret_of(ref: str, key: str) -> str:
-    return found(ref).held_secrets.select_related("credential").get(key=key).credential.open().reveal()
+    return (
+        found(ref).held_secrets.select_related("credential").get(key=key).credential.open().reveal()
+    )
 
 
 def test_a_token_that_was_alive_proves_no_secret(setup: Setup) -> None:
     """What a test has not shown is not said: after a wrong secret the token serves on."""
     connection = setup.latched("manifest.read")
     application = connection.place
-    application.metadata = {key: value for key, value in (application.metadata or {}).items() if key != "introspection_endpoint"}
+    application.metadata = {
+        key: value
+        for key, value in (application.metadata or {}).items()
+        if key != "introspection_endpoint"
+    }
     application.save()
     connection, _ = connections.put_secret(setup.by, connection, "not-the-secret-of-this-client")
     Credential.objects.filter(client=connection.client, source="registered").delete()
@@ -110,7 +126,9 @@ def test_a_token_that_was_alive_proves_no_secret(setup: Setup) -> None:
 
 
 def test_a_failing_test_teaches_nothing(offices: Setup) -> None:
-    connection, _ = connections.change(offices.by, found("tide-tables"), {"values": {"client_key": "nobody"}})
+    connection, _ = connections.change(
+        offices.by, found("tide-tables"), {"values": {"client_key": "nobody"}}
+    )
     before = found("tide-tables").client.facts  # type: ignore[union-attr]
     assert services.run(services.begin_test(offices.by, connection)).passed is False
     assert found("tide-tables").client.facts == before  # type: ignore[union-attr]
@@ -121,9 +139,14 @@ def test_what_another_connection_has_proven_stays(offices: Setup) -> None:
     """Two keys of one account: each would take the other's place, again and again."""
     client = noted("tide-tables", client_key="of-another")
     other = Connection.objects.create(
-        ref="other", place=client.place, client=client, scheme="oauth1", values={"client_key": "of-another"},
-        changed_at=client.changed_at, proven_at=client.changed_at,
-    )  # fmt: skip
+        ref="other",
+        place=client.place,
+        client=client,
+        scheme="oauth1",
+        values={"client_key": "of-another"},
+        changed_at=client.changed_at,
+        proven_at=client.changed_at,
+    )
     services.run(services.begin_test(offices.by, found("tide-tables")))
     assert Client.objects.get(pk=client.pk).facts["client_key"] == "of-another"
     other.delete()
@@ -131,7 +154,11 @@ def test_what_another_connection_has_proven_stays(offices: Setup) -> None:
 
 def test_names_only_and_each_once() -> None:
     sent = {"username": "svc", "api_base": "https://x.example"}
-    assert learned(KINDS["basic"], sent, "", {"username": "old", "api_base": "y"}) == {"username": ("old", "svc")}
+    assert learned(KINDS["basic"], sent, "", {"username": "old", "api_base": "y"}) == {
+        "username": ("old", "svc")
+    }
     assert learned(KINDS["basic"], sent, "", {"username": "svc"}) == {}
     assert learned(KINDS["certificate"], {}, "AA:BB", {"thumbprint": "aabb,CCDD"}) == {}
-    assert learned(KINDS["oauth2_client"], {"client_id": "new"}, "", {"client_id": "old"}) == {"client_id": ("old", "new")}
+    assert learned(KINDS["oauth2_client"], {"client_id": "new"}, "", {"client_id": "old"}) == {
+        "client_id": ("old", "new")
+    }

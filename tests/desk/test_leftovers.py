@@ -46,7 +46,9 @@ def left(connection: Connection, known: str, **more: Any) -> Leftover:
 
 
 @pytest.mark.parametrize(("known", "gone"), [("asked", True), ("seen", True), ("made", False)])
-def test_not_found_is_no_proof_for_what_was_made_and_never_seen(connection: Connection, known: str, gone: bool) -> None:
+def test_not_found_is_no_proof_for_what_was_made_and_never_seen(
+    connection: Connection, known: str, gone: bool
+) -> None:
     row = left(connection, known)
     assert leftovers.clear_all() == int(gone)
     assert Leftover.objects.filter(pk=row.pk).exists() is not gone
@@ -58,13 +60,17 @@ def test_not_found_is_no_proof_for_what_was_made_and_never_seen(connection: Conn
         assert row.tries == 1  # it would be answered the same
 
 
-def test_not_found_while_it_could_be_seen_stays_no_proof(setup: Setup, connection: Connection) -> None:
+def test_not_found_while_it_could_be_seen_stays_no_proof(
+    setup: Setup, connection: Connection
+) -> None:
     left(connection, "seen", stuck=True, status=404)
     assert not leftovers.clear(setup.by, Leftover.objects.get())
     assert Leftover.objects.count() == 1
 
 
-def test_one_that_is_closed_while_it_is_retried(setup: Setup, connection: Connection, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_one_that_is_closed_while_it_is_retried(
+    setup: Setup, connection: Connection, monkeypatch: pytest.MonkeyPatch
+) -> None:
     row = left(connection, "made")
 
     def closed_meanwhile(_: Leftover) -> int:
@@ -84,20 +90,41 @@ def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> 
     items = send(web, "get", "/leftovers")["items"]
     assert [item["id"] for item in items] == [second.pk, first.pk]
     assert items[1] | {"made": "", "test": ""} == {
-        "id": first.pk, "ref": "cargo", "application": "Cargo manifests", "environment": "Sandbox", "name": "TEST-1",
-        "operation": "PUT /manifests/{test}", "known": "made", "made": "", "method": "DELETE", "address": first.address,
-        "status": None, "tried": None, "tries": 0, "stuck": False, "test": "",
-    }  # fmt: skip
-    assert send(web, "get", "/today")["leftovers"] == 1  # nothing else finds the one without an address
+        "id": first.pk,
+        "ref": "cargo",
+        "application": "Cargo manifests",
+        "environment": "Sandbox",
+        "name": "TEST-1",
+        "operation": "PUT /manifests/{test}",
+        "known": "made",
+        "made": "",
+        "method": "DELETE",
+        "address": first.address,
+        "status": None,
+        "tried": None,
+        "tries": 0,
+        "stuck": False,
+        "test": "",
+    }
+    assert (
+        send(web, "get", "/today")["leftovers"] == 1
+    )  # nothing else finds the one without an address
 
     assert send(web, "post", f"/leftovers/{first.pk}/clearings") == {"gone": False, "status": 404}
     send(web, "post", f"/leftovers/{second.pk}/clearings", None, 409)
     assert send(web, "get", "/today")["leftovers"] == 2
 
-    assert "reason" in send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": " "}, 422)["errors"]
+    assert (
+        "reason"
+        in send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": " "}, 422)["errors"]
+    )
     send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": "Deleted on their page."}, 204)
     entry = Entry.objects.filter(noun="leftover").order_by("-number")[0]
-    assert (entry.did, entry.ref, entry.details["reason"]) == ("closed", "cargo", "Deleted on their page.")
+    assert (entry.did, entry.ref, entry.details["reason"]) == (
+        "closed",
+        "cargo",
+        "Deleted on their page.",
+    )
     assert [item["id"] for item in send(web, "get", "/leftovers")["items"]] == [second.pk]
     send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": "again"}, 404)
 

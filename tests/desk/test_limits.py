@@ -33,18 +33,35 @@ def asgi(transactional_db: None) -> ModuleType:
 class Ask(Protocol):
     """Sends a request to the application."""
 
-    def __call__(self, path: str, events: Events, work: Any, headers: Headers | None = None, peer: str = "192.0.2.1") -> Events: ...
+    def __call__(
+        self,
+        path: str,
+        events: Events,
+        work: Any,
+        headers: Headers | None = None,
+        peer: str = "192.0.2.1",
+    ) -> Events: ...
 
 
 @pytest.fixture
 def ask(asgi: ModuleType, monkeypatch: pytest.MonkeyPatch) -> Ask:
-    return lambda path, events, work, headers=None, peer="192.0.2.1": asked(asgi, monkeypatch, path, events, work, headers, peer)
+    return lambda path, events, work, headers=None, peer="192.0.2.1": asked(
+        asgi, monkeypatch, path, events, work, headers, peer
+    )
 
 
 def asked(
-    asgi: ModuleType, monkeypatch: pytest.MonkeyPatch, path: str, events: Events, work: Any, headers: Headers | None, peer: str
+    asgi: ModuleType,
+    monkeypatch: pytest.MonkeyPatch,
+    path: str,
+    events: Events,
+    work: Any,
+    headers: Headers | None,
+    peer: str,
 ) -> Events:
-    """What the application sends for a request whose body comes in these events; ``work`` stands in Django's place."""
+    """What the application sends for a request whose body comes in these events; ``work`` stands in
+    Django's place.
+    """
     monkeypatch.setattr(asgi, "_django", work)
     sent: Events = []
     coming = iter(events)
@@ -55,13 +72,23 @@ def asked(
     async def send(event: dict[str, Any]) -> None:
         sent.append(event)
 
-    scope = {"type": "http", "method": "POST", "path": path, "headers": headers or [], "client": (peer, 5), "scheme": "http"}
+    scope = {
+        "type": "http",
+        "method": "POST",
+        "path": path,
+        "headers": headers or [],
+        "client": (peer, 5),
+        "scheme": "http",
+    }
     asyncio.run(asgi.application(scope, receive, send))
     return sent
 
 
 def chunks(*sizes: int) -> Events:
-    return [{"type": "http.request", "body": b"a" * size, "more_body": place < len(sizes) - 1} for place, size in enumerate(sizes)]
+    return [
+        {"type": "http.request", "body": b"a" * size, "more_body": place < len(sizes) - 1}
+        for place, size in enumerate(sizes)
+    ]
 
 
 async def reads_all(scope: Any, receive: Any, send: Any) -> None:
@@ -80,8 +107,13 @@ def test_a_body_is_counted_as_it_comes(ask: Ask) -> None:
     assert ask("/api/session", [], reads_all, said)[0]["status"] == 413
 
 
-def test_a_body_that_does_not_end_is_given_up(asgi: ModuleType, monkeypatch: pytest.MonkeyPatch) -> None:
-    """L11: half a body holds nothing for ever. A whole one is followed by as long a wait as the work takes."""
+def test_a_body_that_does_not_end_is_given_up(
+    asgi: ModuleType, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """L11: half a body holds nothing for ever.
+
+    A whole one is followed by as long a wait as the work takes.
+    """
     monkeypatch.setattr(body_limits, "WITHIN", 0.01)
     sent: Events = []
 
@@ -108,7 +140,14 @@ def test_a_body_that_does_not_end_is_given_up(asgi: ModuleType, monkeypatch: pyt
 
         monkeypatch.setattr(asgi, "_django", work)
         await asgi.application(
-            {"type": "http", "method": "POST", "path": "/api/people", "headers": [], "client": ("192.0.2.1", 5), "scheme": "http"},
+            {
+                "type": "http",
+                "method": "POST",
+                "path": "/api/people",
+                "headers": [],
+                "client": ("192.0.2.1", 5),
+                "scheme": "http",
+            },
             receive,
             send,
         )
@@ -124,7 +163,9 @@ def test_a_body_that_does_not_end_is_given_up(asgi: ModuleType, monkeypatch: pyt
 def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
     limits = {one.name: body_limits.of(one.path) for one in operations() if one.method in UNSAFE}
     assert set(limits.values()) == {64 * 1024, body_limits.USUAL, 20 * 1024 * 1024}
-    assert {name.rpartition("/")[2] for name, most in limits.items() if most > body_limits.USUAL} == {"imports", "previews"}
+    assert {
+        name.rpartition("/")[2] for name, most in limits.items() if most > body_limits.USUAL
+    } == {"imports", "previews"}
     assert all("/inventory/" in name for name, most in limits.items() if most > body_limits.USUAL)
     assert {name for name, most in limits.items() if most < body_limits.USUAL} == {
         name for name in limits if "/api/session" in name or "/api/asked/" in name
@@ -152,21 +193,34 @@ def test_a_trailer_is_no_header(ask: Ask) -> None:
         ((), "127.0.0.1", "203.0.113.9", "127.0.0.1"),  # M1: believed from nobody unless it is set
         (("127.0.0.1",), "127.0.0.1", "203.0.113.9", "203.0.113.9"),
         (("127.0.0.1",), "192.0.2.1", "203.0.113.9", "192.0.2.1"),
-        (("127.0.0.1",), "127.0.0.1", "198.51.100.7, 203.0.113.9", "203.0.113.9"),  # the first was put there by the caller
+        (
+            ("127.0.0.1",),
+            "127.0.0.1",
+            "198.51.100.7, 203.0.113.9",
+            "203.0.113.9",
+        ),  # the first was put there by the caller
         (("127.0.0.1", "10.0.0.0/8"), "127.0.0.1", "203.0.113.9, 10.1.2.3", "203.0.113.9"),
         (("127.0.0.1",), "127.0.0.1", "anything", ""),
         (("127.0.0.1",), "127.0.0.1", "", "127.0.0.1"),
         (("127.0.0.1",), "127.0.0.1", "127.0.0.1", "127.0.0.1"),
     ],
 )
-def test_only_a_proxy_of_ours_says_who_calls(ask: Ask, settings: Any, proxies: tuple[str, ...], peer: str, told: str, seen: str) -> None:
+def test_only_a_proxy_of_ours_says_who_calls(
+    ask: Ask, settings: Any, proxies: tuple[str, ...], peer: str, told: str, seen: str
+) -> None:
     settings.PROXIES = proxies
     found: list[tuple[str, str, str]] = []
 
     async def work(scope: Any, receive: Any, send: Any) -> None:
         found.append((scope["client"][0], scope["neatlatch.peer"], scope["scheme"]))
 
-    ask("/api/people", chunks(1), work, [(b"x-forwarded-for", told.encode()), (b"x-forwarded-proto", b"https")], peer)
+    ask(
+        "/api/people",
+        chunks(1),
+        work,
+        [(b"x-forwarded-for", told.encode()), (b"x-forwarded-proto", b"https")],
+        peer,
+    )
     assert found == [(seen, peer, "https" if peer in proxies else "http")]
 
 
@@ -177,7 +231,13 @@ def test_who_hangs_up_is_known_where_the_work_is(ask: Ask) -> None:
         before = caller.now().hung_up.is_set()
         await receive()
         await receive()
-        found.append((before, await asyncio.to_thread(lambda: caller.now().hung_up.is_set()), caller.now().key))
+        found.append(
+            (
+                before,
+                await asyncio.to_thread(lambda: caller.now().hung_up.is_set()),
+                caller.now().key,
+            )
+        )
 
     ask("/api/people", [*chunks(1), {"type": "http.disconnect"}], work)
     assert found == [(False, True, "192.0.2.1")]
@@ -214,13 +274,21 @@ def parts(value: Any) -> tuple[int, int]:
 @given(VALUES)
 def test_what_stands_in_texts_does_not_count(value: Any) -> None:
     for ascii_only in (True, False):
-        bare = json_bodies._TEXT.sub(b"", json.dumps(value, ensure_ascii=ascii_only).encode("utf-8", "surrogatepass"))
+        bare = json_bodies._TEXT.sub(
+            b"", json.dumps(value, ensure_ascii=ascii_only).encode("utf-8", "surrogatepass")
+        )
         assert (bare.count(b"[") + bare.count(b"{"), bare.count(b",")) == parts(value)
 
 
 @pytest.mark.parametrize(
     "body",
-    [b'"' + b'\\"' * 2_000_000, b'"' * 4_000_000, b"\\" * 4_000_000, b'"\\' * 2_000_000, b'["\\\\"' * 800_000],
+    [
+        b'"' + b'\\"' * 2_000_000,
+        b'"' * 4_000_000,
+        b"\\" * 4_000_000,
+        b'"\\' * 2_000_000,
+        b'["\\\\"' * 800_000,
+    ],
     ids=lambda one: repr(one[:6]),
 )
 def test_looking_over_a_body_takes_no_longer_than_reading_it(body: bytes) -> None:
@@ -252,7 +320,9 @@ def test_a_child_has_so_much_memory_and_no_secrets(transactional_db: None) -> No
         heavy.run(work.writes)
 
 
-def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_told_so(transactional_db: None) -> None:
+def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_told_so(
+    transactional_db: None,
+) -> None:
     heavy.end_idle()
     heavy.run(work.sorted_words, "a")
     first = [one.process.pid for one in heavy._POOL._idle]
@@ -268,7 +338,10 @@ def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_t
 
 
 def test_one_caller_and_all_together_may_ask_for_so_much() -> None:
-    pool, others = heavy._Pool(), [caller.Caller(f"other {number}") for number in range(heavy._MOST_WAITING)]
+    pool, others = (
+        heavy._Pool(),
+        [caller.Caller(f"other {number}") for number in range(heavy._MOST_WAITING)],
+    )
     one = caller.Caller("one")
     pool._working, pool._asking["one"] = heavy.CHILDREN, heavy._MOST_OF_ONE
     with pytest.raises(Problem) as refused:

@@ -30,12 +30,16 @@ from .conftest import forget_the_journal
 
 
 @pytest.fixture
-def web(transactional_db: None, tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[WebClient]:
+def web(
+    transactional_db: None, tmp_path: Any, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[WebClient]:
     """An administrator in a house of sixty connections."""
     monkeypatch.setattr("neatlatch.demo.fill._logins", lambda: tmp_path / "logins.json")
     fill(60, lambda stand: None)
     found = WebClient()
-    found.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    found.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     yield found
     forget_the_journal()
 
@@ -51,18 +55,26 @@ def every(web: WebClient, address: str) -> list[Any]:
         cursor = answer["next"]
 
 
-def test_clients_of_one_name_stand_on_one_page_each(web: WebClient, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_clients_of_one_name_stand_on_one_page_each(
+    web: WebClient, monkeypatch: pytest.MonkeyPatch
+) -> None:
     Client.objects.update(name="One for all")
     monkeypatch.setattr("neatlatch.desk.pages.clients.bench_lists._PAGE", 7)
     listed = [one["client"] for one in every(web, "/scopes")]
-    told = {str(one.pk) for one in Client.objects.select_related("place__application") if _has_scopes(one)}
+    told = {
+        str(one.pk)
+        for one in Client.objects.select_related("place__application")
+        if _has_scopes(one)
+    }
     assert len(listed) == len(set(listed)) > 20
     assert set(listed) == told
 
 
 def _has_scopes(client: Client) -> bool:
     profile = client.place.application.read_profile()
-    return bool(profile.scopes if client.gets_tokens or client.scheme == "oauth2_jwt" else profile.roles)
+    return bool(
+        profile.scopes if client.gets_tokens or client.scheme == "oauth2_jwt" else profile.roles
+    )
 
 
 def test_the_list_of_scopes_counts_what_each_matrix_shows(web: WebClient) -> None:
@@ -74,7 +86,9 @@ def test_the_list_of_scopes_counts_what_each_matrix_shows(web: WebClient) -> Non
         shown = web.get(f"/api/clients/{one['client']}/scopes").json()
         trim = shown["trim"]
         assert (one["users"], one["word"]) == (len(shown["columns"]), shown["word"])
-        assert (one["missing"], one["can_go"], one["impossible"]) == tuple(len(trim[key]) for key in ("missing", "can_go", "impossible"))
+        assert (one["missing"], one["can_go"], one["impossible"]) == tuple(
+            len(trim[key]) for key in ("missing", "can_go", "impossible")
+        )
         assert one["stale"] == sum(each["stale"] for each in shown["connections"])
     assert any(one["missing"] for one in listed)
     assert any(one["can_go"] for one in listed)
@@ -82,22 +96,32 @@ def test_the_list_of_scopes_counts_what_each_matrix_shows(web: WebClient) -> Non
 
 def test_the_list_of_redirect_uris_counts_what_each_bench_shows(web: WebClient) -> None:
     some = Connection.objects.filter(scheme="oauth2_code")[0]
-    Connection.objects.filter(pk=some.pk).update(values={**some.values, "redirect_uri": "http://127.0.0.1:8600/return/other"})
+    Connection.objects.filter(pk=some.pk).update(
+        values={**some.values, "redirect_uri": "http://127.0.0.1:8600/return/other"}
+    )
     listed = every(web, "/redirect-uris")
     for one in listed:
         shown = web.get(f"/api/clients/{one['client']}/redirect-uris").json()
         matches = [each["match"] for each in shown["callers"]]
-        assert (one["callers"], one["matched"], one["near_misses"]) == (len(matches), sum(matches), len(matches) - sum(matches))
+        assert (one["callers"], one["matched"], one["near_misses"]) == (
+            len(matches),
+            sum(matches),
+            len(matches) - sum(matches),
+        )
         assert one["registered"] == len(shown["registered"])
     assert [one["near_misses"] for one in listed if one["client"] == str(some.client_id)] == [1]
 
 
 def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
     somebody = Owner.objects.order_by("pk")[0]
-    Credential.objects.filter(pk__in=list(Credential.objects.values_list("pk", flat=True)[:7])).update(owner=somebody)
+    Credential.objects.filter(
+        pk__in=list(Credential.objects.values_list("pk", flat=True)[:7])
+    ).update(owner=somebody)
 
     def counted(model: Any) -> dict[Any, int]:
-        return dict(model.objects.exclude(owner=None).order_by().values_list("owner").annotate(Count("pk")))
+        return dict(
+            model.objects.exclude(owner=None).order_by().values_list("owner").annotate(Count("pk"))
+        )
 
     applications, workloads, credentials = counted(Application), counted(User), counted(Credential)
     for one in every(web, "/owners"):
@@ -109,13 +133,19 @@ def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
 
 
 def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
-    uses = list(Use.objects.exclude(connection=None).select_related("connection__place", "user").order_by("pk")[:5])
+    uses = list(
+        Use.objects.exclude(connection=None)
+        .select_related("connection__place", "user")
+        .order_by("pk")[:5]
+    )
     none, elsewhere, open_, lacking, _ = uses
     Use.objects.filter(pk=none.pk).update(connection=None)
     assert elsewhere.connection is not None
     assert open_.connection is not None
     assert lacking.connection is not None
-    other = Place.objects.exclude(environment=elsewhere.user.environment).filter(application=elsewhere.application)[0]
+    other = Place.objects.exclude(environment=elsewhere.user.environment).filter(
+        application=elsewhere.application
+    )[0]
     Connection.objects.filter(pk=elsewhere.connection.pk).update(place=other)
     Connection.objects.filter(pk=open_.connection.pk).update(state="open")
     Connection.objects.filter(pk=lacking.connection.pk).update(values={})
@@ -123,20 +153,28 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     warned = {one["name"] for one in every(web, "/users?words=warned:yes")}
     assert warned == {name for name, count in every_one.items() if count}
     assert {one.user.name for one in uses[:4]} <= warned
-    assert {one["name"] for one in every(web, "/users?words=-warned:yes")} == every_one.keys() - warned
+    assert {
+        one["name"] for one in every(web, "/users?words=-warned:yes")
+    } == every_one.keys() - warned
     for one in User.objects.filter(name__in=warned):
         says = [each["says"] for each in web.get(f"/api/users/{one.pk}").json()["warnings"]]
         assert len(says) == every_one[one.name]
 
 
 def test_a_warning_names_a_few_of_many_that_would_serve(web: WebClient) -> None:
-    use = Use.objects.exclude(connection=None).filter(connection__place__environment__key="production").select_related("user")[0]
+    use = (
+        Use.objects.exclude(connection=None)
+        .filter(connection__place__environment__key="production")
+        .select_related("user")[0]
+    )
     assert use.connection is not None
     like = use.connection
     Use.objects.filter(application=like.place.application).exclude(pk=use.pk).delete()
     Connection.objects.filter(place=like.place).delete()
     for number in range(6):
-        Connection.objects.create(ref=f"choice-{number}", place=like.place, scheme=like.scheme, changed_at=timezone.now())
+        Connection.objects.create(
+            ref=f"choice-{number}", place=like.place, scheme=like.scheme, changed_at=timezone.now()
+        )
     Use.objects.filter(user=use.user).exclude(pk=use.pk).delete()
     User.objects.filter(pk=use.user.pk).update(environment=like.place.environment)
     (warning,) = web.get(f"/api/users/{use.user.pk}").json()["warnings"]
@@ -149,9 +187,14 @@ def test_applications_are_found_by_how_they_let_others_in(web: WebClient, own: b
     one = Application.objects.order_by("pk")[0]
     way = one.profile["schemes"][0]
     label = "A door of our own" if own else KINDS[way["key"]].label
-    one.profile["schemes"][0] = {**{key: value for key, value in way.items() if key != "label"}, **({"label": label} if own else {})}
+    one.profile["schemes"][0] = {
+        **{key: value for key, value in way.items() if key != "label"},
+        **({"label": label} if own else {}),
+    }
     one.save()
-    found = {each["key"]: each for each in every(web, f'/applications?words=scheme:"{label.lower()}"')}
+    found = {
+        each["key"]: each for each in every(web, f'/applications?words=scheme:"{label.lower()}"')
+    }
     assert label in found[one.key]["schemes"]
     without = {each["key"] for each in every(web, f'/applications?words=-scheme:"{label.lower()}"')}
     assert without.isdisjoint(found)
@@ -159,10 +202,18 @@ def test_applications_are_found_by_how_they_let_others_in(web: WebClient, own: b
 
 
 def test_clients_of_an_application_name_some_of_their_connections(web: WebClient) -> None:
-    client = Client.objects.filter(connections__isnull=False).select_related("place__application")[0]
+    client = Client.objects.filter(connections__isnull=False).select_related("place__application")[
+        0
+    ]
     like = Connection.objects.filter(client=client)[0]
     for number in range(7):
-        Connection.objects.create(ref=f"a-{number}", place=like.place, client=client, scheme=like.scheme, changed_at=timezone.now())
+        Connection.objects.create(
+            ref=f"a-{number}",
+            place=like.place,
+            client=client,
+            scheme=like.scheme,
+            changed_at=timezone.now(),
+        )
     rows = every(web, f"/clients?application={client.place.application.key}")
     row = next(one for one in rows if one["id"] == str(client.pk))
     assert row["connections"] == [f"a-{number}" for number in range(5)]
@@ -173,12 +224,22 @@ def test_a_round_keeps_its_counts_when_its_tests_are_gone(web: WebClient) -> Non
     number = rounds.begin_round(CLOCK).number
     tests = list(Test.objects.filter(round=number).order_by("connection__ref"))
     says = {"rung": "sign_in", "passed": False, "says": "refused: invalid_client", "ms": 1.0}
-    Test.objects.filter(pk=tests[0].pk).update(state="done", passed=False, rungs=[{**says, "rung": "find", "passed": True}, says])
+    Test.objects.filter(pk=tests[0].pk).update(
+        state="done", passed=False, rungs=[{**says, "rung": "find", "passed": True}, says]
+    )
     Test.objects.filter(pk__in=[one.pk for one in tests[1:]]).update(state="done", passed=True)
     going = web.get(f"/api/rounds/{number}").json()
-    assert (going["total"], going["done"], going["failed"], going["ended"]) == (len(tests), len(tests), 1, None)
+    assert (going["total"], going["done"], going["failed"], going["ended"]) == (
+        len(tests),
+        len(tests),
+        1,
+        None,
+    )
     (failed,) = every(web, f"/rounds/{number}/tests?words=state:failed")
-    assert (failed["connection"], failed["says"]) == (tests[0].connection.ref, "sign in: refused: invalid_client")
+    assert (failed["connection"], failed["says"]) == (
+        tests[0].connection.ref,
+        "sign in: refused: invalid_client",
+    )
     listed = [one["connection"] for one in every(web, f"/rounds/{number}/tests")]
     assert listed == sorted(one.connection.ref for one in tests)
     rounds.end_if_done(Round.objects.get(pk=number))
@@ -190,11 +251,15 @@ def test_a_round_keeps_its_counts_when_its_tests_are_gone(web: WebClient) -> Non
 
 
 def test_one_look_serves_for_all_who_watch(web: WebClient) -> None:
-    """As many statements for sixty tests as for one, and the evidence of none that has not gone on."""
+    """As many statements for sixty tests as for one, and the evidence of none that has
+    not gone on.
+    """
     number = rounds.begin_round(CLOCK).number
     tests = list(Test.objects.filter(round=number).values_list("pk", flat=True))
 
-    def statements(watched: set[Any], before: dict[Any, events.Seen]) -> tuple[list[str], dict[Any, events.Seen]]:
+    def statements(
+        watched: set[Any], before: dict[Any, events.Seen]
+    ) -> tuple[list[str], dict[Any, events.Seen]]:
         with CaptureQueriesContext(database) as asked:
             found = events.look(watched, before)
         return [one["sql"] for one in asked], found
@@ -206,7 +271,9 @@ def test_one_look_serves_for_all_who_watch(web: WebClient) -> None:
     assert len(again) == len(first) - 1
     assert not any('"rounds_test"."rungs"' in one for one in again)
     assert all(same[key] is seen[key] for key in seen)
-    Test.objects.filter(pk=tests[0]).update(state="running", begun=timezone.now(), rungs=[{"rung": "find", "passed": True}])
+    Test.objects.filter(pk=tests[0]).update(
+        state="running", begun=timezone.now(), rungs=[{"rung": "find", "passed": True}]
+    )
     _, now = statements({*tests, number}, seen)
     assert {key for key in seen if now[key] is not seen[key]} == {tests[0]}
     Test.objects.filter(pk=tests[1]).delete()

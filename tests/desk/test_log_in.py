@@ -1,4 +1,6 @@
-"""Logging in: passwords changed and given, sessions, recovery codes, passkeys, and counts of wrong ones (security.md H5, H7, M8, M11)."""
+"""Logging in: passwords changed and given, sessions, recovery codes, passkeys, and counts of wrong
+ones (security.md H5, H7, M8, M11).
+"""
 
 from __future__ import annotations
 
@@ -22,7 +24,14 @@ from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import factors, log_in, passwords, services
-from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode, Session, Tries
+from neatlatch.desk.ground.people.models import (
+    Challenge,
+    Passkey,
+    Person,
+    RecoveryCode,
+    Session,
+    Tries,
+)
 
 from .authenticator import Authenticator
 from .conftest import PASSWORD, codes_of
@@ -31,14 +40,26 @@ OTHER = "tern-ballast-coracle"
 AT = "http://localhost:8600"
 
 
-def send(web: WebClient, address: str, body: Any = None, status: int = 200, method: str = "post") -> Any:
-    answer = web.generic(method.upper(), f"/api{address}", json.dumps(body or {}), content_type="application/json")
+def send(
+    web: WebClient, address: str, body: Any = None, status: int = 200, method: str = "post"
+) -> Any:
+    answer = web.generic(
+        method.upper(), f"/api{address}", json.dumps(body or {}), content_type="application/json"
+    )
     assert answer.status_code == status, (answer.status_code, answer.content)
     return answer.json() if answer.content else None
 
 
-def enter(password: str = PASSWORD, status: int = 200, username: str = "morag", address: str = "127.0.0.1", **more: str) -> Any:
-    web = WebClient(REMOTE_ADDR=address, HTTP_USER_AGENT="Mozilla/5.0 (X11; Linux x86_64) Firefox/140.0")
+def enter(
+    password: str = PASSWORD,
+    status: int = 200,
+    username: str = "morag",
+    address: str = "127.0.0.1",
+    **more: str,
+) -> Any:
+    web = WebClient(
+        REMOTE_ADDR=address, HTTP_USER_AGENT="Mozilla/5.0 (X11; Linux x86_64) Firefox/140.0"
+    )
     told = send(web, "/session", {"username": username, "password": password, **more}, status)
     return web if status == 200 else told
 
@@ -46,7 +67,9 @@ def enter(password: str = PASSWORD, status: int = 200, username: str = "morag", 
 @pytest.fixture
 def morag(db: None, settings: Any) -> Person:
     settings.PUBLIC_URL = AT
-    return Person.objects.create_user("morag", password=PASSWORD, role="administrator", first_name="Morag")
+    return Person.objects.create_user(
+        "morag", password=PASSWORD, role="administrator", first_name="Morag"
+    )
 
 
 @pytest.fixture
@@ -65,10 +88,20 @@ def says_of(web: WebClient) -> list[str]:
 
 def test_one_changes_ones_password_with_the_old_one(morag: Person) -> None:
     web, other = enter(), enter()
-    assert send(web, "/session/passwords", {"password": "wrong", "new_password": OTHER}, 403)["errors"]["password"]
+    assert send(web, "/session/passwords", {"password": "wrong", "new_password": OTHER}, 403)[
+        "errors"
+    ]["password"]
     for new, says in ((PASSWORD, "password you have"), ("short", "too short")):
-        assert says in send(web, "/session/passwords", {"password": PASSWORD, "new_password": new}, 422)["errors"]["new_password"]
-    assert send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER})["username"] == "morag"
+        assert (
+            says
+            in send(web, "/session/passwords", {"password": PASSWORD, "new_password": new}, 422)[
+                "errors"
+            ]["new_password"]
+        )
+    assert (
+        send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER})["username"]
+        == "morag"
+    )
     assert web.get("/api/people").status_code == 200  # this session goes on, the others have ended
     assert other.get("/api/people").status_code == 401
     enter(PASSWORD, 401)
@@ -79,11 +112,22 @@ def test_one_changes_ones_password_with_the_old_one(morag: Person) -> None:
 def test_where_there_is_a_second_factor_it_is_wanted_too(morag: Person) -> None:
     codes = codes_of(morag)
     web = enter(code=next(codes))
-    assert "code" in send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER}, 403)["errors"]
-    send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER, "code": next(codes)})
+    assert (
+        "code"
+        in send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER}, 403)[
+            "errors"
+        ]
+    )
+    send(
+        web,
+        "/session/passwords",
+        {"password": PASSWORD, "new_password": OTHER, "code": next(codes)},
+    )
 
 
-def test_a_password_that_was_given_lets_in_only_with_a_new_one(morag: Person, ann: WebClient) -> None:
+def test_a_password_that_was_given_lets_in_only_with_a_new_one(
+    morag: Person, ann: WebClient
+) -> None:
     web = enter()
     send(ann, "/people/morag/passwords", {"password": "short"}, 422)
     assert send(ann, "/people/morag/passwords", {"password": OTHER})["must_change"]
@@ -92,7 +136,9 @@ def test_a_password_that_was_given_lets_in_only_with_a_new_one(morag: Person, an
     assert "new_password" in enter(OTHER, 422, new_password=OTHER)["errors"]
     assert not Session.objects.filter(person=morag).exists()
     web = enter(OTHER, new_password="osprey-bollard-fathom")
-    assert says_of(web) == ["Ann gave you a new password. If you did not ask for this, tell an administrator."]
+    assert says_of(web) == [
+        "Ann gave you a new password. If you did not ask for this, tell an administrator."
+    ]
     enter("osprey-bollard-fathom")
     send(ann, "/people/ann/passwords", {"password": OTHER}, 409)
 
@@ -123,7 +169,10 @@ def test_ones_sessions_are_listed_and_ended(morag: Person) -> None:
     assert third.get("/api/people").status_code == 401
     assert len(send(web, "/session/sessions", method="get")) == 1
     assert send(web, "/session/endings?here=true")["username"] is None
-    assert [one.did for one in Entry.objects.order_by("-pk")[:2]] == ["logged out everywhere", "logged out everywhere else"]
+    assert [one.did for one in Entry.objects.order_by("-pk")[:2]] == [
+        "logged out everywhere",
+        "logged out everywhere else",
+    ]
     assert web.get("/api/people").status_code == 401
 
 
@@ -133,11 +182,17 @@ def test_somebody_elses_session_is_not_ended_by_its_name(morag: Person, ann: Web
     assert ann.delete(f"/api/session/sessions/{theirs}").status_code == 404
     send(ann, "/people/morag/endings", status=204)
     assert not Session.objects.filter(person=morag).exists()
-    assert says_of(enter()) == ["Ann logged you out everywhere. If you did not ask for this, tell an administrator."]
+    assert says_of(enter()) == [
+        "Ann logged you out everywhere. If you did not ask for this, tell an administrator."
+    ]
 
 
-def test_a_session_says_when_it_was_last_seen_without_writing_at_each_request(morag: Person) -> None:
-    with time_machine.travel(datetime(2026, 11, 28, 9, tzinfo=timezone.get_current_timezone()), tick=False) as clock:
+def test_a_session_says_when_it_was_last_seen_without_writing_at_each_request(
+    morag: Person,
+) -> None:
+    with time_machine.travel(
+        datetime(2026, 11, 28, 9, tzinfo=timezone.get_current_timezone()), tick=False
+    ) as clock:
         web = enter()
         clock.shift(300)
         web.get("/api/people")
@@ -165,9 +220,11 @@ def begin_device(web: WebClient, **proof: str) -> list[str]:
 
     begun = send(web, "/session/second-factors", proof or {"password": PASSWORD}, 201)
     secret = base64.b32decode(begun["secret"] + "=" * (-len(begun["secret"]) % 8))
-    found: list[str] = send(web, "/session/second-factors/confirmations", {"code": totp.code(secret, timezone.now().timestamp())})[
-        "recovery_codes"
-    ]
+    found: list[str] = send(
+        web,
+        "/session/second-factors/confirmations",
+        {"code": totp.code(secret, timezone.now().timestamp())},
+    )["recovery_codes"]
     return found
 
 
@@ -213,9 +270,16 @@ def passkey() -> Authenticator:
 
 
 def add(web: WebClient, passkey: Authenticator, status: int = 201, **proof: str) -> Any:
-    options = send(web, "/session/passkeys/beginnings", proof or {"password": PASSWORD}, 201)["options"]
+    options = send(web, "/session/passkeys/beginnings", proof or {"password": PASSWORD}, 201)[
+        "options"
+    ]
     assert options["authenticatorSelection"]["userVerification"] == "required"
-    return send(web, "/session/passkeys", {"credential": passkey.make(options), "name": "Harbour laptop"}, status)
+    return send(
+        web,
+        "/session/passkeys",
+        {"credential": passkey.make(options), "name": "Harbour laptop"},
+        status,
+    )
 
 
 def proof_of(passkey: Authenticator, web: WebClient, status: int = 201) -> Any:
@@ -228,19 +292,34 @@ def proof_of(passkey: Authenticator, web: WebClient, status: int = 201) -> Any:
 def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> None:
     web, other = enter(), enter()
     send(web, "/session/passkeys/challenges", status=409)
-    assert "password" in send(web, "/session/passkeys/beginnings", {}, 403)["errors"]  # a session alone is not enough
+    assert (
+        "password" in send(web, "/session/passkeys/beginnings", {}, 403)["errors"]
+    )  # a session alone is not enough
     told = add(web, passkey)
-    assert (told["second_factor"], told["device"], [one["name"] for one in told["passkeys"]]) == (True, False, ["Harbour laptop"])
+    assert (told["second_factor"], told["device"], [one["name"] for one in told["passkeys"]]) == (
+        True,
+        False,
+        ["Harbour laptop"],
+    )
     assert len(told["recovery_codes"]) == 10
     assert other.get("/api/people").status_code == 401  # sessions end with another factor
     refused = enter(status=403)
     assert (refused["device"], refused["passkey"]["rpId"]) == (False, "localhost")
-    code = send(WebClient(), "/session/passkeys/proofs", {"credential": passkey.sign(refused["passkey"])}, 201)["code"]
+    code = send(
+        WebClient(),
+        "/session/passkeys/proofs",
+        {"credential": passkey.sign(refused["passkey"])},
+        201,
+    )["code"]
     web = enter(code=code)
     enter(status=403, code=code)  # once
     assert Passkey.objects.get().last_used is not None
     # Wherever a code is wanted it serves.
-    send(web, "/session/passwords", {"password": PASSWORD, "new_password": OTHER, "code": proof_of(passkey, web)})
+    send(
+        web,
+        "/session/passwords",
+        {"password": PASSWORD, "new_password": OTHER, "code": proof_of(passkey, web)},
+    )
     code = proof_of(passkey, web)
     with pytest.raises(Problem, match="younger than a day"):
         factors.check(morag, code, for_stored=True)
@@ -255,19 +334,38 @@ def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> No
 
 
 @pytest.mark.parametrize(
-    "how", ["another origin", "unverified", "replayed", "too late", "another challenge", "of another person", "garbage", "nested"]
+    "how",
+    [
+        "another origin",
+        "unverified",
+        "replayed",
+        "too late",
+        "another challenge",
+        "of another person",
+        "garbage",
+        "nested",
+    ],
 )
-def test_what_is_no_passkeys_answer(morag: Person, ann: WebClient, passkey: Authenticator, how: str) -> None:
+def test_what_is_no_passkeys_answer(
+    morag: Person, ann: WebClient, passkey: Authenticator, how: str
+) -> None:
     with time_machine.travel(timezone.now(), tick=False) as clock:
         web = enter()
         options = send(web, "/session/passkeys/beginnings", {"password": PASSWORD}, 201)["options"]
         if how in ("another origin", "unverified"):
-            odd = Authenticator("https://elsewhere.example" if how == "another origin" else AT, how != "unverified")
-            assert "passkey" in send(web, "/session/passkeys", {"credential": odd.make(options)}, 403)["errors"]
+            odd = Authenticator(
+                "https://elsewhere.example" if how == "another origin" else AT, how != "unverified"
+            )
+            assert (
+                "passkey"
+                in send(web, "/session/passkeys", {"credential": odd.make(options)}, 403)["errors"]
+            )
             assert not Passkey.objects.exists()
             return
         send(web, "/session/passkeys", {"credential": passkey.make(options)}, 201)
-        send(web, "/session/passkeys", {"credential": passkey.make(options)}, 403)  # each challenge serves once
+        send(
+            web, "/session/passkeys", {"credential": passkey.make(options)}, 403
+        )  # each challenge serves once
         options = send(web, "/session/passkeys/challenges", status=201)["options"]
         answer, sender = passkey.sign(options), web
         if how == "replayed":
@@ -279,7 +377,10 @@ def test_what_is_no_passkeys_answer(morag: Person, ann: WebClient, passkey: Auth
         elif how == "of another person":  # the code serves only the person who was asked
             code = send(web, "/session/passkeys/proofs", {"credential": answer}, 201)["code"]
             begin_device(ann)
-            assert "code" in send(ann, "/session/second-factors/removals", {"code": code}, 403)["errors"]
+            assert (
+                "code"
+                in send(ann, "/session/second-factors/removals", {"code": code}, 403)["errors"]
+            )
             return
         elif how == "garbage":
             for wrong in (
@@ -291,11 +392,15 @@ def test_what_is_no_passkeys_answer(morag: Person, ann: WebClient, passkey: Auth
                 {**answer, "response": {**answer["response"], "signature": "AA"}},
                 {**answer, "id": "other"},
             ):
-                assert send(sender, "/session/passkeys/proofs", {"credential": wrong}, 403)["errors"]["passkey"]
+                assert send(sender, "/session/passkeys/proofs", {"credential": wrong}, 403)[
+                    "errors"
+                ]["passkey"]
             return
         elif how == "nested":
             answer = json.loads('{"response": {"clientDataJSON": ' + "[" * 500 + "]" * 500 + "}}")
-        assert send(sender, "/session/passkeys/proofs", {"credential": answer}, 403)["errors"]["passkey"]
+        assert send(sender, "/session/passkeys/proofs", {"credential": answer}, 403)["errors"][
+            "passkey"
+        ]
 
 
 def test_a_copy_of_a_passkey_is_noticed(morag: Person, passkey: Authenticator) -> None:
@@ -311,7 +416,10 @@ def test_no_passkeys_on_an_ip_address(morag: Person, settings: Any) -> None:
     settings.PUBLIC_URL = "http://127.0.0.1:8600"
     web = enter()
     assert web.get("/api/session").json()["passkeys_at"] == ""
-    assert "IP address" in send(web, "/session/passkeys/beginnings", {"password": PASSWORD}, 409)["title"]
+    assert (
+        "IP address"
+        in send(web, "/session/passkeys/beginnings", {"password": PASSWORD}, 409)["title"]
+    )
 
 
 def test_a_passkey_and_challenges_have_bounds(morag: Person, passkey: Authenticator) -> None:
@@ -321,9 +429,15 @@ def test_a_passkey_and_challenges_have_bounds(morag: Person, passkey: Authentica
         send(web, "/session/passkeys/challenges", status=201)
     assert Challenge.objects.count() <= 20
     Passkey.objects.bulk_create(
-        Passkey(person=morag, name="x", credential_id=f"x{number}", public_key=b"", added=timezone.now()) for number in range(9)
+        Passkey(
+            person=morag, name="x", credential_id=f"x{number}", public_key=b"", added=timezone.now()
+        )
+        for number in range(9)
     )
-    assert "10 passkeys" in send(web, "/session/passkeys/beginnings", {"code": proof_of(passkey, web)}, 409)["title"]
+    assert (
+        "10 passkeys"
+        in send(web, "/session/passkeys/beginnings", {"code": proof_of(passkey, web)}, 409)["title"]
+    )
 
 
 def test_an_administrator_takes_away_every_lost_factor_and_the_person_is_told(
@@ -335,7 +449,12 @@ def test_an_administrator_takes_away_every_lost_factor_and_the_person_is_told(
     send(ann, "/people/morag/second-factors", status=204, method="delete")
     assert not Passkey.objects.exists()
     told = says_of(enter())
-    assert told == ["Ann took away your second factor. Set up a new one. If you did not ask for this, tell an administrator."]
+    assert told == [
+        (
+            "Ann took away your second factor. Set up a new one. If you did not ask for this, "
+            "tell an administrator."
+        )
+    ]
 
 
 # Counts
@@ -367,7 +486,9 @@ def test_an_address_is_locked_whatever_names_it_tries(morag: Person, clock: Any)
     enter(address="2001:db8:0:1::1")
 
 
-def test_a_name_that_many_try_is_slowed_but_not_where_its_owner_was_before(morag: Person, clock: Any) -> None:
+def test_a_name_that_many_try_is_slowed_but_not_where_its_owner_was_before(
+    morag: Person, clock: Any
+) -> None:
     enter(address="198.51.100.7")
     for number in range(20):
         enter("wrong", 401, address=f"203.0.113.{number}")
@@ -388,7 +509,9 @@ def test_names_are_kept_by_digest(morag: Person) -> None:
     assert not Entry.objects.filter(ref__contains="my-password").exists()
 
 
-def test_at_most_two_passwords_are_hashed_at_once(morag: Person, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_at_most_two_passwords_are_hashed_at_once(
+    morag: Person, monkeypatch: pytest.MonkeyPatch
+) -> None:
     inside, most, may_go = [], [], threading.Event()
 
     def check(person: Person, password: str) -> bool:
@@ -417,7 +540,10 @@ def test_at_most_two_passwords_are_hashed_at_once(morag: Person, monkeypatch: py
 
 
 def test_all_of_it_by_command(
-    morag: Person, passkey: Authenticator, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+    morag: Person,
+    passkey: Authenticator,
+    monkeypatch: pytest.MonkeyPatch,
+    capsys: pytest.CaptureFixture[str],
 ) -> None:
     def run(*words: str, status: int = 0) -> str:
         assert main(["person", *words]) == status
@@ -455,18 +581,27 @@ def test_all_of_it_by_command(
     assert not factors.has_any(Person.objects.get(username="morag"))
     assert "no second factor" in run("drop-factor", "morag", status=2)
     monkeypatch.delenv("NLATCH_PASSWORD")
-    monkeypatch.setattr(sys, "stdin", io.StringIO(f"{OTHER}\nnot read\n"))  # a pipe, as scripts give it
+    monkeypatch.setattr(
+        sys, "stdin", io.StringIO(f"{OTHER}\nnot read\n")
+    )  # a pipe, as scripts give it
     run("password", "iain")
     assert Person.objects.get(username="iain").check_password(OTHER)
     assert "no such person" in run("show", "nobody", status=2)
-    assert set(Entry.objects.exclude(who="morag").values_list("who", flat=True)) == {"nobody", "whoever runs the machine"}
+    assert set(Entry.objects.exclude(who="morag").values_list("who", flat=True)) == {
+        "nobody",
+        "whoever runs the machine",
+    }
 
 
-def test_reading_the_list_of_people_costs_the_same_however_many_have_passkeys(morag: Person, django_assert_num_queries: Any) -> None:
+def test_reading_the_list_of_people_costs_the_same_however_many_have_passkeys(
+    morag: Person, django_assert_num_queries: Any
+) -> None:
     web = enter()
     for number in range(20):
         one = services.add(NOBODY, f"p{number}", "", "reader", OTHER)
-        Passkey.objects.create(person=one, name="x", credential_id=f"x{number}", public_key=b"", added=timezone.now())
+        Passkey.objects.create(
+            person=one, name="x", credential_id=f"x{number}", public_key=b"", added=timezone.now()
+        )
     with django_assert_num_queries(3):
         told = web.get("/api/people").json()["items"]
     assert sum(one["second_factor"] for one in told) == 20

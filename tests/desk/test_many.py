@@ -1,4 +1,6 @@
-"""Three thousand of everything: every question is answered as with three hundred, by as many statements and in a bounded answer."""
+"""Three thousand of everything: every question is answered as with three hundred, by as many
+statements and in a bounded answer.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,14 @@ from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal.models import Check, Checkpoint
-from neatlatch.desk.ground.people.models import Challenge, Owner, Passkey, Person, RecoveryCode, Tries
+from neatlatch.desk.ground.people.models import (
+    Challenge,
+    Owner,
+    Passkey,
+    Person,
+    RecoveryCode,
+    Tries,
+)
 from neatlatch.desk.pages.api import api
 from neatlatch.desk.work.access.models import RuleBook
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep, packed
@@ -38,9 +47,22 @@ from .conftest import forget_the_journal, load_once
 
 FEWER, MORE = 300, 3_000
 APPLICATIONS = ("lost-property", "crew-roster", "cargo-manifests", "fuel-ledger", "berth-booking")
-# What the demo has none of, and no list shows: they come and go within minutes, or are kept by a protocol.
-NONE = {"common.Repeatable", "house.Waiting", "house.Grant", "house.Code", "house.Refresh", "house.GoneAccess", "house.RegistrationRight", "house.Turned",
-        "certificates.Revocation", "inventory.Origin", "connections.SetAside", "finding.Rebuild"}  # fmt: skip
+# What the demo has none of, and no list shows: they come and go within minutes, or are kept by a
+# protocol.
+NONE = {
+    "common.Repeatable",
+    "house.Waiting",
+    "house.Grant",
+    "house.Code",
+    "house.Refresh",
+    "house.GoneAccess",
+    "house.RegistrationRight",
+    "house.Turned",
+    "certificates.Revocation",
+    "inventory.Origin",
+    "connections.SetAside",
+    "finding.Rebuild",
+}
 
 
 def some(model: Any, **which: Any) -> str:
@@ -50,8 +72,14 @@ def some(model: Any, **which: Any) -> str:
 
 
 def values() -> dict[str, dict[str, str]]:
-    """What to put into the addresses, by the beginning of the path; the longest that fits counts."""
-    place = Place.objects.select_related("application", "environment").filter(connections__isnull=False).order_by("pk")[0]
+    """What to put into the addresses, by the beginning of the path; the longest that
+    fits counts.
+    """
+    place = (
+        Place.objects.select_related("application", "environment")
+        .filter(connections__isnull=False)
+        .order_by("pk")[0]
+    )
     somewhere = Connection.objects.filter(users__isnull=False).order_by("ref")[0]
     where = {"application": place.application.key, "environment": place.environment.key}
     return {
@@ -63,7 +91,11 @@ def values() -> dict[str, dict[str, str]]:
         "/api/handovers": {"identity": some(Handover)},
         "/api/certificates": {"identity": some(Issued)},
         "/api/users": {"identity": some(User, uses__isnull=False)},
-        "/api/connections": {"ref": somewhere.ref, "scheme": place.application.profile["schemes"][0]["key"], **where},
+        "/api/connections": {
+            "ref": somewhere.ref,
+            "scheme": place.application.profile["schemes"][0]["key"],
+            **where,
+        },
         "/api/sign-ins": {"identity": some(SignIn, person__username="morag")},
         "/api/people": {"username": "morag"},
         "/api/access-rules": where,
@@ -78,8 +110,13 @@ def values() -> dict[str, dict[str, str]]:
     }
 
 
-QUERIES = {"/api/clients": "?application=cargo-manifests", "/api/finds": "?words=cargo", "/api/filters": "?list=connections"}
-# Addresses for whoever was asked, by a token that is a secret: one that was never given is not found.
+QUERIES = {
+    "/api/clients": "?application=cargo-manifests",
+    "/api/finds": "?words=cargo",
+    "/api/filters": "?list=connections",
+}
+# Addresses for whoever was asked, by a token that is a secret: one that was never given is not
+# found.
 MISSING = ("/api/asked/", "/api/house/requests/")
 
 
@@ -90,10 +127,14 @@ def loaded(transactional_db: None, stand_ins: StandIns) -> Iterator[None]:
     forget_the_journal()
 
 
-def test_every_get_is_answered_alike_with_three_hundred_and_with_three_thousand_of_everything(loaded: None) -> None:
+def test_every_get_is_answered_alike_with_three_hundred_and_with_three_thousand_of_everything(
+    loaded: None,
+) -> None:
     """Three thousand are more than the thousand at which SQLite refuses an expression, too."""
     web = WebClient(raise_request_exception=False)
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     one_of_each(web)
     copies = many.Copies()
     copies.up_to(FEWER)
@@ -108,8 +149,14 @@ def test_every_get_is_answered_alike_with_three_hundred_and_with_three_thousand_
     }
     lots = ask_all(web, known)
     assert {path: one.problem for path, one in lots.items() if one.problem} == {}
-    assert {path: one.kib for path, one in lots.items() if one.kib > 150 and path not in WHOLE} == {}
-    grown = {path: (few[path].statements, one.statements) for path, one in lots.items() if one.statements > few[path].statements}
+    assert {
+        path: one.kib for path, one in lots.items() if one.kib > 150 and path not in WHOLE
+    } == {}
+    grown = {
+        path: (few[path].statements, one.statements)
+        for path, one in lots.items()
+        if one.statements > few[path].statements
+    }
     assert {path: one for path, one in grown.items() if path not in WHOLE} == {}
     assert len(lots) > 60
 
@@ -131,47 +178,93 @@ def one_of_each(web: WebClient) -> None:
     """What the demo has none of, so that there is something to copy."""
     number = rounds.begin_round(CLOCK).number
     somewhere = Connection.objects.order_by("ref")[0]
-    Leftover.objects.create(connection=somewhere, test_id=uuid4(), method="DELETE", address="http://127.0.0.1/TEST-1", stuck=True)
+    Leftover.objects.create(
+        connection=somewhere,
+        test_id=uuid4(),
+        method="DELETE",
+        address="http://127.0.0.1/TEST-1",
+        stuck=True,
+    )
     Test.objects.filter(round=number).update(state="done", passed=True)
     Round.objects.filter(pk=number).update(ended=timezone.now())
-    RuleBook.objects.get_or_create(place=Place.objects.filter(connections__isnull=False)[0], defaults={"changed_at": timezone.now()})
+    RuleBook.objects.get_or_create(
+        place=Place.objects.filter(connections__isnull=False)[0],
+        defaults={"changed_at": timezone.now()},
+    )
     key = Connection.objects.get(ref="lost-property").credential
     assert key is not None
-    made = web.post(f"/api/credentials/{key.pk}/replacements", json.dumps({"way": "hand"}), content_type="application/json")
+    made = web.post(
+        f"/api/credentials/{key.pk}/replacements",
+        json.dumps({"way": "hand"}),
+        content_type="application/json",
+    )
     assert made.status_code == 201, made.content
     by = Person.objects.get(username="morag")
-    passkey = Passkey.objects.create(person=by, name="x", credential_id="x", public_key=b"", added=timezone.now())
-    Challenge.objects.create(digest="x", person=by, purpose=Challenge.Purpose.CODE, passkey=passkey, ends=timezone.now())
+    passkey = Passkey.objects.create(
+        person=by, name="x", credential_id="x", public_key=b"", added=timezone.now()
+    )
+    Challenge.objects.create(
+        digest="x", person=by, purpose=Challenge.Purpose.CODE, passkey=passkey, ends=timezone.now()
+    )
     RecoveryCode.objects.create(person=by, digest="x")
     Tries.objects.create(digest="x", at=timezone.now())
     Checkpoint.objects.create(number=1, sealed="x")
     Check.objects.create(begun=timezone.now(), own="x")
-    plan = ImportPlan.objects.create(by=by, begun=timezone.now(), ended=timezone.now(), state="applied", total=1, done=1)
-    content = {"says": ["pace: 10.0 became 3.0"], "line": 1, "before": {}, "after": {}, "client": ""}
-    ImportStep.objects.create(plan=plan, number=1, kind="connections", key=somewhere.ref, act="change", packed=packed(content))
+    plan = ImportPlan.objects.create(
+        by=by, begun=timezone.now(), ended=timezone.now(), state="applied", total=1, done=1
+    )
+    content = {
+        "says": ["pace: 10.0 became 3.0"],
+        "line": 1,
+        "before": {},
+        "after": {},
+        "client": "",
+    }
+    ImportStep.objects.create(
+        plan=plan,
+        number=1,
+        kind="connections",
+        key=somewhere.ref,
+        act="change",
+        packed=packed(content),
+    )
 
 
 def ask_all(web: WebClient, known: dict[str, dict[str, str]]) -> dict[str, Answered]:
-    """Every question once what lists show has been worked out: asked twice, so that what a process keeps is kept."""
+    """Every question once what lists show has been worked out: asked twice, so that what a process
+    keeps is kept.
+    """
     settling.catch_up()
     found: dict[str, Answered] = {}
     for path, item in api.get_openapi_schema()["paths"].items():
         if "get" not in item:
             continue
-        own = known.get(max((one for one in known if path.startswith(one)), key=len, default=""), {})
-        address = path.format(**own) + QUERIES.get(path, "")  # a name that is not known is a KeyError: give it a value above
+        own = known.get(
+            max((one for one in known if path.startswith(one)), key=len, default=""), {}
+        )
+        address = path.format(**own) + QUERIES.get(
+            path, ""
+        )  # a name that is not known is a KeyError: give it a value above
         if path not in WHOLE:
             web.get(address)
         with CaptureQueriesContext(connection) as asked:
             answer = web.get(address)
         wanted = 404 if path.startswith(MISSING) else 200
-        problem = "" if answer.status_code == wanted else f"{answer.status_code} {answer.content[:300]!r}"
+        problem = (
+            "" if answer.status_code == wanted else f"{answer.status_code} {answer.content[:300]!r}"
+        )
         found[path] = Answered(len(asked), len(answer.content) / 1024, problem)
     return found
 
 
 def test_no_model_has_a_key_of_several_columns() -> None:
-    """The database backend says that SQLite knows lookups of tuples, which holds for tuples of one."""
+    """The database backend says that SQLite knows lookups of tuples, which holds for
+    tuples of one.
+    """
     for model in apps.get_models():
         assert len(model._meta.pk_fields) == 1
-        assert all(len(one.foreign_related_fields) <= 1 for one in model._meta.concrete_fields if one.is_relation)  # type: ignore[attr-defined]
+        assert all(
+            len(one.foreign_related_fields) <= 1
+            for one in model._meta.concrete_fields
+            if one.is_relation
+        )  # type: ignore[attr-defined]

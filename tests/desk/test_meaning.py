@@ -23,15 +23,36 @@ def changed(**more: Any) -> dict[str, Any]:
 
 def renewing(**settings: str) -> dict[str, Any]:
     kept = changed()
-    return {**kept, "schemes": [{**one, "settings": settings} if one["key"] == "oauth2_code" else one for one in kept["schemes"]]}
+    return {
+        **kept,
+        "schemes": [
+            {**one, "settings": settings} if one["key"] == "oauth2_code" else one
+            for one in kept["schemes"]
+        ],
+    }
 
 
 def preview(setup: Setup, profile: dict[str, Any], status: int = 200) -> dict[str, Any]:
-    return dict(send(setup.web(), "post", "/applications/cargo-manifests/profile-previews", {"profile": profile}, status))
+    return dict(
+        send(
+            setup.web(),
+            "post",
+            "/applications/cargo-manifests/profile-previews",
+            {"profile": profile},
+            status,
+        )
+    )
 
 
 def save(setup: Setup, profile: dict[str, Any], status: int = 200) -> None:
-    send(setup.web(), "patch", "/applications/cargo-manifests", {"profile": profile}, status, **{"If-Match": "*"})
+    send(
+        setup.web(),
+        "patch",
+        "/applications/cargo-manifests",
+        {"profile": profile},
+        status,
+        **{"If-Match": "*"},
+    )
 
 
 @pytest.fixture
@@ -49,7 +70,9 @@ def latched(setup: Setup) -> Connection:
         (lambda: changed(harmless="GET /berths"), "harmless call", "/berths"),
     ],
 )
-def test_what_a_test_would_send_is_compared(setup: Setup, latched: Connection, change: Any, request_: str, says: str) -> None:
+def test_what_a_test_would_send_is_compared(
+    setup: Setup, latched: Connection, change: Any, request_: str, says: str
+) -> None:
     """F4: pins alone were compared, so this was called harmless, and the state stayed latched."""
     profile = change()
     told = preview(setup, profile)
@@ -59,7 +82,10 @@ def test_what_a_test_would_send_is_compared(setup: Setup, latched: Connection, c
     assert fresh().state == "latched"  # nothing is saved by it
     save(setup, profile)
     found = fresh()
-    assert (found.state, found.proven_at is not None and found.proven_at < found.changed_at) == ("not_proven", True)
+    assert (found.state, found.proven_at is not None and found.proven_at < found.changed_at) == (
+        "not_proven",
+        True,
+    )
 
 
 def test_what_no_test_sends_leaves_it_latched(setup: Setup, latched: Connection) -> None:
@@ -78,7 +104,12 @@ def test_a_mistyped_key_is_refused(setup: Setup, latched: Connection) -> None:
 
 
 def use(setup: Setup, *operations: str) -> None:
-    users.use_connection(setup.by, fresh(), users.Given("Night run", "", "job", "Freight desk", "daily"), list(operations))
+    users.use_connection(
+        setup.by,
+        fresh(),
+        users.Given("Night run", "", "job", "Freight desk", "daily"),
+        list(operations),
+    )
 
 
 def test_narrowing_scopes_names_who_stops(setup: Setup, latched: Connection) -> None:
@@ -88,10 +119,20 @@ def test_narrowing_scopes_names_who_stops(setup: Setup, latched: Connection) -> 
     expected = [{"name": "Night run", "operations": ["GET /berths"], "lacks": ["berth.read"]}]
     asked = send(web, "post", "/connections/cargo/scopes/previews", {"scopes": ["manifest.read"]})
     assert asked == [{"ref": "cargo", "users": expected, "asks_in_vain": []}]
-    permitted = send(web, "post", f"/clients/{client.pk}/scopes/previews", {"scopes": ["manifest.read"]})
+    permitted = send(
+        web, "post", f"/clients/{client.pk}/scopes/previews", {"scopes": ["manifest.read"]}
+    )
     assert permitted == [{"ref": "cargo", "users": expected, "asks_in_vain": ["berth.read"]}]
     for address in ("/connections/cargo", f"/clients/{client.pk}"):
-        assert send(web, "post", f"{address}/scopes/previews", {"scopes": ["manifest.read", "berth.read"]}) == []
+        assert (
+            send(
+                web,
+                "post",
+                f"{address}/scopes/previews",
+                {"scopes": ["manifest.read", "berth.read"]},
+            )
+            == []
+        )
 
 
 def test_nobody_is_stopped_who_could_not_work_before(setup: Setup, latched: Connection) -> None:

@@ -1,4 +1,6 @@
-"""A desk that was filled before users stood by themselves and tokens were kept by person is carried over without loss."""
+"""A desk that was filled before users stood by themselves and tokens were kept by person is carried
+over without loss.
+"""
 
 from __future__ import annotations
 
@@ -10,37 +12,86 @@ from pathlib import Path
 from tests.harness import ROOT
 
 FILL = """
-import django; django.setup()
+import django
+
+django.setup()
 from django.db import connection
 from django.db.migrations.executor import MigrationExecutor
 from django.utils import timezone
 from neatlatch.desk.ground.common import safe
-targets = [("connections", "0005_stamp"), ("clients", "0002_provider_side"), ("people", "0001_initial"), ("rounds", "0002_last_rung")]
+
+targets = [
+    ("connections", "0005_stamp"),
+    ("clients", "0002_provider_side"),
+    ("people", "0001_initial"),
+    ("rounds", "0002_last_rung"),
+]
 executor = MigrationExecutor(connection)
 executor.migrate(targets)
 get = executor.loader.project_state(targets).apps.get_model
 now = timezone.now()
-application = get("applications", "Application").objects.create(key="cargo", name="Cargo", profile={"schemes": []})
+application = get("applications", "Application").objects.create(
+    key="cargo", name="Cargo", profile={"schemes": []}
+)
 made = []
 for order, key in enumerate(("sandbox", "production")):
-    environment, _ = get("applications", "Environment").objects.get_or_create(key=key, defaults={"name": key.title(), "order": 10 + order})
-    place = get("applications", "Place").objects.create(application=application, environment=environment, changed_at=now)
-    one = get("connections", "Connection").objects.create(ref=f"cargo-{key}", place=place, scheme="oauth2_code", changed_at=now)
+    environment, _ = get("applications", "Environment").objects.get_or_create(
+        key=key, defaults={"name": key.title(), "order": 10 + order}
+    )
+    place = get("applications", "Place").objects.create(
+        application=application, environment=environment, changed_at=now
+    )
+    one = get("connections", "Connection").objects.create(
+        ref=f"cargo-{key}", place=place, scheme="oauth2_code", changed_at=now
+    )
     for name in ("Night run", "Report"):
-        get("connections", "ConnectionUser").objects.create(connection=one, name=name, kind="job", owner="Freight", runs="hourly", operations=["GET /m"])
-    get("connections", "TokenSet").objects.create(connection=one, access=safe.seal("a-" + key, f"token:{one.pk}:access"), granted=["read"], account="svc",
-                                                  refresh=safe.seal("r-" + key, f"token:{one.pk}:refresh"), signed_in_at=now, obtained=now, generation=7)
+        get("connections", "ConnectionUser").objects.create(
+            connection=one,
+            name=name,
+            kind="job",
+            owner="Freight",
+            runs="hourly",
+            operations=["GET /m"],
+        )
+    get("connections", "TokenSet").objects.create(
+        connection=one,
+        access=safe.seal("a-" + key, f"token:{one.pk}:access"),
+        granted=["read"],
+        account="svc",
+        refresh=safe.seal("r-" + key, f"token:{one.pk}:refresh"),
+        signed_in_at=now,
+        obtained=now,
+        generation=7,
+    )
 """
 LOOK = """
-import django; django.setup()
+import django
+
+django.setup()
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.work.finding import index
 from neatlatch.desk.estate.records.users.models import Use, User
+
 print(sorted((one.name, one.environment.key, one.owner_name) for one in User.objects.all()))
-print(sorted((one.user.name, one.connection.ref, one.application.key, one.operations) for one in Use.objects.all()))
+print(
+    sorted(
+        (one.user.name, one.connection.ref, one.application.key, one.operations)
+        for one in Use.objects.all()
+    )
+)
 for one in TokenSet.objects.order_by("connection__ref"):
-    print(one.connection.ref, one.person_id, one.generation, one.granted, one.open_access().reveal(), one.open_refresh().reveal())
-print([one.name for one in index.find("cargo-sand")], Connection.objects.get(ref="cargo-sandbox").tokens.account)
+    print(
+        one.connection.ref,
+        one.person_id,
+        one.generation,
+        one.granted,
+        one.open_access().reveal(),
+        one.open_refresh().reveal(),
+    )
+print(
+    [one.name for one in index.find("cargo-sand")],
+    Connection.objects.get(ref="cargo-sandbox").tokens.account,
+)
 """
 
 
@@ -53,16 +104,28 @@ def test_users_and_tokens_are_carried_over(tmp_path: Path) -> None:
     }
 
     def run(*words: str) -> str:
-        done = subprocess.run([sys.executable, *words], cwd=ROOT, env=environment, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, *words], cwd=ROOT, env=environment, capture_output=True, text=True
+        )
         assert done.returncode == 0, done.stderr
         return done.stdout
 
     run("-c", FILL)
     run("manage.py", "migrate", "--skip-checks", "--verbosity", "0")
     users, uses, sandbox_or_production, other, found = run("-c", LOOK).splitlines()
-    assert users == str([(name, env, "Freight") for name in ("Night run", "Report") for env in ("production", "sandbox")])
+    assert users == str(
+        [
+            (name, env, "Freight")
+            for name in ("Night run", "Report")
+            for env in ("production", "sandbox")
+        ]
+    )
     assert uses == str(
-        [(name, f"cargo-{env}", "cargo", ["GET /m"]) for name in ("Night run", "Report") for env in ("production", "sandbox")]
+        [
+            (name, f"cargo-{env}", "cargo", ["GET /m"])
+            for name in ("Night run", "Report")
+            for env in ("production", "sandbox")
+        ]
     )
     assert sandbox_or_production == "cargo-production None 7 ['read'] a-production r-production"
     assert other == "cargo-sandbox None 7 ['read'] a-sandbox r-sandbox"

@@ -1,4 +1,6 @@
-"""Owners: a person, a team or a contact outside, with address, zone and deputy; whose an application, a user or a credential is."""
+"""Owners: a person, a team or a contact outside, with address, zone and deputy; whose an
+application, a user or a credential is.
+"""
 
 from __future__ import annotations
 
@@ -27,10 +29,22 @@ from .test_workbenches import send
 @pytest.fixture
 def house(setup: Setup) -> Setup:
     """A connection, a person, a team of hers, and a user of the connection."""
-    Person.objects.create_user("ewan", password="x", role="operator", first_name="Ewan", last_name="Tait", email="ewan@gannet.example")
+    Person.objects.create_user(
+        "ewan",
+        password="x",
+        role="operator",
+        first_name="Ewan",
+        last_name="Tait",
+        email="ewan@gannet.example",
+    )
     accounts.save_team(setup.by, "Quays", ["ewan"])
     setup.latched()
-    users.use_connection(setup.by, Connection.objects.get(), users.Given("Night run", owner="Harbour office"), ["GET /manifests"])
+    users.use_connection(
+        setup.by,
+        Connection.objects.get(),
+        users.Given("Night run", owner="Harbour office"),
+        ["GET /manifests"],
+    )
     return setup
 
 
@@ -59,12 +73,20 @@ def of(web: WebClient, name: str) -> dict[str, Any]:
 @pytest.mark.parametrize(
     ("text", "key"),
     [
-        ("TEAM/quays", "team/Quays"), ("Ögmund", "Ögmund"),
-        ("ewan", "person/ewan"), ("Ewan Tait", "person/ewan"), ("ewan tait", "person/ewan"), ("EWAN@gannet.example", "person/ewan"),
-        ("person/ewan", "person/ewan"), ("quays", "team/Quays"), ("team/Quays", "team/Quays"), ("harbour OFFICE", "Harbour office"),
-        ("E. Tait", "E. Tait"), ("pier@gannet.example", "pier@gannet.example"),
+        ("TEAM/quays", "team/Quays"),
+        ("Ögmund", "Ögmund"),
+        ("ewan", "person/ewan"),
+        ("Ewan Tait", "person/ewan"),
+        ("ewan tait", "person/ewan"),
+        ("EWAN@gannet.example", "person/ewan"),
+        ("person/ewan", "person/ewan"),
+        ("quays", "team/Quays"),
+        ("team/Quays", "team/Quays"),
+        ("harbour OFFICE", "Harbour office"),
+        ("E. Tait", "E. Tait"),
+        ("pier@gannet.example", "pier@gannet.example"),
     ],
-)  # fmt: skip
+)
 def test_whom_a_text_names(house: Setup, text: str, key: str) -> None:
     before = Owner.objects.filter(kind="contact").count()
     assert named(text).key == key
@@ -75,18 +97,28 @@ def test_whom_a_text_names(house: Setup, text: str, key: str) -> None:
 
 def test_how_an_owner_is_written_so_that_it_is_read_again(house: Setup) -> None:
     Owner.objects.create(kind="contact", name="Ewan Tait")
-    for text, written in (("ewan", "Ewan Tait"), ("quays", "Quays"), ("harbour office", "Harbour office")):
+    for text, written in (
+        ("ewan", "Ewan Tait"),
+        ("quays", "Quays"),
+        ("harbour office", "Harbour office"),
+    ):
         assert as_written(named(text)) == written
         assert named(written) == named(text)
     contact = Owner.objects.get(kind="contact", name="Ewan Tait")
-    assert as_written(contact) == "Ewan Tait"  # nothing names a contact that a person of its name stands before
-    Person.objects.create_user("ewan2", password="x", role="reader", first_name="Ewan", last_name="Tait")
+    assert (
+        as_written(contact) == "Ewan Tait"
+    )  # nothing names a contact that a person of its name stands before
+    Person.objects.create_user(
+        "ewan2", password="x", role="reader", first_name="Ewan", last_name="Tait"
+    )
     assert as_written(named("ewan")) == "person/ewan"
     assert named(as_written(contact)) == contact
 
 
 def test_two_people_of_one_name_are_neither_of_them(house: Setup) -> None:
-    Person.objects.create_user("ewan2", password="x", role="reader", first_name="Ewan", last_name="Tait")
+    Person.objects.create_user(
+        "ewan2", password="x", role="reader", first_name="Ewan", last_name="Tait"
+    )
     assert named("Ewan Tait").kind == "contact"
     assert (named("ewan").key, named("ewan2").key) == ("person/ewan", "person/ewan2")
     for wrong in ("person/nobody", "team/Nobody", "x" * 121):
@@ -96,18 +128,48 @@ def test_two_people_of_one_name_are_neither_of_them(house: Setup) -> None:
 
 
 def test_a_contact_is_kept_with_how_it_is_reached(house: Setup, web: WebClient) -> None:
-    given = {"name": "Pier 4", "mail": "pier4@gannet.example", "zone": "Atlantic/Faroe", "deputy": "Quays"}
+    given = {
+        "name": "Pier 4",
+        "mail": "pier4@gannet.example",
+        "zone": "Atlantic/Faroe",
+        "deputy": "Quays",
+    }
     made = send(web, "post", "/owners", given, 201)["owner"]
-    assert (made["kind"], made["mail"], made["zone"], made["deputy"]) == ("contact", "pier4@gannet.example", "Atlantic/Faroe", "Quays")
+    assert (made["kind"], made["mail"], made["zone"], made["deputy"]) == (
+        "contact",
+        "pier4@gannet.example",
+        "Atlantic/Faroe",
+        "Quays",
+    )
     address = f"/owners/{made['id']}"
     for wrong, field in (
-        ({"mail": "nowhere"}, "mail"), ({"zone": "Sound/Gannet"}, "zone"), ({"deputy": "Pier 4"}, "deputy"), ({"deputy": "person/nobody"}, "deputy"), ({"name": " "}, "name"),
-        ({"name": "team/X"}, "name"), ({"name": "harbour office"}, "name"), ({"name": "x" * 121}, "name"),
-    ):  # fmt: skip
-        assert set(send(web, "patch", address, wrong, 422, **{"If-Match": '"1"'})["errors"]) == {field}
-    changed = send(web, "patch", address, {"name": "Pier four", "zone": ""}, **{"If-Match": '"1"'})["owner"]
-    assert (changed["name"], changed["mail"], changed["zone"], changed["version"]) == ("Pier four", "pier4@gannet.example", "", 2)
-    assert send(web, "patch", address, {"zone": "Europe/London"}, 412, **{"If-Match": '"1"'})["current_version"] == 2
+        ({"mail": "nowhere"}, "mail"),
+        ({"zone": "Sound/Gannet"}, "zone"),
+        ({"deputy": "Pier 4"}, "deputy"),
+        ({"deputy": "person/nobody"}, "deputy"),
+        ({"name": " "}, "name"),
+        ({"name": "team/X"}, "name"),
+        ({"name": "harbour office"}, "name"),
+        ({"name": "x" * 121}, "name"),
+    ):
+        assert set(send(web, "patch", address, wrong, 422, **{"If-Match": '"1"'})["errors"]) == {
+            field
+        }
+    changed = send(web, "patch", address, {"name": "Pier four", "zone": ""}, **{"If-Match": '"1"'})[
+        "owner"
+    ]
+    assert (changed["name"], changed["mail"], changed["zone"], changed["version"]) == (
+        "Pier four",
+        "pier4@gannet.example",
+        "",
+        2,
+    )
+    assert (
+        send(web, "patch", address, {"zone": "Europe/London"}, 412, **{"If-Match": '"1"'})[
+            "current_version"
+        ]
+        == 2
+    )
     assert Entry.objects.filter(did="changed", noun="owner").get().details["changes"]
     quays = of(web, "Quays")
     taken = {"deputy": "Pier four"}
@@ -146,7 +208,10 @@ def test_a_credential_has_an_owner(web: WebClient) -> None:
 def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient) -> None:
     users.change(house.by, User.objects.get(), {"owner": "ewan"})
     send(
-        web, "put", f"/credentials/{Credential.objects.get(kind='client_secret').pk}/owner", {"owner": "E. Tait"}
+        web,
+        "put",
+        f"/credentials/{Credential.objects.get(kind='client_secret').pk}/owner",
+        {"owner": "E. Tait"},
     )  # a contact that is called as he is
     owners.change(house.by, named("Harbour office"), {"deputy": "person/ewan"})
     things = send(web, "get", "/people/ewan/belongings")["things"]
@@ -155,9 +220,19 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
     assert {one["offer"] for one in his.values()} == {"Quays"}  # his only team
     owners.change(house.by, named("ewan"), {"deputy": "Harbour office"})
     assert send(web, "get", "/people/ewan/belongings")["things"][0]["offer"] == "Harbour office"
-    each = {his["job"]["key"]: "team/Quays", his["credential"]["key"]: "Harbour office", his["deputy"]["key"]: "Quays"}
+    each = {
+        his["job"]["key"]: "team/Quays",
+        his["credential"]["key"]: "Harbour office",
+        his["deputy"]["key"]: "Quays",
+    }
     send(web, "post", "/people/ewan/handings-over", {"each": {**each, his["job"]["key"]: " "}}, 422)
-    send(web, "post", "/people/ewan/handings-over", {"each": {**each, his["job"]["key"]: "person/ewan"}}, 422)
+    send(
+        web,
+        "post",
+        "/people/ewan/handings-over",
+        {"each": {**each, his["job"]["key"]: "person/ewan"}},
+        422,
+    )
     left = send(web, "post", "/people/ewan/handings-over", {"each": each})
     assert [one for one in left["things"] if one["act"] == "hand_over"] == []
     assert User.objects.get().owner == named("team/Quays")
@@ -165,7 +240,9 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
     assert Owner.objects.get(name="Harbour office").deputy == named("team/Quays")
 
 
-def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(house: Setup, web: WebClient) -> None:
+def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(
+    house: Setup, web: WebClient
+) -> None:
     users.change(house.by, User.objects.get(), {"owner": "Quays"})
     accounts.save_team(house.by, "Quay side", ["ewan"], Team.objects.get())
     assert User.objects.get().owner_name == "Quay side"
@@ -177,11 +254,19 @@ def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(house: S
 
 
 def test_owners_are_in_the_inventory(house: Setup) -> None:
-    owners.change(house.by, named("Harbour office"), {"mail": "office@gannet.example", "zone": "Europe/London", "deputy": "Quays"})
+    owners.change(
+        house.by,
+        named("Harbour office"),
+        {"mail": "office@gannet.example", "zone": "Europe/London", "deputy": "Quays"},
+    )
     owners.change(house.by, named("ewan"), {"zone": "Atlantic/Faroe"})
     file = yaml.safe_load(inventory.export(house.by))
     assert file["owners"] == {
-        "Harbour office": {"mail": "office@gannet.example", "zone": "Europe/London", "deputy": "team/Quays"},
+        "Harbour office": {
+            "mail": "office@gannet.example",
+            "zone": "Europe/London",
+            "deputy": "team/Quays",
+        },
         "person/ewan": {"zone": "Atlantic/Faroe"},
     }
     assert file["users"]["Night run/sandbox"]["owner"] == "Harbour office"
@@ -190,7 +275,11 @@ def test_owners_are_in_the_inventory(house: Setup) -> None:
     file["users"]["Night run/sandbox"]["owner"] = "Una Flett"
     inventory.apply(house.by, yaml.safe_dump(file))
     office = named("Harbour office")
-    assert (office.mail, office.zone, office.deputy) == ("office@gannet.example", "Europe/London", named("Quays"))
+    assert (office.mail, office.zone, office.deputy) == (
+        "office@gannet.example",
+        "Europe/London",
+        named("Quays"),
+    )
     assert User.objects.get().owner_name == "Una Flett"
     file["owners"] = {"Harbour office": {"zone": "Sound/Gannet"}}
     with pytest.raises(Problem) as refused:
@@ -199,4 +288,6 @@ def test_owners_are_in_the_inventory(house: Setup) -> None:
     del file["owners"]
     inventory.apply(house.by, yaml.safe_dump(file), prune=True)
     assert not Owner.objects.exclude(zone="").exists()
-    assert Owner.objects.filter(name="Harbour office").exists()  # how they are reached is forgotten, and not that they are
+    assert Owner.objects.filter(
+        name="Harbour office"
+    ).exists()  # how they are reached is forgotten, and not that they are

@@ -19,7 +19,11 @@ def refusal_of_the_database(how: str) -> OperationalError:
     with contextlib.ExitStack() as stack:
         cursor = stack.enter_context(connection.cursor())
         if how == "locked":
-            other = stack.enter_context(contextlib.closing(sqlite3.connect(connection.settings_dict["NAME"], isolation_level=None)))
+            other = stack.enter_context(
+                contextlib.closing(
+                    sqlite3.connect(connection.settings_dict["NAME"], isolation_level=None)
+                )
+            )
             other.execute("BEGIN IMMEDIATE")
             cursor.execute("PRAGMA busy_timeout=1")
         if how == "full":
@@ -41,9 +45,17 @@ def refusal_of_the_database(how: str) -> OperationalError:
     raise AssertionError("SQLite took it")
 
 
-@pytest.mark.parametrize(("how", "status", "title"), [("locked", 503, "The database is busy."), ("full", 507, "The database cannot be written."),
-                                                      ("too deep", 500, "Something went wrong here.")])  # fmt: skip
-def test_busy_is_said_of_a_lock_only(setup: Setup, monkeypatch: pytest.MonkeyPatch, how: str, status: int, title: str) -> None:
+@pytest.mark.parametrize(
+    ("how", "status", "title"),
+    [
+        ("locked", 503, "The database is busy."),
+        ("full", 507, "The database cannot be written."),
+        ("too deep", 500, "Something went wrong here."),
+    ],
+)
+def test_busy_is_said_of_a_lock_only(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch, how: str, status: int, title: str
+) -> None:
     error, web = refusal_of_the_database(how), setup.web()
     web.raise_request_exception = False
 

@@ -1,4 +1,6 @@
-"""The relay's quick way: what it answers, when it leaves the answer to the long way, and what its lines and statements are."""
+"""The relay's quick way: what it answers, when it leaves the answer to the long way, and what its
+lines and statements are.
+"""
 
 from __future__ import annotations
 
@@ -37,12 +39,29 @@ def kept(monkeypatch: pytest.MonkeyPatch) -> Iterator[KeptRoads]:
     relay._KEPT.close()
 
 
-def quickly(key: str, path: str = "/relay/cargo/manifests", method: str = "GET", body: bytes = b"", **headers: str) -> dict[str, Any]:
-    """Ask by the application's own quick way; ``long`` in the answer says that it left it to the long one."""
+def quickly(
+    key: str,
+    path: str = "/relay/cargo/manifests",
+    method: str = "GET",
+    body: bytes = b"",
+    **headers: str,
+) -> dict[str, Any]:
+    """Ask by the application's own quick way; ``long`` in the answer says that it left it to the
+    long one.
+    """
     raw, _, query = path.partition("?")
     fields = {"authorization": f"Bearer {key}", **headers}
-    scope = {"type": "http", "method": method, "path": raw, "raw_path": raw.encode(), "query_string": query.encode(), "client": ("127.0.0.1", 40000),
-             "headers": [(name.replace("_", "-").encode(), value.encode()) for name, value in fields.items()]}  # fmt: skip
+    scope = {
+        "type": "http",
+        "method": method,
+        "path": raw,
+        "raw_path": raw.encode(),
+        "query_string": query.encode(),
+        "client": ("127.0.0.1", 40000),
+        "headers": [
+            (name.replace("_", "-").encode(), value.encode()) for name, value in fields.items()
+        ],
+    }
     told: dict[str, Any] = {"long": False, "body": b""}
 
     parts = [body[at : at + 50_000] for at in range(0, len(body), 50_000)] or [b""]
@@ -53,7 +72,9 @@ def quickly(key: str, path: str = "/relay/cargo/manifests", method: str = "GET",
     async def send(event: dict[str, Any]) -> None:
         if event["type"] == "http.response.start":
             told["status"] = event["status"]
-            told["headers"] = {name.decode().title(): value.decode() for name, value in event["headers"]}
+            told["headers"] = {
+                name.decode().title(): value.decode() for name, value in event["headers"]
+            }
         else:
             told["body"] += event["body"]
 
@@ -73,14 +94,33 @@ def test_the_quick_way_answers_what_the_long_way_answers(drawn: Drawn_) -> None:
     slow = ask(key, "/relay/cargo/manifests?x=1")  # notes the key's use
     fast = quickly(key, "/relay/cargo/manifests?x=1")
     assert (fast["long"], fast["status"], fast["body"]) == (False, 200, slow.content)
-    assert {name: value for name, value in fast["headers"].items() if name not in ("Content-Length", "X-Request-Id", "Date")}.items() >= {
-        name: slow[name] for name in ("Content-Type", "Neat-Latch-Tries", "Content-Security-Policy", "Cache-Control", "X-Content-Type-Options", "X-Frame-Options", "Referrer-Policy")
-    }.items()  # fmt: skip
+    assert {
+        name: value
+        for name, value in fast["headers"].items()
+        if name not in ("Content-Length", "X-Request-Id", "Date")
+    }.items() >= {
+        name: slow[name]
+        for name in (
+            "Content-Type",
+            "Neat-Latch-Tries",
+            "Content-Security-Policy",
+            "Cache-Control",
+            "X-Content-Type-Options",
+            "X-Frame-Options",
+            "Referrer-Policy",
+        )
+    }.items()
     assert "Set-Cookie" not in fast["headers"]
     assert "Authorization" not in fast["headers"]
     missing = quickly(key, "/relay/cargo")
     assert (missing["status"], missing["headers"]["Neat-Latch-Tries"]) == (404, "1")
-    refused = quickly(key, "/relay/cargo/manifests/T-1", "PUT", b'{"ship": "a", "sailing": "b"}', content_type="application/json")
+    refused = quickly(
+        key,
+        "/relay/cargo/manifests/T-1",
+        "PUT",
+        b'{"ship": "a", "sailing": "b"}',
+        content_type="application/json",
+    )
     assert refused["status"] == 403
     told = Drawn.objects.get(way="relay", connection=connection.pk)
     assert (told.count, told.failed) == (4, 0)
@@ -98,13 +138,17 @@ def test_what_is_out_of_the_ordinary_goes_the_long_way_with_its_body(drawn: Draw
     assert quickly(key, method="POST", body=b"x" * 170_000)["replayed"] == b"x" * 170_000
     TokenSet.objects.filter(connection=connection).update(sent_to=["https://localhost:9"])
     assert quickly(key)["long"]
-    TokenSet.objects.filter(connection=connection).update(sent_to=[origin(connection.values["api_base"])], refused="no")
+    TokenSet.objects.filter(connection=connection).update(
+        sent_to=[origin(connection.values["api_base"])], refused="no"
+    )
     assert quickly(key)["long"]
     TokenSet.objects.filter(connection=connection).update(refused="", ends=timezone.now())
     assert quickly(key)["long"]
 
 
-def test_its_line_is_kept_for_the_next_and_a_request_that_may_not_be_repeated_has_its_own(drawn: Drawn_, kept: KeptRoads) -> None:
+def test_its_line_is_kept_for_the_next_and_a_request_that_may_not_be_repeated_has_its_own(
+    drawn: Drawn_, kept: KeptRoads
+) -> None:
     _, _, _, key = drawn
     ask(key, "/relay/cargo/manifests")
     opened: list[int] = []
@@ -120,7 +164,13 @@ def test_its_line_is_kept_for_the_next_and_a_request_that_may_not_be_repeated_ha
             assert quickly(key)["status"] == 200
         assert (len(opened), len(kept)) == (1, 1)
         for _ in range(2):
-            quickly(key, "/relay/cargo/manifests/T-1/customs", "POST", b"{}", content_type="application/json")
+            quickly(
+                key,
+                "/relay/cargo/manifests/T-1/customs",
+                "POST",
+                b"{}",
+                content_type="application/json",
+            )
         assert (len(opened), len(kept)) == (3, 1)
 
 
@@ -131,13 +181,21 @@ def test_the_quick_way_takes_few_statements(drawn: Drawn_) -> None:
     quickly(key)
     with CaptureQueriesContext(database) as seen:
         list(_steps(key))
-    assert len([one for one in seen if one["sql"].startswith("SELECT")]) == 1 + 3  # the caller; what may have become stale meanwhile
+    assert (
+        len([one for one in seen if one["sql"].startswith("SELECT")]) == 1 + 3
+    )  # the caller; what may have become stale meanwhile
     assert len(seen) <= 8
 
 
 def _steps(key: str) -> Iterator[Any]:
-    scope = {"method": "GET", "path": "/relay/cargo/manifests", "raw_path": b"/relay/cargo/manifests", "query_string": b"",
-             "headers": [(b"authorization", f"Bearer {key}".encode())], "client": ("127.0.0.1", 4)}  # fmt: skip
+    scope = {
+        "method": "GET",
+        "path": "/relay/cargo/manifests",
+        "raw_path": b"/relay/cargo/manifests",
+        "query_string": b"",
+        "headers": [(b"authorization", f"Bearer {key}".encode())],
+        "client": ("127.0.0.1", 4),
+    }
     yield from doors._relayed_quickly(scope, "cargo", b"")
 
 
@@ -147,7 +205,11 @@ def test_a_token_that_was_revoked_is_renewed_under_the_quick_way(drawn: Drawn_) 
     before = setup.stand_ins.calls("issued:refresh_token")
     setup.stand_ins.age(10_000, "access")
     answer = quickly(key)
-    assert (answer["long"], answer["status"], answer["headers"]["Neat-Latch-Tries"]) == (False, 200, "2")
+    assert (answer["long"], answer["status"], answer["headers"]["Neat-Latch-Tries"]) == (
+        False,
+        200,
+        "2",
+    )
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
     assert TokenSet.objects.get(connection=connection).generation == 2
 
@@ -180,8 +242,12 @@ def test_an_application_that_is_gone_is_told_as_such(drawn: Drawn_, kept: KeptRo
     assert quickly(key)["status"] == 200
 
 
-def test_a_fault_of_ours_sends_nothing_twice(drawn: Drawn_, monkeypatch: pytest.MonkeyPatch) -> None:
-    """What went wrong after the request had left is not put right by sending it the long way as well."""
+def test_a_fault_of_ours_sends_nothing_twice(
+    drawn: Drawn_, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What went wrong after the request had left is not put right by sending it the long way as
+    well.
+    """
     _, _, _, key = drawn
     ask(key, "/relay/cargo/manifests")
     monkeypatch.setattr(relay._Sender, "back", lambda *given: 1 // 0)

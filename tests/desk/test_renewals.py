@@ -1,4 +1,6 @@
-"""Renewal in time: a refresh token that is dead is found out while the last access token still serves."""
+"""Renewal in time: a refresh token that is dead is found out while the last access token still
+serves.
+"""
 
 from __future__ import annotations
 
@@ -24,14 +26,18 @@ from .test_workbenches import fresh, send
 
 
 def a_round_later() -> None:
-    """Everything was obtained, and asked about, a round ago; the access tokens have most of their life before them."""
+    """Everything was obtained, and asked about, a round ago; the access tokens have most of their
+    life before them.
+    """
     then = timezone.now() - timedelta(minutes=settings.TOKEN_MINUTES)
     TokenSet.objects.filter(asked_at__isnull=False).update(asked_at=then)
     TokenSet.objects.update(obtained=then)
 
 
 def revoke_there(tokens: TokenSet) -> None:
-    """The refresh token is ended at the application, and nobody here is told; the access token lives on."""
+    """The refresh token is ended at the application, and nobody here is told; the access token
+    lives on.
+    """
     from neatlatch.core import oauth2
     from neatlatch.desk.estate.connections import destinations
     from neatlatch.desk.estate.connections.tokens import client_of
@@ -39,22 +45,33 @@ def revoke_there(tokens: TokenSet) -> None:
 
     connection = tokens.connection
     endpoint = str(connection.place.published("revocation_endpoint"))
-    request = oauth2.revocation_request(endpoint, client_of(connection), tokens.open_refresh().reveal(), "refresh_token")
+    request = oauth2.revocation_request(
+        endpoint, client_of(connection), tokens.open_refresh().reveal(), "refresh_token"
+    )
     with destinations.road_of(connection, 10.0) as way:
         assert oauth.ask(way, "revocation", request, timezone.now()).reading.ok
 
 
 def without_introspection() -> None:
     for place in Place.objects.all():
-        place.metadata = {key: value for key, value in place.metadata.items() if key != "introspection_endpoint"}
+        place.metadata = {
+            key: value for key, value in place.metadata.items() if key != "introspection_endpoint"
+        }
         place.save()
 
 
 @pytest.mark.parametrize("introspects", [True, False])
 def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: bool) -> None:
-    """F7: test passed, latched, “renews itself”, and nothing on Today until the last access token had ended."""
+    """F7: test passed, latched, “renews itself”, and nothing on Today until the last access token
+    had ended.
+    """
     setup.latched()
-    users.use_connection(setup.by, fresh(), users.Given("Night run", "", "job", "Freight desk", "daily"), ["GET /manifests"])
+    users.use_connection(
+        setup.by,
+        fresh(),
+        users.Given("Night run", "", "job", "Freight desk", "daily"),
+        ["GET /manifests"],
+    )
     assert setup.test(fresh()).passed
     if not introspects:
         without_introspection()
@@ -66,8 +83,16 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     held = TokenSet.objects.get()
     assert held.refused
     # Today names the moment when the last access token ends, and who stops.
-    found = next(one for one in send(setup.web(), "get", "/today")["breaks"]["items"] if one["ref"] == "cargo")
-    assert (found["act"], found["users"], found["at"] is not None) == ("sign_in", ["Night run"], True)
+    found = next(
+        one
+        for one in send(setup.web(), "get", "/today")["breaks"]["items"]
+        if one["ref"] == "cargo"
+    )
+    assert (found["act"], found["users"], found["at"] is not None) == (
+        "sign_in",
+        ["Night run"],
+        True,
+    )
     assert found["at"][:19] == held.ends.isoformat()[:19]  # type: ignore[union-attr]
     assert "Renewal was refused" in found["why"]
     asked = setup.stand_ins.calls("token")
@@ -77,7 +102,9 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
 
 
 @pytest.mark.parametrize(("introspects", "renewed"), [(True, 0), (False, 1)])
-def test_one_that_lives_is_asked_about_or_used(setup: Setup, introspects: bool, renewed: int) -> None:
+def test_one_that_lives_is_asked_about_or_used(
+    setup: Setup, introspects: bool, renewed: int
+) -> None:
     setup.latched()
     if not introspects:
         without_introspection()
@@ -90,7 +117,11 @@ def test_one_that_lives_is_asked_about_or_used(setup: Setup, introspects: bool, 
 def test_an_idle_life_is_kept(setup: Setup) -> None:
     connection = setup.latched()
     kept = profiles.to_dict(connection.place.application.read_profile())
-    applications.change(setup.by, connection.place.application, {"profile": {**kept, "limits": {**kept["limits"], "idle_life": 120}}})
+    applications.change(
+        setup.by,
+        connection.place.application,
+        {"profile": {**kept, "limits": {**kept["limits"], "idle_life": 120}}},
+    )
     assert renewals.look_after_all() == 0
     TokenSet.objects.update(obtained=timezone.now() - timedelta(seconds=61))
     assert renewals.look_after_all() == 1
@@ -103,8 +134,14 @@ def test_everybodys_own_is_looked_after(own: Setup) -> None:
     revoke_there(TokenSet.objects.get(person=person("ewan")))
     a_round_later()
     renewals.look_after_all()
-    assert {one.person.username: bool(one.refused) for one in TokenSet.objects.all() if one.person} == {"ewan": True, "isla": False}
-    why = next(one["why"] for one in send(own.web(), "get", "/today")["breaks"]["items"] if one["ref"] == "cargo")
+    assert {
+        one.person.username: bool(one.refused) for one in TokenSet.objects.all() if one.person
+    } == {"ewan": True, "isla": False}
+    why = next(
+        one["why"]
+        for one in send(own.web(), "get", "/today")["breaks"]["items"]
+        if one["ref"] == "cargo"
+    )
     assert "Renewal for Ewan Tait was refused" in why
 
 
@@ -115,7 +152,11 @@ def renew(setup: Setup, who: str = "operator", status: int = 200) -> dict[str, A
 def test_renewal_alone(setup: Setup) -> None:
     setup.latched()
     calls = setup.stand_ins.calls("api")
-    assert renew(setup) | {"ends": None} == {"renewed": True, "says": "Renewed: a new access token is held.", "ends": None}
+    assert renew(setup) | {"ends": None} == {
+        "renewed": True,
+        "says": "Renewed: a new access token is held.",
+        "ends": None,
+    }
     assert TokenSet.objects.get().generation == 2
     assert setup.stand_ins.calls("api") == calls  # nothing else is tried
     revoke_there(TokenSet.objects.get())
@@ -127,7 +168,9 @@ def test_renewal_alone(setup: Setup) -> None:
 
 
 def test_renewal_by_the_client_itself(setup: Setup) -> None:
-    setup.connection(setup.client(setup.place(), "manifest.read", grants=("client_credentials",)), scheme=CLIENT)
+    setup.connection(
+        setup.client(setup.place(), "manifest.read", grants=("client_credentials",)), scheme=CLIENT
+    )
     assert send(setup.web(), "get", "/connections/cargo")["renewable"] is True
     assert renew(setup)["renewed"] is True
     setup.stand_ins.fault("refuse", where="token", count=9)

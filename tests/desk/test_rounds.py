@@ -29,13 +29,25 @@ from .conftest import Setup
     ("fault", "rung", "code", "cause"),
     [
         ({"kind": "unavailable", "where": "api", "count": 9}, "allowed", "status_503", "theirs"),
-        ({"kind": "too_many", "where": "api", "count": 9, "seconds": 60}, "allowed", "pace", "pace"),
+        (
+            {"kind": "too_many", "where": "api", "count": 9, "seconds": 60},
+            "allowed",
+            "pace",
+            "pace",
+        ),
         ({"kind": "refuse", "where": "api", "count": 9}, "allowed", "invalid_token", "credential"),
-        ({"kind": "refuse", "where": "token", "count": 9}, "sign_in", "invalid_client", "credential"),
+        (
+            {"kind": "refuse", "where": "token", "count": 9},
+            "sign_in",
+            "invalid_client",
+            "credential",
+        ),
         ({"kind": "ended_certificate"}, "secure", "expired", "tls"),
     ],
 )
-def test_faults_are_told_apart(setup: Setup, watch: Watch, fault: dict[str, Any], rung: str, code: str, cause: str) -> None:
+def test_faults_are_told_apart(
+    setup: Setup, watch: Watch, fault: dict[str, Any], rung: str, code: str, cause: str
+) -> None:
     connection = setup.latched()
     setup.stand_ins.fault(**fault)
     test = setup.test(connection)
@@ -103,13 +115,18 @@ def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
     assert tasks.start_round(CLOCK) == begun
     begun.refresh_from_db()
     assert begun.ended is not None
-    assert sorted(begun.tests.values_list("connection__ref", "passed")) == [("one", True), ("two", True)]
+    assert sorted(begun.tests.values_list("connection__ref", "passed")) == [
+        ("one", True),
+        ("two", True),
+    ]
     assert not services.round_is_due()
     Round.objects.update(begun=timezone.now() - timedelta(minutes=6))
     assert services.round_is_due()
 
 
-def test_a_test_that_somebody_waits_for_comes_before_the_rest_of_a_round(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_test_that_somebody_waits_for_comes_before_the_rest_of_a_round(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     for ref in ("one", "two", "three"):
         setup.latched(ref=ref)
     begun, ran = services.begin_round(CLOCK), list[str]()
@@ -130,11 +147,16 @@ def test_a_test_that_somebody_waits_for_comes_before_the_rest_of_a_round(setup: 
     assert Test.objects.filter(state=Test.State.WAITING).get().by_program
 
 
-def test_nothing_is_begun_while_no_worker_runs(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_nothing_is_begun_while_no_worker_runs(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     monkeypatch.setattr(tasks.HUEY, "immediate", False)
     monkeypatch.setattr(at_work, "_held", [])
-    for start in (lambda: tasks.start_test(setup.by, connection), lambda: tasks.start_round(setup.by)):
+    for start in (
+        lambda: tasks.start_test(setup.by, connection),
+        lambda: tasks.start_round(setup.by),
+    ):
         with pytest.raises(Problem) as refused:
             start()
         assert (refused.value.status, refused.value.extra["retry_after"]) == (503, 10)
@@ -184,7 +206,9 @@ def test_a_running_test_is_stopped(setup: Setup) -> None:
     test.refresh_from_db()
     assert test.state == "stopped"
     assert test.passed is None
-    assert setup.stand_ins.calls("api") == calls  # nothing was sent after the answer that was waited for
+    assert (
+        setup.stand_ins.calls("api") == calls
+    )  # nothing was sent after the answer that was waited for
     assert not Sample.objects.exists()
 
 
@@ -207,10 +231,16 @@ def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
     assert len(Test.objects.get().rungs) == 6
 
 
-def test_a_token_that_ended_before_its_time_is_renewed_by_the_test(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    """As the relay does; where the application can be asked about its tokens, that is found before any call."""
+def test_a_token_that_ended_before_its_time_is_renewed_by_the_test(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As the relay does; where the application can be asked about its tokens, that is found before
+    any call.
+    """
     connection = setup.latched()
-    monkeypatch.setattr(services.halves, "published", lambda *_: "")  # it publishes no address to ask at
+    monkeypatch.setattr(
+        services.halves, "published", lambda *_: ""
+    )  # it publishes no address to ask at
     setup.stand_ins.age(2000, "access")
     issued = setup.stand_ins.calls("issued:refresh_token")
     test = setup.test(connection)
@@ -221,7 +251,9 @@ def test_a_token_that_ended_before_its_time_is_renewed_by_the_test(setup: Setup,
     assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
 
 
-def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     monkeypatch.setattr(services.halves, "published", lambda *_: "")
     TokenSet.objects.update(refresh=None)
@@ -230,7 +262,9 @@ def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(
     assert (test.passed, test.rungs[-1]["failure"]["code"]) == (False, "invalid_token")
 
 
-def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_a_cut_off_test_made_is_cleared_away(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     place = setup.place()
     client = setup.client(place, "manifest.read", "manifest.write")
     visitor = setup.visitor()
@@ -248,7 +282,11 @@ def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup, monkeypatch: pyt
 
     save = leftovers.Record.save
     # Killed after the manifest was made and seen, before it was cleared away.
-    monkeypatch.setattr(leftovers.Record, "save", lambda self, event: die() if event.piece.gone else save(self, event))
+    monkeypatch.setattr(
+        leftovers.Record,
+        "save",
+        lambda self, event: die() if event.piece.gone else save(self, event),
+    )
     with pytest.raises(Killed):
         services.run(test)
     kept = Leftover.objects.get()
@@ -261,7 +299,9 @@ def test_what_a_cut_off_test_made_is_cleared_away(setup: Setup, monkeypatch: pyt
     assert setup.stand_ins.state()["manifests"] == []
 
 
-def test_a_mistake_of_our_own_ends_one_test_only(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_mistake_of_our_own_ends_one_test_only(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     setup.latched(ref="one")
     setup.latched(ref="two")
     begun, real = services.begin_round(CLOCK), services.plan_of
@@ -275,7 +315,10 @@ def test_a_mistake_of_our_own_ends_one_test_only(setup: Setup, monkeypatch: pyte
     services.work_on(begun.number)
     begun.refresh_from_db()
     assert begun.ended is not None
-    assert dict(begun.tests.values_list("connection__ref", "state")) == {"one": "stopped", "two": "done"}
+    assert dict(begun.tests.values_list("connection__ref", "state")) == {
+        "one": "stopped",
+        "two": "done",
+    }
 
 
 def test_old_evidence_goes_and_samples_stay(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -291,7 +334,11 @@ def test_a_test_whose_program_was_killed_does_not_block_the_next(setup: Setup) -
     connection = setup.latched("manifest.read")
     dead = services.begin_test(setup.by, connection)
     host = services.owner.sign().split("/")[0]
-    Test.objects.filter(pk=dead.pk).update(state="running", runner=f"{host}/999999/1/x", alive_until=timezone.now() + timedelta(minutes=2))
+    Test.objects.filter(pk=dead.pk).update(
+        state="running",
+        runner=f"{host}/999999/1/x",
+        alive_until=timezone.now() + timedelta(minutes=2),
+    )
     test = setup.test(connection)
     assert test.pk != dead.pk
     assert test.passed
@@ -313,7 +360,13 @@ def past(connection: Connection, *ages: timedelta) -> None:
     """Samples of a connection, so old each."""
     now = timezone.now()
     Sample.objects.bulk_create(
-        Sample(test_id=uuid4(), connection=connection, at=now - age, passed=number % 3 > 0, ms=float(number))
+        Sample(
+            test_id=uuid4(),
+            connection=connection,
+            at=now - age,
+            passed=number % 3 > 0,
+            ms=float(number),
+        )
         for number, age in enumerate(ages)
     )
 
@@ -333,7 +386,9 @@ def test_the_last_tests_stand_with_their_connection(setup: Setup) -> None:
     assert kept[-2:] == [28, -29]
 
 
-def test_samples_go_after_a_fortnight_in_blocks(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_samples_go_after_a_fortnight_in_blocks(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.connection(setup.client(setup.place(), "manifest.read"))
     past(
         connection,
@@ -351,4 +406,8 @@ def test_samples_go_after_a_fortnight_in_blocks(setup: Setup, monkeypatch: pytes
 def test_a_sample_has_one_index_beside_its_number() -> None:
     """An index more is a third of what a sample costs."""
     assert [one.fields for one in Sample._meta.indexes] == [["connection", "-at"]]
-    assert not any(field.db_index or field.unique for field in Sample._meta.concrete_fields if not field.primary_key)
+    assert not any(
+        field.db_index or field.unique
+        for field in Sample._meta.concrete_fields
+        if not field.primary_key
+    )

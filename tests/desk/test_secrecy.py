@@ -1,4 +1,6 @@
-"""No secret in the database file, logs, journal, evidence or API answers: known ones are planted and searched for everywhere."""
+"""No secret in the database file, logs, journal, evidence or API answers: known ones are planted
+and searched for everywhere.
+"""
 
 from __future__ import annotations
 
@@ -28,18 +30,29 @@ def everything_secret() -> set[tuple[str, str]]:
     """Every secret that the desk holds now, opened."""
     found = {f"credential {one.hint}": one.open().reveal() for one in Credential.objects.all()}
     for one in TokenSet.objects.all():
-        found |= {"access token": one.open_access().reveal(), "refresh token": one.open_refresh().reveal()}
+        found |= {
+            "access token": one.open_access().reveal(),
+            "refresh token": one.open_refresh().reveal(),
+        }
     for client in Client.objects.exclude(management_token=None):
-        found["management token"] = safe.unseal(client.management_token, client.token_place).reveal()
+        found["management token"] = safe.unseal(
+            client.management_token, client.token_place
+        ).reveal()
     for sign_in in SignIn.objects.all():
         found["verifier"] = safe.unseal(sign_in.verifier, f"sign_in:{sign_in.pk}:verifier").reveal()
     return set((found | {"password": PASSWORD, "planted": PLANTED}).items())
 
 
-def test_planted_secrets_are_found_nowhere(setup: Setup, caplog: pytest.LogCaptureFixture, capfd: pytest.CaptureFixture[str]) -> None:
+def test_planted_secrets_are_found_nowhere(
+    setup: Setup, caplog: pytest.LogCaptureFixture, capfd: pytest.CaptureFixture[str]
+) -> None:
     caplog.set_level(logging.DEBUG)
     web = WebClient()
-    web.post("/api/session", json.dumps({"username": "morag", "password": PASSWORD}), content_type="application/json")
+    web.post(
+        "/api/session",
+        json.dumps({"username": "morag", "password": PASSWORD}),
+        content_type="application/json",
+    )
     connection = setup.latched("manifest.read", "berth.read")
     secrets = everything_secret()
     setup.test(connection)
@@ -50,24 +63,41 @@ def test_planted_secrets_are_found_nowhere(setup: Setup, caplog: pytest.LogCaptu
     setup.stand_ins.fault("none")
     answers = []
     body = json.dumps({"secret": f" {PLANTED}\n"})
-    answers.append(web.post(f"/api/connections/{connection.ref}/secrets", body, content_type="application/json"))
+    answers.append(
+        web.post(
+            f"/api/connections/{connection.ref}/secrets", body, content_type="application/json"
+        )
+    )
     setup.test(connection)
     setup.stand_ins.age(9999, "access")
     setup.test(connection)
     secrets |= everything_secret()
-    # Two secrets and the planted one, the tokens before and after renewal, and those of client, sign-in and person.
+    # Two secrets and the planted one, the tokens before and after renewal, and those of client,
+    # sign-in and person.
     assert len(secrets) >= 10
     assert all(len(value) >= 12 for _, value in secrets)
 
     handover = Handover.objects.get()
-    shown = web.post(f"/api/handovers/{handover.pk}/showings").json()["value"]  # the one answer that may hold a secret
+    shown = web.post(f"/api/handovers/{handover.pk}/showings").json()[
+        "value"
+    ]  # the one answer that may hold a secret
     assert shown in {value for _, value in secrets}
     web.post(f"/api/handovers/{handover.pk}/closings")
     client = Client.objects.get()
     tests = [one["id"] for one in web.get(f"/api/connections/{connection.ref}/tests").json()]
-    for address in ["/api/today", "/api/connections", f"/api/connections/{connection.ref}", "/api/credentials", f"/api/clients/{client.pk}",
-                    f"/api/handovers/{handover.pk}", "/api/journal", "/api/rounds", "/api/finds?words=a", "/api/applications/cargo-manifests",
-                    *(f"/api/tests/{one}" for one in tests)]:  # fmt: skip
+    for address in [
+        "/api/today",
+        "/api/connections",
+        f"/api/connections/{connection.ref}",
+        "/api/credentials",
+        f"/api/clients/{client.pk}",
+        f"/api/handovers/{handover.pk}",
+        "/api/journal",
+        "/api/rounds",
+        "/api/finds?words=a",
+        "/api/applications/cargo-manifests",
+        *(f"/api/tests/{one}" for one in tests),
+    ]:
         answers.append(web.get(address))
         assert answers[-1].status_code == 200, address
     assert len(tests) == 4
@@ -81,7 +111,9 @@ def test_planted_secrets_are_found_nowhere(setup: Setup, caplog: pytest.LogCaptu
         for file_name, content in octets.items():
             assert secret.encode() not in content, f"{name} stands in {file_name}"
         for answer in answers:
-            assert secret not in answer.content.decode(), f"{name} was answered by {answer.request['PATH_INFO']}"
+            assert secret not in answer.content.decode(), (
+                f"{name} was answered by {answer.request['PATH_INFO']}"
+            )
         out, err = capfd.readouterr()
         assert secret not in caplog.text + out + err, f"{name} was logged"
 
@@ -124,7 +156,9 @@ def test_a_key_file_that_is_gone_open_or_damaged_is_told(setup: Setup, tmp_path:
 def test_a_secret_does_not_reach_a_log_line(capfd: pytest.CaptureFixture[str]) -> None:
     from neatlatch.core.secret import Secret
 
-    structlog.get_logger().warning("something", value=Secret(PLANTED), held=tokens.Held(PLANTED, frozenset()))
+    structlog.get_logger().warning(
+        "something", value=Secret(PLANTED), held=tokens.Held(PLANTED, frozenset())
+    )
     out, err = capfd.readouterr()
     assert PLANTED not in out + err
 

@@ -1,4 +1,6 @@
-"""Setting up beside the browser: profiles and their versions, intake that keeps nothing, certificates, changing the way in, copies."""
+"""Setting up beside the browser: profiles and their versions, intake that keeps nothing,
+certificates, changing the way in, copies.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,9 @@ def post(web: WebClient, address: str, body: Any, **headers: str) -> Any:
     return web.post(address, json.dumps(body), content_type="application/json", headers=headers)
 
 
-def place_of(setup: Setup, profile: str, values: dict[str, str], environment: str = "sandbox") -> Place:
+def place_of(
+    setup: Setup, profile: str, values: dict[str, str], environment: str = "sandbox"
+) -> Place:
     kept = shipped()[profile]
     return applications.add_by_hand(setup.by, kept["name"], environment, values, kept["profile"])
 
@@ -63,7 +67,9 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
     ):
         root = "/workshop" if key == "tickets" else ""
         address = f"{setup.stand_ins.secured(key)}{root}/openapi.json"
-        place = applications.add_from_description(setup.by, "", "sandbox", applications.Description(address))
+        place = applications.add_from_description(
+            setup.by, "", "sandbox", applications.Description(address)
+        )
         profile = place.application.read_profile()
         assert [one.key for one in profile.schemes] == [scheme]
         assert {one.name for one in profile.roles} == roles
@@ -73,7 +79,10 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
     assert (fares.settings["placement"], fares.settings["name"]) == ("header", "X-Kiosk-Key")
     with pytest.raises(Problem) as raised:
         applications.add_from_description(
-            setup.by, "X", "sandbox", applications.Description(f"{setup.stand_ins.secured('tides')}/openapi.json")
+            setup.by,
+            "X",
+            "sandbox",
+            applications.Description(f"{setup.stand_ins.secured('tides')}/openapi.json"),
         )
     assert "no way of being let in that is known" in raised.value.errors["description_address"]
 
@@ -81,36 +90,69 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
 def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
     """F14: where it is published nowhere."""
     base, web = setup.stand_ins.secured("fares"), setup.web()
-    published = httpx.get(f"{base}/openapi.json", verify=ssl.create_default_context(cafile=os.environ["NEATLATCH_TRUST"])).json()
+    published = httpx.get(
+        f"{base}/openapi.json",
+        verify=ssl.create_default_context(cafile=os.environ["NEATLATCH_TRUST"]),
+    ).json()
     seen = send(web, "post", "/intakes", {"text": json.dumps(published)})
     assert seen["kind"] == "description"
     for text in (json.dumps(published), yaml.safe_dump(published)):
-        made = send(web, "post", "/applications", {"environment": "sandbox", "name": f"Fares {len(text)}", "description": text}, 201)
+        made = send(
+            web,
+            "post",
+            "/applications",
+            {"environment": "sandbox", "name": f"Fares {len(text)}", "description": text},
+            201,
+        )
         assert (made["places"][0]["api_base"], made["schemes"][0]["key"]) == (base, "api_key")
     relative = {**published, "servers": [{"url": "/v2"}]}
-    told = send(web, "post", "/applications", {"environment": "sandbox", "description": json.dumps(relative)}, 422)
+    told = send(
+        web,
+        "post",
+        "/applications",
+        {"environment": "sandbox", "description": json.dumps(relative)},
+        422,
+    )
     assert "/v2" in told["errors"]["api_base"]
-    told = send(web, "post", "/applications", {"environment": "sandbox", "description": "openapi: [3"}, 422)
+    told = send(
+        web, "post", "/applications", {"environment": "sandbox", "description": "openapi: [3"}, 422
+    )
     assert list(told["errors"]) == ["description"]
 
 
 def tickets(setup: Setup) -> Connection:
-    place = place_of(setup, "repair-tickets", {"api_base": f"{setup.stand_ins.secured('tickets')}/workshop"})
+    place = place_of(
+        setup, "repair-tickets", {"api_base": f"{setup.stand_ins.secured('tickets')}/workshop"}
+    )
     return setting_up.begin(setup.by, place, "basic")
 
 
 def test_a_weak_password_is_said(setup: Setup) -> None:
     """F20: taken without a word."""
     connection = tickets(setup)
-    connection, _ = connections.change(setup.by, connection, {"values": {"username": "svc-website"}})
+    connection, _ = connections.change(
+        setup.by, connection, {"values": {"username": "svc-website"}}
+    )
     web = setup.web()
     for weak in ("changeme", "svc-website", "svc-website1", "Ab9-xyz"):
-        told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": weak, "key": "password"})
-        assert any("anybody would try" in one or "15 needed" in one for one in told["notes"]["password"]), told["notes"]
+        told = send(
+            web,
+            "post",
+            f"/connections/{connection.ref}/secrets",
+            {"secret": weak, "key": "password"},
+        )
+        assert any(
+            "anybody would try" in one or "15 needed" in one for one in told["notes"]["password"]
+        ), told["notes"]
     listed = send(web, "get", "/credentials")["items"]
     marks = {mark["key"] for one in listed if one["connections"] for mark in one["marks"]}
     assert "weak" in marks
-    told = send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "linen harbour otter quill", "key": "password"})
+    told = send(
+        web,
+        "post",
+        f"/connections/{connection.ref}/secrets",
+        {"secret": "linen harbour otter quill", "key": "password"},
+    )
     assert not any("try" in one or "needed" in one for one in told["notes"].get("password", []))
 
 
@@ -118,20 +160,29 @@ def test_a_missing_secret_is_listed_while_no_client_is_named(setup: Setup) -> No
     """F17."""
     web, connection = setup.web(), tickets(setup)
     assert connection.client is None
-    assert "We have no password." in send(web, "get", f"/connections/{connection.ref}/set-up")["missing"]
+    assert (
+        "We have no password."
+        in send(web, "get", f"/connections/{connection.ref}/set-up")["missing"]
+    )
 
 
 def test_one_token_in_two_applications(setup: Setup) -> None:
     """F19: each named one holder, and nothing said that two share it."""
     web, found = setup.web(), []
     for key, name in (("lost-property", "lost"), ("fare-kiosks", "fares")):
-        connection = setting_up.begin(setup.by, place_of(setup, key, {"api_base": setup.stand_ins.secured(name)}), profile_scheme(key))
+        connection = setting_up.begin(
+            setup.by,
+            place_of(setup, key, {"api_base": setup.stand_ins.secured(name)}),
+            profile_scheme(key),
+        )
         connections.put_secret(setup.by, connection, "tok-9f3b7c5d1e8a4b60", None, "")
         found.append(connection)
     [one, two] = [Credential.objects.get(holders__connection=each) for each in found]
     told = send(web, "get", f"/credentials/{one.pk}")
     assert (told["connections"], told["also_held_by"]) == ([found[0].ref], [found[1].ref])
-    assert [mark["says"] for mark in told["marks"] if mark["key"] == "shared"] == ["Fare kiosks and Lost property share it."]
+    assert [mark["says"] for mark in told["marks"] if mark["key"] == "shared"] == [
+        "Fare kiosks and Lost property share it."
+    ]
     assert send(web, "get", f"/credentials/{two.pk}")["also_held_by"] == [found[0].ref]
 
 
@@ -143,15 +194,26 @@ def test_the_secrets_id_that_came_with_it_is_known_afterwards(setup: Setup) -> N
     """F17: the ID pasted as the value was not noticed where a client was entered by hand."""
     connection = setup.connection(setup.client(setup.place(), "manifest.read"), account=SERVICE)
     web = setup.web()
-    send(web, "post", f"/connections/{connection.ref}/intakes", {"text": "Client secret: w8Gk2qLrT5vX9zBn\nSecret ID: 7c1d-44aa"})
+    send(
+        web,
+        "post",
+        f"/connections/{connection.ref}/intakes",
+        {"text": "Client secret: w8Gk2qLrT5vX9zBn\nSecret ID: 7c1d-44aa"},
+    )
     assert Credential.objects.get(holders__connection=connection).secret_id == "7c1d-44aa"
     send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "7c1d-44aa"})
-    pin = next(one for one in send(web, "get", f"/connections/{connection.ref}")["pins"] if one["key"] == "secret")
+    pin = next(
+        one
+        for one in send(web, "get", f"/connections/{connection.ref}")["pins"]
+        if one["key"] == "secret"
+    )
     assert (pin["fit"], "the ID of the secret" in pin["why"]) == ("differs", True)
 
 
 def test_two_ways_in_one_application(setup: Setup) -> None:
-    """A connection changes from one to the other: what both have stays, what belongs to the old way goes."""
+    """A connection changes from one to the other: what both have stays, what belongs to the old way
+    goes.
+    """
     place = place_of(setup, "lost-property", {"api_base": setup.stand_ins.secured("lost")})
     profile = place.application.profile
     both = {**profile, "schemes": [*profile["schemes"], {"key": "basic"}]}
@@ -167,7 +229,10 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
     web = setup.web()
     told = web.get(f"/api/connections/{connection.ref}").json()
     assert [one["key"] for one in told["schemes"]] == ["bearer", "basic"]
-    assert post(web, f"/api/connections/{connection.ref}/schemes", {"scheme": "oauth1"}).status_code == 422
+    assert (
+        post(web, f"/api/connections/{connection.ref}/schemes", {"scheme": "oauth1"}).status_code
+        == 422
+    )
 
 
 def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) -> None:
@@ -188,14 +253,24 @@ def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) ->
         },
     ).json()
     assert gone["meanings"][0]["why"].startswith("Its way of being let in would be gone")
-    assert Application.objects.get(key="fare-kiosks").version == application.version  # nothing was saved
-    bad = post(web, "/api/applications/fare-kiosks/profile-previews", {"text": "schemes:\n  - key: [\n"})
+    assert (
+        Application.objects.get(key="fare-kiosks").version == application.version
+    )  # nothing was saved
+    bad = post(
+        web, "/api/applications/fare-kiosks/profile-previews", {"text": "schemes:\n  - key: [\n"}
+    )
     assert "line" in bad.json()["errors"]["profile"]
-    changed = web.patch("/api/applications/fare-kiosks", json.dumps({"text": text.replace("Administration,", "The office,")}), content_type="application/json",
-                        headers={"If-Match": f'"{application.version}"'})  # fmt: skip
+    changed = web.patch(
+        "/api/applications/fare-kiosks",
+        json.dumps({"text": text.replace("Administration,", "The office,")}),
+        content_type="application/json",
+        headers={"If-Match": f'"{application.version}"'},
+    )
     assert changed.status_code == 200
     assert changed.json()["versions"][0]["number"] == application.version
-    old = web.get(f"/api/applications/fare-kiosks/profile-texts?version={application.version}").json()["text"]
+    old = web.get(
+        f"/api/applications/fare-kiosks/profile-texts?version={application.version}"
+    ).json()["text"]
     assert old == text
     assert web.get("/api/applications/fare-kiosks/profile-texts?version=99").status_code == 404
 
@@ -203,19 +278,30 @@ def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) ->
 def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
     planted = "planted-kiosk-key-77aa-QUAY"
-    looked = post(web, "/api/intakes", {"text": f"API_KEY = ' {planted}'\nCOLOUR=red\n", "connection": connection.ref})
+    looked = post(
+        web,
+        "/api/intakes",
+        {"text": f"API_KEY = ' {planted}'\nCOLOUR=red\n", "connection": connection.ref},
+    )
     told = looked.json()
     assert told["placed"][0]["key"] == "api_key"
     assert told["placed"][0]["shown"] == "•••• ends …QUAY"
     assert told["left"] == ["COLOUR"]
     assert planted not in looked.content.decode()
     assert Credential.objects.count() == 0
-    taken = post(web, f"/api/connections/{connection.ref}/intakes", {"text": f"API_KEY={planted}\n"})
+    taken = post(
+        web, f"/api/connections/{connection.ref}/intakes", {"text": f"API_KEY={planted}\n"}
+    )
     assert taken.status_code == 200
     assert planted not in taken.content.decode()
-    # One act: one version, and no entry of the journal that says “changed” where nothing but the secret was.
+    # One act: one version, and no entry of the journal that says “changed” where nothing but the
+    # secret was.
     assert Connection.objects.get(ref=connection.ref).version == connection.version + 1
-    written = Entry.objects.filter(noun="connection", ref=connection.ref).order_by("number").values_list("did", flat=True)
+    written = (
+        Entry.objects.filter(noun="connection", ref=connection.ref)
+        .order_by("number")
+        .values_list("did", flat=True)
+    )
     assert list(written)[-2:] == ["put in a secret", "took in"]
     assert "changed" not in list(written)
     assert Credential.objects.get().open().reveal() == planted
@@ -224,14 +310,22 @@ def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
     with database.cursor() as cursor:
         cursor.execute("PRAGMA wal_checkpoint(PASSIVE)")
     file = Path(database.settings_dict["NAME"])
-    assert all(planted.encode() not in one.read_bytes() for one in file.parent.iterdir() if one.is_file())
+    assert all(
+        planted.encode() not in one.read_bytes() for one in file.parent.iterdir() if one.is_file()
+    )
 
 
 @pytest.mark.parametrize(
     ("body", "says"),
-    [({"text": ""}, "nothing in it"), ({"base64": "%%%"}, "did not arrive whole"), ({"text": "{"}, "not JSON"), ({"text": "a: &x 1\nb: *x\n"}, "alias"),
-     ({"text": "x" * 7_000_000}, "not read"), ({"base64": base64.b64encode(b"caf\xe9 \xff").decode()}, "UTF-8")],
-)  # fmt: skip
+    [
+        ({"text": ""}, "nothing in it"),
+        ({"base64": "%%%"}, "did not arrive whole"),
+        ({"text": "{"}, "not JSON"),
+        ({"text": "a: &x 1\nb: *x\n"}, "alias"),
+        ({"text": "x" * 7_000_000}, "not read"),
+        ({"base64": base64.b64encode(b"caf\xe9 \xff").decode()}, "UTF-8"),
+    ],
+)
 def test_what_intake_cannot_read_is_told(setup: Setup, body: dict[str, str], says: str) -> None:
     answer = post(setup.web(), "/api/intakes", body)
     assert answer.status_code == 422
@@ -247,7 +341,8 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     told = post(web, address, {"base64": file, "password": "changeit"}).json()
     assert told["certificate"]["subject"] == "www.good.example"
     assert any("private key, sealed" in one for one in told["notes"]["certificate"])
-    # openssl x509 -enddate, and the SHA-256 that openssl pkey -pubout and dgst give for its public key
+    # openssl x509 -enddate, and the SHA-256 that openssl pkey -pubout and dgst give for its public
+    # key
     credential = connection.held_secrets.get(key="private_key").credential
     assert credential.ends == datetime(2026, 12, 31, 23, 59, 59, tzinfo=UTC)
     assert credential.hint == "…nLBM"
@@ -257,9 +352,14 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     key = (CERTS / "leaf-good.key.pem").read_text()
     assert key.splitlines()[1] not in json.dumps(told)
     wrong = post(web, address, {"pem": (CERTS / "leaf-expired.pem").read_text()}).json()
-    assert "not this certificate's" in next(one for one in wrong["pins"] if one["key"] == "certificate")["why"]
+    assert (
+        "not this certificate's"
+        in next(one for one in wrong["pins"] if one["key"] == "certificate")["why"]
+    )
     credential.refresh_from_db()
-    assert credential.ends == datetime(2026, 12, 31, 23, 59, 59, tzinfo=UTC)  # another key's certificate says nothing of it
+    assert credential.ends == datetime(
+        2026, 12, 31, 23, 59, 59, tzinfo=UTC
+    )  # another key's certificate says nothing of it
     assert post(web, address, {"pem": "hello"}).status_code == 422
 
 
@@ -273,7 +373,9 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
     connections.choose_client(setup.by, connection, client)
     for step in clients.steps(client):
         client = clients.tick(setup.by, client, step.key, True)
-    clients.note(setup.by, client, {"rights": ["reader"], "account": "svc-fares", "account_kind": "service"})
+    clients.note(
+        setup.by, client, {"rights": ["reader"], "account": "svc-fares", "account_kind": "service"}
+    )
     told = web.get(address).json()
     assert told["next"] == "ours"
     assert told["environments_left"] == ["Staging", "Production"]
@@ -286,13 +388,24 @@ def test_notes_of_the_provider_side_are_checked(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
     client = clients.prepare_other(setup.by, connection.place, "Ferries", "api_key")
     address = f"/api/clients/{client.pk}/notes"
-    wrong = post(web, address, {"rights": ["king"], "allow_list": ["sea"], "account_kind": "dog"}).json()["errors"]
+    wrong = post(
+        web, address, {"rights": ["king"], "allow_list": ["sea"], "account_kind": "dog"}
+    ).json()["errors"]
     assert set(wrong) == {"rights", "allow_list", "account_kind"}
     told = post(
-        web, address, {"rights": ["clerk"], "allow_list": ["198.51.100.0/24"], "account": "svc-fares", "account_kind": "service"}
+        web,
+        address,
+        {
+            "rights": ["clerk"],
+            "allow_list": ["198.51.100.0/24"],
+            "account": "svc-fares",
+            "account_kind": "service",
+        },
     ).json()
     assert (told["rights"], told["state"], told["account"]) == (["clerk"], "live", "svc-fares")
-    assert setup.web("reader").post(address, "{}", content_type="application/json").status_code == 403
+    assert (
+        setup.web("reader").post(address, "{}", content_type="application/json").status_code == 403
+    )
 
 
 def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
@@ -306,7 +419,10 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
         for one in halves.with_everything(Connection.objects.all()):
             fresh = asdict(row(one, halves.work_out(one, timezone.now())))
             told = listed[one.ref]["tested_at"]
-            assert {**listed[one.ref], "tested_at": told and datetime.fromisoformat(told)} == fresh, what
+            assert {
+                **listed[one.ref],
+                "tested_at": told and datetime.fromisoformat(told),
+            } == fresh, what
 
     def again(ref: str = "cargo") -> Connection:
         return Connection.objects.select_related("client", "place__application").get(ref=ref)
@@ -314,13 +430,17 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("at first")
     setup.test(connection)
     check("a test that passed")
-    connections.change(setup.by, again(), {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}})
+    connections.change(
+        setup.by, again(), {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}}
+    )
     check("a change of ours")
     setup.test(again())
     check("a test that failed")
     mending.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
     check("an act at the provider")
-    use = users.use_connection(setup.by, again(), users.Given("Customs"), ["PUT /manifests/{number}"])
+    use = users.use_connection(
+        setup.by, again(), users.Given("Customs"), ["PUT /manifests/{number}"]
+    )
     check("a user")
     users.stop_using(setup.by, use)
     check("no user")
@@ -331,10 +451,19 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     application = again().place.application
     profile = application.profile
     applications.change(
-        setup.by, application, {"profile": {**profile, "scopes": [{**one, "administrator": True} for one in profile["scopes"]]}}
+        setup.by,
+        application,
+        {
+            "profile": {
+                **profile,
+                "scopes": [{**one, "administrator": True} for one in profile["scopes"]],
+            }
+        },
     )
     check("a profile")
-    place = place_of(setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares", "staging")}, "staging")
+    place = place_of(
+        setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares", "staging")}, "staging"
+    )
     staged = setting_up.begin(setup.by, place, "api_key")
     for one in (other, staged):
         connections.put_secret(setup.by, one, "the-very-same-key-1234", None, "api_key")
@@ -353,16 +482,24 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
 
 
 def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup) -> None:
-    """What fits may stand on a later page than the first; pages are full, and the last has none that follows."""
+    """What fits may stand on a later page than the first; pages are full, and the last has none
+    that follows.
+    """
     web, first = setup.web(), fares(setup)
     with transaction.atomic():
         for number in range(260):
             Connection.objects.create(
-                ref=f"kiosk-{number:03}", place=first.place, scheme="api_key", values=first.values, changed_at=timezone.now()
+                ref=f"kiosk-{number:03}",
+                place=first.place,
+                scheme="api_key",
+                values=first.values,
+                changed_at=timezone.now(),
             )
     settling.catch_up()  # as the worker does with what is more than a block
     last = setup.connection(setup.client(setup.place(), "manifest.read"), ref="zz-last")
-    connections.change(setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}})
+    connections.change(
+        setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}}
+    )
     found = web.get("/api/connections?words=pin:redirect").json()
     assert [one["ref"] for one in found["items"]] == ["zz-last"]
     assert found["next"] is None

@@ -1,4 +1,6 @@
-"""A set-up from nothing to latched, and on to the next environment, by the API alone; and what it refuses at each step."""
+"""A set-up from nothing to latched, and on to the next environment, by the API alone; and what it
+refuses at each step.
+"""
 
 from __future__ import annotations
 
@@ -23,28 +25,58 @@ KINDS = [  # profile, office, root folder, role, what the office calls what it h
     ("fare-kiosks", "fares", "", "clerk", {"API key": "api_key"}, {}),
     ("passenger-messages", "messages", "", "sender", {"API key": "api_key"}, {}),
     ("lost-property", "lost", "", "clerk", {"Token": "token"}, {}),
-    ("repair-tickets", "tickets", "/workshop", "agent", {"User name": "username", "Password": "password"}, {"username": "User name"}),
-    ("tide-tables", "tides", "", "read-and-write", {"Client key": "client_key", "Client secret": "client_secret", "Token": "token_id", "Token secret": "token_secret"},
-     {"client_key": "Client key", "token_id": "Token"}),
-]  # fmt: skip
+    (
+        "repair-tickets",
+        "tickets",
+        "/workshop",
+        "agent",
+        {"User name": "username", "Password": "password"},
+        {"username": "User name"},
+    ),
+    (
+        "tide-tables",
+        "tides",
+        "",
+        "read-and-write",
+        {
+            "Client key": "client_key",
+            "Client secret": "client_secret",
+            "Token": "token_id",
+            "Token secret": "token_secret",
+        },
+        {"client_key": "Client key", "token_id": "Token"},
+    ),
+]
 
 
 def post(web: WebClient, address: str, body: Any = None, wanted: int = 200, **headers: str) -> Any:
-    answer = web.post(address, json.dumps(body or {}), content_type="application/json", headers=headers)
+    answer = web.post(
+        address, json.dumps(body or {}), content_type="application/json", headers=headers
+    )
     assert answer.status_code == wanted, answer.content
     return answer.json()
 
 
-def place(setup: Setup, profile: str, office: str, root: str = "", environment: str = "sandbox") -> None:
+def place(
+    setup: Setup, profile: str, office: str, root: str = "", environment: str = "sandbox"
+) -> None:
     kept = shipped()[profile]
     applications.add_by_hand(
-        setup.by, kept["name"], environment, {"api_base": setup.stand_ins.secured(office, environment) + root}, kept["profile"]
+        setup.by,
+        kept["name"],
+        environment,
+        {"api_base": setup.stand_ins.secured(office, environment) + root},
+        kept["profile"],
     )
 
 
 def hand_out(setup: Setup, office: str, role: str, environment: str = "sandbox") -> dict[str, str]:
     base = setup.stand_ins.office(office, environment)
-    page = httpx.post(f"{base}/make", data={"name": "api", "account": f"svc-{office}", "role": role}, verify=NOBODY).text
+    page = httpx.post(
+        f"{base}/make",
+        data={"name": "api", "account": f"svc-{office}", "role": role},
+        verify=NOBODY,
+    ).text
     if code := re.search(r"id=slip>(\d+)<", page):
         key = re.search(r"name=key value='([^']+)'", page)
         assert key is not None
@@ -54,27 +86,50 @@ def hand_out(setup: Setup, office: str, role: str, environment: str = "sandbox")
 
 def run_test(web: WebClient, ref: str, last: str = "") -> dict[str, Any]:
     begun = post(web, f"/api/connections/{ref}/tests{f'?last={last}' if last else ''}", {}, 202)
-    wait_until(lambda: web.get(f"/api/tests/{begun['id']}").json()["state"] == "done", what="the test")
+    wait_until(
+        lambda: web.get(f"/api/tests/{begun['id']}").json()["state"] == "done", what="the test"
+    )
     found: dict[str, Any] = web.get(f"/api/tests/{begun['id']}").json()
     return found
 
 
-@pytest.mark.parametrize(("profile", "office", "root", "role", "values", "facts"), KINDS, ids=[one[0] for one in KINDS])
+@pytest.mark.parametrize(
+    ("profile", "office", "root", "role", "values", "facts"), KINDS, ids=[one[0] for one in KINDS]
+)
 def test_from_nothing_to_latched(
-    setup: Setup, profile: str, office: str, root: str, role: str, values: dict[str, str], facts: dict[str, str]
+    setup: Setup,
+    profile: str,
+    office: str,
+    root: str,
+    role: str,
+    values: dict[str, str],
+    facts: dict[str, str],
 ) -> None:
     place(setup, profile, office, root)
     web = setup.web()
     scheme = web.get(f"/api/applications/{profile}").json()["schemes"][0]["key"]
-    begun = post(web, "/api/set-ups", {"application": profile, "environment": "sandbox", "scheme": scheme, "ref": ""}, 201)
+    begun = post(
+        web,
+        "/api/set-ups",
+        {"application": profile, "environment": "sandbox", "scheme": scheme, "ref": ""},
+        201,
+    )
     ref = begun["ref"]
     assert ref == f"{profile}-sandbox"
-    assert Connection.objects.get(ref=ref).paused  # nobody wants a round to fail on what is half set up
+    assert Connection.objects.get(
+        ref=ref
+    ).paused  # nobody wants a round to fail on what is half set up
 
     client = post(
         web,
         "/api/clients",
-        {"application": profile, "environment": "sandbox", "name": "Ferries", "scheme": scheme, "by_protocol": False},
+        {
+            "application": profile,
+            "environment": "sandbox",
+            "name": "Ferries",
+            "scheme": scheme,
+            "by_protocol": False,
+        },
         201,
     )
     post(web, f"/api/connections/{ref}/clients", {"client": client["id"]})
@@ -94,14 +149,18 @@ def test_from_nothing_to_latched(
     looked = post(web, "/api/intakes", {"text": text, "connection": ref})
     assert {one["key"] for one in looked["placed"]} == set(values.values())
     taken = post(web, f"/api/connections/{ref}/intakes", {"text": text})
-    secrets = [one.open().reveal() for one in Credential.objects.filter(holders__connection__ref=ref)]
+    secrets = [
+        one.open().reveal() for one in Credential.objects.filter(holders__connection__ref=ref)
+    ]
     assert secrets
     assert not any(secret in json.dumps([looked, taken]) for secret in secrets)
     assert web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"
 
     alone = run_test(web, ref, "sign_in")
     assert [one["rung"] for one in alone["rungs"]] == ["find", "reach", "secure", "sign_in"]
-    assert web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"  # the credential alone does not prove the road
+    assert (
+        web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"
+    )  # the credential alone does not prove the road
     whole = run_test(web, ref)
     assert [one["passed"] for one in whole["rungs"]] == [True] * 6
     assert not any(secret in json.dumps(whole) for secret in secrets)
@@ -110,18 +169,38 @@ def test_from_nothing_to_latched(
     assert {one["fit"] for one in told["pins"]} <= {"fits", "not_asked"}
     after = web.get(f"/api/connections/{ref}/set-up").json()
     assert next(one for one in after["sections"] if one["key"] == "test")["standing"] == "done"
-    assert after["missing"] == ["Who will use it", "Staging is not set up yet", "Production is not set up yet"]
+    assert after["missing"] == [
+        "Who will use it",
+        "Staging is not set up yet",
+        "Production is not set up yet",
+    ]
     assert {"began", "took in"} <= set(Entry.objects.values_list("did", flat=True))
     assert not any(secret in repr(list(Entry.objects.values())) for secret in secrets)
 
 
 def test_on_to_the_next_environment(setup: Setup) -> None:
-    """What can be carried over is; what must be new is asked for; an environment without addresses is pointed at."""
+    """What can be carried over is; what must be new is asked for; an environment without addresses
+    is pointed at.
+    """
     place(setup, "fare-kiosks", "fares")
     web = setup.web()
-    ref = post(web, "/api/set-ups", {"application": "fare-kiosks", "environment": "sandbox", "scheme": "api_key", "ref": ""}, 201)["ref"]
-    post(web, f"/api/connections/{ref}/secrets", {"secret": "a-key-of-the-sandbox-1234", "key": "api_key"})
-    post(web, f"/api/connections/{ref}/users", {"name": "Night fares", "kind": "job", "operations": ["GET /fares"]}, 201)
+    ref = post(
+        web,
+        "/api/set-ups",
+        {"application": "fare-kiosks", "environment": "sandbox", "scheme": "api_key", "ref": ""},
+        201,
+    )["ref"]
+    post(
+        web,
+        f"/api/connections/{ref}/secrets",
+        {"secret": "a-key-of-the-sandbox-1234", "key": "api_key"},
+    )
+    post(
+        web,
+        f"/api/connections/{ref}/users",
+        {"name": "Night fares", "kind": "job", "operations": ["GET /fares"]},
+        201,
+    )
     refused = post(web, f"/api/connections/{ref}/copies", {"environment": "staging"}, 422)
     assert "no addresses there yet" in refused["errors"]["environment"]
     place(setup, "fare-kiosks", "fares", "", "staging")
@@ -132,17 +211,35 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     assert copied["new"] == ["account", "api key"]
     assert "users" in copied["carried"]
     made = web.get(f"/api/connections/{copied['ref']}").json()
-    assert made["values"]["api_base"] == setup.stand_ins.secured("fares", "staging")  # the next environment's own address
+    assert made["values"]["api_base"] == setup.stand_ins.secured(
+        "fares", "staging"
+    )  # the next environment's own address
     assert [one["name"] for one in made["users_of"]] == ["Night fares"]
     pins = {one["key"]: one["fit"] for one in made["pins"]}
     assert pins["api_key"] == "missing"
-    assert "already" in post(web, f"/api/connections/{ref}/copies", {"environment": "sandbox"}, 422)["errors"]["environment"]
+    assert (
+        "already"
+        in post(web, f"/api/connections/{ref}/copies", {"environment": "sandbox"}, 422)["errors"][
+            "environment"
+        ]
+    )
 
 
 def test_what_beginning_refuses(setup: Setup) -> None:
     place(setup, "fare-kiosks", "fares")
-    web, body = setup.web(), {"application": "fare-kiosks", "environment": "sandbox", "scheme": "api_key", "ref": "kiosks"}
-    assert "ways this application" in post(web, "/api/set-ups", body | {"scheme": "basic"}, 422)["errors"]["scheme"]
+    web, body = (
+        setup.web(),
+        {
+            "application": "fare-kiosks",
+            "environment": "sandbox",
+            "scheme": "api_key",
+            "ref": "kiosks",
+        },
+    )
+    assert (
+        "ways this application"
+        in post(web, "/api/set-ups", body | {"scheme": "basic"}, 422)["errors"]["scheme"]
+    )
     post(web, "/api/set-ups", body | {"application": "nobody"}, 404)
     post(web, "/api/set-ups", body | {"environment": "moon"}, 404)
     assert "ref" in post(web, "/api/set-ups", body | {"ref": "No Spaces!"}, 422)["errors"]
@@ -159,18 +256,33 @@ def test_what_beginning_refuses(setup: Setup) -> None:
 def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
     place(setup, "repair-tickets", "tickets", "/workshop")
     web = setup.web()
-    ref = post(web, "/api/set-ups", {"application": "repair-tickets", "environment": "sandbox", "scheme": "basic", "ref": ""}, 201)["ref"]
+    ref = post(
+        web,
+        "/api/set-ups",
+        {"application": "repair-tickets", "environment": "sandbox", "scheme": "basic", "ref": ""},
+        201,
+    )["ref"]
     address = f"/api/connections/{ref}/intakes"
-    assert post(web, address, {"text": "colour: red\nsize: 4\n"}, 422)["title"] == "Nothing was taken."
+    assert (
+        post(web, address, {"text": "colour: red\nsize: 4\n"}, 422)["title"] == "Nothing was taken."
+    )
     # Two different passwords: which one is asked, none is taken.
     two = "PASSWORD=one-of-them-123\nOLD_PASSWORD=the-other-456\n"
     looked = post(web, "/api/intakes", {"text": two, "connection": ref})
-    assert [one["key"] for one in looked["open"]] == ["password"] or [one["key"] for one in looked["placed"]] == ["password"]
-    assert "not in what was pasted" in post(web, address, {"text": two, "choices": {"password": "NEW_PASSWORD"}}, 422)["errors"]["choices"]
+    assert [one["key"] for one in looked["open"]] == ["password"] or [
+        one["key"] for one in looked["placed"]
+    ] == ["password"]
+    assert (
+        "not in what was pasted"
+        in post(web, address, {"text": two, "choices": {"password": "NEW_PASSWORD"}}, 422)[
+            "errors"
+        ]["choices"]
+    )
     assert Credential.objects.count() == 0
     post(web, address, {"text": two, "choices": {"password": "OLD_PASSWORD"}})
     assert Credential.objects.get().open().reveal() == "the-other-456"
-    # A colon in a user name cannot be sent (RFC 7617 §2): it is kept, and said before anybody tries.
+    # A colon in a user name cannot be sent (RFC 7617 §2): it is kept, and said before anybody
+    # tries.
     post(web, address, {"text": "username=a:b\n", "only": ["username"]}, 200)
     last = run_test(web, ref)["rungs"][-1]
     assert (last["rung"], last["passed"]) == ("sign_in", False)
@@ -180,7 +292,9 @@ def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
 
 
 def test_the_lists_that_forms_are_made_from(setup: Setup) -> None:
-    """Nothing is hard-coded per application: the kinds with their values, and the profiles that come with Neat Latch."""
+    """Nothing is hard-coded per application: the kinds with their values, and the profiles that
+    come with Neat Latch.
+    """
     web = setup.web("reader")
     kinds = {one["key"]: one for one in web.get("/api/schemes").json()}
     assert {
@@ -204,16 +318,30 @@ def test_the_lists_that_forms_are_made_from(setup: Setup) -> None:
 
 
 def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None:
-    """For trying things out, never for production (common practice, no source): refused when it is chosen, pointed at when it is noted later."""
+    """For trying things out, never for production (common practice, no source): refused when it is
+    chosen, pointed at when it is noted later.
+    """
     for environment in ("sandbox", "production"):
         place(setup, "passenger-messages", "messages", "", environment)
     web = setup.web()
     made = {}
     for environment in ("sandbox", "production"):
-        body = {"application": "passenger-messages", "environment": environment, "scheme": "api_key"}
+        body = {
+            "application": "passenger-messages",
+            "environment": environment,
+            "scheme": "api_key",
+        }
         ref = post(web, "/api/set-ups", body | {"ref": ""}, 201)["ref"]
         client = post(
-            web, "/api/clients", body | {"name": "Starter key", "by_protocol": False, "vendor_shared": environment == "sandbox"}, 201
+            web,
+            "/api/clients",
+            body
+            | {
+                "name": "Starter key",
+                "by_protocol": False,
+                "vendor_shared": environment == "sandbox",
+            },
+            201,
         )
         made[environment] = (ref, client["id"])
     (tried, starter), (real, own) = made["sandbox"], made["production"]
@@ -225,6 +353,12 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
     pins = {one["key"]: one for one in web.get(f"/api/connections/{real}").json()["pins"]}
     assert pins["environment"]["fit"] == "differs"
     assert pins["environment"]["why"].startswith("A vendor's shared client")
-    draft = {"application": "passenger-messages", "environment": "production", "scheme": "api_key", "client": own, "ref": "another",
-             "values": {"api_base": setup.stand_ins.secured("messages", "production")}}  # fmt: skip
+    draft = {
+        "application": "passenger-messages",
+        "environment": "production",
+        "scheme": "api_key",
+        "client": own,
+        "ref": "another",
+        "values": {"api_base": setup.stand_ins.secured("messages", "production")},
+    }
     assert "never for production" in post(web, "/api/connections", draft, 422)["errors"]["client"]

@@ -45,7 +45,10 @@ def test_no_more_than_so_many_at_once_and_others_are_served(pool: ThreadPoolExec
     async def run() -> None:
         shares, slow, other = Shares(4), Work(), Work()
         other.go.set()
-        busy = [asyncio.create_task(shares.run(pool, slow.steps("cargo", "night run"))) for _ in range(40)]
+        busy = [
+            asyncio.create_task(shares.run(pool, slow.steps("cargo", "night run")))
+            for _ in range(40)
+        ]
         assert await shares.run(pool, other.steps("fuel", "quay board")) == "done"
         mixed = asyncio.create_task(shares.run(pool, other.steps("fuel", "night run")))
         slow.go.set()
@@ -73,7 +76,9 @@ def test_who_waits_too_long_is_told_when_to_come_again(pool: ThreadPoolExecutor)
     asyncio.run(run())
 
 
-def test_a_share_of_one_who_hung_up_is_free_again_only_when_its_worker_is(pool: ThreadPoolExecutor) -> None:
+def test_a_share_of_one_who_hung_up_is_free_again_only_when_its_worker_is(
+    pool: ThreadPoolExecutor,
+) -> None:
     async def run() -> None:
         shares, slow = Shares(1), Work()
         first = asyncio.create_task(shares.run(pool, slow.steps("cargo")))

@@ -51,17 +51,27 @@ def test_the_wrong_account(setup: Setup) -> None:
 
 
 def test_what_works_stays_until_somebody_chooses(setup: Setup) -> None:
-    """F8: the wrong account's tokens took the place of the working ones at once, and jobs acted as that person."""
+    """F8: the wrong account's tokens took the place of the working ones at once, and jobs acted as
+    that person.
+    """
     connection = setup.latched()
     working = TokenSet.objects.get()
     before, there = working.open_access().reveal(), setup.stand_ins.state()
     assert setup.sign_in(connection, PERSON).outcome == "wrong_account"
     held = TokenSet.objects.get()
-    assert (held.account, held.open_access().reveal(), held.generation) == (SERVICE, before, working.generation)
+    assert (held.account, held.open_access().reveal(), held.generation) == (
+        SERVICE,
+        before,
+        working.generation,
+    )
     assert setup.test(connection).passed
     web = setup.web("operator")
     told = send(web, "get", "/connections/cargo")
-    assert (told["set_aside"]["account"], told["set_aside"]["by"], told["state"]) == (PERSON, setup.by.username, "latched")
+    assert (told["set_aside"]["account"], told["set_aside"]["by"], told["state"]) == (
+        PERSON,
+        setup.by.username,
+        "latched",
+    )
     send(setup.web("reader"), "post", "/connections/cargo/set-aside", {"use": True}, 403)
     # Ended: there, too.
     send(web, "post", "/connections/cargo/set-aside", {"use": False})
@@ -84,7 +94,10 @@ def test_the_other_account_is_chosen(setup: Setup) -> None:
 def test_the_right_account_ends_what_was_set_aside(setup: Setup) -> None:
     connection, before = ready(setup), setup.stand_ins.state()["refresh"]
     assert setup.sign_in(connection, PERSON).outcome == "wrong_account"
-    assert (TokenSet.objects.count(), SetAside.objects.count()) == (0, 1)  # no token was in use, and none is by it
+    assert (TokenSet.objects.count(), SetAside.objects.count()) == (
+        0,
+        1,
+    )  # no token was in use, and none is by it
     setup.sign_in(connection, PERSON)
     assert SetAside.objects.count() == 1
     assert setup.sign_in(connection).outcome == "signed_in"
@@ -111,7 +124,10 @@ def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
     SetAside.objects.filter(connection__ref="cargo").update(tokens=b"broken")
     aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
-    told = {one.ref: one.details["tokens revoked there"] for one in Entry.objects.filter(did="let go of the tokens of")}
+    told = {
+        one.ref: one.details["tokens revoked there"]
+        for one in Entry.objects.filter(did="let go of the tokens of")
+    }
     assert told == {"cargo": "no, the safe cannot open them", "other": "yes"}
 
 
@@ -131,7 +147,9 @@ def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.Mo
     assert setup.test(connection).passed  # nobody ended them
 
 
-def test_what_somebody_chooses_is_not_ended_by_the_right_account(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_somebody_chooses_is_not_ended_by_the_right_account(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
     save_new, ended = aside.tokens.save_new, list[str]()
@@ -147,7 +165,9 @@ def test_what_somebody_chooses_is_not_ended_by_the_right_account(setup: Setup, m
     assert (TokenSet.objects.get().account, SetAside.objects.count(), ended) == (PERSON, 0, [])
 
 
-def test_whoever_was_cut_off_while_choosing_chooses_again(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_whoever_was_cut_off_while_choosing_chooses_again(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
 
@@ -189,7 +209,9 @@ def test_denied(setup: Setup) -> None:
     page = visitor.web.get(address).text
     ticket = page.split("name=ticket value='")[1].split("'")[0]
     visitor.web.post(f"{visitor.screens}/choose", data={"ticket": ticket, "account": SERVICE})
-    back = visitor.web.post(f"{visitor.screens}/answer", data={"ticket": ticket, "say": "no"}, follow_redirects=False).headers["location"]
+    back = visitor.web.post(
+        f"{visitor.screens}/answer", data={"ticket": ticket, "say": "no"}, follow_redirects=False
+    ).headers["location"]
     done = come_back(setup, back)
     assert done is not None
     assert done.outcome == "denied"
@@ -226,7 +248,11 @@ def test_a_reply_of_another_issuer_is_dropped(setup: Setup, change: dict[str, st
     _, address = sign_in.begin(setup.by, connection, "")
     back = setup.visitor().sign_in(address, SERVICE)
     values = {
-        key: value for key, value in ({k: v[0] for k, v in parse_qs(urlsplit(back).query).items()} | change).items() if value is not None
+        key: value
+        for key, value in (
+            {k: v[0] for k, v in parse_qs(urlsplit(back).query).items()} | change
+        ).items()
+        if value is not None
     }
     done = come_back(setup, f"{URI}?{urlencode(values)}")
     assert done is not None
@@ -262,7 +288,9 @@ def test_a_request_that_would_be_refused_is_told_before_anybody_is_sent(setup: S
     with pytest.raises(Problem) as refused:
         sign_in.begin(setup.by, Connection.objects.get(), "")
     assert "sent nobody back" in refused.value.detail
-    connections.change(setup.by, connection, {"values": {"redirect_uri": URI}, "scopes": ["customs.file"]})
+    connections.change(
+        setup.by, connection, {"values": {"redirect_uri": URI}, "scopes": ["customs.file"]}
+    )
     with pytest.raises(Problem, match="invalid_scope"):
         sign_in.begin(setup.by, Connection.objects.get(), "")
 
@@ -275,7 +303,9 @@ def test_the_page_to_come_back_to_is_ours(setup: Setup, back: str) -> None:
 
 
 def test_nobody_signs_in_where_the_client_does(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=())
+    client = setup.client(
+        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+    )
     with pytest.raises(Problem, match="Nobody signs in here"):
         sign_in.begin(setup.by, setup.connection(client, scheme=CLIENT), "")
 
@@ -289,8 +319,12 @@ def test_the_token_endpoint_does_not_answer(setup: Setup) -> None:
     done = come_back(setup, back)
     assert done is not None
     assert done.outcome == "failed"
-    assert "not cleared" in done.says or "would go to https://localhost:9" in done.says  # the code and the secret stay here
-    Credential.objects.update(sent_to=["https://localhost:9", origin(connection.values["api_base"])])
+    assert (
+        "not cleared" in done.says or "would go to https://localhost:9" in done.says
+    )  # the code and the secret stay here
+    Credential.objects.update(
+        sent_to=["https://localhost:9", origin(connection.values["api_base"])]
+    )
     _, address = sign_in.begin(setup.by, connection, "")
     done = come_back(setup, setup.visitor().sign_in(address, SERVICE))
     assert done is not None

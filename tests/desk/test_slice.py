@@ -34,7 +34,14 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     connection = setup.latched()
     test = setup.test(connection)
     assert test.passed, test.rungs[-1]
-    assert [one["rung"] for one in test.rungs] == ["find", "reach", "secure", "sign_in", "allowed", "work"]
+    assert [one["rung"] for one in test.rungs] == [
+        "find",
+        "reach",
+        "secure",
+        "sign_in",
+        "allowed",
+        "work",
+    ]
     assert again(connection).state == "latched"
     assert {one["fit"] for one in pins(connection).values()} <= {"fits", "not_asked"}
 
@@ -64,7 +71,10 @@ def test_a_change_of_a_client_is_whole(setup: Setup) -> None:
 def test_a_connection_that_shows_what_it_does_not_hold_is_not_saved(setup: Setup) -> None:
     connection = setup.latched()
     other = connection.showing(connection.secrets(), {"redirect_uri": "https://elsewhere.example/"})
-    assert (other.values["redirect_uri"], connection.values["redirect_uri"]) == ("https://elsewhere.example/", URI)
+    assert (other.values["redirect_uri"], connection.values["redirect_uri"]) == (
+        "https://elsewhere.example/",
+        URI,
+    )
     with pytest.raises(ValueError, match="does not hold"):
         other.save()
 
@@ -95,7 +105,9 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     visitor.enter_office()
     visitor.consent(again(connection).client.client_id, "manifest.write")
     mending.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
-    assert "lacks manifest.write" in pins(connection)["scopes"]["why"]  # the old token is older than the change
+    assert (
+        "lacks manifest.write" in pins(connection)["scopes"]["why"]
+    )  # the old token is older than the change
     assert setup.sign_in(again(connection)).outcome == "signed_in"
     test = setup.test(connection)
     assert test.passed, test.diagnosis
@@ -113,7 +125,10 @@ def test_a_scope_is_dropped(setup: Setup) -> None:
 def test_a_user_that_needs_more_than_was_granted(setup: Setup) -> None:
     connection = setup.latched("manifest.read")
     users.use_connection(
-        setup.by, again(connection), users.Given("Berth board", kind="report", owner="Quay", runs="hourly"), ["GET /berths"]
+        setup.by,
+        again(connection),
+        users.Given("Berth board", kind="report", owner="Quay", runs="hourly"),
+        ["GET /berths"],
     )
     found = asdict(full(again(connection)))
     assert found["users_of"][0]["lacks"] == ["berth.read"]
@@ -139,7 +154,10 @@ def test_a_wrong_secret_is_found_and_put_right(setup: Setup) -> None:
     assert notes == ["1 space cut from the start", "1 line break cut from the end"]
     assert pins(connection)["secret"]["fit"] == "differs"
     test = setup.test(connection)
-    assert (test.diagnosis["code"], test.diagnosis["causes"][0]["pin"]) == ("invalid_client", "secret")
+    assert (test.diagnosis["code"], test.diagnosis["causes"][0]["pin"]) == (
+        "invalid_client",
+        "secret",
+    )
     right = again(connection).client.credentials.filter(source="registered").get().open().reveal()
     connections.put_secret(setup.by, connection, f"“{right}”")
     assert setup.test(connection).passed
@@ -147,14 +165,24 @@ def test_a_wrong_secret_is_found_and_put_right(setup: Setup) -> None:
 
 
 def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
-    """Staging registers nothing by protocol: the client is entered by hand, its steps listed, and a test proves it."""
+    """Staging registers nothing by protocol: the client is entered by hand, its steps listed, and a
+    test proves it.
+    """
     place = setup.place("staging")
-    fields = ClientMetadata("Ferries by hand", (), redirect_uris=(), grants=("client_credentials",), scopes=frozenset({"manifest.read"}))
+    fields = ClientMetadata(
+        "Ferries by hand",
+        (),
+        redirect_uris=(),
+        grants=("client_credentials",),
+        scopes=frozenset({"manifest.read"}),
+    )
     with pytest.raises(Problem, match="does not register clients by protocol"):
         clients.register(setup.by, place, fields)
     visitor = setup.visitor("staging")
     visitor.enter_office()
-    client_id, secret = visitor.add_client(fields.name, [], ["manifest.read"], ["client_credentials"])
+    client_id, secret = visitor.add_client(
+        fields.name, [], ["manifest.read"], ["client_credentials"]
+    )
     client = clients.prepare(setup.by, place, fields)
     client = clients.tick(setup.by, client, "scopes", True)
     client, notes = clients.enter_client_id(setup.by, client, f" {client_id}\n")
@@ -165,7 +193,14 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
     assert scheme is not None
     values = connections.defaults(place, scheme, client, "")
     connection, _ = connections.create(
-        setup.by, place, "by-hand", profiles.CLIENT, client, values, ["manifest.read"], {"client_secret": secret}
+        setup.by,
+        place,
+        "by-hand",
+        profiles.CLIENT,
+        client,
+        values,
+        ["manifest.read"],
+        {"client_secret": secret},
     )
     assert pins(connection)["secret"]["fit"] == pins(connection)["client_id"]["fit"] == "not_proven"
     test = setup.test(connection)
@@ -191,7 +226,9 @@ def test_the_provider_refuses_and_nothing_is_kept(setup: Setup) -> None:
     with pytest.raises(Problem, match="must be https"):
         clients.change(setup.by, client, clients.with_uri("http://elsewhere.example/r"))
     with pytest.raises(Problem):
-        clients.change(setup.by, client, lambda fields: replace(fields, scopes=frozenset({"no.such.scope"})))
+        clients.change(
+            setup.by, client, lambda fields: replace(fields, scopes=frozenset({"no.such.scope"}))
+        )
     client.refresh_from_db()
     assert client.scopes == ["manifest.read"]
 

@@ -32,7 +32,12 @@ def test_export_where_no_desk_is(tmp_path: Path) -> None:
     home = tmp_path / "nowhere"
     environment = {**os.environ, "NEATLATCH_HOME": str(home)}
     done = subprocess.run(
-        [sys.executable, "-m", "neatlatch.cli", "export", "x.yaml"], cwd=ROOT, env=environment, capture_output=True, text=True, check=False
+        [sys.executable, "-m", "neatlatch.cli", "export", "x.yaml"],
+        cwd=ROOT,
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
     )
     assert (done.returncode, done.stdout) == (2, "")
     assert "there is no desk in" in done.stderr
@@ -41,7 +46,9 @@ def test_export_where_no_desk_is(tmp_path: Path) -> None:
     assert not home.exists()
 
 
-def test_a_key_in_the_query_is_not_drawn_as_nothing(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_a_key_in_the_query_is_not_drawn_as_nothing(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     """F16: nothing was printed, and the command ended with 0."""
     empty = httpx.Response(200, text="", request=httpx.Request("GET", "http://127.0.0.1/draw/x"))
     monkeypatch.setattr(cli, "_ask", lambda *given, **more: empty)
@@ -51,7 +58,9 @@ def test_a_key_in_the_query_is_not_drawn_as_nothing(monkeypatch: pytest.MonkeyPa
     assert "--json" in said.err
 
 
-@pytest.mark.parametrize("path", ["/metrics", "/openapi.json", "/nothing/here", "/connection/cargo", "/.env"])
+@pytest.mark.parametrize(
+    "path", ["/metrics", "/openapi.json", "/nothing/here", "/connection/cargo", "/.env"]
+)
 def test_an_unknown_address_is_404(db: None, path: str) -> None:
     assert WebClient().get(path).status_code == 404
 
@@ -59,7 +68,9 @@ def test_an_unknown_address_is_404(db: None, path: str) -> None:
 def test_the_pages_are_those_of_the_front_end(db: None) -> None:
     router = (ROOT / "web" / "src" / "router.ts").read_text()
     named = {path.split("/")[1] for path in re.findall(r"^  '(/[^']*)':", router, re.M)}
-    assert named | {"asked"} == PAGES  # links that somebody was sent are looked at before the router
+    assert (
+        named | {"asked"} == PAGES
+    )  # links that somebody was sent are looked at before the router
     for page in PAGES:
         assert WebClient().get(f"/{page}").status_code == 200
 
@@ -84,13 +95,20 @@ def test_a_fact_without_a_value_changes_nothing(setup: Setup) -> None:
 def test_an_answer_that_lacks_a_parameter_says_so() -> None:
     said = failure_of(Reading(False, None, "access_token is REQUIRED"), "token", 200).detail
     assert said == "The answer is not complete: access_token is REQUIRED."
-    assert failure_of(Reading(False, None, "no valid credential"), "resource", 401).cause is CauseClass.CREDENTIAL
+    assert (
+        failure_of(Reading(False, None, "no valid credential"), "resource", 401).cause
+        is CauseClass.CREDENTIAL
+    )
 
 
 def test_a_step_of_setting_up_says_a_sentence_once(setup: Setup) -> None:
     """Two pins gave the same reason, and it was said twice."""
     setup.place()
-    body: dict[str, Any] = {"application": "cargo-manifests", "environment": "sandbox", "scheme": "oauth2_client"}
+    body: dict[str, Any] = {
+        "application": "cargo-manifests",
+        "environment": "sandbox",
+        "scheme": "oauth2_client",
+    }
     ref = send(setup.web(), "post", "/set-ups", body, 201)["ref"]
     sections = send(setup.web(), "get", f"/connections/{ref}/set-up")["sections"]
     for one in sections:

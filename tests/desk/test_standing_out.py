@@ -1,4 +1,6 @@
-"""What stands out about credentials is kept, follows every change, and is what lists are filtered by; their pages are by the ends."""
+"""What stands out about credentials is kept, follows every change, and is what lists are filtered
+by; their pages are by the ends.
+"""
 
 from __future__ import annotations
 
@@ -33,23 +35,51 @@ from .test_summaries import Undone, others
 
 
 @pytest.fixture
-def filled(transactional_db: None, tmp_path: Any, monkeypatch: pytest.MonkeyPatch) -> Iterator[None]:
-    """Ten connections with their credentials; one that waits to be handed over, one that a workload draws with, one that nobody holds."""
+def filled(
+    transactional_db: None, tmp_path: Any, monkeypatch: pytest.MonkeyPatch
+) -> Iterator[None]:
+    """Ten connections with their credentials; one that waits to be handed over, one that a workload
+    draws with, one that nobody holds.
+    """
     monkeypatch.setattr("neatlatch.demo.fill._logins", lambda: tmp_path / "logins.json")
     fill(10, lambda stand: None)
     now, user = timezone.now(), User.objects.order_by("name")[0]
     old = now - timedelta(days=200)
     place = Connection.objects.order_by("ref")[0].place
-    client = Client.objects.create(place=place, name="own", kind=Kind.WORKLOAD_KEY, user=user, scheme="bearer", house=True, changed_at=now)
-    for name, of, used in (("drawn with", client, now), ("unused", None, old), ("waiting", None, None)):
+    client = Client.objects.create(
+        place=place,
+        name="own",
+        kind=Kind.WORKLOAD_KEY,
+        user=user,
+        scheme="bearer",
+        house=True,
+        changed_at=now,
+    )
+    for name, of, used in (
+        ("drawn with", client, now),
+        ("unused", None, old),
+        ("waiting", None, None),
+    ):
         made = Credential.objects.create(
-            hint=name[:9], kind="token", client=of, digest=name, issued=old, last_used=used, ends=now + timedelta(days=300)
+            hint=name[:9],
+            kind="token",
+            client=of,
+            digest=name,
+            issued=old,
+            last_used=used,
+            ends=now + timedelta(days=300),
         )
         if name == "waiting":
             Handover.objects.create(credential=made, ends=now + timedelta(days=1))
         if name == "unused":
             Drawn.objects.create(
-                user=user.pk, connection=place.pk and user.pk, credential=str(made.pk), way="draw", begins=old, count=1, last=old
+                user=user.pk,
+                connection=place.pk and user.pk,
+                credential=str(made.pk),
+                way="draw",
+                begins=old,
+                count=1,
+                last=old,
             )
     settling.catch_up()
     yield
@@ -75,14 +105,21 @@ def test_a_change_of_any_column_that_is_read_leaves_no_mark_behind(filled: None)
     with CaptureQueriesContext(database) as asked:
         fresh()
     said = " ".join(one["sql"] for one in asked)
-    read = {one for one in apps.get_models() if not one._meta.proxy and re.search(rf"\b{one._meta.db_table}\b", said)}
+    read = {
+        one
+        for one in apps.get_models()
+        if not one._meta.proxy and re.search(rf"\b{one._meta.db_table}\b", said)
+    }
     watched = {one.model for one in watching.WATCHED} | {Drawn}
     assert read >= watched
     mattered, behind = set(), []
     for model in sorted(read, key=lambda one: one.__name__):
         rows = list(model._default_manager.order_by("pk")[: 2 if model is HeldSecret else 1])
         if model is Credential:
-            rows = [*Credential.objects.exclude(digest=""), *Credential.objects.filter(holders__isnull=False).order_by("pk")[:1]]
+            rows = [
+                *Credential.objects.exclude(digest=""),
+                *Credential.objects.filter(holders__isnull=False).order_by("pk")[:1],
+            ]
         for field in (one for one in model._meta.concrete_fields if not one.primary_key):
             for row in rows:
                 for value in ["person"] if field.attname == "account_kind" else others(field, row):
@@ -90,18 +127,33 @@ def test_a_change_of_any_column_that_is_read_leaves_no_mark_behind(filled: None)
                         model._default_manager.filter(pk=row.pk).update(**{field.attname: value})
                         now = fresh()
                         changed = {one for one in now if now[one] != before.get(one)}
-                        marked = set(StandsOut.objects.filter(stale=True).values_list("pk", flat=True))
+                        marked = set(
+                            StandsOut.objects.filter(stale=True).values_list("pk", flat=True)
+                        )
                         mattered |= {f"{model.__name__}.{field.attname}"} if changed else set()
-                        behind += [(model.__name__, field.attname, value, before[one], now[one]) for one in changed - marked]
+                        behind += [
+                            (model.__name__, field.attname, value, before[one], now[one])
+                            for one in changed - marked
+                        ]
                         raise Undone
     assert behind == []
-    assert mattered >= {"Credential.ends", "Credential.state", "Credential.weak", "Credential.last_used", "HeldSecret.credential_id", "Client.account_kind",
-                        "Handover.closed", "Drawn.last"}, sorted(mattered)  # fmt: skip
+    assert mattered >= {
+        "Credential.ends",
+        "Credential.state",
+        "Credential.weak",
+        "Credential.last_used",
+        "HeldSecret.credential_id",
+        "Client.account_kind",
+        "Handover.closed",
+        "Drawn.last",
+    }, sorted(mattered)
 
 
 def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
 
     def listed(words: str) -> list[dict[str, Any]]:
         found: list[dict[str, Any]] = web.get("/api/credentials", {"words": words}).json()["items"]
@@ -110,18 +162,28 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
     for word in ("unused", "waits", "dead", "no_end", "shared", "ends_soon"):
         wanted = {str(key) for key, marks in fresh().items() if f" {word} " in marks}
         assert {one["id"] for one in listed(f"mark:{word}")} == wanted, word
-        assert {one["id"] for one in listed(f"-mark:{word}")} == {str(key) for key in fresh()} - wanted
+        assert {one["id"] for one in listed(f"-mark:{word}")} == {
+            str(key) for key in fresh()
+        } - wanted
     held = {str(key) for key in HeldSecret.objects.values_list("credential", flat=True)}
     assert {one["id"] for one in listed("used:yes")} == held
-    assert {one["id"] for one in listed("-used:yes")} == {one["id"] for one in listed("used:no")} == {str(key) for key in fresh()} - held
+    assert (
+        {one["id"] for one in listed("-used:yes")}
+        == {one["id"] for one in listed("used:no")}
+        == {str(key) for key in fresh()} - held
+    )
     assert all(one["over"] for one in listed("over:yes"))
     now = timezone.now()
     first, second = (one["id"] for one in listed("")[:2])
     for credential, hours in ((first, 47), (second, 49)):
         Credential.objects.filter(pk=credential).update(ends=now + timedelta(hours=hours))
-    assert first in {one["id"] for one in listed("ends:2d")} == {one["id"] for one in listed("ends:2")}
+    assert (
+        first in {one["id"] for one in listed("ends:2d")} == {one["id"] for one in listed("ends:2")}
+    )
     assert second in {one["id"] for one in listed("-ends:2d ends:3d")}
-    assert not {one["id"] for one in listed("over:yes")} & {one["id"] for one in listed("ends:9999d")}
+    assert not {one["id"] for one in listed("over:yes")} & {
+        one["id"] for one in listed("ends:9999d")
+    }
     assert {one["hint"] for one in listed("waiting")} == {"waiting"}
     ref = Connection.objects.order_by("ref")[0].ref
     assert all(ref in one["connections"] for one in listed(f"connection:{ref}"))
@@ -129,11 +191,17 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
     assert "drawn wit" in {one["hint"] for one in listed(f'owner:"{name.owner_name}"')}
 
 
-def test_pages_are_by_the_ends_and_none_is_twice(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_pages_are_by_the_ends_and_none_is_twice(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     monkeypatch.setattr("neatlatch.desk.pages.credentials.listing.PAGE", 4)
-    Credential.objects.filter(pk__in=list(Credential.objects.order_by("pk").values_list("pk", flat=True)[:9])).update(ends=None)
+    Credential.objects.filter(
+        pk__in=list(Credential.objects.order_by("pk").values_list("pk", flat=True)[:9])
+    ).update(ends=None)
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     seen: list[dict[str, Any]] = []
     cursor: str | None = ""
     while cursor is not None:
@@ -156,7 +224,9 @@ def test_the_command_compares_marks_too(filled: None, capsys: pytest.CaptureFixt
     assert kept() == fresh()
 
 
-def test_what_stands_out_comes_with_its_moment(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_stands_out_comes_with_its_moment(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     one = Credential.objects.get(digest="drawn with")
     assert kept()[one.pk] == ""
     later = timezone.now() + timedelta(days=271)

@@ -28,7 +28,14 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import blocks, halves, summaries, watching
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, Standing, Summary, TokenSet
+from neatlatch.desk.estate.records.connections.models import (
+    Account,
+    Connection,
+    HeldSecret,
+    Standing,
+    Summary,
+    TokenSet,
+)
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common import marking, settling
@@ -43,7 +50,9 @@ def filled(transactional_db: None) -> Iterator[None]:
     is held in two environments."""
     fill(60, lambda stand: None)
     schemes = (CODE, "oauth2_jwt", "api_key", "oauth1", "certificate")
-    some = Connection.objects.select_related("place").filter(place__environment__key="production", scheme__in=schemes)
+    some = Connection.objects.select_related("place").filter(
+        place__environment__key="production", scheme__in=schemes
+    )
     kept = {one.place.application_id: one.pk for one in some}
     Use.objects.exclude(connection__in=kept.values()).delete()
     Connection.objects.exclude(pk__in=kept.values()).delete()
@@ -52,12 +61,20 @@ def filled(transactional_db: None) -> Iterator[None]:
     staging = Place.objects.get(application=two.place.application_id, environment__key="staging")
     Connection.objects.filter(pk=two.pk).update(place=staging)
     Client.objects.filter(connections=two).update(place=staging)
-    HeldSecret.objects.filter(connection=two).update(credential=HeldSecret.objects.filter(connection=one)[:1].values("credential"))
+    HeldSecret.objects.filter(connection=two).update(
+        credential=HeldSecret.objects.filter(connection=one)[:1].values("credential")
+    )
     team = Team.objects.create(name="Quays")
     team.people.set(Person.objects.filter(username__in=("ewan", "isla")))
-    Connection.objects.filter(pk=own.pk).update(individual=True, team=team, tests_as="svc@gannet.example")
+    Connection.objects.filter(pk=own.pk).update(
+        individual=True, team=team, tests_as="svc@gannet.example"
+    )
     TokenSet.objects.filter(connection=own).update(person=Person.objects.get(username="ewan"))
-    Account.objects.create(connection=own, person=Person.objects.get(username="rowan"), expected="r.oake@gannet.example")
+    Account.objects.create(
+        connection=own,
+        person=Person.objects.get(username="rowan"),
+        expected="r.oake@gannet.example",
+    )
     assert managed.client is not None
     Client.objects.filter(pk=managed.client.pk).update(managed=True)
     Credential.objects.filter(holders__connection=managed).update(source="registered")
@@ -88,7 +105,11 @@ def all_fresh() -> dict[UUID, Any]:
 def all_kept() -> dict[UUID, Any]:
     found: dict[UUID, Any] = {}
     for one in Summary.objects.select_related("connection"):
-        kept = {key: getattr(one, key) for key in summaries.Summed.__dataclass_fields__ if key != "holds_until"}
+        kept = {
+            key: getattr(one, key)
+            for key in summaries.Summed.__dataclass_fields__
+            if key != "holds_until"
+        }
         found[one.pk] = {**kept, "next_stops": tuple(one.next_stops), "lacks": tuple(one.lacks)}
     return found
 
@@ -102,7 +123,11 @@ def others(field: Any, row: models.Model) -> list[Any]:
     value = getattr(row, field.attname)
     if field.is_relation:
         other = field.related_model._default_manager.exclude(pk=value).order_by("pk").first()
-        return [one for one in (other.pk if other else None, None if field.null else value) if one != value]
+        return [
+            one
+            for one in (other.pk if other else None, None if field.null else value)
+            if one != value
+        ]
     if isinstance(field, models.BooleanField):
         return [not value]
     if isinstance(field, models.UUIDField):
@@ -116,7 +141,11 @@ def others(field: Any, row: models.Model) -> list[Any]:
         return [{**texts, "x": "y"}, {}]
     if isinstance(field, models.DateTimeField):
         now = timezone.now()
-        return [now + timedelta(days=1), now - timedelta(days=3), *([None] if field.null and value else [])]
+        return [
+            now + timedelta(days=1),
+            now - timedelta(days=3),
+            *([None] if field.null and value else []),
+        ]
     if isinstance(field, models.BinaryField):
         return [None if value else b"x", b"another"]
     if isinstance(field, (models.IntegerField, models.FloatField)):
@@ -130,16 +159,33 @@ def others(field: Any, row: models.Model) -> list[Any]:
 def rows_of(model: type[models.Model]) -> list[models.Model]:
     """Two rows to change, of those that bear upon a connection; of some tables all there are."""
     paths = {
-        "Connection": "pk__in", "HeldSecret": "connection__in", "Credential": "holders__connection__in", "TokenSet": "connection__in",
-        "Account": "connection__in", "Use": "connection__in", "Client": "connections__in", "Place": "connections__in", "User": "uses__connection__in",
-        "Environment": "places__connections__in", "Application": "places__connections__in", "Person": "teams__connections__in",
+        "Connection": "pk__in",
+        "HeldSecret": "connection__in",
+        "Credential": "holders__connection__in",
+        "TokenSet": "connection__in",
+        "Account": "connection__in",
+        "Use": "connection__in",
+        "Client": "connections__in",
+        "Place": "connections__in",
+        "User": "uses__connection__in",
+        "Environment": "places__connections__in",
+        "Application": "places__connections__in",
+        "Person": "teams__connections__in",
         "Team_people": "team__connections__in",
-    }  # fmt: skip
+    }
     special = Connection.objects.filter(models.Q(individual=True) | models.Q(state="open"))
-    for_each = [*special.order_by("-individual")[:2], *Connection.objects.filter(scheme__in=("oauth2_jwt", "api_key")).order_by("ref")[:2]]
+    for_each = [
+        *special.order_by("-individual")[:2],
+        *Connection.objects.filter(scheme__in=("oauth2_jwt", "api_key")).order_by("ref")[:2],
+    ]
     found: dict[Any, models.Model] = {}
     for one in for_each:
-        found |= {each.pk: each for each in model._default_manager.filter(**{paths[model.__name__]: [one.pk]}).distinct()[:2]}
+        found |= {
+            each.pk: each
+            for each in model._default_manager.filter(
+                **{paths[model.__name__]: [one.pk]}
+            ).distinct()[:2]
+        }
     return list(found.values())[: 3 if model in (Connection, TokenSet) else 2]
 
 
@@ -147,7 +193,11 @@ def models_read() -> set[type[models.Model]]:
     """The models of the tables that summing up asks."""
     with CaptureQueriesContext(database) as asked:
         all_fresh()
-    tables = {one._meta.db_table: one for one in apps.get_models(include_auto_created=True) if not one._meta.proxy}
+    tables = {
+        one._meta.db_table: one
+        for one in apps.get_models(include_auto_created=True)
+        if not one._meta.proxy
+    }
     said = " ".join(one["sql"] for one in asked)
     return {model for table, model in tables.items() if f'"{table}"' in said}
 
@@ -174,20 +224,29 @@ def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: No
                 mattered |= {f"{model.__name__}.{field.attname}"} if changed else set()
                 behind += [(model.__name__, field.attname, value, key) for key in changed - marked]
                 quick = summed(blocks.read_block(changed), timezone.now())
-                behind += [(model.__name__, field.attname, value, quick[key]) for key in changed if quick[key] != fresh[key]]
+                behind += [
+                    (model.__name__, field.attname, value, quick[key])
+                    for key in changed
+                    if quick[key] != fresh[key]
+                ]
                 raise Undone
     assert behind == []
     assert len(mattered) > 45, " ".join(sorted(mattered))
 
 
-def columns_of(watched: set[type[models.Model]]) -> Iterator[tuple[type[models.Model], Any, models.Model]]:
+def columns_of(
+    watched: set[type[models.Model]],
+) -> Iterator[tuple[type[models.Model], Any, models.Model]]:
     for model in sorted(watched, key=lambda one: one.__name__):
         rows = rows_of(model)
         assert rows, model
         passed_over = next(one.passed_over for one in watching.WATCHED if one.model is model)
         for field in model._meta.concrete_fields:
             if not field.primary_key:
-                yield from ((model, field, row) for row in (rows[:1] if field.attname in passed_over else rows))
+                yield from (
+                    (model, field, row)
+                    for row in (rows[:1] if field.attname in passed_over else rows)
+                )
 
 
 def test_a_change_and_its_summary_are_one_transaction(filled: None) -> None:
@@ -196,7 +255,9 @@ def test_a_change_and_its_summary_are_one_transaction(filled: None) -> None:
     assert broken.client is not None
     with sqlite3.connect(database.settings_dict["NAME"]) as elsewhere, transaction.atomic():
         Client.objects.filter(pk=broken.client.pk).update(rights=[])
-        told = elsewhere.execute("SELECT stale, off FROM connections_summary WHERE connection_id = ?", [broken.pk.hex]).fetchone()
+        told = elsewhere.execute(
+            "SELECT stale, off FROM connections_summary WHERE connection_id = ?", [broken.pk.hex]
+        ).fetchone()
         assert told == (0, before[broken.pk]["off"])  # whoever else looks sees the state before
     kept = Summary.objects.get(pk=broken.pk)
     assert not kept.stale
@@ -209,8 +270,12 @@ def test_a_change_and_its_summary_are_one_transaction(filled: None) -> None:
     assert all_kept() == all_fresh()
 
 
-def test_what_is_more_than_a_block_is_caught_up_with(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    """An environment bears upon every connection: one block is part of the change, each other one of its own."""
+def test_what_is_more_than_a_block_is_caught_up_with(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """An environment bears upon every connection: one block is part of the change, each other one
+    of its own.
+    """
     monkeypatch.setattr(blocks, "MOST", 3)
     count = Connection.objects.count()
     with transaction.atomic():
@@ -224,9 +289,15 @@ def test_what_is_more_than_a_block_is_caught_up_with(filled: None, monkeypatch: 
     assert all_kept() == all_fresh()
 
 
-def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_once(filled: None) -> None:
+def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_once(
+    filled: None,
+) -> None:
     """All of them in the transaction of the change, by as many statements as for three."""
-    like = Connection.objects.filter(scheme=CODE, individual=False).select_related("client", "place").order_by("ref")[0]
+    like = (
+        Connection.objects.filter(scheme=CODE, individual=False)
+        .select_related("client", "place")
+        .order_by("ref")[0]
+    )
     client = like.client
     assert client is not None
     same = {
@@ -241,7 +312,10 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
 
     def note(count: int, number: int) -> int:
         Connection.objects.bulk_create(
-            [Connection(ref=f"many-{one:03}", **same) for one in range(Connection.objects.filter(client=client).count() - 1, count - 1)]
+            [
+                Connection(ref=f"many-{one:03}", **same)
+                for one in range(Connection.objects.filter(client=client).count() - 1, count - 1)
+            ]
         )
         settling.catch_up()
         with CaptureQueriesContext(database) as asked:
@@ -258,28 +332,45 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
     assert stale() == set()
     rows = web.get("/api/connections?words=many-1").json()["items"]
     assert len(rows) > 90
-    assert all("differs" in row["glyph"]["fits"] or "missing" in row["glyph"]["fits"] for row in rows)
+    assert all(
+        "differs" in row["glyph"]["fits"] or "missing" in row["glyph"]["fits"] for row in rows
+    )
 
 
 def test_a_list_works_out_for_itself_what_is_stale(filled: None) -> None:
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     one = Connection.objects.filter(scheme="api_key").order_by("ref")[0]
     assert one.client is not None
-    Client.objects.filter(pk=one.client.pk).update(rights=[])  # beside any transaction: nothing follows at once
+    Client.objects.filter(pk=one.client.pk).update(
+        rights=[]
+    )  # beside any transaction: nothing follows at once
     assert Summary.objects.get(pk=one.pk).stale
     rows = {row["ref"]: row for row in web.get("/api/connections").json()["items"]}
     assert "role" in rows[one.ref]["glyph"]["says"]
-    cells = [cell for row in web.get("/api/today/wall").json()["items"] for cells in row["cells"].values() for cell in cells]
+    cells = [
+        cell
+        for row in web.get("/api/today/wall").json()["items"]
+        for cells in row["cells"].values()
+        for cell in cells
+    ]
     assert {cell["ref"]: cell["says"] for cell in cells}[one.ref] == "role missing"
     assert settling.catch_up() >= 1
     found = web.get("/api/connections?words=pin:rights").json()["items"]
     assert one.ref in [row["ref"] for row in found]
-    assert one.ref not in {row["ref"] for row in web.get("/api/connections?words=-pin:rights").json()["items"]}
+    assert one.ref not in {
+        row["ref"] for row in web.get("/api/connections?words=-pin:rights").json()["items"]
+    }
 
 
-def test_a_summary_is_worked_out_again_when_its_moment_passes(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Between two moments it is the same, whatever the time; only “ended 3 days ago” may be a minute old."""
+def test_a_summary_is_worked_out_again_when_its_moment_passes(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Between two moments it is the same, whatever the time; only “ended 3 days ago” may be a
+    minute old.
+    """
     pick, now = random.Random(14), timezone.now()
     for one in halves.each(Connection.objects.all()):
         at = now
@@ -289,8 +380,12 @@ def test_a_summary_is_worked_out_again_when_its_moment_passes(filled: None, monk
             assert until > at
             for moment in (at + (until - at) * pick.random(), until - timedelta(microseconds=1)):
                 then = vars(summaries.sum_up(one, moment))
-                differ = {key for key, value in vars(kept).items() if then[key] != value} - {"holds_until"}
-                assert differ <= ({"next_why"} if (moment - at) < timedelta(minutes=1) else set()), (one.ref, at, moment)
+                differ = {key for key, value in vars(kept).items() if then[key] != value} - {
+                    "holds_until"
+                }
+                assert differ <= (
+                    {"next_why"} if (moment - at) < timedelta(minutes=1) else set()
+                ), (one.ref, at, moment)
             at = until
     soon = Summary.objects.exclude(holds_until=None).order_by("holds_until")[0]
     assert soon.holds_until is not None
@@ -299,7 +394,9 @@ def test_a_summary_is_worked_out_again_when_its_moment_passes(filled: None, monk
     assert Summary.objects.get(pk=soon.pk).worked_out == soon.holds_until
 
 
-def test_the_command_finds_what_is_not_as_it_would_be(filled: None, capsys: pytest.CaptureFixture[str]) -> None:
+def test_the_command_finds_what_is_not_as_it_would_be(
+    filled: None, capsys: pytest.CaptureFixture[str]
+) -> None:
     assert cli.main(["summaries", "check"]) == 0
     one = Summary.objects.select_related("connection").order_by("connection__ref")[0]
     Summary.objects.filter(pk=one.pk).update(users=77)
@@ -319,7 +416,9 @@ def test_the_command_finds_what_is_not_as_it_would_be(filled: None, capsys: pyte
         marking.install()
 
 
-def test_other_rules_and_lost_triggers_are_seen_at_the_start(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_other_rules_and_lost_triggers_are_seen_at_the_start(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     marking.remove()
     assert not marking.are_there()
     settling.check_at_start()
@@ -338,8 +437,13 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
         ranks = {"open": 0, "sticking": 1, "not_proven": 3, "latched": 4}
         found = {}
         for one in Application.objects.all():
-            own = Summary.objects.filter(connection__place__application=one).select_related("connection")
-            worst = [min(2, ranks[each.connection.state]) if each.out else ranks[each.connection.state] for each in own]
+            own = Summary.objects.filter(connection__place__application=one).select_related(
+                "connection"
+            )
+            worst = [
+                min(2, ranks[each.connection.state]) if each.out else ranks[each.connection.state]
+                for each in own
+            ]
             held = [each.connection.state for each in own]
             found[one.name] = (min(worst, default=5), *(held.count(state) for state in states))
         return found
@@ -363,9 +467,13 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
     assert kept()["Renamed"][0] == 5
 
 
-def test_one_that_cannot_be_summed_up_takes_no_list_with_it(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_one_that_cannot_be_summed_up_takes_no_list_with_it(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
     one, real = Connection.objects.order_by("ref")[0], summaries.sum_up
     before = {row["ref"]: row["glyph"] for row in web.get("/api/connections").json()["items"]}
 
@@ -387,7 +495,9 @@ def test_one_that_cannot_be_summed_up_takes_no_list_with_it(filled: None, monkey
     assert all_kept() == all_fresh()
 
 
-def test_of_many_in_a_cell_the_worst_are_drawn(filled: None, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_of_many_in_a_cell_the_worst_are_drawn(
+    filled: None, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """One that works and has a pin out stands before those that have none."""
     monkeypatch.setattr("neatlatch.desk.pages.today.IN_A_CELL", 1)
     one = (
@@ -398,22 +508,50 @@ def test_of_many_in_a_cell_the_worst_are_drawn(filled: None, monkeypatch: pytest
     with transaction.atomic():
         Connection.objects.filter(pk=one.pk).update(ref="zz-last", values={})
         for number in range(3):
-            Connection.objects.create(ref=f"aa-{number}", place=one.place, client=one.client, scheme=one.scheme, values=one.values, state="latched",
-                                      changed_at=one.changed_at, proven_at=timezone.now(), secret_taken_at=timezone.now())  # fmt: skip
+            Connection.objects.create(
+                ref=f"aa-{number}",
+                place=one.place,
+                client=one.client,
+                scheme=one.scheme,
+                values=one.values,
+                state="latched",
+                changed_at=one.changed_at,
+                proven_at=timezone.now(),
+                secret_taken_at=timezone.now(),
+            )
             held = HeldSecret.objects.filter(connection=one)[0]
-            HeldSecret.objects.create(connection=Connection.objects.get(ref=f"aa-{number}"), key=held.key, credential=held.credential)
+            HeldSecret.objects.create(
+                connection=Connection.objects.get(ref=f"aa-{number}"),
+                key=held.key,
+                credential=held.credential,
+            )
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
-    row = next(each for each in web.get("/api/today/wall").json()["items"] if each["application"] == one.place.application.key)
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
+    row = next(
+        each
+        for each in web.get("/api/today/wall").json()["items"]
+        if each["application"] == one.place.application.key
+    )
     assert [cell["ref"] for cell in row["cells"][one.place.environment.key]] == ["zz-last"]
     assert row["more"][one.place.environment.key] == 3
 
 
 def test_a_made_up_cursor_is_told_so(filled: None) -> None:
     web = WebClient()
-    web.force_login(Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend")
-    for values in (["1", "2026-01-01T00:00:00", "x"], ["1", None, "x"], [None, "2026-01-01T00:00:00+00:00", "x"], ["1", "0001-01-01T00:00:00+14:00", "x"],
-                   ["1", "9999-12-31T23:59:59-14:00", "x"], ["1"], "x"):  # fmt: skip
+    web.force_login(
+        Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
+    )
+    for values in (
+        ["1", "2026-01-01T00:00:00", "x"],
+        ["1", None, "x"],
+        [None, "2026-01-01T00:00:00+00:00", "x"],
+        ["1", "0001-01-01T00:00:00+14:00", "x"],
+        ["1", "9999-12-31T23:59:59-14:00", "x"],
+        ["1"],
+        "x",
+    ):
         cursor = base64.urlsafe_b64encode(json.dumps(values).encode()).decode().rstrip("=")
         for address in ("/api/today/breaks", "/api/credentials"):
             assert web.get(address, {"cursor": cursor}).status_code == 422, (address, values)

@@ -23,7 +23,8 @@ from .conftest import Setup
 
 def bring_near_the_end(connection: Connection) -> None:
     TokenSet.objects.filter(connection=connection).update(
-        obtained=timezone.now() - timedelta(seconds=850), ends=timezone.now() + timedelta(seconds=50)
+        obtained=timezone.now() - timedelta(seconds=850),
+        ends=timezone.now() + timedelta(seconds=50),
     )
 
 
@@ -78,8 +79,12 @@ def test_one_renewal_for_any_number_that_ask_at_once(setup: Setup) -> None:
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
 
 
-def test_cut_off_between_the_answer_and_saving_it(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The provider has rotated, and we died before its answer was noted: the lease is a dead process's, the old one is tried again, all is well."""
+def test_cut_off_between_the_answer_and_saving_it(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The provider has rotated, and we died before its answer was noted: the lease is a dead
+    process's, the old one is tried again, all is well.
+    """
     connection = setup.latched()
     bring_near_the_end(connection)
     repeated = setup.stand_ins.calls("refresh_repeated")
@@ -110,7 +115,9 @@ def test_a_renewal_that_is_refused_is_told_and_not_tried_again_and_again(setup: 
     bring_near_the_end(connection)
     hold(connection)
     kept = TokenSet.objects.get()
-    kept.seal(kept.open_access().reveal(), stolen)  # an old one, shown again: the family is revoked (RFC 9700 §4.14.2)
+    kept.seal(
+        kept.open_access().reveal(), stolen
+    )  # an old one, shown again: the family is revoked (RFC 9700 §4.14.2)
     kept.save()
     with pytest.raises(NoToken) as refused:
         hold(connection, force=True)
@@ -142,7 +149,9 @@ def test_the_road_breaks_during_a_renewal_and_the_old_token_stays(setup: Setup) 
 
 
 def test_a_client_signs_in_by_itself(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=())
+    client = setup.client(
+        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+    )
     connection = setup.connection(client, scheme=CLIENT)
     test = setup.test(connection)
     assert test.passed, test.rungs[-1]
@@ -159,7 +168,9 @@ def test_a_token_that_was_revoked_there_is_renewed_by_the_test(setup: Setup) -> 
 
 
 def test_removing_a_connection_ends_its_tokens_at_the_provider(setup: Setup) -> None:
-    """RFC 7009 §2.1; where the provider cannot be reached, the connection goes all the same and the journal says so."""
+    """RFC 7009 §2.1; where the provider cannot be reached, the connection goes all the same and the
+    journal says so.
+    """
     connection = setup.latched()
     held = setup.stand_ins.state()["refresh"]
     connections.remove(setup.by, connection)
@@ -169,4 +180,7 @@ def test_removing_a_connection_ends_its_tokens_at_the_provider(setup: Setup) -> 
     setup.stand_ins.fault("unavailable", where="token", count=5)
     connections.remove(setup.by, other)
     assert not Connection.objects.exists()
-    assert "no, it answered" in Entry.objects.filter(did="removed").last().details["tokens revoked there"]
+    assert (
+        "no, it answered"
+        in Entry.objects.filter(did="removed").last().details["tokens revoked there"]
+    )

@@ -1,4 +1,6 @@
-"""What an application gave and will not give again is saved, whatever the database does meanwhile."""
+"""What an application gave and will not give again is saved, whatever the database does
+meanwhile.
+"""
 
 from __future__ import annotations
 
@@ -70,7 +72,9 @@ def tries(monkeypatch: pytest.MonkeyPatch) -> Tries:
 
 
 def impatient() -> None:
-    """Let SQLite tell of a lock at once, so that a lock of any length is many tries and not much time."""
+    """Let SQLite tell of a lock at once, so that a lock of any length is many tries and not much
+    time.
+    """
     with database.cursor() as cursor:
         cursor.execute("PRAGMA busy_timeout=1")
 
@@ -95,7 +99,9 @@ class Renewal(threading.Thread):
 def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tries: Tries) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
-    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+    issued, repeated = (
+        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+    )
     setup.stand_ins.fault("hold", where="token")
     renewal = Renewal(connection)
     renewal.start()
@@ -103,7 +109,9 @@ def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tri
     other = sqlite3.connect(settings.DATABASES["default"]["TEST"]["NAME"], isolation_level=None)
     other.execute("BEGIN IMMEDIATE")
     setup.stand_ins.fault("none")
-    wait_until(lambda: tries.count >= 20, what="tries while the lock is held")  # each would be 5 s long: more than 20 s, and than the lease
+    wait_until(
+        lambda: tries.count >= 20, what="tries while the lock is held"
+    )  # each would be 5 s long: more than 20 s, and than the lease
     assert len(notes()) == 1
     assert TokenSet.objects.get().generation == 1
     secret = TokenSet.objects.get().open_refresh().reveal()
@@ -121,7 +129,9 @@ def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tri
 
 
 def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: Tries) -> None:
-    """The lease has run out and its holder still tries: whoever asks meanwhile takes up its note, and does not show the old refresh token again."""
+    """The lease has run out and its holder still tries: whoever asks meanwhile takes up its note,
+    and does not show the old refresh token again.
+    """
     connection = setup.latched()
     bring_near_the_end(connection)
     issued = setup.stand_ins.calls("issued:refresh_token")
@@ -142,8 +152,12 @@ def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: 
     assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
 
 
-def test_what_was_saved_between_the_lease_and_the_note(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Whoever takes over a dead lease while its holder saves after all must not show the old refresh token again."""
+def test_what_was_saved_between_the_lease_and_the_note(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whoever takes over a dead lease while its holder saves after all must not show the old
+    refresh token again.
+    """
     connection = setup.latched()
     bring_near_the_end(connection)
     issued, real = setup.stand_ins.calls("issued:refresh_token"), won.take_up
@@ -161,7 +175,9 @@ def test_what_was_saved_between_the_lease_and_the_note(setup: Setup, monkeypatch
 
 
 def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Neither a note nor a row can be written: the memory holds what was won until there is room."""
+    """Neither a note nor a row can be written: the memory holds what was won until
+    there is room.
+    """
     connection = setup.latched()
     bring_near_the_end(connection)
     with database.cursor() as cursor:
@@ -177,7 +193,8 @@ def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.Monkey
     def save(facts: won.Facts) -> Any:
         with database.cursor() as cursor:
             if tries.count < 3:
-                # Fill what is free, and let the file not grow: SQLite itself then says that it is full.
+                # Fill what is free, and let the file not grow: SQLite itself then says that it is
+                # full.
                 limits.append(cursor.execute(f"PRAGMA max_page_count={pages}").fetchone()[0])
                 facts = facts | {"access_token": "x" * 4096 * (free + 8)}
             else:
@@ -190,8 +207,14 @@ def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.Monkey
         found = hold(connection)
     assert tries.count == 3
     assert limits
-    assert {one["why"] for one in said if one["event"] == "what was won could not be saved yet"} == {"database or disk is full"}
-    assert any("No space left" in one["why"] for one in said if one["event"] == "what was won could not be noted beside the database")
+    assert {
+        one["why"] for one in said if one["event"] == "what was won could not be saved yet"
+    } == {"database or disk is full"}
+    assert any(
+        "No space left" in one["why"]
+        for one in said
+        if one["event"] == "what was won could not be noted beside the database"
+    )
     kept = TokenSet.objects.get()
     assert (kept.generation, kept.open_access().reveal()) == (2, found.access_token)
 
@@ -216,23 +239,34 @@ def killed_before_saving(kind: str, monkeypatch: pytest.MonkeyPatch, work: Any) 
     assert len(notes()) == 1
 
 
-def test_a_note_is_taken_up_in_place_of_renewing(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_note_is_taken_up_in_place_of_renewing(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
-    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+    issued, repeated = (
+        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+    )
     assert hold(connection).renewed
     assert TokenSet.objects.get().generation == 2
-    assert (setup.stand_ins.calls("issued:refresh_token"), setup.stand_ins.calls("refresh_repeated")) == (issued, repeated)
+    assert (
+        setup.stand_ins.calls("issued:refresh_token"),
+        setup.stand_ins.calls("refresh_repeated"),
+    ) == (issued, repeated)
     assert setup.test(connection).passed
 
 
-def test_nobody_renews_while_a_note_cannot_be_taken_up(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_nobody_renews_while_a_note_cannot_be_taken_up(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """To show the old refresh token again would look like theft to the provider."""
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
-    issued, repeated = (setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated"))
+    issued, repeated = (
+        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+    )
 
     def locked(facts: won.Facts) -> None:
         raise OperationalError("database is locked")
@@ -242,12 +276,17 @@ def test_nobody_renews_while_a_note_cannot_be_taken_up(setup: Setup, monkeypatch
         with pytest.raises(OperationalError):
             hold(connection)
     assert TokenSet.objects.get().lease == ""
-    assert (setup.stand_ins.calls("issued:refresh_token"), setup.stand_ins.calls("refresh_repeated")) == (issued, repeated)
+    assert (
+        setup.stand_ins.calls("issued:refresh_token"),
+        setup.stand_ins.calls("refresh_repeated"),
+    ) == (issued, repeated)
     assert hold(connection).renewed
     assert setup.stand_ins.calls("issued:refresh_token") == issued
 
 
-def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_note_is_taken_up_at_start_and_counts_once(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
@@ -266,7 +305,9 @@ def test_a_note_is_taken_up_at_start_and_counts_once(setup: Setup, monkeypatch: 
     assert TokenSet.objects.get().open_refresh().reveal() == newer
 
 
-def test_a_sign_in_that_was_noted_gives_way_to_a_later_one(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_sign_in_that_was_noted_gives_way_to_a_later_one(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     killed_before_saving("tokens", monkeypatch, lambda: setup.sign_in(connection))
     again, name = notes()[0].read_bytes(), notes()[0]
@@ -277,7 +318,10 @@ def test_a_sign_in_that_was_noted_gives_way_to_a_later_one(setup: Setup, monkeyp
     name.write_bytes(again)
     assert won.take_up() == 1
     later = TokenSet.objects.get()
-    assert (later.generation, later.open_refresh().reveal() == noted.open_refresh().reveal()) == (3, False)
+    assert (later.generation, later.open_refresh().reveal() == noted.open_refresh().reveal()) == (
+        3,
+        False,
+    )
 
 
 def test_a_sign_in_wins_where_the_clock_was_set_back(setup: Setup) -> None:
@@ -287,7 +331,9 @@ def test_a_sign_in_wins_where_the_clock_was_set_back(setup: Setup) -> None:
     assert TokenSet.objects.get().generation == 2
 
 
-def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_aside(setup: Setup) -> None:
+def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_aside(
+    setup: Setup,
+) -> None:
     folder = settings.HOME / "won"
     folder.mkdir(exist_ok=True)
     client = setup.client(setup.place(), "berth.read")
@@ -301,7 +347,17 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
     assert won.are_noted() == 1  # what cannot be read keeps no key in use
     assert [one.name for one in won.unsaved()] == [strange]
     found = setup.web().get("/api/today").json()["unsaved"]
-    told = [(one["note"], one["client"], one["name"], one["ref"], one["application"], one["environment"]) for one in found]
+    told = [
+        (
+            one["note"],
+            one["client"],
+            one["name"],
+            one["ref"],
+            one["application"],
+            one["environment"],
+        )
+        for one in found
+    ]
     assert told == [(strange, str(client.pk), client.name, "", "Cargo manifests", "Sandbox")]
     with pytest.raises(KeyError):
         won.forget("another")
@@ -312,7 +368,9 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
         one.unlink()
 
 
-def test_a_note_of_a_process_that_nobody_can_ask_about(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_note_of_a_process_that_nobody_can_ask_about(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """Another container's, with another name: it may still run, so the note gets ten minutes."""
     connection = setup.latched()
     bring_near_the_end(connection)
@@ -334,7 +392,9 @@ def make_older(note: Path, seconds: float) -> None:
     os.utime(note, (when, when))
 
 
-def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
@@ -346,13 +406,17 @@ def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start
         assert won.take_up() == 0
     assert won.are_noted() == 1
     assert won.take_up() == 0  # the worker looks no more
-    assert [one["ref"] for one in setup.web().get("/api/today").json()["unsaved"]] == [connection.ref]
+    assert [one["ref"] for one in setup.web().get("/api/today").json()["unsaved"]] == [
+        connection.ref
+    ]
     starting.check_or_stop()
     assert TokenSet.objects.get().generation == 2
     assert won.unsaved() == []
 
 
-def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
@@ -364,7 +428,9 @@ def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(setup: Se
     assert TokenSet.objects.get().generation == 2
 
 
-def test_a_connection_that_was_removed_meanwhile(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_connection_that_was_removed_meanwhile(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     connection = setup.latched()
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
@@ -373,22 +439,39 @@ def test_a_connection_that_was_removed_meanwhile(setup: Setup, monkeypatch: pyte
     assert TokenSet.objects.count() == 0
 
 
-def test_a_registration_that_was_answered_is_saved(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    place, fields = setup.place(), ClientMetadata("Ferries", ("t@gannet.example",), redirect_uris=(URI,), scopes=frozenset({"berth.read"}))
-    killed_before_saving("registration", monkeypatch, lambda: clients.register(setup.by, place, fields))
+def test_a_registration_that_was_answered_is_saved(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    place, fields = (
+        setup.place(),
+        ClientMetadata(
+            "Ferries", ("t@gannet.example",), redirect_uris=(URI,), scopes=frozenset({"berth.read"})
+        ),
+    )
+    killed_before_saving(
+        "registration", monkeypatch, lambda: clients.register(setup.by, place, fields)
+    )
     assert Client.objects.get().state == "asking"
     assert won.take_up() == 1
     made = Client.objects.get()
     assert (made.state, made.managed) == ("live", True)
     assert made.client_id in setup.stand_ins.state()["clients"]
     assert Credential.objects.get(client=made).open().reveal()
-    changed = clients.change(setup.by, made, clients.with_contacts(["other@gannet.example"]))  # the right of management was saved too
+    changed = clients.change(
+        setup.by, made, clients.with_contacts(["other@gannet.example"])
+    )  # the right of management was saved too
     assert changed.contacts == ["other@gannet.example"]
 
 
-def test_a_change_that_was_made_there_is_saved(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_change_that_was_made_there_is_saved(
+    setup: Setup, monkeypatch: pytest.MonkeyPatch
+) -> None:
     client = setup.client(setup.place(), "berth.read")
-    killed_before_saving("change", monkeypatch, lambda: clients.change(setup.by, client, clients.with_contacts(["other@gannet.example"])))
+    killed_before_saving(
+        "change",
+        monkeypatch,
+        lambda: clients.change(setup.by, client, clients.with_contacts(["other@gannet.example"])),
+    )
     assert Client.objects.get().contacts == ["t@gannet.example"]
     again, name = notes()[0].read_bytes(), notes()[0]
     assert won.take_up() == 1
@@ -404,14 +487,22 @@ def test_a_secret_that_was_given_is_saved(setup: Setup, monkeypatch: pytest.Monk
     held = Connection.objects.get().credential
     assert held is not None
     web: WebClient = setup.web()
-    begun = web.post(f"/api/credentials/{held.pk}/replacements", json.dumps({"way": "protocol"}), content_type="application/json")
+    begun = web.post(
+        f"/api/credentials/{held.pk}/replacements",
+        json.dumps({"way": "protocol"}),
+        content_type="application/json",
+    )
     assert begun.status_code == 201, begun.content
     at = f"/api/replacements/{begun.json()['id']}/makings"
-    killed_before_saving("secret", monkeypatch, lambda: web.post(at, "{}", content_type="application/json"))
+    killed_before_saving(
+        "secret", monkeypatch, lambda: web.post(at, "{}", content_type="application/json")
+    )
     assert Replacement.objects.get().made is None
     assert won.take_up() == 1
     assert Replacement.objects.get().new is not None
     assert Connection.objects.get().credential != held
     bring_near_the_end(connection)
     with destinations.road_of(Connection.objects.get(), 30.0) as way:
-        assert tokens.hold(Connection.objects.get(), way)[0].renewed  # the new secret is known there
+        assert tokens.hold(Connection.objects.get(), way)[
+            0
+        ].renewed  # the new secret is known there

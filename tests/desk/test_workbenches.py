@@ -27,12 +27,16 @@ from .conftest import URI, Setup
 OTHER = "https://desk.gannet.example/return"
 
 
-def send(web: WebClient, method: str, address: str, body: Any = None, status: int = 200, **headers: str) -> Any:
+def send(
+    web: WebClient, method: str, address: str, body: Any = None, status: int = 200, **headers: str
+) -> Any:
     if method == "get":
         answer = web.get(f"/api{address}", headers=headers)
     else:
         data = json.dumps(body if body is not None else {})
-        answer = getattr(web, method)(f"/api{address}", data, content_type="application/json", headers=headers)
+        answer = getattr(web, method)(
+            f"/api{address}", data, content_type="application/json", headers=headers
+        )
     assert answer.status_code == status, answer.content
     return answer.json() if answer.content else None
 
@@ -55,52 +59,109 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     client, web = first.client, setup.web()
     assert client is not None
     setup.connection(
-        Client.objects.select_related("place__application", "place__environment").get(pk=client.pk), ref="cargo-two", redirect_uri=URI + "/"
+        Client.objects.select_related("place__application", "place__environment").get(pk=client.pk),
+        ref="cargo-two",
+        redirect_uri=URI + "/",
     )
     use(setup, "Night run", "GET /manifests")
     bench = send(web, "get", f"/clients/{client.pk}/redirect-uris")
     assert [(one["uri"], one["used_by"]) for one in bench["registered"]] == [(URI, ["cargo"])]
-    assert [(one["ref"], one["match"]) for one in bench["callers"]] == [("cargo", True), ("cargo-two", False)]
+    assert [(one["ref"], one["match"]) for one in bench["callers"]] == [
+        ("cargo", True),
+        ("cargo-two", False),
+    ]
     assert [one["text"] for one in bench["callers"][1]["caller_marked"] if not one["same"]] == ["/"]
-    trial = send(web, "post", f"/clients/{client.pk}/redirect-uris/trials", {"uri": URI.replace("http", "https")})
-    assert (trial["match"], trial["nearest"], trial["differences"][0]["piece"]) == (False, URI, "scheme")
-    trial = send(web, "post", f"/clients/{client.pk}/redirect-uris/trials", {"uri": "http://desk.gannet.example/#x"})
+    trial = send(
+        web,
+        "post",
+        f"/clients/{client.pk}/redirect-uris/trials",
+        {"uri": URI.replace("http", "https")},
+    )
+    assert (trial["match"], trial["nearest"], trial["differences"][0]["piece"]) == (
+        False,
+        URI,
+        "scheme",
+    )
+    trial = send(
+        web,
+        "post",
+        f"/clients/{client.pk}/redirect-uris/trials",
+        {"uri": "http://desk.gannet.example/#x"},
+    )
     assert {one["code"] for one in trial["lint"]} == {"fragment", "not_https"}
     # Before it is made, what it stops is said; nothing has changed by that.
-    told = send(web, "post", f"/clients/{client.pk}/redirect-uris/previews", {"redirect_uris": [URI + "/"]})
-    assert [(one["ref"], one["stops"], one["users"]) for one in told] == [("cargo", True, ["Night run"]), ("cargo-two", False, [])]
+    told = send(
+        web, "post", f"/clients/{client.pk}/redirect-uris/previews", {"redirect_uris": [URI + "/"]}
+    )
+    assert [(one["ref"], one["stops"], one["users"]) for one in told] == [
+        ("cargo", True, ["Night run"]),
+        ("cargo-two", False, []),
+    ]
     assert Client.objects.get(pk=client.pk).redirect_uris == [URI]
     # By protocol: there and here.
-    send(web, "patch", f"/clients/{client.pk}", {"redirect_uris": [URI, URI + "/"]}, **{"If-Match": f'"{bench["version"]}"'})
-    assert clients.read_back(setup.by, Client.objects.get(pk=client.pk)).redirect_uris == [URI, URI + "/"]
+    send(
+        web,
+        "patch",
+        f"/clients/{client.pk}",
+        {"redirect_uris": [URI, URI + "/"]},
+        **{"If-Match": f'"{bench["version"]}"'},
+    )
+    assert clients.read_back(setup.by, Client.objects.get(pk=client.pk)).redirect_uris == [
+        URI,
+        URI + "/",
+    ]
     assert [one["near_misses"] for one in send(web, "get", "/redirect-uris")["items"]] == [0]
-    assert send(web, "put", f"/clients/{client.pk}/redirect-uris/plan", {"redirect_uris": [URI]}, 409, **{"If-Match": "*"})
+    assert send(
+        web,
+        "put",
+        f"/clients/{client.pk}/redirect-uris/plan",
+        {"redirect_uris": [URI]},
+        409,
+        **{"If-Match": "*"},
+    )
 
 
 def test_a_change_by_hand_is_noted_when_all_acts_are_ticked(setup: Setup) -> None:
     place = setup.place("staging")
     client = clients.prepare(
-        setup.by, place, clients.ClientMetadata("Ferries", ("t@gannet.example",), redirect_uris=(URI,), scopes=frozenset({"manifest.read"}))
+        setup.by,
+        place,
+        clients.ClientMetadata(
+            "Ferries",
+            ("t@gannet.example",),
+            redirect_uris=(URI,),
+            scopes=frozenset({"manifest.read"}),
+        ),
     )
     clients.enter_client_id(setup.by, client, "c-17")
     web, address = setup.web(), f"/clients/{client.pk}/redirect-uris"
     version = Client.objects.get().version
-    assert send(web, "put", f"{address}/plan", {"redirect_uris": ["http://desk.gannet.example/x"]}, 422, **{"If-Match": f'"{version}"'})[
-        "errors"
-    ]
+    assert send(
+        web,
+        "put",
+        f"{address}/plan",
+        {"redirect_uris": ["http://desk.gannet.example/x"]},
+        422,
+        **{"If-Match": f'"{version}"'},
+    )["errors"]
     send(web, "put", f"{address}/plan", {"redirect_uris": [OTHER]}, **{"If-Match": f'"{version}"'})
     bench = send(web, "get", address)
     assert bench["planned"] == [OTHER]
     assert bench["registered"][0]["uri"] == URI  # the record still says what stands there
     assert [one["copy_text"] for one in bench["acts"][1:3]] == [OTHER, URI]
-    assert "Not everything is ticked off" in send(web, "post", f"{address}/plan/done", status=409)["title"]
+    assert (
+        "Not everything is ticked off"
+        in send(web, "post", f"{address}/plan/done", status=409)["title"]
+    )
     for one in bench["acts"]:
         send(web, "post", f"/clients/{client.pk}/ticks", {"key": one["key"], "done": True})
     assert all(one["done"] for one in send(web, "get", address)["acts"])
     send(web, "post", f"{address}/plan/done")
     found = Client.objects.get()
     assert (found.redirect_uris, found.planned) == ([OTHER], None)
-    assert Entry.objects.filter(did="noted a change").last().details["changes"] == [f"redirect URIs: {OTHER} added, {URI} taken away"]
+    assert Entry.objects.filter(did="noted a change").last().details["changes"] == [
+        f"redirect URIs: {OTHER} added, {URI} taken away"
+    ]
     send(web, "put", f"{address}/plan", {"redirect_uris": [URI]}, **{"If-Match": "*"})
     send(web, "put", f"{address}/plan", {"redirect_uris": None})
     assert Client.objects.get().planned is None
@@ -120,7 +181,11 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
     assert [one["name"] for one in found["columns"]] == ["Night run", "Customs"]
     assert rows["manifest.read"]["cells"] == ["needed", ""]
     assert rows["manifest.write"]["cells"] == ["serves", "lacks"]
-    assert (rows["berth.read"]["permitted"], rows["berth.read"]["requested"], rows["berth.read"]["granted"]) == (True, ["cargo"], ["cargo"])
+    assert (
+        rows["berth.read"]["permitted"],
+        rows["berth.read"]["requested"],
+        rows["berth.read"]["granted"],
+    ) == (True, ["cargo"], ["cargo"])
     # manifest.write alone serves both, for it lists manifests too.
     assert (found["trim"]["scopes"], found["trim"]["can_go"], found["trim"]["missing"]) == (
         ["manifest.write"],
@@ -137,20 +202,41 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
 
 
 def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=())
+    client = setup.client(
+        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+    )
     connection = setup.connection(client, "manifest.read", scheme=CLIENT)
     assert setup.test(connection).passed
     web, address = setup.web(), f"/clients/{client.pk}/scopes"
     assert [one["stale"] for one in send(web, "get", address)["connections"]] == [False]
     version = Client.objects.get().version
-    send(web, "patch", f"/clients/{client.pk}", {"scopes": ["manifest.read", "berth.read"]}, **{"If-Match": f'"{version}"'})
-    send(web, "patch", "/connections/cargo", {"scopes": ["manifest.read", "berth.read"]}, **{"If-Match": "*"})
-    assert [(one["stale"], one["granted"]) for one in send(web, "get", address)["connections"]] == [(True, ["manifest.read"])]
+    send(
+        web,
+        "patch",
+        f"/clients/{client.pk}",
+        {"scopes": ["manifest.read", "berth.read"]},
+        **{"If-Match": f'"{version}"'},
+    )
+    send(
+        web,
+        "patch",
+        "/connections/cargo",
+        {"scopes": ["manifest.read", "berth.read"]},
+        **{"If-Match": "*"},
+    )
+    assert [(one["stale"], one["granted"]) for one in send(web, "get", address)["connections"]] == [
+        (True, ["manifest.read"])
+    ]
     after = send(web, "post", "/connections/cargo/tokens")
-    assert [(one["stale"], one["granted"]) for one in after["connections"]] == [(False, ["berth.read", "manifest.read"])]
+    assert [(one["stale"], one["granted"]) for one in after["connections"]] == [
+        (False, ["berth.read", "manifest.read"])
+    ]
     setup.stand_ins.fault("refuse", "sandbox", count=5)
     send(web, "post", "/connections/cargo/tokens", status=502)
-    assert TokenSet.objects.get().granted == ["berth.read", "manifest.read"]  # what was held is kept
+    assert TokenSet.objects.get().granted == [
+        "berth.read",
+        "manifest.read",
+    ]  # what was held is kept
 
 
 def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) -> None:
@@ -158,7 +244,13 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
     client, web, stranger = connection.client, setup.web(), WebClient()
     assert client is not None
     use(setup, "Customs", "PUT /manifests/{number}")
-    asked = send(web, "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["manifest.write"], "asked_of": "Harbour office"}, 201)
+    asked = send(
+        web,
+        "post",
+        f"/clients/{client.pk}/consent-requests",
+        {"scopes": ["manifest.write"], "asked_of": "Harbour office"},
+        201,
+    )
     token = asked["link"].rpartition("/")[2]
     assert "/asked/consent/" in asked["link"]
     seen = send(stranger, "get", f"/asked/consents/{token}")
@@ -168,42 +260,96 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         ["Customs: PUT /manifests/{number}"],
     )
     assert [
-        one["consent_state"] for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"] if one["name"] == "manifest.write"
+        one["consent_state"]
+        for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
+        if one["name"] == "manifest.write"
     ] == ["asked"]
     for changed in (token[:-2], token + "x", "nonsense"):
         send(stranger, "get", f"/asked/consents/{changed}", status=404)
-    assert send(stranger, "post", f"/asked/consents/{token}/answers", {"given": ["manifest.write"], "name": " "}, 422)["errors"]["name"]
-    assert send(stranger, "post", f"/asked/consents/{token}/answers", {"given": ["customs.file"], "name": "Una Flett"}, 422)["errors"][
-        "given"
-    ]
+    assert send(
+        stranger,
+        "post",
+        f"/asked/consents/{token}/answers",
+        {"given": ["manifest.write"], "name": " "},
+        422,
+    )["errors"]["name"]
+    assert send(
+        stranger,
+        "post",
+        f"/asked/consents/{token}/answers",
+        {"given": ["customs.file"], "name": "Una Flett"},
+        422,
+    )["errors"]["given"]
     done = send(
-        stranger, "post", f"/asked/consents/{token}/answers", {"given": ["manifest.write"], "name": "Una Flett", "says": "For a year"}
+        stranger,
+        "post",
+        f"/asked/consents/{token}/answers",
+        {"given": ["manifest.write"], "name": "Una Flett", "says": "For a year"},
     )
     assert done["answered_by"] == "Una Flett"
     assert Client.objects.get().consents["manifest.write"]["who"] == "Una Flett, by link"
-    assert "answered before" in send(stranger, "post", f"/asked/consents/{token}/answers", {"given": [], "name": "Una Flett"}, 410)["title"]
+    assert (
+        "answered before"
+        in send(
+            stranger,
+            "post",
+            f"/asked/consents/{token}/answers",
+            {"given": [], "name": "Una Flett"},
+            410,
+        )["title"]
+    )
     entry = Entry.objects.get(did="answered a request for consent")
-    assert (entry.who, entry.details["name given"]) == ("by link", "Una Flett")  # M7: a name that is typed is nobody's log-in
+    assert (entry.who, entry.details["name given"]) == (
+        "by link",
+        "Una Flett",
+    )  # M7: a name that is typed is nobody's log-in
     assert Entry.objects.get(did="noted consent").who == "by link"
-    row = next(one for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"] if one["name"] == "manifest.write")
+    row = next(
+        one
+        for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
+        if one["name"] == "manifest.write"
+    )
     assert (row["consent_state"], row["consent"]["who"]) == ("given", "Una Flett, by link")
-    # A refusal notes nothing, a link that ended or was withdrawn serves nobody, and only scopes that want it can be asked for.
+    # A refusal notes nothing, a link that ended or was withdrawn serves nobody, and only scopes
+    # that want it can be asked for.
     for end in ("refused", "ended", "withdrawn"):
-        link = send(web, "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["customs.file"]}, 201)
+        link = send(
+            web, "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["customs.file"]}, 201
+        )
         token = link["link"].rpartition("/")[2]
         if end == "refused":
-            send(stranger, "post", f"/asked/consents/{token}/answers", {"given": [], "name": "Una Flett", "says": "Not this year"})
+            send(
+                stranger,
+                "post",
+                f"/asked/consents/{token}/answers",
+                {"given": [], "name": "Una Flett", "says": "Not this year"},
+            )
         elif end == "ended":
             with time_machine.travel(timezone.now() + timedelta(days=15)):
-                send(stranger, "post", f"/asked/consents/{token}/answers", {"given": ["customs.file"], "name": "Una"}, 410)
+                send(
+                    stranger,
+                    "post",
+                    f"/asked/consents/{token}/answers",
+                    {"given": ["customs.file"], "name": "Una"},
+                    410,
+                )
         else:
             send(web, "post", f"/consent-requests/{link['id']}/withdrawals")
             send(stranger, "get", f"/asked/consents/{token}", status=410)
     assert "customs.file" not in Client.objects.get().consents
     assert ConsentRequest.objects.filter(withdrawn=True).count() == 1
     send(web, "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["berth.read"]}, 422)
-    send(setup.web("reader"), "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["customs.file"]}, 403)
-    assert not any(one["link"] for one in send(setup.web("reader"), "get", f"/clients/{client.pk}/scopes")["requests"])
+    send(
+        setup.web("reader"),
+        "post",
+        f"/clients/{client.pk}/consent-requests",
+        {"scopes": ["customs.file"]},
+        403,
+    )
+    assert not any(
+        one["link"]
+        for one in send(setup.web("reader"), "get", f"/clients/{client.pk}/scopes")["requests"]
+    )
 
 
 def test_lists_of_benches_take_a_constant_number_of_queries(setup: Setup) -> None:
@@ -234,24 +380,49 @@ def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: S
         web,
         "post",
         "/users",
-        {"name": "Night run", "environment": "staging", "owner": "Freight", "windows": ["Mon-Fri 20:00-23:00"], "notice_days": 3},
+        {
+            "name": "Night run",
+            "environment": "staging",
+            "owner": "Freight",
+            "windows": ["Mon-Fri 20:00-23:00"],
+            "notice_days": 3,
+        },
         201,
     )
     assert made["next_window"]
-    assert send(web, "post", "/users", {"name": "Night run", "environment": "staging"}, 422)["errors"]["name"]
-    wrong = send(web, "post", "/users", {"name": "", "environment": "staging", "kind": "robot", "windows": ["whenever"]}, 422)["errors"]
+    assert send(web, "post", "/users", {"name": "Night run", "environment": "staging"}, 422)[
+        "errors"
+    ]["name"]
+    wrong = send(
+        web,
+        "post",
+        "/users",
+        {"name": "", "environment": "staging", "kind": "robot", "windows": ["whenever"]},
+        422,
+    )["errors"]
     assert {"name", "kind", "windows"} <= set(wrong)
     address = f"/users/{made['id']}"
-    found = send(web, "post", f"{address}/uses", {"application": "cargo-manifests", "operations": ["GET /manifests"]}, 201)
+    found = send(
+        web,
+        "post",
+        f"{address}/uses",
+        {"application": "cargo-manifests", "operations": ["GET /manifests"]},
+        201,
+    )
     assert [one["says"] for one in found["warnings"]] == [
-        "Night run runs in Staging, where Cargo manifests is not set up. It is set up only as cargo."
+        (
+            "Night run runs in Staging, where Cargo manifests is not set up. It is set up only "
+            "as cargo."
+        )
     ]
     send(web, "patch", address, {"environment": "sandbox"}, **{"If-Match": f'"{made["version"]}"'})
     found = send(web, "get", address)
     assert (found["warnings"][0]["act"], found["warnings"][0]["ref"]) == ("choose", "cargo")
     found = send(web, "patch", f"{address}/uses/{found['uses'][0]['id']}", {"connection": "cargo"})
     assert found["warnings"] == []
-    assert [one["name"] for one in send(web, "get", "/connections/cargo")["users_of"]] == ["Night run"]
+    assert [one["name"] for one in send(web, "get", "/connections/cargo")["users_of"]] == [
+        "Night run"
+    ]
     refused = send(web, "patch", address, {"owner": "Quays"}, 412, **{"If-Match": '"1"'})
     assert refused["meanwhile"][0]["changes"] == ["environment: staging became sandbox"]
     for words, count in (
@@ -262,7 +433,9 @@ def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: S
         ("app:cargo connection:cargo", 1),
         ("warned:yes", 0),
     ):
-        assert len(send(web, "get", f"/users?words={words.replace(' ', '%20')}")["items"]) == count, words
+        assert (
+            len(send(web, "get", f"/users?words={words.replace(' ', '%20')}")["items"]) == count
+        ), words
     send(web, "delete", address, status=204)
     assert not User.objects.exists()
 
@@ -273,13 +446,20 @@ def test_operations_from_what_a_user_was_seen_to_call(setup: Setup) -> None:
     web, user = setup.web(), User.objects.get()
     line = f"/users/{user.pk}/uses/{user.uses.get().pk}"
     root = fresh().values["api_base"]
-    log = f'203.0.113.9 - - [x] "GET {root}/manifests HTTP/1.1" 200 12\n203.0.113.9 - - [x] "PUT {root}/manifests/7 HTTP/1.1" 201 12\n"GET /elsewhere HTTP/1.1"\nrubbish'
+    log = (
+        f'203.0.113.9 - - [x] "GET {root}/manifests HTTP/1.1" 200 12\n203.0.113.9 - - [x] "PUT '
+        f'{root}/manifests/7 HTTP/1.1" 201 12\n"GET /elsewhere HTTP/1.1"\nrubbish'
+    )
     seen = send(web, "post", f"{line}/logs", {"text": log})
     assert ([one["name"] for one in seen["operations"]], seen["not_seen"]) == (
         ["GET /manifests", "PUT /manifests/{number}"],
         ["GET /berths"],
     )
-    assert (seen["lines"], seen["unread"], seen["others"]) == (4, 1, [{"name": "GET /elsewhere", "count": 1}])
+    assert (seen["lines"], seen["unread"], seen["others"]) == (
+        4,
+        1,
+        [{"name": "GET /elsewhere", "count": 1}],
+    )
     taken = send(web, "post", f"{line}/seen", {"text": log, "only_seen": True})
     assert taken["uses"][0]["operations"] == ["GET /manifests", "PUT /manifests/{number}"]
     assert taken["uses"][0]["seen"] == {"GET /manifests": 1, "PUT /manifests/{number}": 1}
@@ -293,7 +473,10 @@ def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:
     assert "POST /manifests/{number}/customs" in known  # out of the stand-in's OpenAPI document
     profile = {
         **application.profile,
-        "operations": [*application.profile["operations"], {"method": "GET", "path": "/tides", "alternatives": [["berth.read"]]}],
+        "operations": [
+            *application.profile["operations"],
+            {"method": "GET", "path": "/tides", "alternatives": [["berth.read"]]},
+        ],
     }
     applications.change(setup.by, application, {"profile": profile})
     connection = setup.connection(setup.client(place, "berth.read"))

@@ -1,6 +1,8 @@
-"""What happens inside the transactions of the product, over the whole run: how many statements, how much work, and whether anybody outside is called.
+"""What happens inside the transactions of the product, over the whole run: how many statements, how
+much work, and whether anybody outside is called.
 
-While a transaction is open, nobody else writes (SQLite has one writer), so it holds statements and nothing that could be done before it.
+While a transaction is open, nobody else writes (SQLite has one writer), so it holds statements and
+nothing that could be done before it.
 """
 
 from __future__ import annotations
@@ -21,16 +23,19 @@ from django.db.transaction import Atomic
 from neatlatch.wire.road import Road
 
 OURS = str(Path(__file__).resolve().parents[2] / "neatlatch" / "desk")
-# Statements in one transaction, and seconds of its thread's processor time (not of the clock on the wall: the machine may be busy). Collecting garbage may fall
-# into any transaction and take a second, so of the time the least of several counts.
+# Statements in one transaction, and seconds of its thread's processor time (not of the clock on the
+# wall: the machine may be busy). Collecting garbage may fall into any transaction and take a
+# second, so of the time the least of several counts.
 MOST_STATEMENTS, MOST_SECONDS = 80, 0.5
 # Transactions that may have more statements, how many, and why.
 EXCEPTED = {
-    # A block of an import: at most some twenty objects, or seven connections with all that follows from each.
+    # A block of an import: at most some twenty objects, or seven connections with all that follows
+    # from each.
     "work.inventory.blocks._apply_here": 400,
     # The triggers, as a whole: a dozen tables have three each.
     "ground.common.settling.check_at_start": 150,
-    # The first of an environment, or of all: its authorities with their keys, its signing key, Neat Latch as an application; none grows with what is kept.
+    # The first of an environment, or of all: its authorities with their keys, its signing key, Neat
+    # Latch as an application; none grows with what is kept.
     "work.drawing.services.give": 150,
     "pages.drawing.tls_door.own_certificate": 300,
 }
@@ -58,7 +63,12 @@ class Transactions:
 
     def install(self) -> None:
         """Put it between Django and its callers."""
-        enter, leave, reach, make = Atomic.__enter__, Atomic.__exit__, Road.reach, hashers.make_password
+        enter, leave, reach, make = (
+            Atomic.__enter__,
+            Atomic.__exit__,
+            Road.reach,
+            hashers.make_password,
+        )
         recorder = self
 
         def entered(atomic: Atomic) -> None:
@@ -112,7 +122,9 @@ class Transactions:
         if now.statements > EXCEPTED.get(now.name, MOST_STATEMENTS):
             self.wrong.append(f"{now.name}: {now.statements} statements")
 
-    def _count(self, execute: Callable[..., Any], sql: str, params: Any, many: bool, context: Any) -> Any:
+    def _count(
+        self, execute: Callable[..., Any], sql: str, params: Any, many: bool, context: Any
+    ) -> Any:
         if (now := getattr(self._here, "open", None)) is not None:
             now.statements += 1
         return execute(sql, params, many, context)
@@ -124,7 +136,11 @@ class Transactions:
 
     def slow(self) -> list[str]:
         """Transactions that each time took more processor time than may be, three times or more."""
-        return [name for name, (times, least) in self.least.items() if times >= 3 and least > MOST_SECONDS and name not in CALLS_OUT]
+        return [
+            name
+            for name, (times, least) in self.least.items()
+            if times >= 3 and least > MOST_SECONDS and name not in CALLS_OUT
+        ]
 
     def pytest_sessionfinish(self, session: pytest.Session) -> None:
         """Fail the run for those."""
@@ -134,19 +150,31 @@ class Transactions:
     def pytest_terminal_summary(self, terminalreporter: Any) -> None:
         """The largest, so that a limit that comes near is seen."""
         for name in self.slow():
-            terminalreporter.write_line(f"FAILED: {name} takes over {MOST_SECONDS} s of processor time inside a transaction", red=True)
+            terminalreporter.write_line(
+                f"FAILED: {name} takes over {MOST_SECONDS} s of processor time inside a "
+                f"transaction",
+                red=True,
+            )
         terminalreporter.section("transactions with the most statements", "-")
-        for name, (statements, seconds) in sorted(self.worst.items(), key=lambda one: -one[1][0])[:12]:
-            terminalreporter.write_line(f"{statements:4d} statements  {seconds * 1000:5.0f} ms  {name}")
+        for name, (statements, seconds) in sorted(self.worst.items(), key=lambda one: -one[1][0])[
+            :12
+        ]:
+            terminalreporter.write_line(
+                f"{statements:4d} statements  {seconds * 1000:5.0f} ms  {name}"
+            )
 
 
 def _whose() -> str | None:
-    """The function of the product whose transaction it is; ``None``: that of a test, or of Django itself."""
+    """The function of the product whose transaction it is; ``None``: that of a test, or of Django
+    itself.
+    """
     frame = sys._getframe(2)
     while frame is not None:
         if frame.f_code.co_filename.startswith(OURS):
             return f"{_module(frame.f_code.co_filename)}.{frame.f_code.co_name}"
-        if frame.f_code.co_name == "inner" and "func" in frame.f_locals:  # contextlib: a decorated function
+        if (
+            frame.f_code.co_name == "inner" and "func" in frame.f_locals
+        ):  # contextlib: a decorated function
             function = frame.f_locals["func"]
             if function.__module__.startswith("neatlatch.desk."):
                 return f"{function.__module__.removeprefix('neatlatch.desk.')}.{function.__name__}"

@@ -33,7 +33,13 @@ def prepared() -> World:
 
 @pytest.fixture(scope="module")
 def world(prepared: World, request: pytest.FixtureRequest) -> Iterator[World]:
-    """A copy of its own for each module, with its desk not started yet. A module may say how often it makes rounds: ``ROUND_MINUTES``."""
-    found = prepared.copy(prepared.folder.with_name(Path(request.path).stem), getattr(request.module, "ROUND_MINUTES", 60))
+    """A copy of its own for each module, with its desk not started yet.
+
+    A module may say how often it makes rounds: ``ROUND_MINUTES``.
+    """
+    found = prepared.copy(
+        prepared.folder.with_name(Path(request.path).stem),
+        getattr(request.module, "ROUND_MINUTES", 60),
+    )
     yield found
     found.end()

@@ -1,4 +1,6 @@
-"""Whatever a reader sends, others are served meanwhile: the desk itself does little for it, and its child is ended by its own limits."""
+"""Whatever a reader sends, others are served meanwhile: the desk itself does little for it, and its
+child is ended by its own limits.
+"""
 
 from __future__ import annotations
 
@@ -25,14 +27,21 @@ from tests.bombs import MIB, PASSWORD, SAYING, constrained, hidden, pem
 from tests.desk.operations import UNSAFE, Operation, operations, put, texts, who_may
 from tests.harness import NOBODY, WHOLE, Desk, World, wait_until
 
-# Seconds of processor time that the desk may spend on one request of a reader's, and octets that it may grow by.
+# Seconds of processor time that the desk may spend on one request of a reader's, and octets that it
+# may grow by.
 MOST_CPU, MOST_MEMORY = 0.2, 64 * MIB
 # What fills a text of a megabyte to make a careless reader of it slow.
-FILLINGS = ("-----BEGIN A-----\n", "a", " ", "{", "<input ", "a=", "\\", "[", "- ", "é", "1.") if WHOLE else ("-----BEGIN A-----\n",)
+FILLINGS = (
+    ("-----BEGIN A-----\n", "a", " ", "{", "<input ", "a=", "\\", "[", "- ", "é", "1.")
+    if WHOLE
+    else ("-----BEGIN A-----\n",)
+)
 
 
 def cpu_of(process: int) -> float:
-    """Seconds of processor time that a process, without its children, has spent so far; 0 where it has gone."""
+    """Seconds of processor time that a process, without its children, has spent so far; 0 where it
+    has gone.
+    """
     try:
         fields = Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()
     except (FileNotFoundError, ProcessLookupError):
@@ -52,7 +61,9 @@ class Reader:
         return Path("/proc") / str(self.desk.programs["desk"].pid)
 
     def cpu(self) -> float:
-        """Seconds of processor time that the desk itself, without its children, has spent so far."""
+        """Seconds of processor time that the desk itself, without its children, has
+        spent so far.
+        """
         return cpu_of(self.desk.programs["desk"].pid)
 
     def peak(self) -> int:
@@ -65,18 +76,24 @@ class Reader:
         (self.process / "clear_refs").write_text("5")
 
     def children(self) -> dict[int, float]:
-        """The processes that it has started and that live, and the processor time of each in seconds."""
+        """The processes that it has started and that live, and the processor time of each in
+        seconds.
+        """
         found: dict[int, float] = {}
         for task in (self.process / "task").iterdir():
-            with contextlib.suppress(FileNotFoundError, ProcessLookupError):  # a thread, or a child, that has just ended
+            with contextlib.suppress(
+                FileNotFoundError, ProcessLookupError
+            ):  # a thread, or a child, that has just ended
                 for one in (task / "children").read_text().split():
                     found[int(one)] = cpu_of(int(one))
         return found
 
     def spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
-        """An answer; the processor time and the memory that the desk spent on it; and how often others were answered meanwhile.
+        """An answer; the processor time and the memory that the desk spent on it; and how often
+        others were answered meanwhile.
 
-        Where it is more than it may be, it is asked again, twice at most: what the machine does beside makes a piece of work dearer now and then.
+        Where it is more than it may be, it is asked again, twice at most: what the machine does
+        beside makes a piece of work dearer now and then.
         """
         found = [self._spends(ask)]
         while (found[-1][1] > MOST_CPU or found[-1][2] > MOST_MEMORY) and len(found) < 3:
@@ -84,7 +101,10 @@ class Reader:
         return min(found, key=lambda one: (one[1] > MOST_CPU) + (one[2] > MOST_MEMORY))
 
     def _spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
-        with ThreadPoolExecutor(1) as pool, httpx.Client(base_url=self.desk.url, timeout=60, verify=NOBODY) as other:
+        with (
+            ThreadPoolExecutor(1) as pool,
+            httpx.Client(base_url=self.desk.url, timeout=60, verify=NOBODY) as other,
+        ):
             self.forget_peak()
             before, grown, alive = self.cpu(), self.peak(), 0
             asked: Future[httpx.Response] = pool.submit(ask)
@@ -114,14 +134,23 @@ def reader(world: World) -> Iterator[Reader]:
 def addresses(reader: Reader) -> dict[str, str]:
     """What stands in paths, so that something is found there."""
     client = reader.web.get("/api/clients?application=cargo-manifests").json()["items"][0]["id"]
-    return {"identity": client, "ref": "cargo-manifests-sandbox", "application": "cargo-manifests", "environment": "sandbox"}
+    return {
+        "identity": client,
+        "ref": "cargo-manifests-sandbox",
+        "application": "cargo-manifests",
+        "environment": "sandbox",
+    }
 
 
 def its_operations() -> Iterator[Operation]:
     """Every operation with a body that a reader may call, and whoever is not even known."""
     may = who_may()
     for one in operations():
-        if one.method in UNSAFE and one.schema is not None and may[one.name] in ("look", "own", "anybody"):
+        if (
+            one.method in UNSAFE
+            and one.schema is not None
+            and may[one.name] in ("look", "own", "anybody")
+        ):
             yield one
 
 
@@ -131,9 +160,16 @@ def worst(operation: Operation) -> Iterator[tuple[str, bytes]]:
     for path in texts(operation.schema):
         for filling in FILLINGS if len(path) == 1 else FILLINGS[:2]:
             text = filling * (MIB // len(filling.encode()) - 50)
-            yield f"{'.'.join(map(str, path))}: {filling}", json.dumps(put(body, path, text), ensure_ascii=False).encode()
+            yield (
+                f"{'.'.join(map(str, path))}: {filling}",
+                json.dumps(put(body, path, text), ensure_ascii=False).encode(),
+            )
     for field in operation.body(whole=True):
-        kinds = (("lists", [[]] * (MIB // 4)), ("numbers", [1] * (MIB // 3)), ("names", {f"{place:x}": 1 for place in range(MIB // 12)}))
+        kinds = (
+            ("lists", [[]] * (MIB // 4)),
+            ("numbers", [1] * (MIB // 3)),
+            ("names", {f"{place:x}": 1 for place in range(MIB // 12)}),
+        )
         for what, many in kinds if WHOLE else kinds[:1]:
             yield f"{field}: {what}", json.dumps({**body, field: many}).encode()[:MIB]
     yield "nested", b"[" * MIB
@@ -150,7 +186,9 @@ def test_the_worst_megabyte_of_a_reader(reader: Reader, operation: Operation) ->
     too_much: dict[str, tuple[float, int]] = {}
     for what, body in worst(operation):
         headers = {"Content-Type": "application/json"}
-        answer, cpu, memory, _ = reader.spends(partial(reader.web.request, operation.method, address, content=body, headers=headers))
+        answer, cpu, memory, _ = reader.spends(
+            partial(reader.web.request, operation.method, address, content=body, headers=headers)
+        )
         assert answer.status_code < 500, (what, answer.text)
         if cpu > MOST_CPU or memory > MOST_MEMORY:
             too_much[what] = cpu, memory
@@ -163,12 +201,17 @@ def readings() -> Iterator[tuple[str, dict[str, str]]]:
         yield f"{name}, in PEM", {"text": pem(data).decode()[:MIB], "password": PASSWORD}
     yield "names against constraints", {"text": constrained(2_500), "trust": "its-own"}
     yield "blocks that begin", {"text": "-----BEGIN A-----\n" * (MIB // 20)}
-    yield "keys in a row", {"text": pem(SAYING["PBKDF2"]).decode() * (MIB // 400), "password": PASSWORD}
+    yield (
+        "keys in a row",
+        {"text": pem(SAYING["PBKDF2"]).decode() * (MIB // 400), "password": PASSWORD},
+    )
 
 
 def test_files_that_ask_for_much_are_refused(reader: Reader) -> None:
     for name, body in readings():
-        answer, cpu, memory, _ = reader.spends(partial(reader.web.post, "/api/certificate-readings", json=body))
+        answer, cpu, memory, _ = reader.spends(
+            partial(reader.web.post, "/api/certificate-readings", json=body)
+        )
         assert answer.status_code in (200, 422), (name, answer.text)
         assert cpu <= MOST_CPU, name
         assert memory <= MOST_MEMORY, name
@@ -179,11 +222,18 @@ def test_files_that_ask_for_much_are_refused(reader: Reader) -> None:
 def rules(kind: str) -> str:
     """Rules that are many against many, as CSV."""
     lines = {
-        "own": [f"allow,p{one},read,r{one},exact,10.{one // 250}.{one % 250}.0/24" for one in range(18_000)],
-        "everybody": [f"allow,*,*,{'r' * (one % 40 + 1)},prefix,10.{one // 250 % 250}.{one % 250}.0/24" for one in range(18_000)],
+        "own": [
+            f"allow,p{one},read,r{one},exact,10.{one // 250}.{one % 250}.0/24"
+            for one in range(18_000)
+        ],
+        "everybody": [
+            f"allow,*,*,{'r' * (one % 40 + 1)},prefix,10.{one // 250 % 250}.{one % 250}.0/24"
+            for one in range(18_000)
+        ],
         "groups": [f"member,group:g{one % 300},p{one // 10},,," for one in range(12_000)]
         + [f"allow,group:g{one % 300},o{one % 9},r{one % 3},exact," for one in range(7_000)],
-        "members": [f"member,group:g,p{one},,," for one in range(19_000)] + ["allow,group:g,read,r,exact,"],
+        "members": [f"member,group:g,p{one},,," for one in range(19_000)]
+        + ["allow,group:g,read,r,exact,"],
         "lengths": [f"allow,p,read,{'r' * (one % 1_000 + 1)},prefix," for one in range(1_500)],
     }[kind]
     return "effect,who,operation,resource,match,from\r\n" + "\r\n".join(lines)
@@ -192,7 +242,9 @@ def rules(kind: str) -> str:
 @pytest.mark.parametrize("kind", ["own", "everybody", "groups", "members", "lengths"])
 def test_rules_that_are_many_against_many(reader: Reader, kind: str) -> None:
     body = {"text": rules(kind), "format": "csv"}
-    answer, cpu, memory, _ = reader.spends(lambda: reader.web.post("/api/access-rules/cargo-manifests/sandbox/previews", json=body))
+    answer, cpu, memory, _ = reader.spends(
+        lambda: reader.web.post("/api/access-rules/cargo-manifests/sandbox/previews", json=body)
+    )
     assert answer.status_code in (200, 422), answer.text
     assert cpu <= MOST_CPU, cpu
     assert memory <= MOST_MEMORY
@@ -203,7 +255,9 @@ def bomb() -> dict[str, str]:
 
 
 def test_the_kernel_ends_what_nobody_could_see_before(reader: Reader) -> None:
-    answer, cpu, memory, alive = reader.spends(lambda: reader.web.post("/api/certificate-readings", json=bomb()))
+    answer, cpu, memory, alive = reader.spends(
+        lambda: reader.web.post("/api/certificate-readings", json=bomb())
+    )
     assert answer.status_code == 422, answer.text
     assert answer.json()["title"] == "This is more work than is done for one request."
     assert alive  # others were answered while it worked
@@ -219,20 +273,33 @@ def test_the_child_ends_when_the_caller_hangs_up(reader: Reader) -> None:
     before = reader.children()
     line = http.client.HTTPConnection("127.0.0.1", reader.desk.port)
     cookies = "; ".join(f"{name}={value}" for name, value in reader.web.cookies.items())
-    headers = {"Content-Type": "application/json", "Cookie": cookies, "X-CSRFToken": reader.web.headers["X-CSRFToken"]}
+    headers = {
+        "Content-Type": "application/json",
+        "Cookie": cookies,
+        "X-CSRFToken": reader.web.headers["X-CSRFToken"],
+    }
     line.request("POST", "/api/certificate-readings", json.dumps(bomb()), headers)
     works = wait_until(
-        lambda: next((one for one, cpu in reader.children().items() if cpu > before.get(one, 0) + 0.5), None), what="a child at work"
+        lambda: next(
+            (one for one, cpu in reader.children().items() if cpu > before.get(one, 0) + 0.5), None
+        ),
+        what="a child at work",
     )
     line.close()
     wait_until(lambda: works not in reader.children(), what="the end of the child")
-    assert log.read_text().count("ended by its limits") == ended  # it was ended, and did not come to its own limit
+    assert (
+        log.read_text().count("ended by its limits") == ended
+    )  # it was ended, and did not come to its own limit
 
 
-@pytest.mark.skipif(not WHOLE, reason="bin/prove bounds: it takes both children to their limits, again and again")
+@pytest.mark.skipif(
+    not WHOLE, reason="bin/prove bounds: it takes both children to their limits, again and again"
+)
 def test_one_caller_cannot_take_all_children(reader: Reader) -> None:
     with ThreadPoolExecutor(8) as pool:
-        asked = [pool.submit(reader.web.post, "/api/certificate-readings", json=bomb()) for _ in range(8)]
+        asked = [
+            pool.submit(reader.web.post, "/api/certificate-readings", json=bomb()) for _ in range(8)
+        ]
         found = [one.result() for one in asked]
     assert {one.status_code for one in found} <= {422, 429, 503}
     refused = [one for one in found if one.status_code == 429]
@@ -241,7 +308,9 @@ def test_one_caller_cannot_take_all_children(reader: Reader) -> None:
 
 
 def answer_to(desk: Desk, head: str, parts: Iterator[bytes]) -> tuple[int, int]:
-    """The status of the answer to a request that is sent in parts (0: the line was cut), and how many octets of its body were sent before."""
+    """The status of the answer to a request that is sent in parts (0: the line was cut), and how
+    many octets of its body were sent before.
+    """
     with socket.create_connection(("127.0.0.1", desk.port)) as line:
         line.sendall(f"{head}\r\nHost: 127.0.0.1:{desk.port}\r\n\r\n".encode())
         sent, got = 0, b""
@@ -256,16 +325,34 @@ def answer_to(desk: Desk, head: str, parts: Iterator[bytes]) -> tuple[int, int]:
         return int(got.split()[1]) if got else 0, sent
 
 
-@pytest.mark.parametrize("address", ["/api/session", "/house/sandbox/token", "/draw/cargo-manifests-sandbox", "/nowhere", "/api/intakes"])
-def test_a_body_that_is_too_large_is_refused_before_it_is_kept(reader: Reader, address: str) -> None:
+@pytest.mark.parametrize(
+    "address",
+    [
+        "/api/session",
+        "/house/sandbox/token",
+        "/draw/cargo-manifests-sandbox",
+        "/nowhere",
+        "/api/intakes",
+    ],
+)
+def test_a_body_that_is_too_large_is_refused_before_it_is_kept(
+    reader: Reader, address: str
+) -> None:
     most = body_limits.of(address)
     reader.forget_peak()
     before = reader.peak()
     # It says so: nothing of it is waited for.
-    assert answer_to(reader.desk, f"POST {address} HTTP/1.1\r\nContent-Length: {500 * MIB}", iter(())) == (413, 0)
-    # It does not say so: counted as it comes. What stands in the buffers of two sockets is sent before the answer is seen.
+    assert answer_to(
+        reader.desk, f"POST {address} HTTP/1.1\r\nContent-Length: {500 * MIB}", iter(())
+    ) == (413, 0)
+    # It does not say so: counted as it comes. What stands in the buffers of two sockets is sent
+    # before the answer is seen.
     chunk = b"10000\r\n" + b"a" * 65536 + b"\r\n"
-    status, sent = answer_to(reader.desk, f"POST {address} HTTP/1.1\r\nTransfer-Encoding: chunked", itertools.repeat(chunk, 4096))
+    status, sent = answer_to(
+        reader.desk,
+        f"POST {address} HTTP/1.1\r\nTransfer-Encoding: chunked",
+        itertools.repeat(chunk, 4096),
+    )
     assert status in (413, 0)
     assert sent < most + 24 * MIB
     assert reader.peak() - before < most + 24 * MIB
@@ -288,15 +375,28 @@ ENDLESS = {
     "one field": (b"GET /alive HTTP/1.1\r\n" + HOST + b"X: ", b"y"),
     "many fields": (b"GET /alive HTTP/1.1\r\n" + HOST, b"X: y\r\n"),
     "the address": (b"GET /alive?", b"y"),
-    "a trailer": (b"POST /api/session HTTP/1.1\r\n" + HOST + b"Transfer-Encoding: chunked\r\n\r\n1\r\ny\r\n0\r\nT: ", b"y"),
-    "beside a chunk": (b"POST /api/session HTTP/1.1\r\n" + HOST + b"Transfer-Encoding: chunked\r\n\r\n1;", b"y"),
-    "a second request": (b"GET /api/rounds HTTP/1.1\r\n" + HOST + b"\r\nGET /alive HTTP/1.1\r\nX: ", b"y"),
+    "a trailer": (
+        b"POST /api/session HTTP/1.1\r\n"
+        + HOST
+        + b"Transfer-Encoding: chunked\r\n\r\n1\r\ny\r\n0\r\nT: ",
+        b"y",
+    ),
+    "beside a chunk": (
+        b"POST /api/session HTTP/1.1\r\n" + HOST + b"Transfer-Encoding: chunked\r\n\r\n1;",
+        b"y",
+    ),
+    "a second request": (
+        b"GET /api/rounds HTTP/1.1\r\n" + HOST + b"\r\nGET /alive HTTP/1.1\r\nX: ",
+        b"y",
+    ),
 }
 
 
 @pytest.mark.parametrize("what", ENDLESS)
 def test_no_header_goes_on_without_end(reader: Reader, what: str) -> None:
-    """The parser keeps a header until it is complete: it is refused long before that costs anything."""
+    """The parser keeps a header until it is complete: it is refused long before that costs
+    anything.
+    """
     begin, more = ENDLESS[what]
     reader.forget_peak()
     before, spent, sent = reader.peak(), reader.cpu(), 0

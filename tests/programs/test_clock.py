@@ -1,4 +1,6 @@
-"""Desk, worker and stand-ins by one clock, stepped from event to event: rounds, renewals, hand-overs, lock-outs and sessions, without waiting for any."""
+"""Desk, worker and stand-ins by one clock, stepped from event to event: rounds, renewals,
+hand-overs, lock-outs and sessions, without waiting for any.
+"""
 
 from __future__ import annotations
 
@@ -14,19 +16,39 @@ ROUND_MINUTES = 5
 HOUSE = """
 from django.utils import timezone
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
-application = Application.objects.create(key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "bearer"}], "scopes": []})
-Place.objects.create(application=application, environment=Environment.objects.get(key="production"), house=True, changed_at=timezone.now())
+
+application = Application.objects.create(
+    key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "bearer"}], "scopes": []}
+)
+Place.objects.create(
+    application=application,
+    environment=Environment.objects.get(key="production"),
+    house=True,
+    changed_at=timezone.now(),
+)
 """
 STATE = """
 import json
 from neatlatch.desk.estate.records.connections.models import TokenSet
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.work.rounds.models import Round
-print(json.dumps({
-    "rounds": [[r.begun.isoformat(), r.ended is not None] for r in Round.objects.order_by("number")],
-    "generation": TokenSet.objects.get(connection__ref="cargo-manifests-sandbox").generation,
-    "handovers": [[h.closed is not None, h.credential.revoked is not None] for h in Handover.objects.filter(credential__client__house=True)],
-}))
+
+print(
+    json.dumps(
+        {
+            "rounds": [
+                [r.begun.isoformat(), r.ended is not None] for r in Round.objects.order_by("number")
+            ],
+            "generation": TokenSet.objects.get(
+                connection__ref="cargo-manifests-sandbox"
+            ).generation,
+            "handovers": [
+                [h.closed is not None, h.credential.revoked is not None]
+                for h in Handover.objects.filter(credential__client__house=True)
+            ],
+        }
+    )
+)
 """
 
 
@@ -48,7 +70,8 @@ def test_from_event_to_event(world: World) -> None:
 
     # A token of 900 s is renewed when a fifth of its life is left, at 720 s, and not before.
     issued = stand_ins.calls("issued:refresh_token")
-    # The application holds its answers, so the third round does not end; renewals and house-keeping go on beside it.
+    # The application holds its answers, so the third round does not end; renewals and house-keeping
+    # go on beside it.
     stand_ins.fault("hold", where="api", count=99)
     beside = Clock.LOOPS - {"rounds"}
     clock.step(minutes=6, loops=beside)  # 690 s
@@ -66,17 +89,27 @@ def test_from_event_to_event(world: World) -> None:
     # A login name is locked after five wrong passwords, for fifteen minutes.
     stranger = httpx.Client(base_url=desk.url, timeout=90, verify=NOBODY)
     stranger.headers["X-CSRFToken"] = stranger.get("/api/session").json()["csrf"]
-    said = [stranger.post("/api/session", json={"username": "morag", "password": "wrong"}).status_code for _ in range(6)]
+    said = [
+        stranger.post("/api/session", json={"username": "morag", "password": "wrong"}).status_code
+        for _ in range(6)
+    ]
     assert said[0] == 401
     locked = said[-1]
     assert locked in (403, 429)
-    assert stranger.post("/api/session", json={"username": "morag", "password": password}).status_code == locked
+    assert (
+        stranger.post("/api/session", json={"username": "morag", "password": password}).status_code
+        == locked
+    )
     clock.step(minutes=14)
-    assert stranger.post("/api/session", json={"username": "morag", "password": password}).status_code == locked
+    assert (
+        stranger.post("/api/session", json={"username": "morag", "password": password}).status_code
+        == locked
+    )
     clock.step(minutes=17)
     web = desk.client("morag", password)
 
-    # A secret of the house that nobody takes is revoked after a day; a session ends after twelve hours.
+    # A secret of the house that nobody takes is revoked after a day; a session ends after twelve
+    # hours.
     body = {
         "application": "crew-roster",
         "environment": "production",

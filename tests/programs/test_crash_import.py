@@ -1,4 +1,6 @@
-"""SIGKILL in the middle of an import: it goes on where it was, nothing is lost or done twice, and others can change what is not in it."""
+"""SIGKILL in the middle of an import: it goes on where it was, nothing is lost or done twice, and
+others can change what is not in it.
+"""
 
 from __future__ import annotations
 
@@ -19,12 +21,22 @@ from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.inventory.models import ImportPlan
-print(json.dumps({
-    "plans": [[plan.state, plan.done, plan.total, plan.worker] for plan in ImportPlan.objects.order_by("begun")],
-    "users": sorted(User.objects.filter(name__startswith="Night run").values_list("name", flat=True)),
-    "told": Entry.objects.filter(did="applied: add", ref__startswith="Night run").count(),
-    "journal": journal.check().fault,
-}))
+
+print(
+    json.dumps(
+        {
+            "plans": [
+                [plan.state, plan.done, plan.total, plan.worker]
+                for plan in ImportPlan.objects.order_by("begun")
+            ],
+            "users": sorted(
+                User.objects.filter(name__startswith="Night run").values_list("name", flat=True)
+            ),
+            "told": Entry.objects.filter(did="applied: add", ref__startswith="Night run").count(),
+            "journal": journal.check().fault,
+        }
+    )
+)
 """
 
 
@@ -39,7 +51,9 @@ def night_run(number: int, round_: int) -> str:
 
 def _change_pace(web: httpx.Client, pace: float) -> int:
     version = web.get("/api/connections/cargo-manifests").headers["ETag"]
-    return web.patch("/api/connections/cargo-manifests", json={"pace": pace}, headers={"If-Match": version}).status_code
+    return web.patch(
+        "/api/connections/cargo-manifests", json={"pace": pace}, headers={"If-Match": version}
+    ).status_code
 
 
 @pytest.mark.parametrize("round_", range(8 if WHOLE else 1))
@@ -58,7 +72,11 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     for number in range(MANY):
         name = night_run(number, round_)
         uses = [{"application": "cargo-manifests", "connection": "cargo-manifests"}]
-        plain["users"][f"{name}/production"] = {"name": name, "environment": "production", "uses": uses}
+        plain["users"][f"{name}/production"] = {
+            "name": name,
+            "environment": "production",
+            "uses": uses,
+        }
     text = yaml.safe_dump(plain, sort_keys=False)
     seen = web.post("/api/inventory/previews", json={"text": text}).json()
     assert seen["adds"] == MANY
@@ -79,9 +97,15 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     desk.start("desk")  # without the worker that goes on with it
     web = desk.client("morag", world.password)
     for name in (own[0], own[-1]):
-        user = next(user for user in web.get("/api/users", params={"words": name}).json()["items"] if user["name"] == name)
+        user = next(
+            user
+            for user in web.get("/api/users", params={"words": name}).json()["items"]
+            if user["name"] == name
+        )
         version = web.get(f"/api/users/{user['id']}").headers["ETag"]
-        edited = web.patch(f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version})
+        edited = web.patch(
+            f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version}
+        )
         assert edited.status_code == 409, edited.text
         assert edited.json()["title"] == "An import is changing this."
     desk.start("worker")
@@ -91,6 +115,8 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     assert answers.count(200) == len(answers) > 0
     after = state(desk)
     assert after["plans"][-1] == ["applied", MANY, MANY, ""]
-    assert [name for name in after["users"] if name.startswith(f"Night run {round_}-")] == sorted(night_run(n, round_) for n in range(MANY))
+    assert [name for name in after["users"] if name.startswith(f"Night run {round_}-")] == sorted(
+        night_run(n, round_) for n in range(MANY)
+    )
     assert after["told"] == len(after["users"])
     assert after["journal"] is None

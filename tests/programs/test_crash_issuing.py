@@ -1,4 +1,6 @@
-"""SIGKILL in the middle of issuing and of handing over: nothing is lost, nothing is doubled, nothing is shown twice."""
+"""SIGKILL in the middle of issuing and of handing over: nothing is lost, nothing is doubled,
+nothing is shown twice.
+"""
 
 from __future__ import annotations
 
@@ -20,11 +22,21 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from django.utils import timezone
 import yaml
 from neatlatch.demo.load import SCENARIO
+
 story = yaml.safe_load(SCENARIO.read_text())
 load_environments(story)
 logins = load_people(story)
-application = Application.objects.create(key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "certificate"}, {"key": "bearer"}], "scopes": []})
-Place.objects.create(application=application, environment=Environment.objects.get(key="production"), house=True, changed_at=timezone.now())
+application = Application.objects.create(
+    key="crew-roster",
+    name="Crew roster",
+    profile={"schemes": [{"key": "certificate"}, {"key": "bearer"}], "scopes": []},
+)
+Place.objects.create(
+    application=application,
+    environment=Environment.objects.get(key="production"),
+    house=True,
+    changed_at=timezone.now(),
+)
 print(json.dumps(logins["morag"][1]))
 """
 STATE = """
@@ -36,23 +48,42 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.journal import services
 from neatlatch.desk.ground.journal.models import Entry
+
 made = Counter(one.details.get("id") for one in Entry.objects.filter(noun="credential", did="made"))
-shown = Counter(one.details.get("id") for one in Entry.objects.filter(noun="credential", did="was shown the secret"))
-print(json.dumps({
-    "clients": dict(Counter(Client.objects.values_list("name", flat=True))),
-    "credentials": Credential.objects.count(), "handovers": Handover.objects.count(), "issued": Issued.objects.count(),
-    "serials": Issued.objects.values("serial").distinct().count(), "authorities": Authority.objects.count(),
-    "without_certificate": Credential.objects.filter(kind="private_key", certificate=None).count(),
-    "without_credential": Client.objects.filter(credentials=None).count(),
-    "made": sorted(set(made.values())), "made_of": len(made), "shown": sorted(set(shown.values())),
-    "shown_rows": Handover.objects.exclude(shown=None).count(), "shown_entries": len(shown), "journal": services.check().fault,
-}))
+shown = Counter(
+    one.details.get("id")
+    for one in Entry.objects.filter(noun="credential", did="was shown the secret")
+)
+print(
+    json.dumps(
+        {
+            "clients": dict(Counter(Client.objects.values_list("name", flat=True))),
+            "credentials": Credential.objects.count(),
+            "handovers": Handover.objects.count(),
+            "issued": Issued.objects.count(),
+            "serials": Issued.objects.values("serial").distinct().count(),
+            "authorities": Authority.objects.count(),
+            "without_certificate": Credential.objects.filter(
+                kind="private_key", certificate=None
+            ).count(),
+            "without_credential": Client.objects.filter(credentials=None).count(),
+            "made": sorted(set(made.values())),
+            "made_of": len(made),
+            "shown": sorted(set(shown.values())),
+            "shown_rows": Handover.objects.exclude(shown=None).count(),
+            "shown_entries": len(shown),
+            "journal": services.check().fault,
+        }
+    )
+)
 """
 COUNT, HANDS = 16, 4
 
 
 @pytest.fixture
-def desk(stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Desk, str]]:
+def desk(
+    stand_ins: StandIns, tmp_path_factory: pytest.TempPathFactory
+) -> Iterator[tuple[Desk, str]]:
     from tests.settings import HOME_OF_TESTS
 
     home = HOME_OF_TESTS / "crash-issuing"
@@ -71,7 +102,10 @@ def state(desk: Desk) -> dict[str, Any]:
 
 
 def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> dict[Any, Any]:
-    """Do jobs with several hands, and kill the desk once so many are answered. Answers what came back, by job."""
+    """Do jobs with several hands, and kill the desk once so many are answered.
+
+    Answers what came back, by job.
+    """
     answers: dict[Any, Any] = {}
     waiting, enough = list(jobs), threading.Event()
 
@@ -119,7 +153,8 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
     assert killed_after <= len(first) < COUNT
     assert set(half["clients"].values()) <= {1}
     assert half["journal"] is None
-    # Each is whole or not there at all: a client with its credential, its handover and its entry of the journal.
+    # Each is whole or not there at all: a client with its credential, its handover and its entry of
+    # the journal.
     assert half["without_credential"] == half["without_certificate"] == 0
     assert half["credentials"] == half["handovers"] == half["made_of"]
 
@@ -148,11 +183,16 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
     left = [one for one in handovers if one not in seen]
     second = {one: web.post(f"/api/handovers/{one}/showings") for one in left}
     for one in seen:
-        assert web.post(f"/api/handovers/{one}/showings").status_code == 410  # shown once, never again
+        assert (
+            web.post(f"/api/handovers/{one}/showings").status_code == 410
+        )  # shown once, never again
     assert {answer.status_code for answer in second.values()} <= {200, 410}
     # Of those whose answer was lost, each hand had at most one; whoever lost it has a new one made.
     assert sum(answer.status_code == 410 for answer in second.values()) <= HANDS
-    values = [*seen.values(), *(answer.json()["value"] for answer in second.values() if answer.status_code == 200)]
+    values = [
+        *seen.values(),
+        *(answer.json()["value"] for answer in second.values() if answer.status_code == 200),
+    ]
     assert len(set(values)) == len(values)
     over = state(found)
     assert over["shown"] == [1]

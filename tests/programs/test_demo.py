@@ -1,4 +1,6 @@
-"""``bin/demo`` itself: starts everything, prints address and logins, keeps its data, stops everything at Ctrl-C."""
+"""``bin/demo`` itself: starts everything, prints address and logins, keeps its data, stops
+everything at Ctrl-C.
+"""
 
 from __future__ import annotations
 
@@ -27,9 +29,20 @@ def port() -> Iterator[int]:
 
 
 def start(*words: str) -> subprocess.Popen[str]:
-    environment = {key: value for key, value in os.environ.items() if not key.startswith(("NEATLATCH", "DJANGO"))}
-    return subprocess.Popen([sys.executable, "-m", "neatlatch.demo", *words], cwd=ROOT, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE,
-                            text=True, start_new_session=True)  # fmt: skip
+    environment = {
+        key: value
+        for key, value in os.environ.items()
+        if not key.startswith(("NEATLATCH", "DJANGO"))
+    }
+    return subprocess.Popen(
+        [sys.executable, "-m", "neatlatch.demo", *words],
+        cwd=ROOT,
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+        start_new_session=True,
+    )
 
 
 def read_until_ready(demo: subprocess.Popen[str]) -> str:
@@ -66,21 +79,34 @@ def stop(demo: subprocess.Popen[str]) -> None:
 
 
 def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
-    left = ROOT / "var" / "demo" / str(port) / "logins.json"  # of a demo that somebody wants no more
+    left = (
+        ROOT / "var" / "demo" / str(port) / "logins.json"
+    )  # of a demo that somebody wants no more
     left.parent.mkdir(parents=True)
     left.write_text("{}")
     demo = start("--port", str(port), "--fresh")
     said = read_until_ready(demo)
     address = f"http://localhost:{port}"
     assert address in said
-    logins = {line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")}
+    logins = {
+        line.split()[1]: line.split()[2] for line in said.splitlines() if line.startswith("   ")
+    }
     assert set(logins) == {"morag", "ewan", "isla", "hamish", "rowan"}
 
     web = httpx.Client(base_url=address, timeout=90, verify=NOBODY)
     web.headers["X-CSRFToken"] = web.get("/api/session").json()["csrf"]
-    assert web.post("/api/session", json={"username": "morag", "password": logins["morag"]}).status_code == 200
+    assert (
+        web.post(
+            "/api/session", json={"username": "morag", "password": logins["morag"]}
+        ).status_code
+        == 200
+    )
     states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}
-    assert (states["cargo-manifests"], states["cargo-manifests-sandbox"], states["cargo-manifests-staging"]) == (
+    assert (
+        states["cargo-manifests"],
+        states["cargo-manifests-sandbox"],
+        states["cargo-manifests-staging"],
+    ) == (
         "open",
         "latched",
         "not_proven",
@@ -88,7 +114,12 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     assert len(states) >= 30
     # Every connection that nobody slipped works, and those that were do not.
     story = yaml.safe_load((ROOT / "neatlatch" / "demo" / "scenario.yaml").read_text())
-    for told in (one for application in story["applications"] for one in application["connections"] if not one.get("by_hand")):
+    for told in (
+        one
+        for application in story["applications"]
+        for one in application["connections"]
+        if not one.get("by_hand")
+    ):
         works_all_the_same = set(told.get("slip", {})) <= {"vendor_shared", "ends_in_hours"}
         assert (states[told["ref"]] == "latched") is works_all_the_same, told["ref"]
 

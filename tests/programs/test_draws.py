@@ -1,4 +1,6 @@
-"""Users of connections at the door of a desk that runs: many draws at once, a relayed run whose token ends, and the command line."""
+"""Users of connections at the door of a desk that runs: many draws at once, a relayed run whose
+token ends, and the command line.
+"""
 
 from __future__ import annotations
 
@@ -52,11 +54,17 @@ COUNT_OF_DRAWS = 20_000 if WHOLE else 1_000
 AT_ONCE = 400
 
 
-async def many(url: str, key: str, count: int, path: str, sent: Callable[[], object] = lambda: None) -> list[int]:
-    """So many requests at once, each on a line of its own; a client library's pool would be slower than what is tested. ``sent`` is called for each that is
-    under way."""
+async def many(
+    url: str, key: str, count: int, path: str, sent: Callable[[], object] = lambda: None
+) -> list[int]:
+    """So many requests at once, each on a line of its own; a client library's pool would be slower
+    than what is tested. ``sent`` is called for each that is under way.
+    """
     host, port = url.removeprefix("http://").split(":")
-    request = f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer {key}\r\nConnection: close\r\n\r\n".encode()
+    request = (
+        f"GET {path} HTTP/1.1\r\nHost: {host}:{port}\r\nAuthorization: Bearer "
+        f"{key}\r\nConnection: close\r\n\r\n"
+    ).encode()
     room = asyncio.Semaphore(AT_ONCE)
 
     async def one() -> int:
@@ -72,10 +80,15 @@ async def many(url: str, key: str, count: int, path: str, sent: Callable[[], obj
 
 
 @pytest.mark.parametrize("left", [15, -5], ids=["about to end", "ended"])
-def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], world: World, left: int) -> None:
+def test_a_thousand_draws_at_once_and_one_renewal(
+    desk: tuple[Desk, str], world: World, left: int
+) -> None:
     (found, key), stand_ins = desk, world.stand_ins
     world.clock.jump(seconds=LIFE - left)  # since the sign-in, and then since the renewal before
-    issued, before = stand_ins.calls("issued:refresh_token"), int(found.python(COUNT.format(way="draw")))
+    issued, before = (
+        stand_ins.calls("issued:refresh_token"),
+        int(found.python(COUNT.format(way="draw"))),
+    )
     stand_ins.fault("hold", where="token")  # the renewal is under way until hundreds have asked
     asked: list[None] = []
 
@@ -86,7 +99,13 @@ def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], world:
 
     async def run() -> list[int]:
         releasing = asyncio.create_task(asyncio.to_thread(release))
-        got = await many(found.url, key, COUNT_OF_DRAWS, "/draw/cargo-manifests-sandbox", lambda: asked.append(None))
+        got = await many(
+            found.url,
+            key,
+            COUNT_OF_DRAWS,
+            "/draw/cargo-manifests-sandbox",
+            lambda: asked.append(None),
+        )
         await releasing
         return got
 
@@ -96,19 +115,26 @@ def test_a_thousand_draws_at_once_and_one_renewal(desk: tuple[Desk, str], world:
     assert int(found.python(COUNT.format(way="draw"))) == before + COUNT_OF_DRAWS
 
 
-def test_the_relay_with_a_token_that_ends_in_the_middle(desk: tuple[Desk, str], world: World) -> None:
+def test_the_relay_with_a_token_that_ends_in_the_middle(
+    desk: tuple[Desk, str], world: World
+) -> None:
     (found, key), stand_ins = desk, world.stand_ins
 
     async def run() -> list[int]:
         before = stand_ins.calls("api")
-        begun = asyncio.create_task(many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests"))
-        await asyncio.to_thread(wait_until, lambda: stand_ins.calls("api") > before + 20, what="the first of them")
+        begun = asyncio.create_task(
+            many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests")
+        )
+        await asyncio.to_thread(
+            wait_until, lambda: stand_ins.calls("api") > before + 20, what="the first of them"
+        )
         await asyncio.to_thread(stand_ins.age, 2000, "access")
         return await begun
 
     issued = stand_ins.calls("issued:refresh_token")
     answers = asyncio.run(run())
-    # On a busy machine some wait for longer than the relay lets them; none is refused because of the token.
+    # On a busy machine some wait for longer than the relay lets them; none is refused because of
+    # the token.
     assert set(answers) <= {200, 429}
     assert answers.count(200) > 75
     assert stand_ins.calls("issued:refresh_token") == issued + 1
@@ -119,13 +145,21 @@ def test_the_command_line_draws_lists_and_tests(desk: tuple[Desk, str]) -> None:
 
     def nlatch(*words: str, own: str = key) -> tuple[int, str, str]:
         environment = {**os.environ, "NLATCH_URL": found.url, "NLATCH_KEY": own}
-        done = subprocess.run([sys.executable, "-m", "neatlatch.cli", *words], cwd=ROOT, env=environment, capture_output=True, text=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "neatlatch.cli", *words],
+            cwd=ROOT,
+            env=environment,
+            capture_output=True,
+            text=True,
+        )
         return done.returncode, done.stdout, done.stderr
 
     status, out, _ = nlatch("draw", "cargo-manifests-sandbox")
     assert status == 0
     assert out.startswith("Authorization: Bearer ")
-    assert json.loads(nlatch("draw", "cargo-manifests-sandbox", "--json")[1])["base"].startswith("https://localhost:")
+    assert json.loads(nlatch("draw", "cargo-manifests-sandbox", "--json")[1])["base"].startswith(
+        "https://localhost:"
+    )
     assert "cargo-manifests-sandbox" in nlatch("list")[1]
     status, out, _ = nlatch("test", "cargo-manifests-sandbox")
     assert (status, out.count("ok ")) == (0, 6), out

@@ -1,4 +1,6 @@
-"""The firm's applications accept what the house authority issues, and refuse what it revoked, within seconds: one asks, the other checks by itself."""
+"""The firm's applications accept what the house authority issues, and refuse what it revoked,
+within seconds: one asks, the other checks by itself.
+"""
 
 from __future__ import annotations
 
@@ -27,24 +29,50 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.core.registration import ClientMetadata
+
 logins = load({port}, only=("berth-booking", "fuel-ledger", "crew-roster"))
 by = Person.objects.get(username="morag")
 made = {{}}
-for key, scheme, scopes in (("berth-booking", "oauth2_client", ("berths.read",)), ("fuel-ledger", "bearer", ("ledger.read",))):
-    place = Place.objects.select_related("application", "environment").get(application__key=key, environment__key="production")
-    fields = ClientMetadata("A test", ("t@gannet.example",), grants=("client_credentials",) if scheme == "oauth2_client" else (), scopes=frozenset(scopes))
+for key, scheme, scopes in (
+    ("berth-booking", "oauth2_client", ("berths.read",)),
+    ("fuel-ledger", "bearer", ("ledger.read",)),
+):
+    place = Place.objects.select_related("application", "environment").get(
+        application__key=key, environment__key="production"
+    )
+    fields = ClientMetadata(
+        "A test",
+        ("t@gannet.example",),
+        grants=("client_credentials",) if scheme == "oauth2_client" else (),
+        scopes=frozenset(scopes),
+    )
     client, handover = issuing.register(by, place, fields, scheme)
-    made[key] = [str(client.pk), client.client_id, house.take(by, handover), str(handover.credential_id)]
-place = Place.objects.select_related("application", "environment").get(application__key="crew-roster", environment__key="production")
+    made[key] = [
+        str(client.pk),
+        client.client_id,
+        house.take(by, handover),
+        str(handover.credential_id),
+    ]
+place = Place.objects.select_related("application", "environment").get(
+    application__key="crew-roster", environment__key="production"
+)
 roles = {{}}
 for name, role in (("a planner", "planner"), ("a reader", "reader")):
     client, issued, handover = certificates.register(by, place, name, certificates.Asked("client"))
     roles[certificates.uri_of(client)] = role
     made[name] = [str(client.pk), str(issued.pk), house.take(by, handover)]
-roles |= {{certificates.uri_of(one): "reader" for one in Client.objects.filter(place=place, name="Rest hours display")}}
+roles |= {{
+    certificates.uri_of(one): "reader"
+    for one in Client.objects.filter(place=place, name="Rest hours display")
+}}
 house.set_up_by_list(place, roles, {port})
 user = User.objects.get(name="Rest hours display")
-users.use_connection(by, Connection.objects.get(ref="berth-booking-display"), users.Given(user.name, "", user.kind, user.owner_name, user.runs), ["GET /bookings"])
+users.use_connection(
+    by,
+    Connection.objects.get(ref="berth-booking-display"),
+    users.Given(user.name, "", user.kind, user.owner_name, user.runs),
+    ["GET /bookings"],
+)
 client, handover = drawing.give(by, user, "certificate", "draw")
 made["draws"] = [str(client.pk), str(handover.credential_id), house.take(by, handover)]
 key, handover = drawing.give(by, user, "key", "draw")
@@ -57,7 +85,11 @@ print(json.dumps({{"password": logins["morag"][1], **made}}))
 def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, dict[str, list[str]]]]:
     from tests.settings import HOME_OF_TESTS
 
-    found = Desk(HOME_OF_TESTS / "accepted", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    found = Desk(
+        HOME_OF_TESTS / "accepted",
+        stand_ins,
+        HOME_OF_TESTS / "standins" / "certificates" / "root.pem",
+    )
     found.migrate()
     made = json.loads(found.python(FILL.format(port=stand_ins.port)).splitlines()[-1])
     found.start("desk")
@@ -70,40 +102,72 @@ def _trusted() -> httpx.Client:
 
     from tests.settings import HOME_OF_TESTS
 
-    return httpx.Client(verify=ssl.create_default_context(cafile=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem")), timeout=30)
+    return httpx.Client(
+        verify=ssl.create_default_context(
+            cafile=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+        ),
+        timeout=30,
+    )
 
 
-def test_one_that_asks_takes_a_key_and_refuses_it_once_revoked(desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns) -> None:
+def test_one_that_asks_takes_a_key_and_refuses_it_once_revoked(
+    desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns
+) -> None:
     found, made = desk
     _, _, key, credential = made["fuel-ledger"]
-    api, own = f"{stand_ins.secured('fuel', 'production')}/api/entries", {"Authorization": f"Bearer {key}"}
+    api, own = (
+        f"{stand_ins.secured('fuel', 'production')}/api/entries",
+        {"Authorization": f"Bearer {key}"},
+    )
     web = _trusted()
     assert web.get(api, headers=own).status_code == 200
-    assert web.put(f"{api}/1", headers=own, json={"vessel": "Auk", "litres": "1"}).status_code == 403  # the scope was not given
-    assert web.get(f"{stand_ins.secured('fuel', 'sandbox')}/api/entries", headers=own).status_code == 401  # issued for Production
+    assert (
+        web.put(f"{api}/1", headers=own, json={"vessel": "Auk", "litres": "1"}).status_code == 403
+    )  # the scope was not given
+    assert (
+        web.get(f"{stand_ins.secured('fuel', 'sandbox')}/api/entries", headers=own).status_code
+        == 401
+    )  # issued for Production
     assert web.get(api, headers={"Authorization": f"Bearer {key[:-1]}"}).status_code == 401
     administrator = found.client("morag", str(made["password"]))
-    administrator.post(f"/api/credentials/{credential}/revocations", json={"why": "a test"}).raise_for_status()
+    administrator.post(
+        f"/api/credentials/{credential}/revocations", json={"why": "a test"}
+    ).raise_for_status()
     assert web.get(api, headers=own).status_code == 401
 
 
-def test_one_that_checks_by_itself_learns_of_a_revocation(desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns) -> None:
+def test_one_that_checks_by_itself_learns_of_a_revocation(
+    desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns
+) -> None:
     found, made = desk
     client, client_id, secret, _ = made["berth-booking"]
     api, web = f"{stand_ins.secured('berths', 'production')}/api/bookings", _trusted()
 
     def token() -> dict[str, str]:
-        answer = web.post(f"{found.url}/house/production/token", data={"grant_type": "client_credentials"}, auth=(client_id, secret))
+        answer = web.post(
+            f"{found.url}/house/production/token",
+            data={"grant_type": "client_credentials"},
+            auth=(client_id, secret),
+        )
         return {"Authorization": f"Bearer {answer.raise_for_status().json()['access_token']}"}
 
     first = token()
     assert web.get(api, headers=first).status_code == 200
     administrator = found.client("morag", str(made["password"]))
     administrator.post("/api/house/production/signing-keys").raise_for_status()
-    assert web.get(api, headers=token()).status_code == 200  # the old key signs until every receiver knows the new one
-    ended = administrator.post(f"/api/clients/{client}/token-revocations", json={"why": "a test"}).raise_for_status().json()
+    assert (
+        web.get(api, headers=token()).status_code == 200
+    )  # the old key signs until every receiver knows the new one
+    ended = (
+        administrator.post(f"/api/clients/{client}/token-revocations", json={"why": "a test"})
+        .raise_for_status()
+        .json()
+    )
     assert ended["ended"] == 2
-    wait_until(lambda: web.get(api, headers=first).status_code == 401, what="the refusal of the revoked token")
+    wait_until(
+        lambda: web.get(api, headers=first).status_code == 401,
+        what="the refusal of the revoked token",
+    )
     assert web.get(api, headers=token()).status_code == 200  # the client itself was not revoked
 
 
@@ -113,14 +177,20 @@ def _shows(found: Desk, pem: str, trust: str = "") -> httpx.Client:
 
     from tests.settings import HOME_OF_TESTS
 
-    context = ssl.create_default_context(cafile=trust or str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"))
+    context = ssl.create_default_context(
+        cafile=trust or str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    )
     file = found.home / f"shown-{len(list(found.home.iterdir()))}.pem"
     file.write_text(pem)
     context.load_cert_chain(file)
-    return httpx.Client(verify=context, timeout=30, limits=httpx.Limits(max_keepalive_connections=0))
+    return httpx.Client(
+        verify=context, timeout=30, limits=httpx.Limits(max_keepalive_connections=0)
+    )
 
 
-def test_one_that_takes_certificates_refuses_a_listed_one(desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns) -> None:
+def test_one_that_takes_certificates_refuses_a_listed_one(
+    desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns
+) -> None:
     found, made = desk
     api = f"{stand_ins.secured('crew', 'production')}/shifts"
     planner, reader = _shows(found, made["a planner"][2]), _shows(found, made["a reader"][2])
@@ -129,54 +199,113 @@ def test_one_that_takes_certificates_refuses_a_listed_one(desk: tuple[Desk, dict
     assert planner.delete(f"{api}/7").status_code == 204
     assert reader.get(api).status_code == 200
     assert reader.put(f"{api}/7", json={"vessel": "Auk"}).status_code == 403
-    assert planner.get(f"{stand_ins.secured('crew', 'sandbox')}/shifts").status_code == 401  # issued for Production
+    assert (
+        planner.get(f"{stand_ins.secured('crew', 'sandbox')}/shifts").status_code == 401
+    )  # issued for Production
     administrator = found.client("morag", str(made["password"]))
     body = {"reason": "keyCompromise", "why": "a test"}
-    administrator.post(f"/api/certificates/{made['a planner'][1]}/revocations", json=body).raise_for_status()
-    wait_until(lambda: planner.get(api).status_code == 401, what="the refusal of the revoked certificate")
+    administrator.post(
+        f"/api/certificates/{made['a planner'][1]}/revocations", json=body
+    ).raise_for_status()
+    wait_until(
+        lambda: planner.get(api).status_code == 401, what="the refusal of the revoked certificate"
+    )
     assert reader.get(api).status_code == 200
     # The one that replaces it is let in by the same account, which is named in it.
     client = made["a planner"][0]
-    again = administrator.post(f"/api/clients/{client}/certificates", json={}).raise_for_status().json()
-    shown = administrator.post(f"/api/handovers/{again['handover']}/showings").raise_for_status().json()["value"]
+    again = (
+        administrator.post(f"/api/clients/{client}/certificates", json={}).raise_for_status().json()
+    )
+    shown = (
+        administrator.post(f"/api/handovers/{again['handover']}/showings")
+        .raise_for_status()
+        .json()["value"]
+    )
     assert _shows(found, shown).put(f"{api}/8", json={"vessel": "Auk"}).status_code == 201
 
 
-def test_a_user_draws_with_a_certificate(desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns) -> None:
+def test_a_user_draws_with_a_certificate(
+    desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns
+) -> None:
     found, made = desk
     client, credential, pem = made["draws"]
     port = free_ports()
     with (found.home / "door.log").open("wb") as out:
-        found.programs["door"] = subprocess.Popen([sys.executable, "-m", "neatlatch.cli", "door", "--port", str(port)], cwd=ROOT, env=found.environment,
-                                                  stdout=out, stderr=out, start_new_session=True)  # fmt: skip
+        found.programs["door"] = subprocess.Popen(
+            [sys.executable, "-m", "neatlatch.cli", "door", "--port", str(port)],
+            cwd=ROOT,
+            env=found.environment,
+            stdout=out,
+            stderr=out,
+            start_new_session=True,
+        )
     trust, door = found.home / "trust.pem", f"https://localhost:{port}"
     trust.write_bytes(httpx.get(f"{found.url}/house/production/trust.pem", verify=NOBODY).content)
-    wait_until(lambda: _shows(found, pem, str(trust)).get(f"{door}/alive").is_success, 30, "the start of the door")
+    wait_until(
+        lambda: _shows(found, pem, str(trust)).get(f"{door}/alive").is_success,
+        30,
+        "the start of the door",
+    )
     file = found.home / "own.pem"
     file.write_text(pem)
-    environment = {**found.environment, "NLATCH_URL": door, "NLATCH_CA": str(trust), "NLATCH_CERTIFICATE": str(file)}
+    environment = {
+        **found.environment,
+        "NLATCH_URL": door,
+        "NLATCH_CA": str(trust),
+        "NLATCH_CERTIFICATE": str(file),
+    }
     listed = subprocess.run(
-        [sys.executable, "-m", "neatlatch.cli", "list"], cwd=ROOT, env=environment, capture_output=True, text=True, check=False
+        [sys.executable, "-m", "neatlatch.cli", "list"],
+        cwd=ROOT,
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
     )
-    assert [line.split()[0] for line in listed.stdout.splitlines()] == ["berth-booking-display", "crew-roster-display"], listed.stderr
-    drawn = subprocess.run([sys.executable, "-m", "neatlatch.cli", "draw", "berth-booking-display"], cwd=ROOT, env=environment, capture_output=True, text=True,
-                           check=False)  # fmt: skip
+    assert [line.split()[0] for line in listed.stdout.splitlines()] == [
+        "berth-booking-display",
+        "crew-roster-display",
+    ], listed.stderr
+    drawn = subprocess.run(
+        [sys.executable, "-m", "neatlatch.cli", "draw", "berth-booking-display"],
+        cwd=ROOT,
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert drawn.stdout.startswith("Authorization: Bearer "), drawn.stderr
     name, _, value = drawn.stdout.strip().partition(": ")
-    assert _trusted().get(f"{stand_ins.secured('berths', 'production')}/api/bookings", headers={name: value}).status_code == 200
-    # Crew roster is called with a certificate, which no header carries: the relay is told, and was not permitted.
+    assert (
+        _trusted()
+        .get(f"{stand_ins.secured('berths', 'production')}/api/bookings", headers={name: value})
+        .status_code
+        == 200
+    )
+    # Crew roster is called with a certificate, which no header carries: the relay is told, and was
+    # not permitted.
     web = _shows(found, pem, str(trust))
     assert web.get(f"{door}/draw/crew-roster-display").status_code == 409
-    assert httpx.get(f"{found.url}/draw", headers={"Client-Cert": ":MIIB:"}, verify=NOBODY).status_code == 401
+    assert (
+        httpx.get(f"{found.url}/draw", headers={"Client-Cert": ":MIIB:"}, verify=NOBODY).status_code
+        == 401
+    )
     import ssl
 
     keyed = httpx.Client(verify=ssl.create_default_context(cafile=str(trust)), timeout=30)
     assert keyed.get(f"{door}/draw").status_code == 401
-    assert keyed.get(f"{door}/draw", headers={"Authorization": f"Bearer {made['key'][0]}"}).status_code == 200
+    assert (
+        keyed.get(f"{door}/draw", headers={"Authorization": f"Bearer {made['key'][0]}"}).status_code
+        == 200
+    )
     other = _shows(found, made["a reader"][2], str(trust))
-    assert other.get(f"{door}/draw").status_code == 401  # a good certificate, for another application
+    assert (
+        other.get(f"{door}/draw").status_code == 401
+    )  # a good certificate, for another application
     administrator = found.client("morag", str(made["password"]))
-    administrator.post(f"/api/credentials/{credential}/revocations", json={"why": "a test"}).raise_for_status()
+    administrator.post(
+        f"/api/credentials/{credential}/revocations", json={"why": "a test"}
+    ).raise_for_status()
     assert web.get(f"{door}/draw").status_code == 401
     turned = administrator.get(f"/api/clients/{client}/issued").json()["turned"]
     assert turned[0]["what"] == "certificate revoked"
@@ -185,52 +314,88 @@ def test_a_user_draws_with_a_certificate(desk: tuple[Desk, dict[str, list[str]]]
     assert "Traceback" not in told
 
 
-def test_a_connection_of_ours_signs_in_at_the_house(desk: tuple[Desk, dict[str, list[str]]]) -> None:
+def test_a_connection_of_ours_signs_in_at_the_house(
+    desk: tuple[Desk, dict[str, list[str]]],
+) -> None:
     found, made = desk
     administrator = found.client("morag", str(made["password"]))
     found.start("worker")
     test = administrator.post("/api/connections/berth-booking-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), what="the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(
+            administrator.get(f"/api/tests/{test['id']}").json()
+        ),
+        what="the test",
     )
     assert done["passed"], done["rungs"][-1]
-    pins = {one["key"]: one["fit"] for one in administrator.get("/api/connections/berth-booking-display").json()["pins"]}
+    pins = {
+        one["key"]: one["fit"]
+        for one in administrator.get("/api/connections/berth-booking-display").json()["pins"]
+    }
     assert set(pins.values()) <= {"fits", "not_asked"}
 
 
-def test_a_connection_of_ours_shows_a_certificate_of_the_house(desk: tuple[Desk, dict[str, list[str]]]) -> None:
+def test_a_connection_of_ours_shows_a_certificate_of_the_house(
+    desk: tuple[Desk, dict[str, list[str]]],
+) -> None:
     found, made = desk
     administrator = found.client("morag", str(made["password"]))
     test = administrator.post("/api/connections/crew-roster-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(administrator.get(f"/api/tests/{test['id']}").json()), what="the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(
+            administrator.get(f"/api/tests/{test['id']}").json()
+        ),
+        what="the test",
     )
     assert done["passed"], done["rungs"][-1]
-    pins = {one["key"]: (one["fit"], one["why"]) for one in administrator.get("/api/connections/crew-roster-display").json()["pins"]}
+    pins = {
+        one["key"]: (one["fit"], one["why"])
+        for one in administrator.get("/api/connections/crew-roster-display").json()["pins"]
+    }
     assert {fit for fit, _ in pins.values()} <= {"fits", "not_asked"}, pins
 
 
 @pytest.mark.parametrize("ref", ["berth-booking-display", "crew-roster-display"])
-def test_a_credential_of_the_house_is_replaced(desk: tuple[Desk, dict[str, list[str]]], ref: str) -> None:
-    """A client secret and a certificate: made, proven before anything uses it, switched, the old one revoked and proven refused."""
+def test_a_credential_of_the_house_is_replaced(
+    desk: tuple[Desk, dict[str, list[str]]], ref: str
+) -> None:
+    """A client secret and a certificate: made, proven before anything uses it, switched, the old
+    one revoked and proven refused.
+    """
     found, made = desk
     web = found.client("morag", str(made["password"]))
-    held = next(one for one in web.get("/api/credentials").json()["items"] if one["connections"] == [ref] and one["state"] == "active")
-    if ref == "berth-booking-display":  # the demo has made a second one by hand, and only two may live
+    held = next(
+        one
+        for one in web.get("/api/credentials").json()["items"]
+        if one["connections"] == [ref] and one["state"] == "active"
+    )
+    if (
+        ref == "berth-booking-display"
+    ):  # the demo has made a second one by hand, and only two may live
         second = next(
             one
             for one in web.get("/api/credentials").json()["items"]
             if one["client_key"] == held["client_key"] and one["id"] != held["id"]
         )
-        web.post(f"/api/credentials/{second['id']}/revocations", json={"why": "a test"}).raise_for_status()
+        web.post(
+            f"/api/credentials/{second['id']}/revocations", json={"why": "a test"}
+        ).raise_for_status()
 
     def act(what: str, **body: object) -> dict[str, str]:
         nonlocal last
-        answer = web.post(f"{at}/{what}", json=body) if body or what in ("makings", "retirements") else web.post(f"{at}/{what}")
+        answer = (
+            web.post(f"{at}/{what}", json=body)
+            if body or what in ("makings", "retirements")
+            else web.post(f"{at}/{what}")
+        )
         last = answer.raise_for_status().json()
         return {one["key"]: one["state"] for one in last["steps"]}
 
-    last = web.post(f"/api/credentials/{held['id']}/replacements", json={"way": "house"}).raise_for_status().json()
+    last = (
+        web.post(f"/api/credentials/{held['id']}/replacements", json={"way": "house"})
+        .raise_for_status()
+        .json()
+    )
     at = f"/api/replacements/{last['id']}"
     assert act("makings")["prove"] == "now"
     assert last["handover"] is None  # it goes from safe to safe
@@ -245,6 +410,9 @@ def test_a_credential_of_the_house_is_replaced(desk: tuple[Desk, dict[str, list[
     assert last["outcome"] == "done", last["said"]
     test = web.post(f"/api/connections/{ref}/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(web.get(f"/api/tests/{test['id']}").json()), what="the test"
+        lambda: (lambda one: one if one["state"] == "done" else None)(
+            web.get(f"/api/tests/{test['id']}").json()
+        ),
+        what="the test",
     )
     assert done["passed"], done["rungs"][-1]

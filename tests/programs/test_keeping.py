@@ -1,4 +1,6 @@
-"""The safe itself: re-keyed while everything runs and killed in the middle of it, backed up and restored, and refusing to start without its key."""
+"""The safe itself: re-keyed while everything runs and killed in the middle of it, backed up and
+restored, and refusing to start without its key.
+"""
 
 from __future__ import annotations
 
@@ -36,17 +38,47 @@ from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.estate.users import services as users
+
 story = yaml.safe_load(SCENARIO.read_text())
 load_environments(story)
 logins = load_people(story)
 by, kept = Person.objects.get(username="morag"), shipped()["lost-property"]
-applications.add_by_hand(by, kept["name"], "production", {"api_base": "https://lost.example/api"}, kept["profile"], "", "Passengers")
+applications.add_by_hand(
+    by,
+    kept["name"],
+    "production",
+    {"api_base": "https://lost.example/api"},
+    kept["profile"],
+    "",
+    "Passengers",
+)
 place = Place.objects.select_related("application", "environment").get()
-connections.create(by, place, "lost-property", BEARER, None, {"api_base": "https://lost.example/api"}, [], {"token": "a-made-up-token-of-theirs"})
-use = users.use_connection(by, Connection.objects.get(), users.Given("Found items page", "", "agent", "Web team", "always"), ["GET /items"])
+connections.create(
+    by,
+    place,
+    "lost-property",
+    BEARER,
+    None,
+    {"api_base": "https://lost.example/api"},
+    [],
+    {"token": "a-made-up-token-of-theirs"},
+)
+use = users.use_connection(
+    by,
+    Connection.objects.get(),
+    users.Given("Found items page", "", "agent", "Web team", "always"),
+    ["GET /items"],
+)
 _, handover = drawing.give(by, use.user, "key", "draw", leave=Leave("a test"))
 Place.objects.update(house=True)
-certificates.register(by, Place.objects.select_related("application", "environment").get(application__key="lost-property"), "A till", certificates.Asked("client"))
+certificates.register(
+    by,
+    Place.objects.select_related("application", "environment").get(
+        application__key="lost-property"
+    ),
+    "A till",
+    certificates.Asked("client"),
+)
 for number in range(420):
     keep(f"an old secret, number {number}", client=None, source="pasted", by="morag")
 print(json.dumps({"password": logins["morag"][1], "key": house.take(by, handover)}))
@@ -56,12 +88,22 @@ import json
 from neatlatch.desk.authority import rekeying
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.journal import services
+
 opened = versions = 0
 for model, field in safe.sealed_fields():
     for row in model.objects.filter(**{f"{field}__isnull": False}):
         safe.unseal(getattr(row, field), row.place_of(field))
         opened += 1
-print(json.dumps({"opened": opened, "behind": rekeying.behind(), "version": safe.current_version(), "journal": services.check().fault}))
+print(
+    json.dumps(
+        {
+            "opened": opened,
+            "behind": rekeying.behind(),
+            "version": safe.current_version(),
+            "journal": services.check().fault,
+        }
+    )
+)
 """
 
 
@@ -69,7 +111,11 @@ print(json.dumps({"opened": opened, "behind": rekeying.behind(), "version": safe
 def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, dict[str, str]]]:
     from tests.settings import HOME_OF_TESTS
 
-    found = Desk(HOME_OF_TESTS / "keeping", stand_ins, HOME_OF_TESTS / "standins" / "certificates" / "root.pem")
+    found = Desk(
+        HOME_OF_TESTS / "keeping",
+        stand_ins,
+        HOME_OF_TESTS / "standins" / "certificates" / "root.pem",
+    )
     found.migrate()
     made = json.loads(found.python(FILL).splitlines()[-1])
     found.start()
@@ -80,7 +126,12 @@ def desk(stand_ins: StandIns) -> Iterator[tuple[Desk, dict[str, str]]]:
 def nlatch(desk: Desk, *words: str, home: Path | None = None) -> subprocess.CompletedProcess[str]:
     environment = desk.environment | ({"NEATLATCH_HOME": str(home)} if home else {})
     return subprocess.run(
-        [sys.executable, "-m", "neatlatch.cli", *words], cwd=ROOT, env=environment, capture_output=True, text=True, check=False
+        [sys.executable, "-m", "neatlatch.cli", *words],
+        cwd=ROOT,
+        env=environment,
+        capture_output=True,
+        text=True,
+        check=False,
     )
 
 
@@ -90,10 +141,17 @@ def sealed(desk: Desk) -> dict[str, Any]:
 
 
 def draw(desk: Desk, key: str) -> int:
-    return httpx.get(f"{desk.url}/draw/lost-property", headers={"Authorization": f"Bearer {key}"}, timeout=60, verify=NOBODY).status_code
+    return httpx.get(
+        f"{desk.url}/draw/lost-property",
+        headers={"Authorization": f"Bearer {key}"},
+        timeout=60,
+        verify=NOBODY,
+    ).status_code
 
 
-def test_rekeyed_while_it_runs_and_killed_in_the_middle(desk: tuple[Desk, dict[str, str]], stand_ins: StandIns) -> None:
+def test_rekeyed_while_it_runs_and_killed_in_the_middle(
+    desk: tuple[Desk, dict[str, str]], stand_ins: StandIns
+) -> None:
     found, made = desk
     before = sealed(found)
     assert (before["version"], before["behind"]) == (1, 0)
@@ -108,7 +166,11 @@ def test_rekeyed_while_it_runs_and_killed_in_the_middle(desk: tuple[Desk, dict[s
     for hand in hands:
         hand.start()
     running = subprocess.Popen(
-        [sys.executable, "-m", "neatlatch.cli", "safe", "rekey"], cwd=ROOT, env=found.environment, stdout=subprocess.PIPE, text=True
+        [sys.executable, "-m", "neatlatch.cli", "safe", "rekey"],
+        cwd=ROOT,
+        env=found.environment,
+        stdout=subprocess.PIPE,
+        text=True,
     )
     assert running.stdout is not None
     assert "200" in running.stdout.readline()
@@ -128,7 +190,9 @@ def test_rekeyed_while_it_runs_and_killed_in_the_middle(desk: tuple[Desk, dict[s
     assert len(answers) > 3
     # What is sealed now, by a program that was started before the new key, is sealed with it.
     web = found.client("morag", made["password"])
-    web.post("/api/connections/lost-property/secrets", json={"secret": "another-made-up-token-of-theirs"}).raise_for_status()
+    web.post(
+        "/api/connections/lost-property/secrets", json={"secret": "another-made-up-token-of-theirs"}
+    ).raise_for_status()
     assert sealed(found)["behind"] == 0
     os.utime(found.home / "safe.key")  # however long all this took
     refused = nlatch(found, "safe", "drop-old")
@@ -140,25 +204,36 @@ def test_rekeyed_while_it_runs_and_killed_in_the_middle(desk: tuple[Desk, dict[s
     assert draw(found, made["key"]) == 200
 
 
-def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]], tmp_path: Path) -> None:
+def test_backed_up_while_it_runs_and_restored(
+    desk: tuple[Desk, dict[str, str]], tmp_path: Path
+) -> None:
     found, made = desk
-    beside = nlatch(found, "backup", str(tmp_path / "copy"), "--keys", str(tmp_path / "copy" / "keys"))
+    beside = nlatch(
+        found, "backup", str(tmp_path / "copy"), "--keys", str(tmp_path / "copy" / "keys")
+    )
     assert beside.returncode == 1
     assert "place of their own" in beside.stderr
     done = nlatch(found, "backup", str(tmp_path / "copy"), "--keys", str(tmp_path / "keys"))
     assert done.returncode == 0, done.stderr
-    copy, key = next((tmp_path / "copy").glob("*.sqlite3")), next((tmp_path / "keys").glob("*.safe.key"))
+    copy, key = (
+        next((tmp_path / "copy").glob("*.sqlite3")),
+        next((tmp_path / "keys").glob("*.safe.key")),
+    )
     assert copy.with_suffix(".anchor").read_text().startswith("nlj1.")
     assert stat.S_IMODE(copy.stat().st_mode) == stat.S_IMODE(key.stat().st_mode) == 0o600
     assert b"an old secret" not in copy.read_bytes()
     elsewhere = tmp_path / "home"
     wrong = tmp_path / "wrong.key"
     told = json.loads(key.read_text())
-    wrong.write_text(json.dumps({**told, "sealing": dict.fromkeys(told["sealing"], "A" * 43 + "=")}))
+    wrong.write_text(
+        json.dumps({**told, "sealing": dict.fromkeys(told["sealing"], "A" * 43 + "=")})
+    )
     refused = nlatch(found, "restore", str(copy), "--key", str(wrong), home=elsewhere)
     assert refused.returncode == 1
     assert "not the one that this database was sealed with" in refused.stderr
-    assert list(elsewhere.glob("desk.sqlite3*")) == list(elsewhere.glob("safe.key*")) == []  # nothing was changed
+    assert (
+        list(elsewhere.glob("desk.sqlite3*")) == list(elsewhere.glob("safe.key*")) == []
+    )  # nothing was changed
     restored = nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere)
     assert restored.returncode == 0, restored.stderr
     assert "revoke it again" in restored.stdout
@@ -174,7 +249,12 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     assert "Nothing was changed" in refused.stderr
     assert (elsewhere / "desk.sqlite3").read_bytes() == kept
     assert (elsewhere / "won" / "aside" / unreadable.name).exists()
-    assert nlatch(found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere).returncode == 0
+    assert (
+        nlatch(
+            found, "restore", str(copy), "--key", str(key), "--replace", home=elsewhere
+        ).returncode
+        == 0
+    )
     assert list(elsewhere.glob("desk.sqlite3.before-*"))
     # What was to be saved belongs to the database that went, and went with it.
     assert list(elsewhere.glob("won.before-*/aside/client-gone.00.note"))
@@ -186,22 +266,38 @@ def test_backed_up_while_it_runs_and_restored(desk: tuple[Desk, dict[str, str]],
     assert "still has the database open" in busy.stderr
     junk = tmp_path / "junk.sqlite3"
     junk.write_bytes(b"not a database at all" * 100)
-    assert "not a backup" in nlatch(found, "restore", str(junk), "--key", str(key), "--replace", home=elsewhere).stderr
+    assert (
+        "not a backup"
+        in nlatch(
+            found, "restore", str(junk), "--key", str(key), "--replace", home=elsewhere
+        ).stderr
+    )
     with sqlite3.connect(copy) as opened:
         assert opened.execute("SELECT count(*) FROM credentials_credential").fetchone()[0] >= 400
 
 
-def test_does_not_start_without_the_right_key(desk: tuple[Desk, dict[str, str]], tmp_path: Path) -> None:
+def test_does_not_start_without_the_right_key(
+    desk: tuple[Desk, dict[str, str]], tmp_path: Path
+) -> None:
     found, _ = desk
     home = tmp_path / "home"
     home.mkdir()
-    with sqlite3.connect(found.home / "desk.sqlite3") as source, sqlite3.connect(home / "desk.sqlite3") as target:
+    with (
+        sqlite3.connect(found.home / "desk.sqlite3") as source,
+        sqlite3.connect(home / "desk.sqlite3") as target,
+    ):
         source.backup(target)
     environment = found.environment | {"NEATLATCH_HOME": str(home)}
 
     def says(*command: str) -> str:
         done = subprocess.run(
-            [sys.executable, *command], cwd=ROOT, env=environment, capture_output=True, text=True, timeout=60, check=False
+            [sys.executable, *command],
+            cwd=ROOT,
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+            check=False,
         )
         assert done.returncode != 0
         assert "Traceback" not in done.stderr
@@ -213,8 +309,20 @@ def test_does_not_start_without_the_right_key(desk: tuple[Desk, dict[str, str]],
     assert not (home / "safe.key").exists()  # no new one was made over the loss
     other = tmp_path / "other"
     other.mkdir()
-    subprocess.run([sys.executable, "-c", "import django; django.setup()\nfrom neatlatch.desk.ground.common import safe; safe.seal('x', 'y')"], cwd=ROOT, check=True,
-                   env=found.environment | {"NEATLATCH_HOME": str(other)}, capture_output=True)  # fmt: skip
+    subprocess.run(
+        [
+            sys.executable,
+            "-c",
+            (
+                "import django; django.setup()\nfrom neatlatch.desk.ground.common import safe; "
+                "safe.seal('x', 'y')"
+            ),
+        ],
+        cwd=ROOT,
+        check=True,
+        env=found.environment | {"NEATLATCH_HOME": str(other)},
+        capture_output=True,
+    )
     shutil.copy(other / "safe.key", home / "safe.key")
     assert "not the one that this database was sealed with" in says(*desk_command)
     (home / "safe.key").chmod(0o644)

@@ -1,4 +1,6 @@
-"""Several processes behind one socket: all answer, one pace holds for them, one that dies is replaced, and none outlives its parent."""
+"""Several processes behind one socket: all answer, one pace holds for them, one that dies is
+replaced, and none outlives its parent.
+"""
 
 from __future__ import annotations
 
@@ -21,9 +23,12 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services
+
 by = Person.objects.get(username="morag")
 Connection.objects.update(pace=5)
-_, handover = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw")
+_, handover = services.give(
+    by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw"
+)
 print(json.dumps(house.take(by, handover)))
 """
 
@@ -64,14 +69,24 @@ def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:
     statuses: list[int] = []
 
     def relay(count: int) -> None:
-        for _ in range(count):  # each on a connection of its own, which any of the processes may take
+        for _ in range(
+            count
+        ):  # each on a connection of its own, which any of the processes may take
             answer = httpx.get(
-                f"{desk.url}/relay/cargo-manifests-sandbox/manifests", headers={"Authorization": f"Bearer {key}"}, timeout=60, verify=NOBODY
+                f"{desk.url}/relay/cargo-manifests-sandbox/manifests",
+                headers={"Authorization": f"Bearer {key}"},
+                timeout=60,
+                verify=NOBODY,
             )
             statuses.append(answer.status_code)
 
     assert (
-        httpx.get(f"{desk.url}/draw/cargo-manifests-sandbox", headers={"Authorization": f"Bearer {key}"}, verify=NOBODY).status_code == 200
+        httpx.get(
+            f"{desk.url}/draw/cargo-manifests-sandbox",
+            headers={"Authorization": f"Bearer {key}"},
+            verify=NOBODY,
+        ).status_code
+        == 200
     )
     begun = time.monotonic()
     threads = [threading.Thread(target=relay, args=(8,)) for _ in range(3)]
@@ -80,12 +95,16 @@ def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:
     for thread in threads:
         thread.join()
     assert statuses == [200] * 24
-    # Five at once and five a second: the other nineteen take nearly four seconds, however many processes there are.
+    # Five at once and five a second: the other nineteen take nearly four seconds, however many
+    # processes there are.
     assert time.monotonic() - begun > 3.5
 
     before = children(parent)
     os.kill(min(before), signal.SIGKILL)
-    wait_until(lambda: len(children(parent)) == 2 and children(parent) != before, what="another in its place")
+    wait_until(
+        lambda: len(children(parent)) == 2 and children(parent) != before,
+        what="another in its place",
+    )
     wait_until(lambda: httpx.get(f"{desk.url}/alive", verify=NOBODY).is_success, what="the desk")
     web = desk.client("morag", world.password)
     assert web.get("/api/connections").status_code == 200
@@ -93,5 +112,7 @@ def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:
     left = children(parent)
     os.kill(parent, signal.SIGKILL)
     desk.programs.pop("desk").wait()
-    wait_until(lambda: not any(runs(process) for process in left), what="the end of all", seconds=60)
+    wait_until(
+        lambda: not any(runs(process) for process in left), what="the end of all", seconds=60
+    )
     desk.kill()

@@ -1,4 +1,6 @@
-"""Memory of the desk: after the first requests, which fill what is kept, thousands more leave it as it is."""
+"""Memory of the desk: after the first requests, which fill what is kept, thousands more leave it as
+it is.
+"""
 
 from __future__ import annotations
 
@@ -15,8 +17,9 @@ from .test_processes import MADE
 
 # Requests until what is kept is filled, and then.
 FIRST, THEN = (5_000, 50_000) if WHOLE else (600, 1_200)
-# Octets that the desk may have more afterwards: of an allocator that gives nothing back, not of anything that grows with requests. Fifty thousand that left
-# a hundred octets each would be five million.
+# Octets that the desk may have more afterwards: of an allocator that gives nothing back, not of
+# anything that grows with requests. Fifty thousand that left a hundred octets each would be five
+# million.
 MORE = (6 if WHOLE else 12) * 2**20
 
 
@@ -27,7 +30,11 @@ def desk(world: World) -> Desk:
 
 def memory(process: int) -> int:
     """Octets that a process holds (proc(5), VmRSS)."""
-    line = next(one for one in Path(f"/proc/{process}/status").read_text().splitlines() if one.startswith("VmRSS"))
+    line = next(
+        one
+        for one in Path(f"/proc/{process}/status").read_text().splitlines()
+        if one.startswith("VmRSS")
+    )
     return int(line.split()[1]) * 1024
 
 
@@ -35,9 +42,21 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
     key = json.loads(desk.python(MADE.replace("pace=5", "pace=1000")).splitlines()[-1])
     desk.start()
     web = desk.client("morag", world.password)
-    program = httpx.Client(base_url=desk.url, headers={"Authorization": f"Bearer {key}"}, timeout=90, verify=NOBODY)
-    looks = ["/api/today", "/api/connections", "/api/connections/cargo-manifests", "/api/credentials", "/api/applications", "/api/users", "/api/finds?words=cargo",
-             "/api/journal", "/api/inventory/imports/open", "/"]  # fmt: skip
+    program = httpx.Client(
+        base_url=desk.url, headers={"Authorization": f"Bearer {key}"}, timeout=90, verify=NOBODY
+    )
+    looks = [
+        "/api/today",
+        "/api/connections",
+        "/api/connections/cargo-manifests",
+        "/api/credentials",
+        "/api/applications",
+        "/api/users",
+        "/api/finds?words=cargo",
+        "/api/journal",
+        "/api/inventory/imports/open",
+        "/",
+    ]
     asks = cycle(
         [
             *((web, path) for path in looks),
@@ -59,7 +78,8 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
         ask(THEN // 5)
         seen.append(memory(process))
     print(
-        f"{before / 2**20:.1f} MiB after {FIRST:,} requests; then, each {THEN // 5:,} later: {', '.join(f'{one / 2**20:.1f}' for one in seen)}"
+        f"{before / 2**20:.1f} MiB after {FIRST:,} requests; then, each {THEN // 5:,} "
+        f"later: {', '.join(f'{one / 2**20:.1f}' for one in seen)}"
     )
     assert seen[-1] - before <= MORE, [one - before for one in seen]
     desk.kill()

@@ -1,4 +1,6 @@
-"""Advice by scheme and by what was seen, row by row against the stand-ins: what each really answers, and what is then said."""
+"""Advice by scheme and by what was seen, row by row against the stand-ins: what each really
+answers, and what is then said.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,17 @@ from neatlatch.core.evidence import CauseClass, Failure, Rung, RungResult
 from neatlatch.core.pins import Fit, Pin
 from neatlatch.core.pins.base import unwritten
 from neatlatch.core.profiles import Operation
-from neatlatch.core.schemes import BASIC, CERTIFICATE, CLIENT, CODE, JWT, KINDS, OAUTH2, PAIR, STREAM
+from neatlatch.core.schemes import (
+    BASIC,
+    CERTIFICATE,
+    CLIENT,
+    CODE,
+    JWT,
+    KINDS,
+    OAUTH2,
+    PAIR,
+    STREAM,
+)
 from neatlatch.core.sending import Credentials
 from neatlatch.wire.climbing import Plan
 from neatlatch.wire.road import ClientCertificate
@@ -49,7 +61,10 @@ def check(cause: Cause, expected: advice.Advice, right: str = "role") -> None:
 def test_a_wrong_secret(stand_ins: StandIns, make: Make) -> None:
     role = next(one[1] for one in WAYS if one[0] is make)
     plan = make(stand_ins, role)
-    wrong = {key: f"{value[:-1]}{'x' if value[-1] != 'x' else 'y'}" for key, value in plan.held.secrets.items()}
+    wrong = {
+        key: f"{value[:-1]}{'x' if value[-1] != 'x' else 'y'}"
+        for key, value in plan.held.secrets.items()
+    }
     cause = cause_of(replace(plan, held=replace(plan.held, secrets=wrong)))
     check(cause, NOT_ACCEPTED[plan.scheme])
     assert "RFC 9110" in cause.reason or "RFC 6750" in cause.reason
@@ -60,12 +75,18 @@ def test_one_that_was_withdrawn(stand_ins: StandIns, make: Make) -> None:
     plan = make(stand_ins, "manager" if make is tickets else "reader")
     office = {fares: "fares", lost: "lost", tickets: "tickets"}[make]
     page = httpx.get(stand_ins.office(office), verify=NOBODY).text
-    for key in {part.split("/")[2] for part in page.split("'") if part.startswith("/sandbox/") and part.endswith("/end")}:
+    for key in {
+        part.split("/")[2]
+        for part in page.split("'")
+        if part.startswith("/sandbox/") and part.endswith("/end")
+    }:
         httpx.post(f"{stand_ins.office(office)}/{key}/end", verify=NOBODY)
     check(cause_of(plan), NOT_ACCEPTED[plan.scheme])
 
 
-@pytest.mark.parametrize(("make", "name"), [(tickets, "username"), (tides, "client_key"), (tides, "token_id")])
+@pytest.mark.parametrize(
+    ("make", "name"), [(tickets, "username"), (tides, "client_key"), (tides, "token_id")]
+)
 def test_a_wrong_name(stand_ins: StandIns, make: Make, name: str) -> None:
     plan = make(stand_ins, "agent" if make is tickets else "read")
     held = replace(plan.held, values={**plan.held.values, name: "nobody"})
@@ -115,13 +136,17 @@ def test_certificates(stand_ins: StandIns) -> None:
     ("values", "given", "code"),
     [({"key_id": "nobody"}, None, "unknown_key"), (None, {"key_secret": "wrong"}, "wrong_secret")],
 )
-def test_a_stream(stand_ins: StandIns, values: dict[str, str] | None, given: dict[str, str] | None, code: str) -> None:
+def test_a_stream(
+    stand_ins: StandIns, values: dict[str, str] | None, given: dict[str, str] | None, code: str
+) -> None:
     plan = stream(stand_ins)
     held = replace(plan.held, values=values or plan.held.values, secrets=given or plan.held.secrets)
     plan = replace(plan, held=held)
     cause = cause_of(plan)
     check(cause, STREAM_ANSWERS[code])
-    assert [(one.status, one.error) for one in climb(plan)[-1].exchanges] == [(None, code)]  # a stream has no status
+    assert [(one.status, one.error) for one in climb(plan)[-1].exchanges] == [
+        (None, code)
+    ]  # a stream has no status
     assert "RFC" not in cause.reason
     assert "None" not in cause.reason
     assert cause.reason  # the stream's own words
@@ -129,7 +154,10 @@ def test_a_stream(stand_ins: StandIns, values: dict[str, str] | None, given: dic
 
 def test_the_register_of_a_stream_is_http(stand_ins: StandIns) -> None:
     plan = stream(stand_ins)
-    register = replace(plan.further[0], held=Credentials(BASIC, plan.further[0].held.values, {"password": "another"}))
+    register = replace(
+        plan.further[0],
+        held=Credentials(BASIC, plan.further[0].held.values, {"password": "another"}),
+    )
     cause = cause_of(replace(plan, further=(register,)))
     check(cause, NOT_ACCEPTED[BASIC])
     assert "Register" in cause.reason
@@ -156,7 +184,9 @@ def test_the_register_of_a_stream_is_http(stand_ins: StandIns) -> None:
     ],
 )
 def test_only_where_somebody_can_sign_in_is_it_advised(scheme: str, failure: Failure) -> None:
-    cause = diagnosis.diagnose(RungResult(Rung.ALLOWED, False, "", 1.0, failure=failure), (), scheme).causes[0]
+    cause = diagnosis.diagnose(
+        RungResult(Rung.ALLOWED, False, "", 1.0, failure=failure), (), scheme
+    ).causes[0]
     assert cause.says
     assert cause.mend
     if scheme != CODE:
@@ -174,8 +204,17 @@ def test_every_kind_has_its_rows() -> None:
 
 def test_what_nobody_has_noted_explains_nothing() -> None:
     """F3: no client is named, and the password is wrong: naming one would mend nothing."""
-    refused = RungResult(Rung.SIGN_IN, False, "", 1.0, failure=Failure("resource", "status_401", CauseClass.CREDENTIAL, "", 401))
-    pins = tuple(unwritten(key, key, "ours", "No client registration is named.") for key in ("password", "username", "endpoints"))
+    refused = RungResult(
+        Rung.SIGN_IN,
+        False,
+        "",
+        1.0,
+        failure=Failure("resource", "status_401", CauseClass.CREDENTIAL, "", 401),
+    )
+    pins = tuple(
+        unwritten(key, key, "ours", "No client registration is named.")
+        for key in ("password", "username", "endpoints")
+    )
     found = diagnosis.diagnose(refused, pins, BASIC)
     assert (found.pin, found.causes[0].says) == (None, NOT_ACCEPTED[BASIC].says)
     ours = Pin("password", "password", Fit.MISSING, "ends …x", "—", "We have no password.")
@@ -202,7 +241,11 @@ def test_what_nobody_has_noted_explains_nothing() -> None:
         ("work", "not_there", None, CODE, "scopes", False),
     ],
 )
-def test_a_pin_explains_what_it_bears_on(kind: str, code: str, status: int | None, scheme: str, pin: str, bears: bool) -> None:
-    refused = RungResult(Rung.SIGN_IN, False, "", 1.0, failure=Failure(kind, code, CauseClass.UNKNOWN, "It.", status))
+def test_a_pin_explains_what_it_bears_on(
+    kind: str, code: str, status: int | None, scheme: str, pin: str, bears: bool
+) -> None:
+    refused = RungResult(
+        Rung.SIGN_IN, False, "", 1.0, failure=Failure(kind, code, CauseClass.UNKNOWN, "It.", status)
+    )
     off = Pin(pin, pin, Fit.DIFFERS, "a", "b", "They differ.")
     assert diagnosis.diagnose(refused, (off,), scheme).pin == (pin if bears else None)

@@ -40,7 +40,11 @@ def test_the_same_road_is_taken_again_by_its_name() -> None:
 
 def test_a_road_serves_one_call_at_a_time_and_so_many_wait() -> None:
     roads = KeptRoads(most_of_one=2, most=3)
-    with roads.road("a", Plain) as one, roads.road("a", Plain) as two, roads.road("a", Plain) as three:  # type: ignore[arg-type]
+    with (
+        roads.road("a", Plain) as one,
+        roads.road("a", Plain) as two,
+        roads.road("a", Plain) as three,
+    ):  # type: ignore[arg-type]
         assert len({id(one), id(two), id(three)}) == 3
     assert [road.closed for road in (three, two, one)] == [0, 0, 1]  # type: ignore[attr-defined]
     first = use(roads, "b")
@@ -73,7 +77,9 @@ def test_what_nobody_takes_is_closed_also_where_no_call_comes() -> None:
     assert (road.closed, len(roads)) == (1, 0)
 
 
-def test_one_that_is_old_is_not_kept_however_often_it_is_used(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_one_that_is_old_is_not_kept_however_often_it_is_used(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     roads = KeptRoads()
     road = use(roads, "a")
     monkeypatch.setattr(kept, "OLDEST", -1.0)

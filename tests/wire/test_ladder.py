@@ -1,4 +1,6 @@
-"""The ladder of every scheme whose credential goes with each call, against the stand-ins: right, wrong, too little, not complete, not spread yet."""
+"""The ladder of every scheme whose credential goes with each call, against the stand-ins: right,
+wrong, too little, not complete, not spread yet.
+"""
 
 from __future__ import annotations
 
@@ -45,22 +47,42 @@ class NoTokens:
 
 def called(plan: Plan) -> frozenset[str]:
     """The origins that the plan's secrets go to."""
-    return destinations.origins((plan.api_base, plan.token_endpoint, f"tls://{plan.stream_address}", *(one.base for one in plan.further)))
+    return destinations.origins(
+        (
+            plan.api_base,
+            plan.token_endpoint,
+            f"tls://{plan.stream_address}",
+            *(one.base for one in plan.further),
+        )
+    )
 
 
-def climb(plan: Plan, shows: ClientCertificate | None = None, trust: str | None = None) -> list[RungResult]:
+def climb(
+    plan: Plan, shows: ClientCertificate | None = None, trust: str | None = None
+) -> list[RungResult]:
     from tests.settings import HOME_OF_TESTS
 
     root = str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem") if trust is None else trust
     with Road(HERE, trust=root, shows=shows, goes_to=called(plan)) as road:
-        going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: secrets.token_hex(8))
+        going = Climb(
+            plan,
+            road,
+            NoTokens(),
+            lambda: datetime.now(UTC),
+            lambda: 0.0,
+            lambda: secrets.token_hex(8),
+        )
         return [one for one in going.run() if isinstance(one, RungResult)]
 
 
 def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
     """Have the office's own screen make one; answers the rows of the page that shows it once."""
-    web = httpx.Client(base_url=stand_ins.office(office).rpartition("/")[0], follow_redirects=True, verify=NOBODY)
-    page = web.post("/sandbox/make", data={"name": "ladder", "account": f"svc-{office}", "role": role}).text
+    web = httpx.Client(
+        base_url=stand_ins.office(office).rpartition("/")[0], follow_redirects=True, verify=NOBODY
+    )
+    page = web.post(
+        "/sandbox/make", data={"name": "ladder", "account": f"svc-{office}", "role": role}
+    ).text
     if code := re.search(r"<b id=slip>(\d+)</b>|id=slip[^>]*>(\d+)<", page):
         key = re.search(r"name=key value='([^']+)'", page)
         assert key is not None
@@ -71,46 +93,81 @@ def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
 
 
 def set_role(stand_ins: StandIns, office: str, key: str, role: str) -> None:
-    assert httpx.post(f"{stand_ins.office(office)}/{key}/role", data={"role": role}, verify=NOBODY).status_code == 303
+    assert (
+        httpx.post(
+            f"{stand_ins.office(office)}/{key}/role", data={"role": role}, verify=NOBODY
+        ).status_code
+        == 303
+    )
 
 
-def plan_for(stand_ins: StandIns, office: str, held: Credentials, thing: str, body: dict[str, str], root: str = "") -> Plan:
+def plan_for(
+    stand_ins: StandIns,
+    office: str,
+    held: Credentials,
+    thing: str,
+    body: dict[str, str],
+    root: str = "",
+) -> Plan:
     """A plan with the harmless call and the piece of real work of an office's API."""
     listing = Operation("GET", f"/{thing}", "", ())
-    work = (Operation("PUT", f"/{thing}/{{number}}", "", ()), Operation("DELETE", f"/{thing}/{{number}}", "", ()))
+    work = (
+        Operation("PUT", f"/{thing}/{{number}}", "", ()),
+        Operation("DELETE", f"/{thing}/{{number}}", "", ()),
+    )
     probe = Probe("PUT", f"/{thing}/{{test}}", body, f"/{thing}", "DELETE", f"/{thing}/{{test}}")
-    return Plan(held.kind, f"TEST-{secrets.token_hex(4)}", api_base=stand_ins.secured(office) + root, harmless=listing, operations=(listing, *work),
-                probe=probe, held=held)  # fmt: skip
+    return Plan(
+        held.kind,
+        f"TEST-{secrets.token_hex(4)}",
+        api_base=stand_ins.secured(office) + root,
+        harmless=listing,
+        operations=(listing, *work),
+        probe=probe,
+        held=held,
+    )
 
 
 def fares(stand_ins: StandIns, role: str) -> Plan:
     made = hand_out(stand_ins, "fares", role)
-    held = Credentials(API_KEY, {}, {"api_key": made["API key"]}, {"placement": "header", "name": "X-Kiosk-Key"})
+    held = Credentials(
+        API_KEY, {}, {"api_key": made["API key"]}, {"placement": "header", "name": "X-Kiosk-Key"}
+    )
     return plan_for(stand_ins, "fares", held, "fares", {"price": "TEST"})
 
 
 def messages(stand_ins: StandIns, role: str) -> Plan:
     made = hand_out(stand_ins, "messages", role)
-    held = Credentials(API_KEY, {}, {"api_key": made["API key"]}, {"placement": "query", "name": "key"})
+    held = Credentials(
+        API_KEY, {}, {"api_key": made["API key"]}, {"placement": "query", "name": "key"}
+    )
     return plan_for(stand_ins, "messages", held, "messages", {"text": "TEST"})
 
 
 def tickets(stand_ins: StandIns, role: str) -> Plan:
     made = hand_out(stand_ins, "tickets", role)
     held = Credentials(BASIC, {"username": made["User name"]}, {"password": made["Password"]})
-    return plan_for(stand_ins, "tickets", held, "tickets", {"title": "TEST", "vessel": "TEST"}, "/workshop")
+    return plan_for(
+        stand_ins, "tickets", held, "tickets", {"title": "TEST", "vessel": "TEST"}, "/workshop"
+    )
 
 
 def lost(stand_ins: StandIns, role: str) -> Plan:
     return plan_for(
-        stand_ins, "lost", Credentials(BEARER, {}, {"token": hand_out(stand_ins, "lost", role)["Token"]}), "items", {"what": "TEST"}
+        stand_ins,
+        "lost",
+        Credentials(BEARER, {}, {"token": hand_out(stand_ins, "lost", role)["Token"]}),
+        "items",
+        {"what": "TEST"},
     )
 
 
 def tides(stand_ins: StandIns, role: str) -> Plan:
     made = hand_out(stand_ins, "tides", role)
-    held = Credentials(OAUTH1, {"client_key": made["Client key"], "token_id": made["Token"]},
-                       {"client_secret": made["Client secret"], "token_secret": made["Token secret"]})  # fmt: skip
+    held = Credentials(
+        OAUTH1,
+        {"client_key": made["Client key"], "token_id": made["Token"]},
+        {"client_secret": made["Client secret"], "token_secret": made["Token secret"]},
+    )
     return plan_for(stand_ins, "tides", held, "tables", {"port": "TEST"})
 
 
@@ -131,12 +188,16 @@ def without_secrets(rungs: list[RungResult], held: Credentials) -> None:
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
-def test_the_credential_alone_and_the_whole_road(stand_ins: StandIns, make: Any, role: str, lesser: str) -> None:
+def test_the_credential_alone_and_the_whole_road(
+    stand_ins: StandIns, make: Any, role: str, lesser: str
+) -> None:
     plan = make(stand_ins, role)
     alone = climb(replace(plan, last=Rung.SIGN_IN))
     assert [one.rung for one in alone] == [Rung.FIND, Rung.REACH, Rung.SECURE, Rung.SIGN_IN]
     assert all(one.passed for one in alone)
-    assert {each.method for one in alone for each in one.exchanges} == {"GET"}  # nothing is made by it
+    assert {each.method for one in alone for each in one.exchanges} == {
+        "GET"
+    }  # nothing is made by it
     road = climb(plan)
     assert [one.rung for one in road] == list(Rung)
     assert all(one.passed and not one.skipped for one in road), road[-1]
@@ -146,10 +207,18 @@ def test_the_credential_alone_and_the_whole_road(stand_ins: StandIns, make: Any,
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
-def test_a_wrong_credential_stops_at_sign_in(stand_ins: StandIns, make: Any, role: str, lesser: str) -> None:
+def test_a_wrong_credential_stops_at_sign_in(
+    stand_ins: StandIns, make: Any, role: str, lesser: str
+) -> None:
     """401 is about who we are (RFC 9110 §15.5.2)."""
     plan = make(stand_ins, role)
-    wrong = replace(plan.held, secrets={key: f"{value[:-1]}{'x' if value[-1] != 'x' else 'y'}" for key, value in plan.held.secrets.items()})
+    wrong = replace(
+        plan.held,
+        secrets={
+            key: f"{value[:-1]}{'x' if value[-1] != 'x' else 'y'}"
+            for key, value in plan.held.secrets.items()
+        },
+    )
     last = climb(replace(plan, held=wrong))[-1]
     assert (last.rung, last.passed) == (Rung.SIGN_IN, False)
     assert last.failure is not None
@@ -159,7 +228,9 @@ def test_a_wrong_credential_stops_at_sign_in(stand_ins: StandIns, make: Any, rol
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
-def test_too_small_a_role_stops_at_work(stand_ins: StandIns, make: Any, role: str, lesser: str) -> None:
+def test_too_small_a_role_stops_at_work(
+    stand_ins: StandIns, make: Any, role: str, lesser: str
+) -> None:
     """403 knows us and forbids (RFC 9110 §15.5.4)."""
     last = climb(make(stand_ins, lesser))[-1]
     assert (last.rung, last.passed) == (Rung.WORK, False)
@@ -168,7 +239,9 @@ def test_too_small_a_role_stops_at_work(stand_ins: StandIns, make: Any, role: st
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
-def test_what_is_not_filled_in_is_named(stand_ins: StandIns, make: Any, role: str, lesser: str) -> None:
+def test_what_is_not_filled_in_is_named(
+    stand_ins: StandIns, make: Any, role: str, lesser: str
+) -> None:
     plan = make(stand_ins, role)
     last = climb(replace(plan, held=replace(plan.held, secrets={})))[-1]
     assert last.rung is Rung.SIGN_IN
@@ -215,12 +288,17 @@ def test_a_client_certificate_and_none(stand_ins: StandIns) -> None:
 
 
 def test_a_certificate_of_an_authority_that_they_do_not_trust(stand_ins: StandIns) -> None:
-    """The alert comes after the handshake (RFC 8446 §4.4.2.4, §6.2): as the first thing that is read."""
+    """The alert comes after the handshake (RFC 8446 §4.4.2.4, §6.2): as the first thing that is
+    read.
+    """
     from neatlatch.demo.load import own_certificate
 
     chain, key, _ = own_certificate("of our own")
     held = Credentials(CERTIFICATE, {"certificate": chain}, {"private_key": key})
-    last = climb(plan_for(stand_ins, "crew", held, "shifts", {"vessel": "TEST"}), ClientCertificate(chain, key))[-1]
+    last = climb(
+        plan_for(stand_ins, "crew", held, "shifts", {"vessel": "TEST"}),
+        ClientCertificate(chain, key),
+    )[-1]
     assert not last.passed
     assert last.failure is not None
     assert last.failure.cause is CauseClass.TLS
@@ -232,37 +310,66 @@ def test_a_certificate_of_an_authority_that_they_do_not_trust(stand_ins: StandIn
 
 def stream(stand_ins: StandIns, role: str = "listener") -> Plan:
     made = hand_out(stand_ins, "positions", role)
-    page = httpx.post(f"{stand_ins.office('positions')}/register/make", data={"name": f"svc-{secrets.token_hex(3)}"}, verify=NOBODY).text
+    page = httpx.post(
+        f"{stand_ins.office('positions')}/register/make",
+        data={"name": f"svc-{secrets.token_hex(3)}"},
+        verify=NOBODY,
+    ).text
     account = dict(re.findall(r"<th>([^<]+)<td><code>([^<]+)</code>", page))
-    register = Further("Register", f"{stand_ins.secured('positions')}/register", "/formats",
-                       Credentials(BASIC, {"username": account["User name"]}, {"password": account["Password"]}))  # fmt: skip
+    register = Further(
+        "Register",
+        f"{stand_ins.secured('positions')}/register",
+        "/formats",
+        Credentials(BASIC, {"username": account["User name"]}, {"password": account["Password"]}),
+    )
     held = Credentials(STREAM, {"key_id": made["Key ID"]}, {"key_secret": made["Key secret"]})
-    return Plan(STREAM, "TEST-stream", held=held, stream_address=f"localhost:{stand_ins.port + 56}", further=(register,))
+    return Plan(
+        STREAM,
+        "TEST-stream",
+        held=held,
+        stream_address=f"localhost:{stand_ins.port + 56}",
+        further=(register,),
+    )
 
 
 def test_a_stream_and_its_register(stand_ins: StandIns) -> None:
-    """Socket, TLS, its own sign-in, what is there; and the further endpoint with a credential of its own."""
+    """Socket, TLS, its own sign-in, what is there; and the further endpoint with a credential of
+    its own.
+    """
     plan = stream(stand_ins)
     rungs = climb(plan)
     assert all(one.passed for one in rungs), rungs[-1]
     assert "Register answered 200" in rungs[3].says
     assert "2 streams are there" in rungs[4].says
     assert rungs[5].says.startswith("read the newest message of ")
-    assert [one.method for rung in rungs for one in rung.exchanges] == ["SIGN_IN", "GET", "LIST", "PEEK"]
+    assert [one.method for rung in rungs for one in rung.exchanges] == [
+        "SIGN_IN",
+        "GET",
+        "LIST",
+        "PEEK",
+    ]
     without_secrets(rungs, plan.held)
     without_secrets(rungs, plan.further[0].held)
 
 
 @pytest.mark.parametrize(
     ("values", "given", "code"),
-    [({"key_id": "nobody"}, None, "unknown_key"), (None, {"key_secret": "wrong"}, "wrong_secret"), (None, {}, "not_complete"),
-     ({}, None, "not_complete")],
-)  # fmt: skip
+    [
+        ({"key_id": "nobody"}, None, "unknown_key"),
+        (None, {"key_secret": "wrong"}, "wrong_secret"),
+        (None, {}, "not_complete"),
+        ({}, None, "not_complete"),
+    ],
+)
 def test_a_stream_that_does_not_know_us(
     stand_ins: StandIns, values: dict[str, str] | None, given: dict[str, str] | None, code: str
 ) -> None:
     plan = stream(stand_ins)
-    held = replace(plan.held, values=plan.held.values if values is None else values, secrets=plan.held.secrets if given is None else given)
+    held = replace(
+        plan.held,
+        values=plan.held.values if values is None else values,
+        secrets=plan.held.secrets if given is None else given,
+    )
     last = climb(replace(plan, held=held))[-1]
     assert last.rung is Rung.SIGN_IN
     assert last.failure is not None
@@ -271,7 +378,10 @@ def test_a_stream_that_does_not_know_us(
 
 def test_a_register_with_a_wrong_password_is_named(stand_ins: StandIns) -> None:
     plan = stream(stand_ins)
-    register = replace(plan.further[0], held=Credentials(BASIC, plan.further[0].held.values, {"password": "another"}))
+    register = replace(
+        plan.further[0],
+        held=Credentials(BASIC, plan.further[0].held.values, {"password": "another"}),
+    )
     last = climb(replace(plan, further=(register,)))[-1]
     assert last.rung is Rung.SIGN_IN
     assert last.failure is not None
@@ -319,17 +429,39 @@ def picky() -> Iterator[tuple[type[Picky], str]]:
 
 @pytest.mark.parametrize(
     ("held", "wanted"),
-    [(Credentials(API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "cookie", "name": "access"}), {"Cookie": "access=k-1234567"}),
-     (Credentials(PAIR, {"key_id": "id-1"}, {"key_secret": "s-1234567"}), {"X-Key-Id": "id-1", "X-Key-Secret": "s-1234567"}),
-     (Credentials(PAIR, {"key_id": "id-1"}, {"key_secret": "s-1234567"}, {"id_header": "A", "secret_header": "B"}), {"A": "id-1", "B": "s-1234567"})],
+    [
+        (
+            Credentials(
+                API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "cookie", "name": "access"}
+            ),
+            {"Cookie": "access=k-1234567"},
+        ),
+        (
+            Credentials(PAIR, {"key_id": "id-1"}, {"key_secret": "s-1234567"}),
+            {"X-Key-Id": "id-1", "X-Key-Secret": "s-1234567"},
+        ),
+        (
+            Credentials(
+                PAIR,
+                {"key_id": "id-1"},
+                {"key_secret": "s-1234567"},
+                {"id_header": "A", "secret_header": "B"},
+            ),
+            {"A": "id-1", "B": "s-1234567"},
+        ),
+    ],
     ids=["cookie", "pair", "pair with headers of its own"],
-)  # fmt: skip
-def test_ways_that_no_stand_in_asks_for(picky: tuple[type[Picky], str], held: Credentials, wanted: dict[str, str]) -> None:
+)
+def test_ways_that_no_stand_in_asks_for(
+    picky: tuple[type[Picky], str], held: Credentials, wanted: dict[str, str]
+) -> None:
     """OpenAPI 3.1 §4.8.27: a key in a cookie. A pair in two headers: common practice, no source."""
     handler, base = picky
     handler.wanted = wanted
     listing = Operation("GET", "/things", "", ())
-    plan = Plan(held.kind, "TEST-1", api_base=base, harmless=listing, operations=(listing,), held=held)
+    plan = Plan(
+        held.kind, "TEST-1", api_base=base, harmless=listing, operations=(listing,), held=held
+    )
     rungs = climb(plan, trust="")
     assert all(one.passed for one in rungs), rungs[-1]
     assert rungs[-1].says == "read only: GET /things"
@@ -338,21 +470,39 @@ def test_ways_that_no_stand_in_asks_for(picky: tuple[type[Picky], str], held: Cr
     assert climb(plan, trust="")[-1].rung is Rung.SIGN_IN
 
 
-@pytest.mark.parametrize(("fresh", "slow", "passed", "tries"), [(True, 2, True, 3), (True, 3, False, 3), (False, 1, False, 1)])
-def test_a_new_key_may_not_have_spread_yet(picky: tuple[type[Picky], str], fresh: bool, slow: int, passed: bool, tries: int) -> None:
+@pytest.mark.parametrize(
+    ("fresh", "slow", "passed", "tries"),
+    [(True, 2, True, 3), (True, 3, False, 3), (False, 1, False, 1)],
+)
+def test_a_new_key_may_not_have_spread_yet(
+    picky: tuple[type[Picky], str], fresh: bool, slow: int, passed: bool, tries: int
+) -> None:
     """A refusal within the spreading time is tried again; one of an old key is not (DOMAIN §9)."""
     handler, base = picky
     handler.slow = slow
-    held = Credentials(API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"})
+    held = Credentials(
+        API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"}
+    )
     listing = Operation("GET", "/things", "", ())
-    plan = Plan(API_KEY, "TEST-1", api_base=base, harmless=listing, held=held, fresh=fresh, spread=0.3, last=Rung.SIGN_IN)
+    plan = Plan(
+        API_KEY,
+        "TEST-1",
+        api_base=base,
+        harmless=listing,
+        held=held,
+        fresh=fresh,
+        spread=0.3,
+        last=Rung.SIGN_IN,
+    )
     last = climb(plan, trust="")[-1]
     assert (last.rung, last.passed, last.tries) == (Rung.SIGN_IN, passed, tries)
     assert last.blip is passed
 
 
 class SpreadsLate(dict[str, str]):
-    """Secrets of which the stream knows the key's only when it is asked for the time that is said."""
+    """Secrets of which the stream knows the key's only when it is asked for the time
+    that is said.
+    """
 
     def __init__(self, held: Mapping[str, str], late: int) -> None:
         super().__init__(held)
@@ -362,23 +512,41 @@ class SpreadsLate(dict[str, str]):
         """The right one, at last."""
         if key == "key_secret":
             self.late -= 1
-        return "not-known-there-yet" if key == "key_secret" and self.late >= 0 else super().get(key, other)
+        return (
+            "not-known-there-yet"
+            if key == "key_secret" and self.late >= 0
+            else super().get(key, other)
+        )
 
 
-@pytest.mark.parametrize(("fresh", "late", "passed", "tries"), [(True, 3, True, 3), (True, 4, False, 3), (False, 2, False, 1)])
-def test_a_new_key_of_a_stream_may_not_have_spread_yet(stand_ins: StandIns, fresh: bool, late: int, passed: bool, tries: int) -> None:
+@pytest.mark.parametrize(
+    ("fresh", "late", "passed", "tries"),
+    [(True, 3, True, 3), (True, 4, False, 3), (False, 2, False, 1)],
+)
+def test_a_new_key_of_a_stream_may_not_have_spread_yet(
+    stand_ins: StandIns, fresh: bool, late: int, passed: bool, tries: int
+) -> None:
     """F18: as over HTTP. It is asked for once before the line is opened."""
     plan = stream(stand_ins)
     held = replace(plan.held, secrets=SpreadsLate(plan.held.secrets, late))
     last = climb(replace(plan, held=held, fresh=fresh, spread=0.3, last=Rung.SIGN_IN))[-1]
     assert (last.rung, last.passed, last.tries) == (Rung.SIGN_IN, passed, tries)
     assert last.blip is passed
-    assert [one.error == "ok" for one in last.exchanges if one.url.startswith("tls:")] == [False] * (tries - passed) + [True] * passed
+    assert [one.error == "ok" for one in last.exchanges if one.url.startswith("tls:")] == [
+        False
+    ] * (tries - passed) + [True] * passed
 
 
 def test_an_address_that_cannot_be_called_is_said_at_the_first_rung() -> None:
-    held = Credentials(API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"})
-    for address in ("", "https://{region}.ships.example", "ftp://ships.example", "https://ships.example:port"):
+    held = Credentials(
+        API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"}
+    )
+    for address in (
+        "",
+        "https://{region}.ships.example",
+        "ftp://ships.example",
+        "https://ships.example:port",
+    ):
         rungs = climb(Plan(API_KEY, "TEST-1", api_base=address, held=held), trust="")
         assert [one.rung for one in rungs] == [Rung.FIND]
         assert not rungs[0].passed
@@ -389,12 +557,20 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
     from tests.settings import HOME_OF_TESTS
 
     plan = fares(stand_ins, "clerk")
-    with Road(HERE, trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"), goes_to=called(plan)) as road:
+    with Road(
+        HERE,
+        trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"),
+        goes_to=called(plan),
+    ) as road:
         going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
         told = [one for one in going.run() if isinstance(one, Leftover) or one.rung is Rung.WORK]
     pieces = [one.piece for one in told if isinstance(one, Leftover)]
     assert [(one.made, one.seen, one.gone) for one in pieces] == [
-        (False, False, False), (True, False, False), (True, True, False), (True, True, True)]  # fmt: skip
+        (False, False, False),
+        (True, False, False),
+        (True, True, False),
+        (True, True, True),
+    ]
     assert isinstance(told[0], Leftover)
     assert told[0].address.endswith(f"/fares/{plan.mark}")
     assert isinstance(told[-1], RungResult)
@@ -402,30 +578,76 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
 
 
 @pytest.mark.parametrize(
-    ("shown", "code"), [("none", "certificate_required"), ("self-signed", "unknown_ca"), ("ended", "certificate_expired")]
+    ("shown", "code"),
+    [
+        ("none", "certificate_required"),
+        ("self-signed", "unknown_ca"),
+        ("ended", "certificate_expired"),
+    ],
 )
-def test_alerts_about_our_certificate_as_openssl_sends_them(stand_ins: StandIns, tmp_path: Path, shown: str, code: str) -> None:
-    """RFC 8446 §6.2, from ``openssl s_server`` as the other side: the alert is the first thing that is read after the handshake."""
+def test_alerts_about_our_certificate_as_openssl_sends_them(
+    stand_ins: StandIns, tmp_path: Path, shown: str, code: str
+) -> None:
+    """RFC 8446 §6.2, from ``openssl s_server`` as the other side: the alert is the first thing that
+    is read after the handshake.
+    """
     from tests.settings import HOME_OF_TESTS
 
     folder, port = HOME_OF_TESTS / "standins" / "certificates", free_ports()
     subject = ["-subj", "/CN=gannet", "-days", "2"]
-    command = ["openssl", "req", "-x509", "-newkey", "ec", "-pkeyopt", "ec_paramgen_curve:P-256", "-nodes", "-keyout", tmp_path / "key.pem"]
-    subprocess.run([*command, "-out", tmp_path / "own.pem", *subject], check=True, capture_output=True)
+    command = [
+        "openssl",
+        "req",
+        "-x509",
+        "-newkey",
+        "ec",
+        "-pkeyopt",
+        "ec_paramgen_curve:P-256",
+        "-nodes",
+        "-keyout",
+        tmp_path / "key.pem",
+    ]
+    subprocess.run(
+        [*command, "-out", tmp_path / "own.pem", *subject], check=True, capture_output=True
+    )
     if shown == "ended":
         chain, key = small_ca.issue_client(folder, "ended", -1)
         show: ClientCertificate | None = ClientCertificate(chain, key)
     else:
-        show = ClientCertificate((tmp_path / "own.pem").read_text(), (tmp_path / "key.pem").read_text()) if shown != "none" else None
+        show = (
+            ClientCertificate(
+                (tmp_path / "own.pem").read_text(), (tmp_path / "key.pem").read_text()
+            )
+            if shown != "none"
+            else None
+        )
     server = subprocess.Popen(
-        ["openssl", "s_server", "-accept", str(port), "-cert", folder / "good.pem", "-key", folder / "good.key.pem", "-Verify", "3",
-         "-verify_return_error", "-CAfile", folder / "root.pem", "-www", "-quiet"],
-        stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
-    )  # fmt: skip
+        [
+            "openssl",
+            "s_server",
+            "-accept",
+            str(port),
+            "-cert",
+            folder / "good.pem",
+            "-key",
+            folder / "good.key.pem",
+            "-Verify",
+            "3",
+            "-verify_return_error",
+            "-CAfile",
+            folder / "root.pem",
+            "-www",
+            "-quiet",
+        ],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     try:
         wait_until(lambda: _listens(port), what="openssl s_server")
         held = Credentials(CERTIFICATE, {"certificate": "shown"}, {"private_key": "shown"})
-        last = climb(Plan(CERTIFICATE, "TEST-1", api_base=f"https://localhost:{port}", held=held), show)[-1]
+        last = climb(
+            Plan(CERTIFICATE, "TEST-1", api_base=f"https://localhost:{port}", held=held), show
+        )[-1]
     finally:
         server.kill()
         server.wait()

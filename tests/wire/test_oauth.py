@@ -1,4 +1,6 @@
-"""Reading what authorization servers answer on the wire: would a sign-in be taken, what is published, why was it refused."""
+"""Reading what authorization servers answer on the wire: would a sign-in be taken, what is
+published, why was it refused.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ URI = "https://c.example/return"
 
 
 def answer(status: int, location: str = "") -> Answer:
-    return Answer(status, {"location": location} if location else {}, "", Exchange("GET", "x", (), "", status))
+    return Answer(
+        status, {"location": location} if location else {}, "", Exchange("GET", "x", (), "", status)
+    )
 
 
 @pytest.mark.parametrize(
@@ -25,7 +29,11 @@ def answer(status: int, location: str = "") -> Answer:
     [
         (200, "", None),  # a sign-in page
         (302, "https://as.example/login?next=x", None),  # on to one
-        (302, f"{URI}?error=login_required&state=s", None),  # OpenID Connect Core 1.0 §3.1.2.6: comes with a person
+        (
+            302,
+            f"{URI}?error=login_required&state=s",
+            None,
+        ),  # OpenID Connect Core 1.0 §3.1.2.6: comes with a person
         (303, f"{URI}?error=invalid_scope&state=s", "invalid_scope"),
         (303, f"{URI}?error=unauthorized_client", "unauthorized_client"),
         (400, "", "refused_without_return"),  # RFC 6749 §4.1.2.1
@@ -43,17 +51,28 @@ def test_whether_a_sign_in_would_be_taken(status: int, location: str, code: str 
 @pytest.mark.parametrize(
     ("error", "status", "cause"),
     [
-        ("invalid_client", 401, CauseClass.CREDENTIAL), ("invalid_grant", 400, CauseClass.CREDENTIAL), ("invalid_scope", 400, CauseClass.RIGHT),
-        ("insufficient_scope", 403, CauseClass.RIGHT), (None, 403, CauseClass.RIGHT), (None, 429, CauseClass.PACE), (None, 502, CauseClass.THEIRS),
-        ("server_error", None, CauseClass.THEIRS), (None, 404, CauseClass.UNKNOWN),
+        ("invalid_client", 401, CauseClass.CREDENTIAL),
+        ("invalid_grant", 400, CauseClass.CREDENTIAL),
+        ("invalid_scope", 400, CauseClass.RIGHT),
+        ("insufficient_scope", 403, CauseClass.RIGHT),
+        (None, 403, CauseClass.RIGHT),
+        (None, 429, CauseClass.PACE),
+        (None, 502, CauseClass.THEIRS),
+        ("server_error", None, CauseClass.THEIRS),
+        (None, 404, CauseClass.UNKNOWN),
     ],
-)  # fmt: skip
-def test_refusals_fall_into_classes(error: str | None, status: int | None, cause: CauseClass) -> None:
+)
+def test_refusals_fall_into_classes(
+    error: str | None, status: int | None, cause: CauseClass
+) -> None:
     assert oauth.failure_of(Reading(False, error, "refused"), "token", status).cause is cause
 
 
 def reply(body: str, status: str = "200 OK", kind: str = "application/json") -> bytes:
-    return f"HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {len(body.encode())}\r\n\r\n{body}".encode()
+    return (
+        f"HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: "
+        f"{len(body.encode())}\r\n\r\n{body}"
+    ).encode()
 
 
 @pytest.mark.parametrize(
@@ -68,14 +87,26 @@ def reply(body: str, status: str = "200 OK", kind: str = "application/json") -> 
     ],
 )
 def test_metadata_that_cannot_be_read_is_explained(body: str, status: str, said: str) -> None:
-    with server(reply(body, status)) as (port, _), Road(LOOPBACK) as road, pytest.raises(oauth.Unreadable, match=said):
+    with (
+        server(reply(body, status)) as (port, _),
+        Road(LOOPBACK) as road,
+        pytest.raises(oauth.Unreadable, match=said),
+    ):
         oauth.fetch_metadata(road, f"http://127.0.0.1:{port}")
 
 
 def test_metadata_of_a_loopback_server_is_read() -> None:
     def told(port: int) -> bytes:
         issuer = f"http://127.0.0.1:{port}"
-        return reply(json.dumps({"issuer": issuer, "authorization_endpoint": f"{issuer}/a", "token_endpoint": f"{issuer}/t"}))
+        return reply(
+            json.dumps(
+                {
+                    "issuer": issuer,
+                    "authorization_endpoint": f"{issuer}/a",
+                    "token_endpoint": f"{issuer}/t",
+                }
+            )
+        )
 
     with server(told) as (port, seen), Road(LOOPBACK) as road:
         found_at, found = oauth.fetch_metadata(road, f"http://127.0.0.1:{port}")
@@ -85,5 +116,9 @@ def test_metadata_of_a_loopback_server_is_read() -> None:
 
 
 def test_a_description_that_is_none() -> None:
-    with server(reply('{"swagger": "2.0"}')) as (port, _), Road(LOOPBACK) as road, pytest.raises(oauth.Unreadable, match="OpenAPI 3"):
+    with (
+        server(reply('{"swagger": "2.0"}')) as (port, _),
+        Road(LOOPBACK) as road,
+        pytest.raises(oauth.Unreadable, match="OpenAPI 3"),
+    ):
         oauth.fetch_description(road, f"http://127.0.0.1:{port}/openapi.json")

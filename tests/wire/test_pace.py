@@ -26,7 +26,10 @@ def test_one_call_takes_from_both_or_from_neither(paces: Paces | SharedPaces) ->
     assert paces.take(both, 0.0, 0.5) == (1.0, False)  # the key's own pace is slower
     assert paces.take({"connection": 10.0}, 0.0, 0.0) == (0.0, True)
     for _ in range(8):
-        assert paces.take({"connection": 10.0}, 0.0, 0.0) == (0.0, True)  # ten in all: the refused one took nothing
+        assert paces.take({"connection": 10.0}, 0.0, 0.0) == (
+            0.0,
+            True,
+        )  # ten in all: the refused one took nothing
     assert paces.take({"connection": 10.0}, 0.0, 1.0)[0] == pytest.approx(0.1)
 
 
@@ -39,7 +42,9 @@ def test_those_taken_from_longest_ago_are_forgotten() -> None:
 
 @given(st.lists(st.sampled_from([1.0, 2.0, 5.0]), min_size=1, max_size=60))
 def test_no_more_calls_than_the_pace_whatever_it_changes_to(changes: list[float]) -> None:
-    """A change of pace gives nothing back: of so many calls, no second has more than the quickest pace and one second's worth at once."""
+    """A change of pace gives nothing back: of so many calls, no second has more than the quickest
+    pace and one second's worth at once.
+    """
     paces, at, calls = Paces(), 0.0, list[float]()
     for changed in changes:
         wait, taken = paces.take({"a": changed}, at, 1e9)
@@ -50,7 +55,9 @@ def test_no_more_calls_than_the_pace_whatever_it_changes_to(changes: list[float]
         assert sum(begin <= one < begin + 1 for one in calls) <= 2 * max(changes) + 1
 
 
-def test_processes_share_a_pace_and_a_machine_that_started_anew_begins_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_processes_share_a_pace_and_a_machine_that_started_anew_begins_anew(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     file = tmp_path / "paces.sqlite3"
     one, other = SharedPaces(file), SharedPaces(file)
     assert [one.take({"a": 2.0}, 1000.0, 9.0)[0] for _ in range(2)] == [0.0, 0.0]

@@ -1,4 +1,6 @@
-"""Real work at an application that numbers what it is given: made, seen and cleared away only as far as answers show it."""
+"""Real work at an application that numbers what it is given: made, seen and cleared away only as
+far as answers show it.
+"""
 
 from __future__ import annotations
 
@@ -67,15 +69,34 @@ def reports() -> Iterator[tuple[type[Reports], str]]:
 
 
 def work_of(base: str, **changes: str) -> list[Leftover | RungResult]:
-    usual = {"make_method": "POST", "make_path": "/reports", "make_body": {"title": "{test}"}, "look_path": "/reports",
-             "clear_method": "DELETE", "clear_path": "/reports/{id}", "id_at": "/number"}  # fmt: skip
+    usual = {
+        "make_method": "POST",
+        "make_path": "/reports",
+        "make_body": {"title": "{test}"},
+        "look_path": "/reports",
+        "clear_method": "DELETE",
+        "clear_path": "/reports/{id}",
+        "id_at": "/number",
+    }
     probe = Probe(**{**usual, **changes})  # type: ignore[arg-type]
     listing = Operation("GET", "/reports", "", ())
-    held = Credentials(API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"})
-    plan = Plan(API_KEY, "TEST-1", api_base=base, harmless=listing, operations=(listing,), probe=probe, held=held)
+    held = Credentials(
+        API_KEY, {}, {"api_key": "k-1234567"}, {"placement": "header", "name": "X-Key"}
+    )
+    plan = Plan(
+        API_KEY,
+        "TEST-1",
+        api_base=base,
+        harmless=listing,
+        operations=(listing,),
+        probe=probe,
+        held=held,
+    )
     with Road(HERE, trust="", goes_to=called(plan)) as road:
         climb = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
-        return [event for event in climb.run() if isinstance(event, Leftover) or event.rung is Rung.WORK]
+        return [
+            event for event in climb.run() if isinstance(event, Leftover) or event.rung is Rung.WORK
+        ]
 
 
 def rung_of(events: list[Leftover | RungResult]) -> RungResult:
@@ -86,7 +107,9 @@ def rung_of(events: list[Leftover | RungResult]) -> RungResult:
 
 @pytest.mark.parametrize("id_at", ["/number", "Location"])
 @pytest.mark.parametrize("look", ["/reports", "/reports/{id}", ""])
-def test_what_an_application_numbers_itself_is_cleared_away(reports: tuple[type[Reports], str], id_at: str, look: str) -> None:
+def test_what_an_application_numbers_itself_is_cleared_away(
+    reports: tuple[type[Reports], str], id_at: str, look: str
+) -> None:
     application, base = reports
     rung = rung_of(work_of(base, id_at=id_at, look_path=look))
     seen = "" if look == "" else "saw it, "
@@ -95,7 +118,9 @@ def test_what_an_application_numbers_itself_is_cleared_away(reports: tuple[type[
 
 
 def test_a_clearing_that_finds_nothing_is_no_clearing(reports: tuple[type[Reports], str]) -> None:
-    """F1: the ID was the application's, and the test's own mark was cleared: 404 for a thing never seen."""
+    """F1: the ID was the application's, and the test's own mark was cleared: 404 for a thing never
+    seen.
+    """
     application, base = reports
     events = work_of(base, clear_path="/reports/{test}", id_at="", look_path="")
     rung = rung_of(events)

@@ -34,8 +34,12 @@
   const forbidden = $derived(Boolean(page.whole && !rights.includes(page.whole)))
   /** A signed link that somebody was sent: its pages stand outside of the log-in. */
   const asked = /^\/asked\/(consent|connect|handover)\/([\w:.-]+)$/.exec(location.pathname)
-  look().catch((error: unknown) => (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)))
-  // What one person saw is forgotten when they log out. Pages that need no log-in keep what they are reading.
+  look().catch(
+    (error: unknown) =>
+      (failed = error instanceof Problem ? `${error.title} ${error.detail}` : String(error)),
+  )
+  // What one person saw is forgotten when they log out. Pages that need no log-in keep what they
+  // are reading.
   let seen = false
   $effect(() => {
     if (session.who) seen = true
@@ -57,18 +61,28 @@
   {:else if asked && session.known}
     <AskedConnect token={asked[2]!} />
   {:else if session.who}
-    <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2">To the content</a>
+    <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2"
+      >To the content</a
+    >
     <TopBar />
     <main id="main" tabindex="-1" class="mx-auto max-w-[1600px] px-5 py-4 outline-none">
       {#if session.who.notices?.length}
-        <section class="bg-wait-ground mb-4 rounded-md px-4 py-3" aria-label="What was done to your log-in">
-          {#each session.who.notices as one (one.at)}<p><strong><When at={one.at} /></strong> {one.says}</p>{/each}
+        <section
+          class="bg-wait-ground mb-4 rounded-md px-4 py-3"
+          aria-label="What was done to your log-in"
+        >
+          {#each session.who.notices as one (one.at)}<p>
+              <strong><When at={one.at} /></strong>
+              {one.says}
+            </p>{/each}
           <button class="act mt-1" onclick={() => void readNotices()}>I have read it</button>
         </section>
       {/if}
       <ImportStrip />
       {#if forbidden}<h1 class="mb-2">Not for your role</h1>{/if}
-      {#if notHere}<p class="bg-quiet-ground mb-3 rounded-md px-3 py-2" data-may-not>{notHere}</p>{/if}
+      {#if notHere}<p class="bg-quiet-ground mb-3 rounded-md px-3 py-2" data-may-not>
+          {notHere}
+        </p>{/if}
       {#if !forbidden}<Router />{/if}
     </main>
     <Help />

@@ -49,12 +49,18 @@ export const { navigate, route } = createRouter({
 
 type Param = 'environment' | 'id' | 'key' | 'number' | 'ref' | 'username'
 
-/** A part of the address that is a name, as the page's pattern calls it; empty where the pattern has no such part. */
-export const param = (name: Param): string => (route.params as Partial<Record<Param, string>>)[name] ?? ''
+/**
+ * A part of the address that is a name, as the page's pattern calls it; empty where the pattern has
+ * no such part.
+ */
+export const param = (name: Param): string =>
+  (route.params as Partial<Record<Param, string>>)[name] ?? ''
 
 /** Go to an address of ours, with its query if it has one. */
 export function goto(address: string): void {
   const [path = '/', query = ''] = address.split('?')
   // A page that cannot be fetched, as after an upgrade of the desk, is loaded with everything else.
-  navigate(path as '/', { search: Object.fromEntries(new URLSearchParams(query)) } as never).catch(() => location.assign(address))
+  navigate(path as '/', { search: Object.fromEntries(new URLSearchParams(query)) } as never).catch(
+    () => location.assign(address),
+  )
 }

@@ -17,9 +17,11 @@ class TooMuch(ValueError):
 
 @dataclass(frozen=True)
 class Decision:
-    """Whether a request is allowed, and the rule that decided, by its place (``None``: no rule holds for it).
+    """Whether a request is allowed, and the rule that decided, by its place (``None``: no rule
+    holds for it).
 
-    ``elsewhere`` are the rules that speak of it and hold for other addresses only, where no rule decided.
+    ``elsewhere`` are the rules that speak of it and hold for other addresses only, where no rule
+    decided.
     """
 
     allowed: bool
@@ -47,16 +49,25 @@ class Entry:
     networks: tuple[Network, ...]
 
     def reaches(self, address: Address | None) -> bool:
-        """Whether the rule holds for a request from an address. From an unknown one, only rules for anywhere hold."""
+        """Whether the rule holds for a request from an address.
+
+        From an unknown one, only rules for anywhere hold.
+        """
         if not self.networks:
             return True
-        return address is not None and any(address.version == one.version and address in one for one in self.networks)
+        return address is not None and any(
+            address.version == one.version and address in one for one in self.networks
+        )
 
 
 class _Relevant:
-    """The rules about one principal and operation, found by resource: exact ones in a table, prefixes in a table for each length."""
+    """The rules about one principal and operation, found by resource: exact ones in a table,
+    prefixes in a table for each length.
+    """
 
-    def __init__(self, rules: Sequence[tuple[int, Rule]], networks: Sequence[tuple[Network, ...]]) -> None:
+    def __init__(
+        self, rules: Sequence[tuple[int, Rule]], networks: Sequence[tuple[Network, ...]]
+    ) -> None:
         self.exact: dict[str, list[Entry]] = {}
         self.prefixes: dict[int, dict[str, list[Entry]]] = {}
         for place, rule in rules:
@@ -65,7 +76,9 @@ class _Relevant:
         # A rule for anywhere makes those behind it on the same resource needless.
         for table in (self.exact, *self.prefixes.values()):
             for resource, entries in table.items():
-                end = next((at for at, one in enumerate(entries) if not one.networks), len(entries) - 1)
+                end = next(
+                    (at for at, one in enumerate(entries) if not one.networks), len(entries) - 1
+                )
                 table[resource] = entries[: end + 1]
 
     def about(self, resource: str) -> list[Entry]:
@@ -81,7 +94,8 @@ class _Relevant:
 class Access:
     """A rule book made ready for many decisions.
 
-    ``most`` is how many steps may be taken in all, a step being a rule that is looked at; beyond, :class:`TooMuch` is raised.
+    ``most`` is how many steps may be taken in all, a step being a rule that is looked at; beyond,
+    :class:`TooMuch` is raised.
     """
 
     def __init__(self, book: Book, most: int | None = None) -> None:
@@ -95,7 +109,9 @@ class Access:
             if rule.group:
                 self._about_group.setdefault(rule.who, []).append(place)
             else:
-                self._about.setdefault(None if book.is_for_everybody(rule) else rule.who, []).append(place)
+                self._about.setdefault(
+                    None if book.is_for_everybody(rule) else rule.who, []
+                ).append(place)
         self._groups: dict[str, list[str]] = {}
         for name, members in book.groups.items():
             if name in self._about_group:
@@ -109,15 +125,29 @@ class Access:
         if self._most is not None and self.spent > self._most:
             raise TooMuch("These rules are too many to be worked out against one another.")
 
-    def decide(self, principal: str, operation: str, resource: str, address: str | None = None) -> Decision:
-        """Decide a request. ``address`` is where it comes from, as text (``None``: not known). Raises ``ValueError`` for one that is no address."""
+    def decide(
+        self, principal: str, operation: str, resource: str, address: str | None = None
+    ) -> Decision:
+        """Decide a request.
+
+        ``address`` is where it comes from, as text (``None``: not known). Raises ``ValueError`` for
+        one that is no address.
+        """
         where = _address(address) if address is not None else None
         deny, allow = self.about(principal, operation, resource)
         found = self.choose(deny, allow, where)
-        return found if found.rule is not None else replace(found, elsewhere=tuple(sorted(one.place for one in (*deny, *allow))))
+        return (
+            found
+            if found.rule is not None
+            else replace(found, elsewhere=tuple(sorted(one.place for one in (*deny, *allow))))
+        )
 
-    def about(self, principal: str, operation: str, resource: str) -> tuple[list[Entry], list[Entry]]:
-        """The rules that deny and those that allow, about a principal, an operation and a resource, each in their order."""
+    def about(
+        self, principal: str, operation: str, resource: str
+    ) -> tuple[list[Entry], list[Entry]]:
+        """The rules that deny and those that allow, about a principal, an operation and a resource,
+        each in their order.
+        """
         tables = self._tables.get((principal, operation))
         if tables is None:
             tables = self._tables[principal, operation] = self._ready(principal, operation)
@@ -126,7 +156,9 @@ class Access:
         self.spend(len(deny) + len(allow))
         return deny, allow
 
-    def choose(self, deny: Iterable[Entry], allow: Iterable[Entry], where: Address | None) -> Decision:
+    def choose(
+        self, deny: Iterable[Entry], allow: Iterable[Entry], where: Address | None
+    ) -> Decision:
         """Decide by what :meth:`about` answers."""
         if (place := self._first(deny, where)) is not None:
             return Decision(False, place)
@@ -143,7 +175,9 @@ class Access:
 
     def _ready(self, principal: str, operation: str) -> tuple[_Relevant, _Relevant]:
         mine = list(self.relevant(principal, operation))
-        deny, allow = ([one for one in mine if one[1].allow == verdict] for verdict in (False, True))
+        deny, allow = (
+            [one for one in mine if one[1].allow == verdict] for verdict in (False, True)
+        )
         return _Relevant(deny, self._networks), _Relevant(allow, self._networks)
 
     def relevant(self, principal: str, operation: str) -> Iterator[tuple[int, Rule]]:

@@ -21,7 +21,9 @@ class Verdict(StrEnum):
 
 @dataclass(frozen=True)
 class Cell:
-    """One right: the verdict, and the rules that decide it by their places; for *some*, from where it is allowed."""
+    """One right: the verdict, and the rules that decide it by their places; for *some*, from where
+    it is allowed.
+    """
 
     verdict: Verdict
     rules: tuple[int, ...]
@@ -30,7 +32,9 @@ class Cell:
 
 @dataclass(frozen=True)
 class Matrix:
-    """Principal × resource, with a cell for each operation: ``cells[principal][resource][operation]`` in the order of the three lists."""
+    """Principal × resource, with a cell for each operation:
+    ``cells[principal][resource][operation]`` in the order of the three lists.
+    """
 
     principals: tuple[str, ...]
     resources: tuple[str, ...]
@@ -42,15 +46,22 @@ class Matrix:
 MOST_CELLS, MOST_STEPS = 200_000, 2_000_000
 
 
-def work_out(book: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> Matrix:
-    """The effective rights. A resource that ends in ``*`` stands for one that begins so and that nothing more exact names.
+def work_out(
+    book: Book, principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]
+) -> Matrix:
+    """The effective rights.
+
+    A resource that ends in ``*`` stands for one that begins so and that nothing more exact names.
 
     Raises :class:`TooMuch`.
     """
     check_size(principals, resources, operations)
     access, loose = Access(book, MOST_STEPS), loose_end(book.rules)
     cells = tuple(
-        tuple(tuple(cell(access, who, operation, resource, loose) for operation in operations) for resource in resources)
+        tuple(
+            tuple(cell(access, who, operation, resource, loose) for operation in operations)
+            for resource in resources
+        )
         for who in principals
     )
     return Matrix(tuple(principals), tuple(resources), tuple(operations), cells)
@@ -58,7 +69,9 @@ def work_out(book: Book, principals: Sequence[str], resources: Sequence[str], op
 
 @dataclass(frozen=True)
 class Known:
-    """What there is beside the rules: accounts, resources (``…*``: all that begin so) and operations."""
+    """What there is beside the rules: accounts, resources (``…*``: all that begin so) and
+    operations.
+    """
 
     accounts: tuple[str, ...] = ()
     resources: tuple[str, ...] = ()
@@ -66,20 +79,49 @@ class Known:
 
     def principals_of(self, *books: Book) -> tuple[str, ...]:
         """Everybody whom the rules name, and the accounts."""
-        return tuple(sorted({*self.accounts, *(who for book in books for who in book.principals())}))
+        return tuple(
+            sorted({*self.accounts, *(who for book in books for who in book.principals())})
+        )
 
     def resources_of(self, *books: Book) -> tuple[str, ...]:
-        """The resources that there are and those that rules name; a prefix stands for others that begin so."""
-        return tuple(sorted({*self.resources, *(one.resource + ("*" if one.prefix else "") for book in books for one in book.rules)}))
+        """The resources that there are and those that rules name; a prefix stands for others that
+        begin so.
+        """
+        return tuple(
+            sorted(
+                {
+                    *self.resources,
+                    *(
+                        one.resource + ("*" if one.prefix else "")
+                        for book in books
+                        for one in book.rules
+                    ),
+                }
+            )
+        )
 
     def operations_of(self, *books: Book) -> tuple[str, ...]:
         """The operations that there are, and others that rules name."""
-        return tuple(dict.fromkeys((*self.operations, *(one.operation for book in books for one in book.rules if one.operation != ANY))))
+        return tuple(
+            dict.fromkeys(
+                (
+                    *self.operations,
+                    *(
+                        one.operation
+                        for book in books
+                        for one in book.rules
+                        if one.operation != ANY
+                    ),
+                )
+            )
+        )
 
 
 @dataclass(frozen=True)
 class Standing:
-    """A book's effective rights and the rules that never decide; where that is too much work, neither, and ``unknown`` says why."""
+    """A book's effective rights and the rules that never decide; where that is too much work,
+    neither, and ``unknown`` says why.
+    """
 
     matrix: Matrix
     idle: tuple[int, ...] = ()
@@ -87,7 +129,10 @@ class Standing:
 
 
 def stand(book: Book, known: Known, with_idle: bool = True) -> Standing:
-    """Both at once, for whoever shows them. ``with_idle``: rules that never decide are looked for, too."""
+    """Both at once, for whoever shows them.
+
+    ``with_idle``: rules that never decide are looked for, too.
+    """
     principals, operations = known.principals_of(book), known.operations_of(book)
     try:
         matrix = work_out(book, principals, known.resources_of(book), operations)
@@ -105,25 +150,32 @@ def count_idle(books: Sequence[tuple[Book, Known]]) -> list[int | None]:
     for book, known in books:
         access = Access(book, min(left, MOST_STEPS // 10))
         try:
-            found.append(len(_never_decide(access, known.operations_of(book), known.principals_of(book))))
+            found.append(
+                len(_never_decide(access, known.operations_of(book), known.principals_of(book)))
+            )
         except TooMuch:
             found.append(None)
         left -= access.spent
     return found
 
 
-def check_size(principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]) -> None:
+def check_size(
+    principals: Sequence[str], resources: Sequence[str], operations: Sequence[str]
+) -> None:
     """Raises :class:`TooMuch` where there would be more cells than are worked out."""
     if (cells := len(principals) * len(resources) * len(operations)) > MOST_CELLS:
         raise TooMuch(
-            f"{len(principals):,} principals, {len(resources):,} resources and {len(operations):,} operations make {cells:,} rights; "
+            f"{len(principals):,} principals, {len(resources):,} resources and "
+            f"{len(operations):,} operations make {cells:,} rights; "
             f"{MOST_CELLS:,} are the most that are worked out."
         )
 
 
 def cell(access: Access, who: str, operation: str, resource: str, loose: str) -> Cell:
     """One right. ``loose`` is what :func:`loose_end` answers. Raises :class:`TooMuch`."""
-    deny, allow = access.about(who, operation, resource[:-1] + loose if resource.endswith("*") else resource)
+    deny, allow = access.about(
+        who, operation, resource[:-1] + loose if resource.endswith("*") else resource
+    )
     places = _addresses((*deny, *allow))
     found = [access.choose(deny, allow, one) for one in places]
     deciding = tuple(sorted({one.rule for one in found if one.rule is not None}))
@@ -133,12 +185,16 @@ def cell(access: Access, who: str, operation: str, resource: str, loose: str) ->
     if not yes:
         return Cell(Verdict.NO, deciding)
     allowing = {one.rule for one in yes if one.rule is not None}
-    named = dict.fromkeys(text for place in sorted(allowing) for text in access.book.rules[place].networks)
+    named = dict.fromkeys(
+        text for place in sorted(allowing) for text in access.book.rules[place].networks
+    )
     return Cell(Verdict.SOME, deciding, tuple(named))
 
 
 def _addresses(entries: Iterable[Entry]) -> list[Address]:
-    """An address for each way in which networks of some rules can hold it: where any of them begins, or has just ended."""
+    """An address for each way in which networks of some rules can hold it: where any of them
+    begins, or has just ended.
+    """
     found: set[Address] = {ipaddress.IPv4Address(0), ipaddress.IPv6Address(0)}
     for one in {network for entry in entries for network in entry.networks}:
         found.add(one.network_address)
@@ -148,29 +204,45 @@ def _addresses(entries: Iterable[Entry]) -> list[Address]:
 
 
 def loose_end(rules: Iterable[Rule]) -> str:
-    """An ending that no rule's resource goes on with, so that a resource that has it is held by nothing longer."""
+    """An ending that no rule's resource goes on with, so that a resource that has it is held by
+    nothing longer.
+    """
     used = {letter for rule in rules for letter in rule.resource}
     return next(chr(code) for code in range(0xE000, 0xF8FF) if chr(code) not in used)
 
 
-def never_decide(book: Book, operations: Sequence[str], principals: Sequence[str] = ()) -> tuple[int, ...]:
-    """The places of rules that decide no request at all, whoever asks for whatever from anywhere: others always come before them.
+def never_decide(
+    book: Book, operations: Sequence[str], principals: Sequence[str] = ()
+) -> tuple[int, ...]:
+    """The places of rules that decide no request at all, whoever asks for whatever from anywhere:
+    others always come before them.
 
-    Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each kind is tried. ``operations`` and ``principals`` are
-    those that exist beside the ones that rules name. Raises :class:`TooMuch`.
+    Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each
+    kind is tried. ``operations`` and ``principals`` are those that exist beside the ones that rules
+    name. Raises :class:`TooMuch`.
     """
     return _never_decide(Access(book, MOST_STEPS), operations, principals)
 
 
-def _never_decide(access: Access, operations: Sequence[str], principals: Sequence[str]) -> tuple[int, ...]:
+def _never_decide(
+    access: Access, operations: Sequence[str], principals: Sequence[str]
+) -> tuple[int, ...]:
     book, loose = access.book, loose_end(access.book.rules)
-    names = tuple(dict.fromkeys((*operations, *(one.operation for one in book.rules if one.operation != ANY)))) or (ANY + loose,)
+    names = tuple(
+        dict.fromkeys((*operations, *(one.operation for one in book.rules if one.operation != ANY)))
+    ) or (ANY + loose,)
     # Somebody whom nothing names stands for everybody else.
     people = tuple(dict.fromkeys((*principals, *book.principals(), f"somebody{loose}")))
-    return tuple(place for place, rule in enumerate(book.rules) if not _decides(access, place, rule, people, names, loose))
+    return tuple(
+        place
+        for place, rule in enumerate(book.rules)
+        if not _decides(access, place, rule, people, names, loose)
+    )
 
 
-def _decides(access: Access, place: int, rule: Rule, people: Sequence[str], names: Sequence[str], loose: str) -> bool:
+def _decides(
+    access: Access, place: int, rule: Rule, people: Sequence[str], names: Sequence[str], loose: str
+) -> bool:
     members = access.book.members(rule)
     for who in people if members is None else sorted(members):
         for operation in names if rule.operation == ANY else (rule.operation,):
@@ -178,8 +250,13 @@ def _decides(access: Access, place: int, rule: Rule, people: Sequence[str], name
             for resource in _resources(rule, others, loose):
                 deny, allow = access.about(who, operation, resource)
                 own = next((one for one in (*deny, *allow) if one.place == place), None)
-                # One for anywhere that stands before it on the same resource has put it out of the table.
-                if own and any(access.choose(deny, allow, one).rule == place for one in _addresses((*deny, *allow)) if own.reaches(one)):
+                # One for anywhere that stands before it on the same resource has put it out of the
+                # table.
+                if own and any(
+                    access.choose(deny, allow, one).rule == place
+                    for one in _addresses((*deny, *allow))
+                    if own.reaches(one)
+                ):
                     return True
     return False
 
@@ -188,7 +265,11 @@ def _resources(rule: Rule, others: Iterable[Rule], loose: str) -> list[str]:
     """A resource of each kind that a rule speaks of."""
     if not rule.prefix:
         return [rule.resource]
-    inside = {one.resource + (loose if one.prefix else "") for one in others if one.resource.startswith(rule.resource)}
+    inside = {
+        one.resource + (loose if one.prefix else "")
+        for one in others
+        if one.resource.startswith(rule.resource)
+    }
     return sorted({rule.resource + loose, *inside})
 
 

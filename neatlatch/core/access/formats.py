@@ -1,7 +1,8 @@
 """Rules as CSV (RFC 4180) and as JSON, and what a change of them comes to.
 
-CSV has a heading and a line for each rule: ``effect,who,operation,resource,match,from``. ``who`` is a principal, ``group:name`` or ``*``; ``match`` is
-exact or prefix; ``from`` holds networks apart by spaces. A line ``member,group:name,principal`` puts somebody into a group.
+CSV has a heading and a line for each rule: ``effect,who,operation,resource,match,from``. ``who`` is
+a principal, ``group:name`` or ``*``; ``match`` is exact or prefix; ``from`` holds networks apart by
+spaces. A line ``member,group:name,principal`` puts somebody into a group.
 """
 
 from __future__ import annotations
@@ -97,16 +98,27 @@ def _of_row(row: list[str], line: int) -> Rule:
         raise BadRules(f"the match is exact or prefix, not {row[4]!r}", line)
     group = row[1].startswith("group:")
     who = row[1].removeprefix("group:") if group else row[1]
-    return Rule(row[0] == "allow", who, row[2], row[3], row[4] == "prefix", group, tuple(row[5].split()))
+    return Rule(
+        row[0] == "allow", who, row[2], row[3], row[4] == "prefix", group, tuple(row[5].split())
+    )
 
 
 def as_plain(book: Book) -> dict[str, Any]:
     """The rules and groups as plain values."""
     return {
         "groups": {name: list(members) for name, members in sorted(book.groups.items())},
-        "rules": [{"effect": "allow" if one.allow else "deny", "who": f"group:{one.who}" if one.group else one.who, "operation": one.operation,
-                   "resource": one.resource, "match": "prefix" if one.prefix else "exact", "from": list(one.networks)} for one in book.rules],
-    }  # fmt: skip
+        "rules": [
+            {
+                "effect": "allow" if one.allow else "deny",
+                "who": f"group:{one.who}" if one.group else one.who,
+                "operation": one.operation,
+                "resource": one.resource,
+                "match": "prefix" if one.prefix else "exact",
+                "from": list(one.networks),
+            }
+            for one in book.rules
+        ],
+    }
 
 
 def to_json(book: Book) -> str:
@@ -132,7 +144,8 @@ def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
         raise BadRules(f"more than {MOST:,} rules are not read")
     groups = found.get("groups") or {}
     if not isinstance(groups, Mapping) or not all(
-        isinstance(one, list) and all(isinstance(who, str) for who in one) for one in groups.values()
+        isinstance(one, list) and all(isinstance(who, str) for who in one)
+        for one in groups.values()
     ):
         raise BadRules("“groups” is an object of lists of principals")
     rules, wrong = [], []
@@ -143,7 +156,9 @@ def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
             wrong.append(BadRules(f"rule {number}: {error}"))
     if wrong:
         raise BadRules.together(wrong)
-    return Book(tuple(rules), {str(name): tuple(dict.fromkeys(members)) for name, members in groups.items()})
+    return Book(
+        tuple(rules), {str(name): tuple(dict.fromkeys(members)) for name, members in groups.items()}
+    )
 
 
 def _rule(one: Any) -> Rule:
@@ -166,7 +181,13 @@ def _rule(one: Any) -> Rule:
     who, operation, resource = (str(text).strip() for text in texts)
     group = who.startswith("group:")
     return Rule(
-        effect == "allow", who.removeprefix("group:") if group else who, operation, resource, match == "prefix", group, tuple(networks)
+        effect == "allow",
+        who.removeprefix("group:") if group else who,
+        operation,
+        resource,
+        match == "prefix",
+        group,
+        tuple(networks),
     )
 
 
@@ -204,9 +225,11 @@ class Counts:
 
 @dataclass(frozen=True)
 class Difference:
-    """What a change comes to: rules added and taken away, groups changed, whether only the order differs, and the rights that become others.
+    """What a change comes to: rules added and taken away, groups changed, whether only the order
+    differs, and the rights that become others.
 
-    ``losers`` are some of those who may do less; ``unknown`` says why the rights were not worked out, where they were not.
+    ``losers`` are some of those who may do less; ``unknown`` says why the rights were not worked
+    out, where they were not.
     """
 
     added: tuple[Rule, ...]
@@ -225,9 +248,11 @@ class Difference:
 
 
 def difference(before: Book, after: Book, known: Known, most: int | None = None) -> Difference:
-    """What changes from one book to another, in rules and in the rights; ``most``: how many of each are told.
+    """What changes from one book to another, in rules and in the rights; ``most``: how many of each
+    are told.
 
-    A right is worked out only where the rules about its principal and operation differ; where that is too much work, none is.
+    A right is worked out only where the rules about its principal and operation differ; where that
+    is too much work, none is.
     """
     was, will = set(before.rules), set(after.rules)
     added = tuple(one for one in after.rules if one not in was)
@@ -238,11 +263,19 @@ def difference(before: Book, after: Book, known: Known, most: int | None = None)
         rights = tuple(_of_rights(before, after, known))
     except TooMuch as error:
         unknown = str(error)
-    counts = Counts(len(added), len(gone), len(rights), sum(one.loses for one in rights), sum(one.gains for one in rights))
+    counts = Counts(
+        len(added),
+        len(gone),
+        len(rights),
+        sum(one.loses for one in rights),
+        sum(one.gains for one in rights),
+    )
     losers = tuple(dict.fromkeys(one.principal for one in rights if one.loses))[:5]
     reordered = not added and not gone and before.rules != after.rules
     groups = tuple(_of_groups(before, after))
-    return Difference(added[:most], gone[:most], groups[:most], reordered, rights[:most], counts, losers, unknown)
+    return Difference(
+        added[:most], gone[:most], groups[:most], reordered, rights[:most], counts, losers, unknown
+    )
 
 
 def read(text: str, form: str, operations: Sequence[str] = ()) -> Book:
@@ -252,15 +285,22 @@ def read(text: str, form: str, operations: Sequence[str] = ()) -> Book:
 
 @dataclass(frozen=True)
 class Preview:
-    """What the rules of a text come to: how many there are, how many groups, and what they change."""
+    """What the rules of a text come to: how many there are, how many groups, and what
+    they change.
+    """
 
     rules: int
     groups: int
     difference: Difference
 
 
-def preview(text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int) -> Preview:
-    """What rules out of a text would change; the first ``most`` of each. Raises :class:`BadRules`."""
+def preview(
+    text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int
+) -> Preview:
+    """What rules out of a text would change; the first ``most`` of each.
+
+    Raises :class:`BadRules`.
+    """
     after = read(text, form, operations)
     return Preview(len(after.rules), len(after.groups), difference(before, after, known, most))
 
@@ -273,23 +313,33 @@ def _of_groups(before: Book, after: Book) -> Iterator[str]:
         elif name not in before.groups:
             yield f"group {name} added: {', '.join(after.groups[name]) or 'nobody'}"
         elif was != will:
-            parts = [f"{one} added" for one in sorted(will - was)] + [f"{one} taken out" for one in sorted(was - will)]
+            parts = [f"{one} added" for one in sorted(will - was)] + [
+                f"{one} taken out" for one in sorted(was - will)
+            ]
             yield f"group {name}: {', '.join(parts)}"
 
 
 def _of_rights(before: Book, after: Book, known: Known) -> Iterator[Changed]:
-    principals, resources, operations = (one(before, after) for one in (known.principals_of, known.resources_of, known.operations_of))
+    principals, resources, operations = (
+        one(before, after) for one in (known.principals_of, known.resources_of, known.operations_of)
+    )
     check_size(principals, resources, operations)
     old, new = Access(before, MOST_STEPS), Access(after, MOST_STEPS)
     loose = loose_end((*before.rules, *after.rules))
     for principal in principals:
         differing = {
-            one for one in operations
-            if [rule for _, rule in old.relevant(principal, one)] != [rule for _, rule in new.relevant(principal, one)]
-        }  # fmt: skip
+            one
+            for one in operations
+            if [rule for _, rule in old.relevant(principal, one)]
+            != [rule for _, rule in new.relevant(principal, one)]
+        }
         for resource in resources if differing else ():
             for operation in operations:
                 if operation in differing:
-                    one, other = (cell(access, principal, operation, resource, loose) for access in (old, new))
+                    one, other = (
+                        cell(access, principal, operation, resource, loose) for access in (old, new)
+                    )
                     if (one.verdict, one.allowed_from) != (other.verdict, other.allowed_from):
-                        yield Changed(principal, operation, resource, one.verdict.value, other.verdict.value)
+                        yield Changed(
+                            principal, operation, resource, one.verdict.value, other.verdict.value
+                        )

@@ -29,17 +29,24 @@ class BadRules(ValueError):
 
     @classmethod
     def together(cls, found: Sequence[BadRules]) -> BadRules:
-        """All that is wrong with a text: the first of them in words, and how many more there are."""
+        """All that is wrong with a text: the first of them in words, and how many more
+        there are.
+        """
         more = len(found) - MOST_TOLD
-        told = cls("; ".join(str(one) for one in found[:MOST_TOLD]) + (f"; and {more} more" if more > 0 else ""))
+        told = cls(
+            "; ".join(str(one) for one in found[:MOST_TOLD])
+            + (f"; and {more} more" if more > 0 else "")
+        )
         told.line = found[0].line
         return told
 
 
 @dataclass(frozen=True)
 class Rule:
-    """Allow or deny: ``who`` is a principal, with ``group`` the name of a group, or ``*`` for everybody; ``operation`` a name or ``*``; ``resource``
-    exact, or with ``prefix`` the start of one; ``networks`` from where (none: from anywhere)."""
+    """Allow or deny: ``who`` is a principal, with ``group`` the name of a group, or ``*`` for
+    everybody; ``operation`` a name or ``*``; ``resource`` exact, or with ``prefix`` the start of
+    one; ``networks`` from where (none: from anywhere).
+    """
 
     allow: bool
     who: str
@@ -52,9 +59,17 @@ class Rule:
     @property
     def says(self) -> str:
         """The rule as a sentence."""
-        who = f"group {self.who}" if self.group else "everybody" if self.who == EVERYBODY else self.who
+        who = (
+            f"group {self.who}"
+            if self.group
+            else "everybody"
+            if self.who == EVERYBODY
+            else self.who
+        )
         what = "everything" if self.operation == ANY else self.operation
-        where = ("all" if not self.resource else f"{self.resource}…") if self.prefix else self.resource
+        where = (
+            ("all" if not self.resource else f"{self.resource}…") if self.prefix else self.resource
+        )
         start = f" from {', '.join(self.networks)}" if self.networks else ""
         return f"{'allow' if self.allow else 'deny'} {who} {what} on {where}{start}"
 
@@ -82,8 +97,13 @@ class Book:
         return tuple(sorted(named.union(*self.groups.values())))
 
 
-def checked(rule: Rule, groups: Container[str], operations: Sequence[str] = (), line: int | None = None) -> Rule:
-    """A rule, or :class:`BadRules` that says what is wrong with it. ``operations`` are those the application knows (none: any)."""
+def checked(
+    rule: Rule, groups: Container[str], operations: Sequence[str] = (), line: int | None = None
+) -> Rule:
+    """A rule, or :class:`BadRules` that says what is wrong with it.
+
+    ``operations`` are those the application knows (none: any).
+    """
     if not rule.who:
         raise BadRules("whom the rule is about is missing", line)
     if rule.group and rule.who not in groups:
@@ -91,7 +111,11 @@ def checked(rule: Rule, groups: Container[str], operations: Sequence[str] = (), 
     if not rule.operation:
         raise BadRules("the operation is missing; * stands for all of them", line)
     if operations and rule.operation not in (*operations, ANY):
-        raise BadRules(f"{rule.operation!r} is no operation here; there are {', '.join(operations)}, and * for all", line)
+        raise BadRules(
+            f"{rule.operation!r} is no operation here; there are {', '.join(operations)}, "
+            f"and * for all",
+            line,
+        )
     if not rule.resource and not rule.prefix:
         raise BadRules("the resource is missing", line)
     for one in rule.networks:
@@ -104,11 +128,18 @@ def network(text: str, line: int | None = None) -> Network:
     try:
         return ipaddress.ip_network(text, strict=False)
     except ValueError as error:
-        raise BadRules(f"{text!r} is neither an address nor a network like 203.0.113.0/24", line) from error
+        raise BadRules(
+            f"{text!r} is neither an address nor a network like 203.0.113.0/24", line
+        ) from error
 
 
-def derive(roles: Sequence[ScopeInfo], operations: Sequence[Operation], holders: Mapping[str, Iterable[str]]) -> Book:
-    """The rules that an application's roles amount to: each role is a group that is allowed the operations its name opens, with all that it implies.
+def derive(
+    roles: Sequence[ScopeInfo],
+    operations: Sequence[Operation],
+    holders: Mapping[str, Iterable[str]],
+) -> Book:
+    """The rules that an application's roles amount to: each role is a group that is allowed the
+    operations its name opens, with all that it implies.
 
     ``holders`` are the accounts with the roles that each has.
     """
@@ -119,7 +150,10 @@ def derive(roles: Sequence[ScopeInfo], operations: Sequence[Operation], holders:
         for one in operations:
             if not one.alternatives or any(some <= have for some in one.alternatives):
                 rules.append(Rule(True, role.name, one.method, one.path, group=True))
-    groups = {role.name: tuple(sorted(name for name, held in holders.items() if role.name in set(held))) for role in roles}
+    groups = {
+        role.name: tuple(sorted(name for name, held in holders.items() if role.name in set(held)))
+        for role in roles
+    }
     return Book(tuple(rules), groups)
 
 

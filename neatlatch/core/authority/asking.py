@@ -1,4 +1,6 @@
-"""An authorization request, judged (RFC 6749 §4.1.1, RFC 7636 §4.4.1, RFC 9700 §2.1, RFC 8707 §2)."""
+"""An authorization request, judged (RFC 6749 §4.1.1, RFC 7636 §4.4.1, RFC 9700 §2.1,
+RFC 8707 §2).
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,12 @@ LONGEST_STATE = 2000
 
 @dataclass(frozen=True)
 class Registered:
-    """What the authority holds of a client. ``permitted``: its scopes; ``wants_consent``: those of them that only an administrator may consent to;
-    ``consented``: those that one has consented to; ``audience``: whom its tokens are for."""
+    """What the authority holds of a client.
+
+    ``permitted``: its scopes; ``wants_consent``: those of them that only an administrator may
+    consent to; ``consented``: those that one has consented to; ``audience``: whom its tokens are
+    for.
+    """
 
     client_id: str
     public: bool
@@ -37,7 +43,10 @@ class Registered:
 
 @dataclass(frozen=True)
 class Asked:
-    """A request that may be put before a person. ``redirect_given``: the request named it, so that the token request must too (RFC 6749 §4.1.3)."""
+    """A request that may be put before a person.
+
+    ``redirect_given``: the request named it, so that the token request must too (RFC 6749 §4.1.3).
+    """
 
     redirect_uri: str
     redirect_given: bool
@@ -47,7 +56,9 @@ class Asked:
 
 
 def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
-    """Judge an authorization request. Raises :class:`Fatal` where it must not be sent back, :class:`SentBack` where it is.
+    """Judge an authorization request.
+
+    Raises :class:`Fatal` where it must not be sent back, :class:`SentBack` where it is.
 
     PKCE with S256 is asked of every client, confidential or not (RFC 9700 §2.1.1).
     """
@@ -56,7 +67,10 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
     given = params.get("redirect_uri")
     matched = redirects.match(client.redirect_uris, given, "native" if client.public else "web")
     if not matched.match:
-        raise Fatal("invalid_request", f"The redirect URI is not one that is registered for this client. {matched.reason}")
+        raise Fatal(
+            "invalid_request",
+            f"The redirect URI is not one that is registered for this client. {matched.reason}",
+        )
     redirect_uri, state = given or client.redirect_uris[0], params.get("state", "")
 
     def back(error: str, says: str) -> SentBack:
@@ -65,10 +79,15 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
     if len(state) > LONGEST_STATE:
         raise back("invalid_request", "state is too long")
     if "authorization_code" not in client.grants:
-        raise back("unauthorized_client", "The authorization code grant is not switched on for this client")
+        raise back(
+            "unauthorized_client", "The authorization code grant is not switched on for this client"
+        )
     if params.get("response_type") != "code":
         missing = "response_type" not in params
-        raise back("invalid_request" if missing else "unsupported_response_type", "response_type must be code")
+        raise back(
+            "invalid_request" if missing else "unsupported_response_type",
+            "response_type must be code",
+        )
     if params.get("response_mode", "query") != "query":
         raise back("invalid_request", "response_mode must be query")
     challenge = params.get("code_challenge", "")
@@ -87,13 +106,19 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
 
 
 def check_resource(params: Mapping[str, str], client: Registered) -> None:
-    """Hold ``resource`` to the one API the client is registered for (RFC 8707 §2). Raises :class:`Refused`."""
+    """Hold ``resource`` to the one API the client is registered for (RFC 8707 §2).
+
+    Raises :class:`Refused`.
+    """
     if params.get("resource", client.audience) != client.audience:
         raise Refused("invalid_target", f"Tokens of this client are for {client.audience}")
 
 
-def choose_scopes(asked: str | None, client: Registered, granted: frozenset[str] | None = None) -> frozenset[str]:
-    """The scopes of a token: those asked for, or all that the client may have (RFC 6749 §3.3); on renewal no more than were granted (§6).
+def choose_scopes(
+    asked: str | None, client: Registered, granted: frozenset[str] | None = None
+) -> frozenset[str]:
+    """The scopes of a token: those asked for, or all that the client may have (RFC 6749 §3.3); on
+    renewal no more than were granted (§6).
 
     Raises :class:`Refused` with ``invalid_scope``, naming the first that cannot be given and why.
     """
@@ -112,6 +137,8 @@ def choose_scopes(asked: str | None, client: Registered, granted: frozenset[str]
             says = "was not granted"
         raise Refused(
             "invalid_scope",
-            f"{one} {says}" if re.fullmatch(r"[\x21\x23-\x5b\x5d-\x7e]+", one) else "A scope holds characters that it must not",
+            f"{one} {says}"
+            if re.fullmatch(r"[\x21\x23-\x5b\x5d-\x7e]+", one)
+            else "A scope holds characters that it must not",
         )
     return scopes

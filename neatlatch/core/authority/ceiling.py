@@ -1,5 +1,7 @@
-"""How far a client may change itself by protocol (RFC 7592 §2.2): never beyond what its registration right allowed, nor back to what an administrator
-has taken from it since. Without this, whoever holds a registration access token could give the client any right again."""
+"""How far a client may change itself by protocol (RFC 7592 §2.2): never beyond what its
+registration right allowed, nor back to what an administrator has taken from it since. Without this,
+whoever holds a registration access token could give the client any right again.
+"""
 
 from __future__ import annotations
 
@@ -37,9 +39,18 @@ class Ceiling:
         return None
 
     def after_edit(self, before: ClientMetadata, after: ClientMetadata) -> Ceiling:
-        """What it becomes by an administrator's edit: what was taken away stays away, what was added may be had."""
+        """What it becomes by an administrator's edit: what was taken away stays away, what was
+        added may be had.
+        """
         return Ceiling(
-            *(_edited(getattr(self, name), frozenset(getattr(before, name)), frozenset(getattr(after, name))) for name in FIELDS)
+            *(
+                _edited(
+                    getattr(self, name),
+                    frozenset(getattr(before, name)),
+                    frozenset(getattr(after, name)),
+                )
+                for name in FIELDS
+            )
         )
 
     def as_plain(self) -> dict[str, list[str]]:
@@ -52,7 +63,9 @@ def read(kept: Mapping[str, Any]) -> Ceiling:
     return Ceiling(*(frozenset(kept[name]) if name in kept else None for name in FIELDS))
 
 
-def _edited(most: frozenset[str] | None, before: frozenset[str], after: frozenset[str]) -> frozenset[str] | None:
+def _edited(
+    most: frozenset[str] | None, before: frozenset[str], after: frozenset[str]
+) -> frozenset[str] | None:
     if before - after:
         # Of what it could have had beside, nothing is known to be wanted: it keeps what it has.
         return after

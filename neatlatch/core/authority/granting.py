@@ -1,4 +1,6 @@
-"""Trading a code or a refresh token for tokens: whether it may be (RFC 6749 §4.1.3, §6; RFC 7636 §4.6; RFC 9700 §4.14.2)."""
+"""Trading a code or a refresh token for tokens: whether it may be (RFC 6749 §4.1.3, §6; RFC 7636
+§4.6; RFC 9700 §4.14.2).
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ _GONE = "It is not known, has ended, or was used"
 
 
 class Reused(Refused):
-    """A code or refresh token came a second time: whoever has it may have stolen it, so all that came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2)."""
+    """A code or refresh token came a second time: whoever has it may have stolen it, so all that
+    came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2).
+    """
 
     def __init__(self, what: str) -> None:
         super().__init__("invalid_grant", _GONE, logged=f"{what} reused")
@@ -43,7 +47,9 @@ class Refresh:
 
 
 def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: datetime) -> None:
-    """Whether a code may be traded. Raises :class:`Refused`, or :class:`Reused`; what exactly was wrong stands in ``logged`` only.
+    """Whether a code may be traded.
+
+    Raises :class:`Refused`, or :class:`Reused`; what exactly was wrong stands in ``logged`` only.
 
     A code that comes from another client than it was given to is refused, and is not spoilt by it.
     """
@@ -54,18 +60,31 @@ def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: da
     if code.used:
         raise Reused("code")
     if code.revoked or now >= code.ends:
-        raise Refused("invalid_grant", _GONE, logged="code revoked" if code.revoked else "code ended")
-    same, why = redirects.token_request(code.redirect_uri if code.redirect_given else None, params.get("redirect_uri"))
+        raise Refused(
+            "invalid_grant", _GONE, logged="code revoked" if code.revoked else "code ended"
+        )
+    same, why = redirects.token_request(
+        code.redirect_uri if code.redirect_given else None, params.get("redirect_uri")
+    )
     if not same:
-        raise Refused("invalid_grant", f"redirect_uri: {why}", logged="code with another redirect URI")
+        raise Refused(
+            "invalid_grant", f"redirect_uri: {why}", logged="code with another redirect URI"
+        )
     if "code_verifier" not in params:
         raise Refused("invalid_grant", "code_verifier is wanted", logged="code without verifier")
     if not pkce.verify(params["code_verifier"], code.challenge).holds:
-        raise Refused("invalid_grant", "code_verifier does not fit the challenge", logged="code with a wrong verifier")
+        raise Refused(
+            "invalid_grant",
+            "code_verifier does not fit the challenge",
+            logged="code with a wrong verifier",
+        )
 
 
 def renew(refresh: Refresh | None, client_id: str, now: datetime) -> None:
-    """Whether a refresh token may be traded. Each serves once. Raises :class:`Refused`, or :class:`Reused`."""
+    """Whether a refresh token may be traded.
+
+    Each serves once. Raises :class:`Refused`, or :class:`Reused`.
+    """
     if refresh is None:
         raise Refused("invalid_grant", _GONE, logged="refresh token unknown")
     if refresh.client_id != client_id:

@@ -13,9 +13,14 @@ from .telling import GRANTS, METHODS
 LONGEST = 2000
 
 
-def read(document: Any, permitted: frozenset[str], allow_grants: frozenset[str] = frozenset(GRANTS)) -> ClientMetadata:
-    """The client that is asked for, with the defaults of RFC 7591 §2. ``permitted``: the scopes that may be asked for; those beyond them are left out, which §2
-    allows and the answer shows. Raises :class:`Refused` with the codes of §3.2.2."""
+def read(
+    document: Any, permitted: frozenset[str], allow_grants: frozenset[str] = frozenset(GRANTS)
+) -> ClientMetadata:
+    """The client that is asked for, with the defaults of RFC 7591 §2.
+
+    ``permitted``: the scopes that may be asked for; those beyond them are left out, which §2 allows
+    and the answer shows. Raises :class:`Refused` with the codes of §3.2.2.
+    """
     if not isinstance(document, dict):
         raise Refused("invalid_client_metadata", "The body must be a JSON object")
     if wrong := unsound(document, LONGEST):
@@ -25,8 +30,15 @@ def read(document: Any, permitted: frozenset[str], allow_grants: frozenset[str] 
         value = document.get(key)
         if value is None:
             return default
-        if not isinstance(value, list) or not all(isinstance(one, str) and len(one) <= LONGEST for one in value) or len(value) > 50:
-            raise Refused("invalid_redirect_uri" if key == "redirect_uris" else "invalid_client_metadata", f"{key} must be a list of texts")
+        if (
+            not isinstance(value, list)
+            or not all(isinstance(one, str) and len(one) <= LONGEST for one in value)
+            or len(value) > 50
+        ):
+            raise Refused(
+                "invalid_redirect_uri" if key == "redirect_uris" else "invalid_client_metadata",
+                f"{key} must be a list of texts",
+            )
         return tuple(dict.fromkeys(value))
 
     def text(key: str, default: str) -> str:
@@ -35,22 +47,42 @@ def read(document: Any, permitted: frozenset[str], allow_grants: frozenset[str] 
             raise Refused("invalid_client_metadata", f"{key} must be a text")
         return value
 
-    method, name = text("token_endpoint_auth_method", "client_secret_basic"), text("client_name", "")[:200]
+    method, name = (
+        text("token_endpoint_auth_method", "client_secret_basic"),
+        text("client_name", "")[:200],
+    )
     grants, uris = texts("grant_types", ("authorization_code",)), texts("redirect_uris", ())
     if method not in METHODS:
-        raise Refused("invalid_client_metadata", f"token_endpoint_auth_method must be one of {', '.join(METHODS)}")
+        raise Refused(
+            "invalid_client_metadata",
+            f"token_endpoint_auth_method must be one of {', '.join(METHODS)}",
+        )
     if unknown := [one for one in grants if one not in allow_grants]:
         raise Refused("invalid_client_metadata", f"The grant {unknown[0][:60]} is not served here")
     responses = texts("response_types", ("code",) if "authorization_code" in grants else ())
     if set(responses) != ({"code"} if "authorization_code" in grants else set()):
-        raise Refused("invalid_client_metadata", "response_types and grant_types do not go together (RFC 7591 §2.1)")
+        raise Refused(
+            "invalid_client_metadata",
+            "response_types and grant_types do not go together (RFC 7591 §2.1)",
+        )
     for uri in uris:
         if grave := [one for one in redirects.lint(uri) if one.grave]:
             raise Refused("invalid_redirect_uri", f"{uri[:200]}: {grave[0].says}")
     scope = text("scope", " ".join(sorted(permitted)))
-    fields = ClientMetadata(name or "A client without a name", texts("contacts", ()), method == "none", uris if "authorization_code" in grants else (), grants,
-                            frozenset(scope.split()) & permitted, method)  # fmt: skip
-    if errors := {key: said for key, said in registration.check(fields).items() if key != "contacts"}:
+    fields = ClientMetadata(
+        name or "A client without a name",
+        texts("contacts", ()),
+        method == "none",
+        uris if "authorization_code" in grants else (),
+        grants,
+        frozenset(scope.split()) & permitted,
+        method,
+    )
+    if errors := {
+        key: said for key, said in registration.check(fields).items() if key != "contacts"
+    }:
         key, said = next(iter(errors.items()))
-        raise Refused("invalid_redirect_uri" if key == "redirect_uris" else "invalid_client_metadata", said)
+        raise Refused(
+            "invalid_redirect_uri" if key == "redirect_uris" else "invalid_client_metadata", said
+        )
     return fields

@@ -1,6 +1,8 @@
-"""Signing keys take turns without a token being refused: a key is published before it signs, and stays published until the last token it signed has ended.
+"""Signing keys take turns without a token being refused: a key is published before it signs, and
+stays published until the last token it signed has ended.
 
-RFC 7517 §5 has keys side by side; the times follow from how long receivers keep the key set (common practice, no source).
+RFC 7517 §5 has keys side by side; the times follow from how long receivers keep the key set (common
+practice, no source).
 """
 
 from __future__ import annotations
@@ -15,7 +17,10 @@ Turn = Literal["waiting", "signing", "leaving", "gone"]
 
 @dataclass(frozen=True)
 class Key:
-    """When a key is published, signs, and goes. ``signs_until`` and ``published_until`` are open until another takes over."""
+    """When a key is published, signs, and goes.
+
+    ``signs_until`` and ``published_until`` are open until another takes over.
+    """
 
     kid: str
     published_from: datetime
@@ -41,12 +46,20 @@ def published(keys: Iterable[Key], now: datetime) -> tuple[Key, ...]:
 
 def signer(keys: Iterable[Key], now: datetime) -> Key | None:
     """The key that signs now: of those whose turn it is, the newest."""
-    return max((one for one in keys if turn(one, now) == "signing"), key=lambda one: one.signs_from, default=None)
+    return max(
+        (one for one in keys if turn(one, now) == "signing"),
+        key=lambda one: one.signs_from,
+        default=None,
+    )
 
 
-def take_over(keys: Iterable[Key], kid: str, now: datetime, kept_for: timedelta, longest_token: timedelta) -> tuple[Key, ...]:
-    """Another key takes over: published now, signing once every receiver has fetched the set anew (``kept_for``), its forerunners published until the last token
-    they signed has ended (``longest_token``). The first key of all signs at once. Answers the keys that changed, the new one last.
+def take_over(
+    keys: Iterable[Key], kid: str, now: datetime, kept_for: timedelta, longest_token: timedelta
+) -> tuple[Key, ...]:
+    """Another key takes over: published now, signing once every receiver has fetched the set anew
+    (``kept_for``), its forerunners published until the last token they signed has ended
+    (``longest_token``). The first key of all signs at once. Answers the keys that changed, the new
+    one last.
 
     Raises ``ValueError`` while another is still waiting for its turn.
     """
@@ -55,6 +68,8 @@ def take_over(keys: Iterable[Key], kid: str, now: datetime, kept_for: timedelta,
         raise ValueError("another key waits for its turn already")
     starts = now + kept_for if signer(known, now) else now
     ended = tuple(
-        replace(one, signs_until=starts, published_until=starts + longest_token + kept_for) for one in known if one.signs_until is None
+        replace(one, signs_until=starts, published_until=starts + longest_token + kept_for)
+        for one in known
+        if one.signs_until is None
     )
     return (*ended, Key(kid, now, starts))

@@ -1,4 +1,6 @@
-"""What is in a file of certificates, explained: its chain as links with the one that ends first, its key, requests and revocation lists."""
+"""What is in a file of certificates, explained: its chain as links with the one that ends first,
+its key, requests and revocation lists.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,11 @@ from .reading import Found, Unreadable, read
 
 @dataclass(frozen=True)
 class Link:
-    """One certificate of a chain. ``role``: leaf, issuing or root; ``broken``: the rule that it breaks, if it is the one that fails."""
+    """One certificate of a chain.
+
+    ``role``: leaf, issuing or root; ``broken``: the rule that it breaks, if it is the one that
+    fails.
+    """
 
     facts: CertificateFacts
     role: str
@@ -28,7 +34,10 @@ class Link:
 
 @dataclass(frozen=True)
 class Chain:
-    """A chain from the leaf upwards, and what is to be said of it. ``ends``: the earliest end in it."""
+    """A chain from the leaf upwards, and what is to be said of it.
+
+    ``ends``: the earliest end in it.
+    """
 
     links: tuple[Link, ...]
     verdict: str
@@ -38,7 +47,10 @@ class Chain:
 
 @dataclass(frozen=True)
 class Explained:
-    """All that a file held. ``key_fits``: whether the private key in it is the leaf's; ``None``: there are not both."""
+    """All that a file held.
+
+    ``key_fits``: whether the private key in it is the leaf's; ``None``: there are not both.
+    """
 
     chain: Chain | None
     others: tuple[CertificateFacts, ...]
@@ -58,19 +70,40 @@ def role(certificate: x509.Certificate, place: int) -> str:
 
 
 def as_chain(verdict: path.Verdict, anchors: Sequence[x509.Certificate]) -> Chain:
-    """A judged chain as links. A certificate's end is the earliest end in its chain, so the first to end is marked, the leaf before those above it."""
+    """A judged chain as links.
+
+    A certificate's end is the earliest end in its chain, so the first to end is marked, the leaf
+    before those above it.
+    """
     first = min(verdict.chain, key=lambda one: one.not_valid_after_utc, default=None)
     links = tuple(
-        Link(of_certificate(one), role(one, place), one is first,
-             verdict.says if not verdict.valid and one.subject.rfc4514_string() == verdict.at else "", one in anchors)
+        Link(
+            of_certificate(one),
+            role(one, place),
+            one is first,
+            verdict.says
+            if not verdict.valid and one.subject.rfc4514_string() == verdict.at
+            else "",
+            one in anchors,
+        )
         for place, one in enumerate(verdict.chain)
-    )  # fmt: skip
+    )
     return Chain(links, verdict.verdict, verdict.says, verdict.ends)
 
 
-def explain_file(data: bytes, password: str | None, trusted: Sequence[bytes], at: datetime, purpose: path.Purpose, host: str,
-                 trust_its_roots: bool) -> tuple[Explained, bool]:  # fmt: skip
-    """Read and explain a file; ``trusted`` in DER. Answers whether a private key in it stayed locked, too. Raises :class:`Unreadable`."""
+def explain_file(
+    data: bytes,
+    password: str | None,
+    trusted: Sequence[bytes],
+    at: datetime,
+    purpose: path.Purpose,
+    host: str,
+    trust_its_roots: bool,
+) -> tuple[Explained, bool]:
+    """Read and explain a file; ``trusted`` in DER.
+
+    Answers whether a private key in it stayed locked, too. Raises :class:`Unreadable`.
+    """
     found = read(data, password)
     if found.locked and not (found.certificates or found.keys or found.requests or found.lists):
         raise Unreadable("; ".join(found.notes), True)
@@ -78,20 +111,46 @@ def explain_file(data: bytes, password: str | None, trusted: Sequence[bytes], at
     return explain(found, anchors, at, purpose, host, trust_its_roots), found.locked
 
 
-def explain(found: Found, trusted: Sequence[x509.Certificate], at: datetime, purpose: path.Purpose = "any", host: str | None = None,
-            trust_its_roots: bool = False) -> Explained:  # fmt: skip
-    """Explain a file at a moment. ``trusted`` are the roots it is judged against; with ``trust_its_roots`` the self-signed ones in it count as well."""
+def explain(
+    found: Found,
+    trusted: Sequence[x509.Certificate],
+    at: datetime,
+    purpose: path.Purpose = "any",
+    host: str | None = None,
+    trust_its_roots: bool = False,
+) -> Explained:
+    """Explain a file at a moment.
+
+    ``trusted`` are the roots it is judged against; with ``trust_its_roots`` the self-signed ones in
+    it count as well.
+    """
     leaf = found.leaf()
-    anchors = [*trusted, *(one for one in found.certificates if trust_its_roots and one.subject == one.issuer)]
+    anchors = [
+        *trusted,
+        *(one for one in found.certificates if trust_its_roots and one.subject == one.issuer),
+    ]
     chain, others = None, tuple(of_certificate(one) for one in found.certificates)
     if leaf is not None:
-        verdict = path.judge(leaf, found.certificates, anchors, at, purpose=purpose, host=host or None, lists=found.lists)
+        verdict = path.judge(
+            leaf,
+            found.certificates,
+            anchors,
+            at,
+            purpose=purpose,
+            host=host or None,
+            lists=found.lists,
+        )
         chain = as_chain(verdict, anchors)
         shown = {link.facts.sha256 for link in chain.links}
         others = tuple(one for one in others if one.sha256 not in shown)
     key = found.keys[0] if found.keys else None
     return Explained(
-        chain, others, keys.facts(keys.public_of(key)) if key is not None else None,
+        chain,
+        others,
+        keys.facts(keys.public_of(key)) if key is not None else None,
         keys.match(key, leaf.public_key()) if key is not None and leaf is not None else None,
-        tuple(of_request(one) for one in found.requests), tuple(of_list(one) for one in found.lists), tuple(found.notes), found.friendly_name,
-    )  # fmt: skip
+        tuple(of_request(one) for one in found.requests),
+        tuple(of_list(one) for one in found.lists),
+        tuple(found.notes),
+        found.friendly_name,
+    )

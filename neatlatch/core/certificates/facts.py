@@ -28,9 +28,12 @@ _PURPOSES = {
 
 @dataclass(frozen=True)
 class CertificateFacts:
-    """A certificate in plain values. Thumbprints with colons are in capitals, as people compare them; ``x5t`` as in RFC 7515 §4.1.7.
+    """A certificate in plain values.
 
-    ``purposes`` is ``None`` where the extended key usage is absent, which allows any (RFC 5280 §4.2.1.12).
+    Thumbprints with colons are in capitals, as people compare them; ``x5t`` as in RFC 7515 §4.1.7.
+
+    ``purposes`` is ``None`` where the extended key usage is absent, which allows any (RFC 5280
+    §4.2.1.12).
     """
 
     subject: str
@@ -101,11 +104,17 @@ def _names(extensions: x509.Extensions) -> tuple[tuple[str, ...], tuple[str, ...
     except x509.ExtensionNotFound:
         return (), (), ()
     addresses = tuple(str(one) for one in found.get_values_for_type(x509.IPAddress))
-    return tuple(found.get_values_for_type(x509.DNSName)), addresses, tuple(found.get_values_for_type(x509.UniformResourceIdentifier))
+    return (
+        tuple(found.get_values_for_type(x509.DNSName)),
+        addresses,
+        tuple(found.get_values_for_type(x509.UniformResourceIdentifier)),
+    )
 
 
 def purposes(certificate: x509.Certificate) -> tuple[str, ...] | None:
-    """What a certificate may be used for by its extended key usage; ``None`` where it does not say."""
+    """What a certificate may be used for by its extended key usage; ``None`` where it
+    does not say.
+    """
     try:
         found = certificate.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
     except x509.ExtensionNotFound:
@@ -150,19 +159,35 @@ def of_certificate(certificate: x509.Certificate) -> CertificateFacts:
 
 
 def of_request(request: x509.CertificateSigningRequest) -> RequestFacts:
-    """A signing request in plain values; whether its signature holds says that whoever made it has the key (RFC 2986 §3)."""
+    """A signing request in plain values; whether its signature holds says that whoever made it has
+    the key (RFC 2986 §3).
+    """
     return RequestFacts(
-        request.subject.rfc4514_string(), _names(request.extensions)[0], request.is_signature_valid, keys.facts(request.public_key())
+        request.subject.rfc4514_string(),
+        _names(request.extensions)[0],
+        request.is_signature_valid,
+        keys.facts(request.public_key()),
     )
 
 
 def of_list(found: x509.CertificateRevocationList) -> ListFacts:
-    """A revocation list in plain values. An entry without a reason has “unspecified” (RFC 5280 §5.3.1)."""
+    """A revocation list in plain values.
+
+    An entry without a reason has “unspecified” (RFC 5280 §5.3.1).
+    """
     try:
-        number: int | None = found.extensions.get_extension_for_class(x509.CRLNumber).value.crl_number
+        number: int | None = found.extensions.get_extension_for_class(
+            x509.CRLNumber
+        ).value.crl_number
     except x509.ExtensionNotFound:
         number = None
-    return ListFacts(found.issuer.rfc4514_string(), found.last_update_utc, found.next_update_utc, number, tuple(_revoked(found)))
+    return ListFacts(
+        found.issuer.rfc4514_string(),
+        found.last_update_utc,
+        found.next_update_utc,
+        number,
+        tuple(_revoked(found)),
+    )
 
 
 def _revoked(entries: Iterable[x509.RevokedCertificate]) -> Iterable[RevokedFacts]:

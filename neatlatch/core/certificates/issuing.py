@@ -1,4 +1,6 @@
-"""Issuing certificates and revocation lists (RFC 5280 §4, §5): what is asked for is checked, then made. Keys, serial numbers and the clock come from outside."""
+"""Issuing certificates and revocation lists (RFC 5280 §4, §5): what is asked for is checked, then
+made. Keys, serial numbers and the clock come from outside.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,12 @@ from cryptography import x509
 from cryptography.hazmat.primitives import hashes
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
-from cryptography.x509.oid import AuthorityInformationAccessOID, ExtendedKeyUsageOID, NameOID, ObjectIdentifier
+from cryptography.x509.oid import (
+    AuthorityInformationAccessOID,
+    ExtendedKeyUsageOID,
+    NameOID,
+    ObjectIdentifier,
+)
 
 from .. import keys
 
@@ -35,7 +42,9 @@ _REASONS = {
 
 @dataclass(frozen=True)
 class Profile:
-    """What a certificate may be used for, and how many days it lives: unless said otherwise, and at the most (common practice, no source)."""
+    """What a certificate may be used for, and how many days it lives: unless said otherwise, and at
+    the most (common practice, no source).
+    """
 
     key: str
     purpose: ObjectIdentifier
@@ -51,7 +60,10 @@ ROOT_DAYS, ISSUING_DAYS = 3650, 1460
 
 @dataclass(frozen=True)
 class Wanted:
-    """What a certificate is to say. ``names`` are DNS names, IP addresses and URIs, as people write them; ``days`` from now."""
+    """What a certificate is to say.
+
+    ``names`` are DNS names, IP addresses and URIs, as people write them; ``days`` from now.
+    """
 
     profile: Profile
     common_name: str
@@ -62,7 +74,11 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Issuer:
-    """An authority that can sign. ``list_address`` and ``own_address`` say where its revocation list and its certificate are fetched (§4.2.1.13, §4.2.2.1)."""
+    """An authority that can sign.
+
+    ``list_address`` and ``own_address`` say where its revocation list and its certificate are
+    fetched (§4.2.1.13, §4.2.2.1).
+    """
 
     certificate: x509.Certificate
     key: PrivateKeyTypes
@@ -71,7 +87,10 @@ class Issuer:
 
 
 class Wrong(ValueError):
-    """What was asked for cannot be issued. ``fields`` says why, by field: common_name, names, days, request."""
+    """What was asked for cannot be issued.
+
+    ``fields`` says why, by field: common_name, names, days, request.
+    """
 
     def __init__(self, fields: dict[str, str]) -> None:
         super().__init__(" ".join(fields.values()))
@@ -79,27 +98,45 @@ class Wrong(ValueError):
 
 
 def serial_from(octets: bytes) -> int:
-    """A serial number from random octets: positive, at most 20 octets in DER (§4.1.2.2); 127 of the bits of 16 octets stay. Raises :class:`ValueError`."""
+    """A serial number from random octets: positive, at most 20 octets in DER (§4.1.2.2); 127 of the
+    bits of 16 octets stay. Raises :class:`ValueError`.
+    """
     if not SERIAL_OCTETS <= len(octets) <= 20:
         raise ValueError(f"a serial number is made of {SERIAL_OCTETS} to 20 random octets")
     return int.from_bytes(octets, "big") & ~(1 << (8 * len(octets) - 1)) or 1
 
 
 def names_of_request(request: x509.CertificateSigningRequest) -> tuple[str, tuple[str, ...]]:
-    """What a signing request asks for (RFC 2986): its common name, and its subject alternative names. Raises :class:`Wrong`."""
+    """What a signing request asks for (RFC 2986): its common name, and its subject alternative
+    names. Raises :class:`Wrong`.
+    """
     if not request.is_signature_valid:
-        raise Wrong({"request": "The request's signature does not hold: it was changed, or whoever made it does not have the key."})
+        raise Wrong(
+            {
+                "request": (
+                    "The request's signature does not hold: it was changed, or whoever made it "
+                    "does not have the key."
+                )
+            }
+        )
     found = request.subject.get_attributes_for_oid(NameOID.COMMON_NAME)
     common = str(found[0].value) if found else ""
     try:
         asked = request.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except x509.ExtensionNotFound:
         return common, ()
-    return common, tuple(str(one.value) for one in asked if isinstance(one, x509.DNSName | x509.IPAddress | x509.UniformResourceIdentifier))
+    return common, tuple(
+        str(one.value)
+        for one in asked
+        if isinstance(one, x509.DNSName | x509.IPAddress | x509.UniformResourceIdentifier)
+    )
 
 
 def general_name(text: str, wildcard: bool) -> x509.GeneralName:
-    """A name as people write it: an IP address, a URI with its scheme, else a DNS name. Raises :class:`ValueError` with the reason."""
+    """A name as people write it: an IP address, a URI with its scheme, else a DNS name.
+
+    Raises :class:`ValueError` with the reason.
+    """
     try:
         return x509.IPAddress(ipaddress.ip_address(text.strip("[]")))
     except ValueError:
@@ -111,15 +148,19 @@ def general_name(text: str, wildcard: bool) -> x509.GeneralName:
     labels = text.rstrip(".").split(".")
     bare = labels[1:] if labels[0] == "*" else labels
     if labels[0] == "*" and (not wildcard or len(labels) < 3):
-        raise ValueError(f"“{text}”: a star may stand for one whole label of a server's name, with two labels after it (RFC 9525 §6.3)")
+        raise ValueError(
+            f"“{text}”: a star may stand for one whole label of a server's name, with two "
+            f"labels after it (RFC 9525 §6.3)"
+        )
     if len(text) > 253 or not bare or not all(_LABEL.fullmatch(one) for one in bare):
         raise ValueError(f"“{text}” is neither a DNS name, nor an IP address, nor a URI")
     return x509.DNSName(text.rstrip(".").lower())
 
 
 def same_names(names: Iterable[str], others: Iterable[str]) -> bool:
-    """Whether two certificates are for the same names, in whatever order and however they are written: in capitals (RFC 4343), with a dot at the end, an address in a
-    short form (RFC 5952)."""
+    """Whether two certificates are for the same names, in whatever order and however they are
+    written: in capitals (RFC 4343), with a dot at the end, an address in a short form (RFC 5952).
+    """
 
     def read(some: Iterable[str]) -> set[x509.GeneralName | str]:
         found: set[x509.GeneralName | str] = set()
@@ -134,16 +175,22 @@ def same_names(names: Iterable[str], others: Iterable[str]) -> bool:
 
 
 def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
-    """Whether this may be issued: names, key, life. Raises :class:`Wrong` with all that is wrong."""
+    """Whether this may be issued: names, key, life.
+
+    Raises :class:`Wrong` with all that is wrong.
+    """
     fields: dict[str, str] = {}
     name = wanted.common_name
     if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable():
         fields["common_name"] = f"Give it a name of 1 to {LONGEST_NAME} characters."
     try:
         found = [general_name(one, wanted.profile is SERVER) for one in wanted.names]
-        if wanted.profile is SERVER and not any(isinstance(one, x509.DNSName | x509.IPAddress) for one in found):
+        if wanted.profile is SERVER and not any(
+            isinstance(one, x509.DNSName | x509.IPAddress) for one in found
+        ):
             fields["names"] = (
-                "A server needs at least one DNS name or IP address that it is called by; its common name is not looked at (RFC 9525 §2)."
+                "A server needs at least one DNS name or IP address that it is called by; "
+                "its common name is not looked at (RFC 9525 §2)."
             )
         if len(found) > MOST_NAMES:
             fields["names"] = f"These are more than {MOST_NAMES} names."
@@ -152,11 +199,13 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
     told = keys.facts(wanted.public_key)
     if told.strength < LEAST_STRENGTH:
         fields["request"] = (
-            f"Its key, {told.words}, is too weak: at least RSA 2048 or an elliptic curve of 224 bits is wanted (NIST SP 800-57 Part 1)."
+            f"Its key, {told.words}, is too weak: at least RSA 2048 or an elliptic curve of "
+            f"224 bits is wanted (NIST SP 800-57 Part 1)."
         )
     if not 1 <= wanted.days <= wanted.profile.most_days:
         fields["days"] = (
-            f"Choose 1 to {wanted.profile.most_days} days; a {wanted.profile.key}'s certificate may not live longer by house rule."
+            f"Choose 1 to {wanted.profile.most_days} days; a {wanted.profile.key}'s "
+            f"certificate may not live longer by house rule."
         )
     elif issuer.not_valid_after_utc <= now:
         fields["days"] = "The authority's own certificate has ended. Replace the authority first."
@@ -167,17 +216,30 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
 def life(days: int, issuer: x509.Certificate, now: datetime) -> tuple[datetime, datetime]:
     """From when to when a new certificate is good: never outside its issuer's own life."""
     now = now.replace(microsecond=0)
-    return max(now - EARLIER, issuer.not_valid_before_utc), min(now + timedelta(days=days), issuer.not_valid_after_utc)
+    return max(now - EARLIER, issuer.not_valid_before_utc), min(
+        now + timedelta(days=days), issuer.not_valid_after_utc
+    )
 
 
-def issue(wanted: Wanted, issuer: Issuer, organization: str, serial: int, now: datetime) -> x509.Certificate:
+def issue(
+    wanted: Wanted, issuer: Issuer, organization: str, serial: int, now: datetime
+) -> x509.Certificate:
     """Issue it. Raises :class:`Wrong`."""
     check(wanted, issuer.certificate, now)
     names = [general_name(one, wanted.profile is SERVER) for one in wanted.names]
     begin, end = life(wanted.days, issuer.certificate, now)
-    made = _builder(_name(organization, wanted.common_name), issuer.certificate.subject, wanted.public_key, serial, begin, end)
+    made = _builder(
+        _name(organization, wanted.common_name),
+        issuer.certificate.subject,
+        wanted.public_key,
+        serial,
+        begin,
+        end,
+    )
     made = made.add_extension(x509.BasicConstraints(ca=False, path_length=None), critical=True)
-    made = made.add_extension(x509.KeyUsage(True, False, False, False, False, False, False, False, False), critical=True)
+    made = made.add_extension(
+        x509.KeyUsage(True, False, False, False, False, False, False, False, False), critical=True
+    )
     made = made.add_extension(x509.ExtendedKeyUsage([wanted.profile.purpose]), critical=False)
     if names:
         made = made.add_extension(x509.SubjectAlternativeName(names), critical=False)
@@ -185,11 +247,21 @@ def issue(wanted: Wanted, issuer: Issuer, organization: str, serial: int, now: d
 
 
 def _name(organization: str, common: str) -> x509.Name:
-    return x509.Name([x509.NameAttribute(NameOID.ORGANIZATION_NAME, organization), x509.NameAttribute(NameOID.COMMON_NAME, common)])
+    return x509.Name(
+        [
+            x509.NameAttribute(NameOID.ORGANIZATION_NAME, organization),
+            x509.NameAttribute(NameOID.COMMON_NAME, common),
+        ]
+    )
 
 
 def _builder(
-    subject: x509.Name, issuer: x509.Name, key: PublicKeyTypes, serial: int, begin: datetime, end: datetime
+    subject: x509.Name,
+    issuer: x509.Name,
+    key: PublicKeyTypes,
+    serial: int,
+    begin: datetime,
+    end: datetime,
 ) -> x509.CertificateBuilder:
     return (
         x509.CertificateBuilder()
@@ -206,12 +278,19 @@ def _builder(
 def _pointing_at(made: x509.CertificateBuilder, issuer: Issuer) -> x509.CertificateBuilder:
     """Say whose key signed it, and where that one's list and certificate are fetched."""
     above = issuer.certificate.extensions.get_extension_for_class(x509.SubjectKeyIdentifier).value
-    made = made.add_extension(x509.AuthorityKeyIdentifier.from_issuer_subject_key_identifier(above), critical=False)
+    made = made.add_extension(
+        x509.AuthorityKeyIdentifier.from_issuer_subject_key_identifier(above), critical=False
+    )
     if issuer.list_address:
-        point = x509.DistributionPoint([x509.UniformResourceIdentifier(issuer.list_address)], None, None, None)
+        point = x509.DistributionPoint(
+            [x509.UniformResourceIdentifier(issuer.list_address)], None, None, None
+        )
         made = made.add_extension(x509.CRLDistributionPoints([point]), critical=False)
     if issuer.own_address:
-        told = x509.AccessDescription(AuthorityInformationAccessOID.CA_ISSUERS, x509.UniformResourceIdentifier(issuer.own_address))
+        told = x509.AccessDescription(
+            AuthorityInformationAccessOID.CA_ISSUERS,
+            x509.UniformResourceIdentifier(issuer.own_address),
+        )
         made = made.add_extension(x509.AuthorityInformationAccess([told]), critical=False)
     return made
 
@@ -230,21 +309,32 @@ def _sign(made: x509.CertificateBuilder, issuer: Issuer) -> x509.Certificate:
 _CA_USAGE = x509.KeyUsage(False, False, False, False, False, True, True, False, False)
 
 
-def make_root(organization: str, name: str, key: PrivateKeyTypes, serial: int, now: datetime) -> x509.Certificate:
+def make_root(
+    organization: str, name: str, key: PrivateKeyTypes, serial: int, now: datetime
+) -> x509.Certificate:
     """A root, signed by itself, with one level of authorities below it at the most."""
     subject, public = _name(organization, name), keys.public_of(key)
     now = now.replace(microsecond=0)
-    made = _builder(subject, subject, public, serial, now - EARLIER, now + timedelta(days=ROOT_DAYS))
-    made = made.add_extension(x509.BasicConstraints(ca=True, path_length=1), critical=True).add_extension(_CA_USAGE, critical=True)
-    made = made.add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(public), critical=False)  # type: ignore[arg-type]
+    made = _builder(
+        subject, subject, public, serial, now - EARLIER, now + timedelta(days=ROOT_DAYS)
+    )
+    made = made.add_extension(
+        x509.BasicConstraints(ca=True, path_length=1), critical=True
+    ).add_extension(_CA_USAGE, critical=True)
+    names_key = x509.AuthorityKeyIdentifier.from_issuer_public_key(public)  # type: ignore[arg-type]
+    made = made.add_extension(names_key, critical=False)
     return made.sign(key, _hash_for(key))  # type: ignore[arg-type]
 
 
-def make_issuing(organization: str, name: str, key: PublicKeyTypes, root: Issuer, serial: int, now: datetime) -> x509.Certificate:
+def make_issuing(
+    organization: str, name: str, key: PublicKeyTypes, root: Issuer, serial: int, now: datetime
+) -> x509.Certificate:
     """An issuing authority below a root: it signs leaves and nothing else."""
     begin, end = life(ISSUING_DAYS, root.certificate, now)
     made = _builder(_name(organization, name), root.certificate.subject, key, serial, begin, end)
-    made = made.add_extension(x509.BasicConstraints(ca=True, path_length=0), critical=True).add_extension(_CA_USAGE, critical=True)
+    made = made.add_extension(
+        x509.BasicConstraints(ca=True, path_length=0), critical=True
+    ).add_extension(_CA_USAGE, critical=True)
     return _sign(_pointing_at(made, root), root)
 
 
@@ -252,7 +342,10 @@ def make_issuing(organization: str, name: str, key: PublicKeyTypes, root: Issuer
 
 
 def reasons() -> dict[str, str]:
-    """The reasons there are for revoking (RFC 5280 §5.3.1), in words. A hold is not offered: what was stolen must not come back."""
+    """The reasons there are for revoking (RFC 5280 §5.3.1), in words.
+
+    A hold is not offered: what was stolen must not come back.
+    """
     return dict(_REASONS)
 
 
@@ -268,7 +361,10 @@ class RevokedEntry:
 def revocation_list(
     issuer: Issuer, entries: Iterable[RevokedEntry], number: int, now: datetime, until: datetime
 ) -> x509.CertificateRevocationList:
-    """The authority's complete revocation list (§5). ``number`` must rise with every list. Raises :class:`ValueError` for an unknown reason."""
+    """The authority's complete revocation list (§5).
+
+    ``number`` must rise with every list. Raises :class:`ValueError` for an unknown reason.
+    """
     made = (
         x509.CertificateRevocationListBuilder()
         .issuer_name(issuer.certificate.subject)
@@ -276,12 +372,20 @@ def revocation_list(
         .next_update(until)
     )
     made = made.add_extension(x509.CRLNumber(number), critical=False)
-    made = made.add_extension(x509.AuthorityKeyIdentifier.from_issuer_public_key(issuer.certificate.public_key()), critical=False)  # type: ignore[arg-type]
+    key = issuer.certificate.public_key()
+    names_key = x509.AuthorityKeyIdentifier.from_issuer_public_key(key)  # type: ignore[arg-type]
+    made = made.add_extension(names_key, critical=False)
     for one in sorted(entries, key=lambda each: each.serial):
         if one.reason not in _REASONS:
             raise ValueError(f"there is no reason “{one.reason}”")
-        entry = x509.RevokedCertificateBuilder().serial_number(one.serial).revocation_date(one.at.replace(microsecond=0))
+        entry = (
+            x509.RevokedCertificateBuilder()
+            .serial_number(one.serial)
+            .revocation_date(one.at.replace(microsecond=0))
+        )
         if one.reason != "unspecified":  # §5.3.1: then the extension should be left out
-            entry = entry.add_extension(x509.CRLReason(x509.ReasonFlags(one.reason)), critical=False)
+            entry = entry.add_extension(
+                x509.CRLReason(x509.ReasonFlags(one.reason)), critical=False
+            )
         made = made.add_revoked_certificate(entry.build())
     return made.sign(issuer.key, _hash_for(issuer.key))  # type: ignore[arg-type]

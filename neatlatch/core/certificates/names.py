@@ -7,7 +7,9 @@ from collections.abc import Iterable
 
 
 def matches(host: str, dns_names: Iterable[str], ip_addresses: Iterable[str]) -> bool:
-    """Whether a host, a DNS name or an IP address, is one of a certificate's subject alternative names."""
+    """Whether a host, a DNS name or an IP address, is one of a certificate's subject alternative
+    names.
+    """
     try:
         address = ipaddress.ip_address(host.strip("[]"))
     except ValueError:
@@ -16,7 +18,9 @@ def matches(host: str, dns_names: Iterable[str], ip_addresses: Iterable[str]) ->
 
 
 def _matches_name(host: str, presented: str) -> bool:
-    """A wildcard stands for exactly one whole label, the leftmost (RFC 9525 §6.3); case means nothing (RFC 4343)."""
+    """A wildcard stands for exactly one whole label, the leftmost (RFC 9525 §6.3); case means
+    nothing (RFC 4343).
+    """
     ours, theirs = host.rstrip(".").lower().split("."), presented.rstrip(".").lower().split(".")
     if theirs[0] == "*":
         return len(ours) == len(theirs) > 2 and ours[0] != "" and ours[1:] == theirs[1:]
@@ -24,7 +28,9 @@ def _matches_name(host: str, presented: str) -> bool:
 
 
 def within(name: str, base: str) -> bool:
-    """Whether a DNS name lies in the subtree of a constraint (RFC 5280 §4.2.1.10): equal, or with labels added at its left."""
+    """Whether a DNS name lies in the subtree of a constraint (RFC 5280 §4.2.1.10): equal, or with
+    labels added at its left.
+    """
     name, base = name.rstrip(".").lower(), base.rstrip(".").lower()
     if base.startswith("."):  # not in the standard, yet met: only names below it
         return name.endswith(base)

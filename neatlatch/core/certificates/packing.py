@@ -14,8 +14,16 @@ from cryptography.hazmat.primitives.serialization import PrivateFormat, pkcs12
 ROUNDS = 600_000
 
 
-def pack(name: str, key: PrivateKeyTypes, certificate: x509.Certificate, others: Sequence[x509.Certificate], password: str) -> bytes:
-    """A PKCS#12 file, sealed by AES-256 with PBES2 and checked by HMAC-SHA-256, which today's programs open. ``password`` is ASCII."""
+def pack(
+    name: str,
+    key: PrivateKeyTypes,
+    certificate: x509.Certificate,
+    others: Sequence[x509.Certificate],
+    password: str,
+) -> bytes:
+    """A PKCS#12 file, sealed by AES-256 with PBES2 and checked by HMAC-SHA-256, which today's
+    programs open. ``password`` is ASCII.
+    """
     lock = (
         PrivateFormat.PKCS12.encryption_builder()
         .kdf_rounds(ROUNDS)
@@ -24,4 +32,6 @@ def pack(name: str, key: PrivateKeyTypes, certificate: x509.Certificate, others:
         .build(password.encode("ascii"))
     )
     private: Any = key
-    return pkcs12.serialize_key_and_certificates(name.encode("utf-8"), private, certificate, list(others), lock)
+    return pkcs12.serialize_key_and_certificates(
+        name.encode("utf-8"), private, certificate, list(others), lock
+    )

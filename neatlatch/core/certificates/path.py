@@ -1,7 +1,7 @@
 """Is a certificate good? Its path to a trusted root, judged at a moment (RFC 5280 §6.1).
 
-Paths are built from the leaf upwards over every certificate that could be the issuer. Each complete path is judged; the first that
-holds is the answer, else the fault of the one that came furthest.
+Paths are built from the leaf upwards over every certificate that could be the issuer. Each complete
+path is judged; the first that holds is the answer, else the fault of the one that came furthest.
 """
 
 from __future__ import annotations
@@ -22,18 +22,28 @@ from .facts import basic_constraints, purposes
 
 Purpose = Literal["server", "client", "any"]
 _LONGEST = 12
-# A maze of cross-signed issuers has more ways than can be walked; so many steps are taken, and no more.
+# A maze of cross-signed issuers has more ways than can be walked; so many steps are taken, and no
+# more.
 _MOST_STEPS = 500
 # Names compared with the subtrees of name constraints, over all paths.
 _MOST_COMPARISONS = 200_000
-# Security in bits that each level asks of keys (as OpenSSL's levels do; NIST SP 800-57 Part 1 for the equivalences).
+# Security in bits that each level asks of keys (as OpenSSL's levels do; NIST SP 800-57 Part 1 for
+# the equivalences).
 _STRENGTH = {0: 0, 1: 80, 2: 112, 3: 128, 4: 192, 5: 256}
 _WEAK_HASHES = ("md5", "sha1")
 _UNDERSTOOD = (
-    x509.BasicConstraints, x509.KeyUsage, x509.ExtendedKeyUsage, x509.SubjectAlternativeName, x509.NameConstraints,
-    x509.CertificatePolicies, x509.SubjectKeyIdentifier, x509.AuthorityKeyIdentifier, x509.CRLDistributionPoints,
-    x509.AuthorityInformationAccess, x509.IssuerAlternativeName,
-)  # fmt: skip
+    x509.BasicConstraints,
+    x509.KeyUsage,
+    x509.ExtendedKeyUsage,
+    x509.SubjectAlternativeName,
+    x509.NameConstraints,
+    x509.CertificatePolicies,
+    x509.SubjectKeyIdentifier,
+    x509.AuthorityKeyIdentifier,
+    x509.CRLDistributionPoints,
+    x509.AuthorityInformationAccess,
+    x509.IssuerAlternativeName,
+)
 WORDS = {
     "ok": "The chain is good.",
     "expired": "It has ended.",
@@ -41,7 +51,9 @@ WORDS = {
     "hostname_mismatch": "It is for another name.",
     "wrong_purpose": "It is for another purpose.",
     "untrusted_self_signed": "It is signed by itself, and not in the trust store.",
-    "incomplete_chain_or_untrusted_issuer": "Its issuer is neither trusted nor among the certificates that came with it.",
+    "incomplete_chain_or_untrusted_issuer": (
+        "Its issuer is neither trusted nor among the certificates that came with it."
+    ),
     "name_constraint": "An issuer above it may not issue for this name.",
     "path_length": "An issuer above it may not have so many issuers below it.",
     "issuer_is_not_a_ca": "What issued it is not a certificate authority.",
@@ -53,10 +65,16 @@ WORDS = {
     "revoked": "It has been revoked.",
     "crl_expired": "The revocation list is too old to tell.",
     "crl_not_signed_by_issuer": "The revocation list is not signed by the certificate's issuer.",
-    "too_many_names": "It has more names, or an issuer above it more rules for names, than are compared.",
-    "revocation_unknown": "Revocation lists came with it, but none of its issuer: whether it was revoked is not known.",
+    "too_many_names": (
+        "It has more names, or an issuer above it more rules for names, than are compared."
+    ),
+    "revocation_unknown": (
+        "Revocation lists came with it, but none of its issuer: whether it was revoked is not "
+        "known."
+    ),
 }
-# How far a path came when it fell, for choosing which fault to tell: a fault of the path's shape says least.
+# How far a path came when it fell, for choosing which fault to tell: a fault of the path's shape
+# says least.
 _TELLING = (
     "incomplete_chain_or_untrusted_issuer",
     "untrusted_self_signed",
@@ -69,7 +87,10 @@ _TELLING = (
 
 @dataclass(frozen=True)
 class Verdict:
-    """Whether a chain is good; if not, which certificate broke which rule. ``chain`` runs from the leaf upwards."""
+    """Whether a chain is good; if not, which certificate broke which rule.
+
+    ``chain`` runs from the leaf upwards.
+    """
 
     verdict: str
     says: str
@@ -93,9 +114,21 @@ class _Fault(Exception):
         self.verdict, self.certificate = verdict, certificate
 
 
-def judge(leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate], at: datetime, *,
-          purpose: Purpose = "any", host: str | None = None, lists: Sequence[x509.CertificateRevocationList] = (), level: int = 2) -> Verdict:  # fmt: skip
-    """Judge a leaf at a moment. ``others`` came with it and are not trusted; ``anchors`` are. ``level`` is the security level, 0 to 5.
+def judge(
+    leaf: x509.Certificate,
+    others: Sequence[x509.Certificate],
+    anchors: Sequence[x509.Certificate],
+    at: datetime,
+    *,
+    purpose: Purpose = "any",
+    host: str | None = None,
+    lists: Sequence[x509.CertificateRevocationList] = (),
+    level: int = 2,
+) -> Verdict:
+    """Judge a leaf at a moment.
+
+    ``others`` came with it and are not trusted; ``anchors`` are. ``level`` is the security level, 0
+    to 5.
 
     ``host`` is checked where it is given; revocation of the leaf where ``lists`` holds anything.
     """
@@ -106,14 +139,23 @@ def judge(leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: S
             _check_path(chain, at, purpose, level, compared)
             _check_leaf(chain, at, purpose, host, lists)
         except _Fault as fault:
-            found = Verdict(fault.verdict, WORDS[fault.verdict], fault.certificate.subject.rfc4514_string(), chain)
+            found = Verdict(
+                fault.verdict,
+                WORDS[fault.verdict],
+                fault.certificate.subject.rfc4514_string(),
+                chain,
+            )
             if worst is None or _telling(found.verdict) > _telling(worst.verdict):
                 worst = found
             continue
         return Verdict("ok", WORDS["ok"], "", chain)
     if worst is not None:
         return worst
-    code = "untrusted_self_signed" if leaf.subject == leaf.issuer else "incomplete_chain_or_untrusted_issuer"
+    code = (
+        "untrusted_self_signed"
+        if leaf.subject == leaf.issuer
+        else "incomplete_chain_or_untrusted_issuer"
+    )
     top = _climb(leaf, others)
     return Verdict(code, WORDS[code], top[-1].subject.rfc4514_string(), top)
 
@@ -125,7 +167,10 @@ def _telling(verdict: str) -> int:
 def _paths(
     leaf: x509.Certificate, others: Sequence[x509.Certificate], anchors: Sequence[x509.Certificate]
 ) -> Iterator[tuple[x509.Certificate, ...]]:
-    """Every way from the leaf to an anchor, trusted issuers first. Depth-first, no certificate twice."""
+    """Every way from the leaf to an anchor, trusted issuers first.
+
+    Depth-first, no certificate twice.
+    """
     if leaf in anchors:
         yield (leaf,)
         return
@@ -138,10 +183,14 @@ def _paths(
         for anchor in _issuers(top, anchors):
             yield (*path, anchor)
         if len(path) < _LONGEST:
-            waiting.extend((*path, one) for one in reversed(_issuers(top, others)) if one not in path)
+            waiting.extend(
+                (*path, one) for one in reversed(_issuers(top, others)) if one not in path
+            )
 
 
-def _climb(leaf: x509.Certificate, others: Sequence[x509.Certificate]) -> tuple[x509.Certificate, ...]:
+def _climb(
+    leaf: x509.Certificate, others: Sequence[x509.Certificate]
+) -> tuple[x509.Certificate, ...]:
     """As far up as the certificates at hand lead."""
     path: tuple[x509.Certificate, ...] = (leaf,)
     while len(path) < _LONGEST:
@@ -152,14 +201,24 @@ def _climb(leaf: x509.Certificate, others: Sequence[x509.Certificate]) -> tuple[
     return path
 
 
-def _issuers(certificate: x509.Certificate, among: Sequence[x509.Certificate]) -> list[x509.Certificate]:
-    """Those whose subject is the issuer's name; the ones whose key identifier fits come first (RFC 5280 §4.2.1.1)."""
+def _issuers(
+    certificate: x509.Certificate, among: Sequence[x509.Certificate]
+) -> list[x509.Certificate]:
+    """Those whose subject is the issuer's name; the ones whose key identifier fits come first (RFC
+    5280 §4.2.1.1).
+    """
     wanted = _key_identifier(certificate, x509.AuthorityKeyIdentifier)
     found = [one for one in among if one.subject == certificate.issuer]
-    return sorted(found, key=lambda one: wanted is None or _key_identifier(one, x509.SubjectKeyIdentifier) != wanted)
+    return sorted(
+        found,
+        key=lambda one: wanted is None or _key_identifier(one, x509.SubjectKeyIdentifier) != wanted,
+    )
 
 
-def _key_identifier(certificate: x509.Certificate, kind: type[x509.AuthorityKeyIdentifier | x509.SubjectKeyIdentifier]) -> bytes | None:
+def _key_identifier(
+    certificate: x509.Certificate,
+    kind: type[x509.AuthorityKeyIdentifier | x509.SubjectKeyIdentifier],
+) -> bytes | None:
     try:
         value = certificate.extensions.get_extension_for_class(kind).value
     except x509.ExtensionNotFound:
@@ -179,8 +238,17 @@ class _Comparisons:
             raise _Fault("too_many_names", certificate)
 
 
-def _check_path(chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purpose, level: int, compared: _Comparisons) -> None:
-    """RFC 5280 §6.1.3 and §6.1.4 for each certificate, from the anchor down to the leaf. The anchor itself is trusted as it is."""
+def _check_path(
+    chain: tuple[x509.Certificate, ...],
+    at: datetime,
+    purpose: Purpose,
+    level: int,
+    compared: _Comparisons,
+) -> None:
+    """RFC 5280 §6.1.3 and §6.1.4 for each certificate, from the anchor down to the leaf.
+
+    The anchor itself is trusted as it is.
+    """
     below = 0
     for place, (certificate, issuer) in enumerate(zip(chain, chain[1:], strict=False)):
         if place > 0 and certificate.subject != certificate.issuer:
@@ -200,7 +268,8 @@ def _check_path(chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purp
 
 
 def _check_issuer(issuer: x509.Certificate, below: int, purpose: Purpose) -> None:
-    """An issuer must be an authority whose key may sign, with no more authorities below it than it allows (§6.1.4 k, l, m, n).
+    """An issuer must be an authority whose key may sign, with no more authorities below it than it
+    allows (§6.1.4 k, l, m, n).
 
     ``below`` counts the authorities between it and the leaf that are not self-issued.
     """
@@ -253,8 +322,12 @@ def _check_critical(certificate: x509.Certificate) -> None:
             raise _Fault("unknown_critical_extension", certificate)
 
 
-def _check_name_constraints(issuer: x509.Certificate, certificate: x509.Certificate, compared: _Comparisons) -> None:
-    """RFC 5280 §4.2.1.10: names must lie in a permitted subtree of their kind, where there is one, and in no excluded one."""
+def _check_name_constraints(
+    issuer: x509.Certificate, certificate: x509.Certificate, compared: _Comparisons
+) -> None:
+    """RFC 5280 §4.2.1.10: names must lie in a permitted subtree of their kind, where there is one,
+    and in no excluded one.
+    """
     try:
         constraints = issuer.extensions.get_extension_for_class(x509.NameConstraints).value
     except x509.ExtensionNotFound:
@@ -274,7 +347,9 @@ def _check_name_constraints(issuer: x509.Certificate, certificate: x509.Certific
 def _all_names(certificate: x509.Certificate) -> list[x509.GeneralName]:
     found: list[x509.GeneralName] = []
     with suppress(x509.ExtensionNotFound):
-        found.extend(certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value)
+        found.extend(
+            certificate.extensions.get_extension_for_class(x509.SubjectAlternativeName).value
+        )
     if len(list(certificate.subject)):
         found.append(x509.DirectoryName(certificate.subject))
     return found
@@ -285,12 +360,21 @@ def _in_subtree(name: x509.GeneralName, base: x509.GeneralName) -> bool:
         return names.within(name.value.removeprefix("*."), base.value)
     if isinstance(name, x509.RFC822Name) and isinstance(base, x509.RFC822Name):
         return _mail_within(name.value, base.value)
-    if isinstance(name, x509.UniformResourceIdentifier) and isinstance(base, x509.UniformResourceIdentifier):
+    if isinstance(name, x509.UniformResourceIdentifier) and isinstance(
+        base, x509.UniformResourceIdentifier
+    ):
         host = name.value.partition("://")[2].partition("/")[0].rpartition("@")[2].partition(":")[0]
-        return names.within(host, base.value) if base.value.startswith(".") else host.lower() == base.value.lower()
+        return (
+            names.within(host, base.value)
+            if base.value.startswith(".")
+            else host.lower() == base.value.lower()
+        )
     if isinstance(name, x509.IPAddress) and isinstance(base, x509.IPAddress):
         network = base.value
-        return isinstance(network, ipaddress.IPv4Network | ipaddress.IPv6Network) and name.value in network
+        return (
+            isinstance(network, ipaddress.IPv4Network | ipaddress.IPv6Network)
+            and name.value in network
+        )
     if isinstance(name, x509.DirectoryName) and isinstance(base, x509.DirectoryName):
         top = list(base.value.rdns)
         return list(name.value.rdns)[: len(top)] == top
@@ -305,7 +389,11 @@ def _mail_within(address: str, base: str) -> bool:
 
 
 def _check_leaf(
-    chain: tuple[x509.Certificate, ...], at: datetime, purpose: Purpose, host: str | None, lists: Sequence[x509.CertificateRevocationList]
+    chain: tuple[x509.Certificate, ...],
+    at: datetime,
+    purpose: Purpose,
+    host: str | None,
+    lists: Sequence[x509.CertificateRevocationList],
 ) -> None:
     leaf = chain[0]
     if purpose != "any" and not _serves(purposes(leaf), purpose):
@@ -316,7 +404,9 @@ def _check_leaf(
         except x509.ExtensionNotFound as error:
             raise _Fault("hostname_mismatch", leaf) from error
         if not names.matches(
-            host, found.get_values_for_type(x509.DNSName), (str(one) for one in found.get_values_for_type(x509.IPAddress))
+            host,
+            found.get_values_for_type(x509.DNSName),
+            (str(one) for one in found.get_values_for_type(x509.IPAddress)),
         ):
             raise _Fault("hostname_mismatch", leaf)
     if lists and len(chain) > 1:
@@ -324,9 +414,15 @@ def _check_leaf(
 
 
 def _check_revocation(
-    certificate: x509.Certificate, issuer: x509.Certificate, at: datetime, lists: Sequence[x509.CertificateRevocationList]
+    certificate: x509.Certificate,
+    issuer: x509.Certificate,
+    at: datetime,
+    lists: Sequence[x509.CertificateRevocationList],
 ) -> None:
-    """RFC 5280 §6.3.3, for complete lists of the certificate's own issuer. Lists of others only say nothing of it (§6.3: undetermined)."""
+    """RFC 5280 §6.3.3, for complete lists of the certificate's own issuer.
+
+    Lists of others only say nothing of it (§6.3: undetermined).
+    """
     of_issuer = [one for one in lists if one.issuer == certificate.issuer]
     if not of_issuer:
         raise _Fault("revocation_unknown", certificate)
@@ -337,5 +433,7 @@ def _check_revocation(
         entry = one.get_revoked_certificate_by_serial_number(certificate.serial_number)
         if entry is not None and entry.revocation_date_utc <= at:
             raise _Fault("revoked", certificate)
-    if signed and all(one.next_update_utc is not None and at > one.next_update_utc for one in signed):
+    if signed and all(
+        one.next_update_utc is not None and at > one.next_update_utc for one in signed
+    ):
         raise _Fault("crl_expired", certificate)

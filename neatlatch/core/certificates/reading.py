@@ -1,4 +1,5 @@
-"""Reading whatever holds certificates and keys: PEM, DER, PKCS#7, PKCS#12, signing requests and revocation lists.
+"""Reading whatever holds certificates and keys: PEM, DER, PKCS#7, PKCS#12, signing requests and
+revocation lists.
 
 What a file holds is told from its content, never from its name.
 """
@@ -13,7 +14,14 @@ from typing import Any
 from cryptography import x509
 from cryptography.exceptions import UnsupportedAlgorithm
 from cryptography.hazmat.primitives.asymmetric.types import PrivateKeyTypes, PublicKeyTypes
-from cryptography.hazmat.primitives.serialization import Encoding, NoEncryption, PrivateFormat, load_pem_public_key, pkcs7, pkcs12
+from cryptography.hazmat.primitives.serialization import (
+    Encoding,
+    NoEncryption,
+    PrivateFormat,
+    load_pem_public_key,
+    pkcs7,
+    pkcs12,
+)
 
 from .. import derivations, keys, pem
 
@@ -22,7 +30,10 @@ _REQUESTS = ("CERTIFICATE REQUEST", "NEW CERTIFICATE REQUEST")
 
 
 class Unreadable(ValueError):
-    """Nothing could be read; the message says why. ``needs_password``: none, or a wrong one, was given."""
+    """Nothing could be read; the message says why.
+
+    ``needs_password``: none, or a wrong one, was given.
+    """
 
     def __init__(self, says: str, needs_password: bool = False) -> None:
         super().__init__(says)
@@ -31,7 +42,10 @@ class Unreadable(ValueError):
 
 @dataclass
 class Found:
-    """What a file held, in its order. ``locked``: a private key is there that needs a password. ``notes``: what was left, and why."""
+    """What a file held, in its order.
+
+    ``locked``: a private key is there that needs a password. ``notes``: what was left, and why.
+    """
 
     certificates: list[x509.Certificate] = field(default_factory=list)
     keys: list[PrivateKeyTypes] = field(default_factory=list)
@@ -46,7 +60,10 @@ class Found:
         state = dict(self.__dict__)
         for name in ("certificates", "requests", "lists"):
             state[name] = [one.public_bytes(Encoding.DER) for one in state[name]]
-        state["keys"] = [one.private_bytes(Encoding.DER, PrivateFormat.PKCS8, NoEncryption()) for one in self.keys]
+        state["keys"] = [
+            one.private_bytes(Encoding.DER, PrivateFormat.PKCS8, NoEncryption())
+            for one in self.keys
+        ]
         return state
 
     def __setstate__(self, state: dict[str, Any]) -> None:
@@ -56,38 +73,68 @@ class Found:
             "lists": x509.load_der_x509_crl,
             "keys": keys.open_own,
         }
-        self.__dict__.update({name: [loads[name](one) for one in value] if name in loads else value for name, value in state.items()})
+        self.__dict__.update(
+            {
+                name: [loads[name](one) for one in value] if name in loads else value
+                for name, value in state.items()
+            }
+        )
 
     def __bool__(self) -> bool:
         return bool(self.certificates or self.keys or self.requests or self.lists or self.locked)
 
     def leaf(self) -> x509.Certificate | None:
-        """The certificate that the rest leads up from: the key's own, else the first that issued none of the others."""
+        """The certificate that the rest leads up from: the key's own, else the first that issued
+        none of the others.
+        """
         for key in self.keys:
             for one in self.certificates:
                 if keys.match(key, one.public_key()):
                     return one
         issuers = {one.issuer for one in self.certificates if one.issuer != one.subject}
-        return next((one for one in self.certificates if one.subject not in issuers), self.certificates[0] if self.certificates else None)
+        return next(
+            (one for one in self.certificates if one.subject not in issuers),
+            self.certificates[0] if self.certificates else None,
+        )
 
     def chain(self) -> str:
-        """The leaf in PEM and after it all other certificates, in the file's order; empty where there is none."""
+        """The leaf in PEM and after it all other certificates, in the file's order; empty where
+        there is none.
+        """
         leaf = self.leaf()
-        return "" if leaf is None else "".join(as_pem(one) for one in (leaf, *(one for one in self.certificates if one is not leaf)))
+        return (
+            ""
+            if leaf is None
+            else "".join(
+                as_pem(one)
+                for one in (leaf, *(one for one in self.certificates if one is not leaf))
+            )
+        )
 
 
 def read(data: bytes, password: str | None = None) -> Found:
-    """Read everything in a file. What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing."""
+    """Read everything in a file.
+
+    What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing.
+    """
     found = _pem(data, password) if pem.is_pem(data) else _der(data, password)
     if not found:
-        raise Unreadable("; ".join(found.notes) or "No certificate or key is in it that can be read.", found.locked)
+        raise Unreadable(
+            "; ".join(found.notes) or "No certificate or key is in it that can be read.",
+            found.locked,
+        )
     return found
 
 
 def requests(data: bytes) -> list[x509.CertificateSigningRequest]:
-    """The signing requests in PEM (RFC 7468 §7), and nothing else that may be there. Raises :class:`Unreadable`."""
+    """The signing requests in PEM (RFC 7468 §7), and nothing else that may be there.
+
+    Raises :class:`Unreadable`.
+    """
     try:
-        return [x509.load_pem_x509_csr(one.text) for one in pem.blocks(data) if one.label in _REQUESTS]
+        return [
+            x509.load_pem_x509_csr(one.text) for one in pem.blocks(data) if one.label in _REQUESTS
+        ]
     except ValueError as error:
         raise Unreadable(f"The signing request cannot be read: {_short(error)}") from error
 
@@ -154,7 +201,9 @@ def _der(data: bytes, password: str | None) -> Found:
     except keys.BadKey as error:
         found.locked = error.needs_password
         found.notes.append(
-            str(error) if error.needs_password else "This is no certificate, key, request, list or PKCS#12 file that can be read."
+            str(error)
+            if error.needs_password
+            else "This is no certificate, key, request, list or PKCS#12 file that can be read."
         )
     return found
 
@@ -173,19 +222,25 @@ def _der_list(found: Found, data: bytes) -> None:
 
 def _der_pkcs7(found: Found, data: bytes) -> None:
     with warnings.catch_warnings():
-        # What openssl writes is not strict DER; it is read all the same, and that is all the library says.
+        # What openssl writes is not strict DER; it is read all the same, and that is all the
+        # library says.
         warnings.simplefilter("ignore", UserWarning)
         found.certificates.extend(pkcs7.load_der_pkcs7_certificates(data))
 
 
 def open_pkcs12(data: bytes, password: str | None) -> Found:
-    """Open a PKCS#12 file (RFC 7292). Raises :class:`Unreadable`, also where it asks for unfair work."""
+    """Open a PKCS#12 file (RFC 7292).
+
+    Raises :class:`Unreadable`, also where it asks for unfair work.
+    """
     try:
         derivations.check(data)
     except derivations.TooCostly as error:
         raise Unreadable(str(error)) from error
     try:
-        opened = pkcs12.load_pkcs12(data, password.encode("utf-8") if password is not None else None)
+        opened = pkcs12.load_pkcs12(
+            data, password.encode("utf-8") if password is not None else None
+        )
     except ValueError as error:
         if looks_like_pkcs12(data):
             says = (
@@ -194,7 +249,9 @@ def open_pkcs12(data: bytes, password: str | None) -> Found:
                 else "It is a PKCS#12 file; its password is needed."
             )
             raise Unreadable(says, True) from error
-        raise Unreadable("This is no certificate, key, request, list or PKCS#12 file that can be read.") from error
+        raise Unreadable(
+            "This is no certificate, key, request, list or PKCS#12 file that can be read."
+        ) from error
     found = Found()
     if opened.key is not None:
         found.keys.append(opened.key)
@@ -206,7 +263,9 @@ def open_pkcs12(data: bytes, password: str | None) -> Found:
 
 
 def looks_like_pkcs12(data: bytes) -> bool:
-    """Whether DER begins as a PFX does: a sequence whose first element is the integer 3 (RFC 7292 §4)."""
+    """Whether DER begins as a PFX does: a sequence whose first element is the integer 3 (RFC 7292
+    §4).
+    """
     if not data.startswith(b"\x30") or len(data) < 12:
         return False
     skip = 2 + (data[1] & 0x7F if data[1] & 0x80 else 0)
@@ -214,7 +273,9 @@ def looks_like_pkcs12(data: bytes) -> bool:
 
 
 def public_key(data: bytes) -> PublicKeyTypes:
-    """A public key out of PEM: alone (SubjectPublicKeyInfo, RFC 7468 §13), or that of a certificate. Raises :class:`Unreadable`."""
+    """A public key out of PEM: alone (SubjectPublicKeyInfo, RFC 7468 §13), or that of a
+    certificate. Raises :class:`Unreadable`.
+    """
     try:
         if b"-----BEGIN CERTIFICATE-----" in data:
             return x509.load_pem_x509_certificate(data).public_key()
@@ -224,7 +285,10 @@ def public_key(data: bytes) -> PublicKeyTypes:
 
 
 def open_key(data: bytes, password: str | None = None) -> str:
-    """A private key out of PEM or DER, as it is kept: in PEM, not encrypted. Raises :class:`keys.BadKey`."""
+    """A private key out of PEM or DER, as it is kept: in PEM, not encrypted.
+
+    Raises :class:`keys.BadKey`.
+    """
     return key_as_pem(keys.open_private(data, password))
 
 

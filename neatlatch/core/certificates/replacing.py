@@ -1,7 +1,9 @@
-"""Replacing a certificate authority without a moment at which somebody shows a certificate that its receiver does not trust.
+"""Replacing a certificate authority without a moment at which somebody shows a certificate that its
+receiver does not trust.
 
-The order is forced: whoever receives certificates must trust the new root *before* the first one is issued below it, and may stop trusting the old root
-only *after* the last one below it is gone. Common practice, no source.
+The order is forced: whoever receives certificates must trust the new root *before* the first one is
+issued below it, and may stop trusting the old root only *after* the last one below it is gone.
+Common practice, no source.
 """
 
 from __future__ import annotations
@@ -16,7 +18,11 @@ State = Literal["done", "now", "waits"]
 
 @dataclass(frozen=True)
 class Leaf:
-    """A certificate that lives. ``under`` is its root, ``receiver`` whoever it is shown to; ``moved``: one under the new root has been made for its holder."""
+    """A certificate that lives.
+
+    ``under`` is its root, ``receiver`` whoever it is shown to; ``moved``: one under the new root
+    has been made for its holder.
+    """
 
     key: str
     name: str
@@ -28,7 +34,10 @@ class Leaf:
 
 @dataclass(frozen=True)
 class Receiver:
-    """Somebody who trusts certificates: an application that is called, or those who call a server. ``trusts`` are roots."""
+    """Somebody who trusts certificates: an application that is called, or those who call a server.
+
+    ``trusts`` are roots.
+    """
 
     key: str
     name: str
@@ -59,7 +68,10 @@ class Step:
 
 @dataclass(frozen=True)
 class Situation:
-    """Where things stand. ``new`` is empty before it is made; ``issuing`` is the root below which new leaves are made."""
+    """Where things stand.
+
+    ``new`` is empty before it is made; ``issuing`` is the root below which new leaves are made.
+    """
 
     old: str
     new: str
@@ -70,9 +82,16 @@ class Situation:
 
 
 def untrusted(leaves: Sequence[Leaf], receivers: Sequence[Receiver]) -> list[tuple[Leaf, Receiver]]:
-    """Every leaf that its receiver would refuse, because it does not trust its root. The order keeps this empty."""
+    """Every leaf that its receiver would refuse, because it does not trust its root.
+
+    The order keeps this empty.
+    """
     by_key = {one.key: one for one in receivers}
-    return [(leaf, by_key[leaf.receiver]) for leaf in leaves if leaf.receiver in by_key and leaf.under not in by_key[leaf.receiver].trusts]
+    return [
+        (leaf, by_key[leaf.receiver])
+        for leaf in leaves
+        if leaf.receiver in by_key and leaf.under not in by_key[leaf.receiver].trusts
+    ]
 
 
 def may_switch(at: Situation) -> list[Receiver]:
@@ -81,7 +100,9 @@ def may_switch(at: Situation) -> list[Receiver]:
 
 
 def may_stop_trusting(at: Situation, receiver: str) -> list[Leaf]:
-    """The leaves below the old root that this receiver is still shown; while there are any, it must go on trusting it."""
+    """The leaves below the old root that this receiver is still shown; while there are any, it must
+    go on trusting it.
+    """
     return [one for one in at.leaves if one.under == at.old and one.receiver == receiver]
 
 
@@ -96,19 +117,56 @@ def order(at: Situation) -> tuple[Step, ...]:
     trust = tuple(Item(one.key, one.name, made and at.new in one.trusts) for one in at.receivers)
     below = may_retire(at)
     move = tuple(
-        Item(one.key, one.name, False, "a new one is made; hand it over, then revoke this one" if one.moved else "") for one in below
+        Item(
+            one.key,
+            one.name,
+            False,
+            "a new one is made; hand it over, then revoke this one" if one.moved else "",
+        )
+        for one in below
     )
     drop = tuple(Item(one.key, one.name, at.old not in one.trusts) for one in at.receivers)
     raw: list[tuple[str, str, str, bool, tuple[Item, ...]]] = [
         ("make", "Make the new authority", "It signs nothing yet.", made, ()),
-        ("trust", "Every receiver trusts both roots", "Who meets a certificate below a root that it does not know refuses it; so the new root comes first.",
-         made and all(one.done for one in trust), trust),
-        ("switch", "Issue below the new authority", "From here on every new certificate is one of the new authority's.", switched, ()),
-        ("move", "Every certificate below the old one is replaced", "Each holder gets a new one while the old one still lives, so nobody is without.",
-         switched and not below, move),
-        ("drop", "Every receiver stops trusting the old root", "Nothing that lives depends on it any more.", switched and not below and all(one.done for one in drop), drop),
-        ("retire", "Retire the old authority", "Its key is destroyed, and its last revocation list stays.", at.retired, ()),
-    ]  # fmt: skip
+        (
+            "trust",
+            "Every receiver trusts both roots",
+            (
+                "Who meets a certificate below a root that it does not know refuses it; so the "
+                "new root comes first."
+            ),
+            made and all(one.done for one in trust),
+            trust,
+        ),
+        (
+            "switch",
+            "Issue below the new authority",
+            "From here on every new certificate is one of the new authority's.",
+            switched,
+            (),
+        ),
+        (
+            "move",
+            "Every certificate below the old one is replaced",
+            "Each holder gets a new one while the old one still lives, so nobody is without.",
+            switched and not below,
+            move,
+        ),
+        (
+            "drop",
+            "Every receiver stops trusting the old root",
+            "Nothing that lives depends on it any more.",
+            switched and not below and all(one.done for one in drop),
+            drop,
+        ),
+        (
+            "retire",
+            "Retire the old authority",
+            "Its key is destroyed, and its last revocation list stays.",
+            at.retired,
+            (),
+        ),
+    ]
     steps: list[Step] = []
     before = ""
     for key, title, why, done, items in raw:
@@ -120,5 +178,7 @@ def order(at: Situation) -> tuple[Step, ...]:
 
 
 def moved_by(at: Situation, ends: datetime) -> datetime:
-    """By when every leaf must have been moved: the old chain's end, or the first of the leaves' ends where that is sooner."""
+    """By when every leaf must have been moved: the old chain's end, or the first of the leaves'
+    ends where that is sooner.
+    """
     return min([ends, *(one.ends for one in may_retire(at))])

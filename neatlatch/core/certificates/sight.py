@@ -12,10 +12,12 @@ from .facts import of_certificate
 
 
 def of_pem(pem: str, public_key: str, trusted: str, now: datetime) -> CertificateSight | None:
-    """Judge a certificate with the chain that came with it; ``None`` where no certificate can be read.
+    """Judge a certificate with the chain that came with it; ``None`` where no certificate can be
+    read.
 
-    ``public_key`` is the SubjectPublicKeyInfo hash of the private key at hand (empty: there is none); ``trusted`` holds authorities in PEM.
-    Roots that came with the chain count as trusted here, because the provider's trust store is not ours to know; where the issuer is in neither,
+    ``public_key`` is the SubjectPublicKeyInfo hash of the private key at hand (empty: there is
+    none); ``trusted`` holds authorities in PEM. Roots that came with the chain count as trusted
+    here, because the provider's trust store is not ours to know; where the issuer is in neither,
     only the certificate itself is judged, and that is said.
     """
     try:
@@ -34,8 +36,20 @@ def of_pem(pem: str, public_key: str, trusted: str, now: datetime) -> Certificat
     if code in ("incomplete_chain_or_untrusted_issuer", "untrusted_self_signed"):
         alone = path.judge(leaf, [], [leaf], now, purpose="any")
         code, ends = alone.verdict, alone.ends
-        says = alone.says if not alone.valid else "Its issuer is not known here, so only the certificate itself was judged."
+        says = (
+            alone.says
+            if not alone.valid
+            else "Its issuer is not known here, so only the certificate itself was judged."
+        )
     names = leaf.subject.get_attributes_for_oid(NameOID.COMMON_NAME)
     common = str(names[0].value) if names else told.subject
     may = told.purposes is None or "client" in told.purposes or "any" in told.purposes
-    return CertificateSight(common, told.sha256, ends, code, says, may, None if not public_key else public_key == told.key.spki_sha256)
+    return CertificateSight(
+        common,
+        told.sha256,
+        ends,
+        code,
+        says,
+        may,
+        None if not public_key else public_key == told.key.spki_sha256,
+    )

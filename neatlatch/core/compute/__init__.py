@@ -1,7 +1,8 @@
 """Computations by JSON: one object in, one object out, so that a pipeline can check what it ships.
 
-Each room of operations is a module that names its operations in a table ``OPS``. This module knows which room has which, and imports a room when
-an operation of it is first asked for: a line is answered without waiting for what it does not use.
+Each room of operations is a module that names its operations in a table ``OPS``. This module knows
+which room has which, and imports a room when an operation of it is first asked for: a line is
+answered without waiting for what it does not use.
 """
 
 from __future__ import annotations
@@ -45,7 +46,12 @@ ROOMS: dict[str, tuple[str, ...]] = {
         "bearer_token_syntax",
         "digest_response",
     ),
-    "redirect_ops": ("redirect_uri_match", "token_request_redirect_uri", "private_use_scheme", "redirect_uri_lint"),
+    "redirect_ops": (
+        "redirect_uri_match",
+        "token_request_redirect_uri",
+        "private_use_scheme",
+        "redirect_uri_lint",
+    ),
     "reply_ops": (
         "reply",
         "authorization_reply",
@@ -95,7 +101,10 @@ def no_files(name: str) -> bytes:
 
 
 def answer(line: str, read: Reader = no_files) -> dict[str, Any]:
-    """Answer one JSON line: ``{"answer": ...}`` or ``{"error": "what is wrong"}``. Never raises. ``read`` gives the content of a file by its name."""
+    """Answer one JSON line: ``{"answer": ...}`` or ``{"error": "what is wrong"}``.
+
+    Never raises. ``read`` gives the content of a file by its name.
+    """
     try:
         given = json.loads(line)
     except (ValueError, RecursionError) as error:
@@ -113,7 +122,11 @@ def answer(line: str, read: Reader = no_files) -> dict[str, Any]:
     except (BadInput, ValueError) as error:
         return {"error": f"{name}: {error}"}
     except Exception as error:  # a fault of ours; the lines that follow are answered all the same
-        return {"error": f"{name}: this input was not foreseen ({type(error).__name__}). Please report it."}
+        return {
+            "error": (
+                f"{name}: this input was not foreseen ({type(error).__name__}). Please report it."
+            )
+        }
 
 
 def answers(lines: Iterable[str], read: Reader = no_files) -> Iterator[str]:
@@ -124,7 +137,9 @@ def answers(lines: Iterable[str], read: Reader = no_files) -> Iterator[str]:
 
 
 def _written(told: dict[str, Any]) -> str:
-    """An answer as one line of JSON that UTF-8 can carry (RFC 8259 §8.1): a lone surrogate is escaped, and a number is finite (§6)."""
+    """An answer as one line of JSON that UTF-8 can carry (RFC 8259 §8.1): a lone surrogate is
+    escaped, and a number is finite (§6).
+    """
     try:
         line = json.dumps(told, ensure_ascii=False, allow_nan=False)
         line.encode()

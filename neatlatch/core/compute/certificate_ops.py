@@ -38,7 +38,10 @@ def _zulu(at: datetime | None) -> str | None:
 
 
 def _verify(given: Given, read: Reader) -> dict[str, Any]:
-    purpose, level = given.get("purpose", "any"), integer({"security_level": 2, **given}, "security_level")
+    purpose, level = (
+        given.get("purpose", "any"),
+        integer({"security_level": 2, **given}, "security_level"),
+    )
     if purpose not in ("server", "client", "any"):
         raise BadInput("“purpose” must be server, client or any")
     if not 0 <= level <= 5:
@@ -48,29 +51,57 @@ def _verify(given: Given, read: Reader) -> dict[str, Any]:
         raise BadInput("“verification_time” is needed, like 2026-06-01T00:00:00Z")
     lists = [one for name in texts(given, "crls") for one in _open(read, name).lists]
     anchors = given.get("trust_anchors")
-    roots = _certificates(read, (anchors,) if isinstance(anchors, str) else texts(given, "trust_anchors"))
-    verdict = path.judge(_one(read, text(given, "leaf")), _certificates(read, texts(given, "intermediates")), roots, at, purpose=purpose,
-                         host=optional_text(given, "name"), lists=lists, level=level)  # fmt: skip
-    return {"verdict": verdict.verdict, "valid": verdict.valid, "reason": verdict.says, "certificate": verdict.at,
-            "chain": [one.subject.rfc4514_string() for one in verdict.chain], "chain_ends": _zulu(verdict.ends)}  # fmt: skip
+    roots = _certificates(
+        read, (anchors,) if isinstance(anchors, str) else texts(given, "trust_anchors")
+    )
+    verdict = path.judge(
+        _one(read, text(given, "leaf")),
+        _certificates(read, texts(given, "intermediates")),
+        roots,
+        at,
+        purpose=purpose,
+        host=optional_text(given, "name"),
+        lists=lists,
+        level=level,
+    )
+    return {
+        "verdict": verdict.verdict,
+        "valid": verdict.valid,
+        "reason": verdict.says,
+        "certificate": verdict.at,
+        "chain": [one.subject.rfc4514_string() for one in verdict.chain],
+        "chain_ends": _zulu(verdict.ends),
+    }
 
 
 def _facts(given: Given, read: Reader) -> dict[str, Any]:
     told = facts.of_certificate(_one(read, text(given, "file")))
     return {
-        "sha1_fingerprint": told.sha1, "sha256_fingerprint": told.sha256, "x5t": told.x5t, "x5t#S256": told.x5t_s256,
-        "spki_sha256_base64": told.key.spki_sha256, "serial_hex": told.serial_hex, "not_before": _zulu(told.not_before),
-        "not_after": _zulu(told.not_after), "subject": told.subject, "issuer": told.issuer,
-        "public_key": {"type": told.key.type, "bits": told.key.bits} | ({"curve": told.key.curve} if told.key.curve else {}),
+        "sha1_fingerprint": told.sha1,
+        "sha256_fingerprint": told.sha256,
+        "x5t": told.x5t,
+        "x5t#S256": told.x5t_s256,
+        "spki_sha256_base64": told.key.spki_sha256,
+        "serial_hex": told.serial_hex,
+        "not_before": _zulu(told.not_before),
+        "not_after": _zulu(told.not_after),
+        "subject": told.subject,
+        "issuer": told.issuer,
+        "public_key": {"type": told.key.type, "bits": told.key.bits}
+        | ({"curve": told.key.curve} if told.key.curve else {}),
         "signature_algorithm_oid": told.signature_oid,
-        "dns_names": list(told.dns_names), "is_ca": told.is_ca,
-    }  # fmt: skip
+        "dns_names": list(told.dns_names),
+        "is_ca": told.is_ca,
+    }
 
 
 def _key_matches(given: Given, read: Reader) -> bool:
     certificate, name = _one(read, text(given, "certificate")), text(given, "private_key")
     try:
-        return keys.match(keys.open_private(read(name), optional_text(given, "password")), certificate.public_key())
+        return keys.match(
+            keys.open_private(read(name), optional_text(given, "password")),
+            certificate.public_key(),
+        )
     except keys.BadKey as error:
         raise BadInput(f"{name}: {error}") from error
 
@@ -90,8 +121,16 @@ def _list(given: Given, read: Reader) -> dict[str, Any]:
     if not found:
         raise BadInput("the file holds no revocation list")
     told = facts.of_list(found[0])
-    return {"this_update": _zulu(told.this_update), "next_update": _zulu(told.next_update), "crl_number": told.number, "issuer": told.issuer,
-            "revoked": [{"serial_hex": one.serial_hex, "revocation_date": _zulu(one.at), "reason": one.reason} for one in told.revoked]}  # fmt: skip
+    return {
+        "this_update": _zulu(told.this_update),
+        "next_update": _zulu(told.next_update),
+        "crl_number": told.number,
+        "issuer": told.issuer,
+        "revoked": [
+            {"serial_hex": one.serial_hex, "revocation_date": _zulu(one.at), "reason": one.reason}
+            for one in told.revoked
+        ],
+    }
 
 
 def _request(given: Given, read: Reader) -> dict[str, Any]:
@@ -117,19 +156,36 @@ def _pkcs12(given: Given, read: Reader) -> dict[str, Any]:
         raise BadInput(str(error)) from error
     leaf = found.leaf()
     return {
-        "opens": True, "friendly_name": found.friendly_name or None, "has_private_key": bool(found.keys),
-        "certificate_sha256": hashlib.sha256(leaf.public_bytes(Encoding.DER)).hexdigest() if leaf else None,
+        "opens": True,
+        "friendly_name": found.friendly_name or None,
+        "has_private_key": bool(found.keys),
+        "certificate_sha256": hashlib.sha256(leaf.public_bytes(Encoding.DER)).hexdigest()
+        if leaf
+        else None,
         "further_certificates": len(found.certificates) - bool(leaf),
-    }  # fmt: skip
+    }
 
 
 OPS = (
-    Op("verify_chain", "leaf, intermediates: [file], trust_anchors, crls: [file], purpose (server | client | any), name (null), verification_time, "
-       "security_level (2)", "RFC 5280 §6.1, §6.3, RFC 9525 §6", _verify, True),
+    Op(
+        "verify_chain",
+        "leaf, intermediates: [file], trust_anchors, crls: [file], purpose (server | client "
+        "| any), name (null), verification_time, "
+        "security_level (2)",
+        "RFC 5280 §6.1, §6.3, RFC 9525 §6",
+        _verify,
+        True,
+    ),
     Op("certificate_facts", "file", "RFC 5280 §4.1, RFC 7515 §4.1.7", _facts, True),
-    Op("key_matches_certificate", "certificate, private_key, password (null)", "RFC 5280 §4.1.2.7", _key_matches, True),
+    Op(
+        "key_matches_certificate",
+        "certificate, private_key, password (null)",
+        "RFC 5280 §4.1.2.7",
+        _key_matches,
+        True,
+    ),
     Op("open_encrypted_key", "file, password", "RFC 5958 §3", _open_key, True),
     Op("crl_facts", "file", "RFC 5280 §5", _list, True),
     Op("csr_facts", "file", "RFC 2986", _request, True),
     Op("open_pkcs12", "file, password", "RFC 7292", _pkcs12, True),
-)  # fmt: skip
+)

@@ -31,17 +31,50 @@ def _bearer(given: Given) -> dict[str, Any]:
 
 
 def _digest(given: Given) -> dict[str, Any]:
-    names = ("algorithm", "username", "password", "realm", "method", "uri", "nonce", "nc", "cnonce", "qop")
+    names = (
+        "algorithm",
+        "username",
+        "password",
+        "realm",
+        "method",
+        "uri",
+        "nonce",
+        "nc",
+        "cnonce",
+        "qop",
+    )
     return {"response": http_digest.response(*(text(given, name) for name in names))}
 
 
 OPS = (
-    Op("basic_encode", "user_id, password", "RFC 7617 §2", lambda given: basic.encode(text(given, "user_id"), text(given, "password"))),
+    Op(
+        "basic_encode",
+        "user_id, password",
+        "RFC 7617 §2",
+        lambda given: basic.encode(text(given, "user_id"), text(given, "password")),
+    ),
     Op("basic_decode", "authorization", "RFC 7617 §2", _basic_decode),
     Op("client_secret_basic", "client_id, client_secret", "RFC 6749 §2.3.1, App. B", _client),
-    Op("form_urlencode_value", "text", "RFC 6749 App. B", lambda given: forms.encode(text(given, "text"))),
-    Op("form_urldecode_value", "text", "RFC 6749 App. B", lambda given: forms.decode(text(given, "text"))),
+    Op(
+        "form_urlencode_value",
+        "text",
+        "RFC 6749 App. B",
+        lambda given: forms.encode(text(given, "text")),
+    ),
+    Op(
+        "form_urldecode_value",
+        "text",
+        "RFC 6749 App. B",
+        lambda given: forms.decode(text(given, "text")),
+    ),
     Op("bearer_token_syntax", "token", "RFC 6750 §2.1", _bearer),
-    Op("digest_response", "algorithm (MD5 | SHA-256 | SHA-512-256), username, password, realm, method, uri, nonce, nc, cnonce, qop (auth)",
-       "RFC 7616 §3.4", _digest),
-)  # fmt: skip
+    Op(
+        "digest_response",
+        (
+            "algorithm (MD5 | SHA-256 | SHA-512-256), username, password, realm, method, uri, "
+            "nonce, nc, cnonce, qop (auth)"
+        ),
+        "RFC 7616 §3.4",
+        _digest,
+    ),
+)

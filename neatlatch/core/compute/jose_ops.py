@@ -1,4 +1,6 @@
-"""JOSE, token hashes and message digests (RFC 7515 to 7519, 7638, 8705, 9278, 9449, 9530; OpenID Connect Core 1.0)."""
+"""JOSE, token hashes and message digests (RFC 7515 to 7519, 7638, 8705, 9278, 9449, 9530; OpenID
+Connect Core 1.0).
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from .op import BadInput, Given, Op, hexadecimal, number, obj, optional_text, te
 
 
 def _left_half(given: Given) -> str:
-    """OpenID Connect Core 1.0 §3.1.3.6, §3.3.2.11: the left half of the hash that goes with the algorithm."""
+    """OpenID Connect Core 1.0 §3.1.3.6, §3.3.2.11: the left half of the hash that goes with the
+    algorithm.
+    """
     size = text(given, "alg")[-3:]
     if size not in ("256", "384", "512"):
         raise BadInput("“alg” must end in 256, 384 or 512")
@@ -34,7 +38,10 @@ def _verify(given: Given) -> dict[str, Any]:
 
 
 def _sign(given: Given) -> str:
-    header, payload = text(given, "header_json").encode("utf-8"), text(given, "payload_utf8").encode("utf-8")
+    header, payload = (
+        text(given, "header_json").encode("utf-8"),
+        text(given, "payload_utf8").encode("utf-8"),
+    )
     key = jwk.public(obj(given, "jwk"))
     if not isinstance(key, bytes):
         raise BadInput("“jwk” must be a symmetric key (kty oct)")
@@ -42,8 +49,13 @@ def _sign(given: Given) -> str:
 
 
 def _claims(given: Given) -> dict[str, Any]:
-    verdict = jwt.judge(obj(given, "claims"), number(given, "now"), number(given, "leeway_seconds", 0), optional_text(given, "expected_iss"),
-                        optional_text(given, "expected_aud"))  # fmt: skip
+    verdict = jwt.judge(
+        obj(given, "claims"),
+        number(given, "now"),
+        number(given, "leeway_seconds", 0),
+        optional_text(given, "expected_iss"),
+        optional_text(given, "expected_aud"),
+    )
     return {"valid": verdict.valid, "reason": verdict.reason}
 
 
@@ -52,32 +64,65 @@ def _thumbprints(given: Given) -> dict[str, Any]:
     if found is None:
         raise BadInput("“certificate_pem” holds no certificate")
     told = facts.of_certificate(found)
-    return {"x5t#S256": told.x5t_s256, "x5t": told.x5t, "sha256_fingerprint": told.sha256, "sha1_fingerprint": told.sha1}
+    return {
+        "x5t#S256": told.x5t_s256,
+        "x5t": told.x5t,
+        "sha256_fingerprint": told.sha256,
+        "sha1_fingerprint": told.sha1,
+    }
 
 
 def _content_digest(given: Given) -> str:
     algorithm = text(given, "algorithm")
     if algorithm not in ("sha-256", "sha-512"):
         raise BadInput("“algorithm” must be sha-256 or sha-512")
-    digest = hashlib.new(algorithm.replace("-", ""), text(given, "body_utf8").encode("utf-8")).digest()
+    digest = hashlib.new(
+        algorithm.replace("-", ""), text(given, "body_utf8").encode("utf-8")
+    ).digest()
     return f"{algorithm}=:{base64.b64encode(digest).decode('ascii')}:"
 
 
 def _mac(given: Given) -> dict[str, str]:
-    return {"mac_hex": hmac.new(hexadecimal(given, "key_hex"), hexadecimal(given, "data_hex"), hashlib.sha256).hexdigest()}
+    return {
+        "mac_hex": hmac.new(
+            hexadecimal(given, "key_hex"), hexadecimal(given, "data_hex"), hashlib.sha256
+        ).hexdigest()
+    }
 
 
 OPS = (
     Op("left_half_hash", "claim, value, alg", "OpenID Connect Core 1.0 §3.1.3.6", _left_half),
     Op("dpop_ath", "access_token", "RFC 9449 §4.2", _ath),
-    Op("jwk_thumbprint", "jwk, hash (SHA-256)", "RFC 7638 §3, RFC 8037 App. A.3",
-       lambda given: jwk.thumbprint(obj(given, "jwk"), optional_text(given, "hash") or "SHA-256")),
-    Op("jwk_thumbprint_uri", "jwk, hash (SHA-256)", "RFC 9278 §3",
-       lambda given: jwk.thumbprint_uri(obj(given, "jwk"), optional_text(given, "hash") or "SHA-256")),
+    Op(
+        "jwk_thumbprint",
+        "jwk, hash (SHA-256)",
+        "RFC 7638 §3, RFC 8037 App. A.3",
+        lambda given: jwk.thumbprint(obj(given, "jwk"), optional_text(given, "hash") or "SHA-256"),
+    ),
+    Op(
+        "jwk_thumbprint_uri",
+        "jwk, hash (SHA-256)",
+        "RFC 9278 §3",
+        lambda given: jwk.thumbprint_uri(
+            obj(given, "jwk"), optional_text(given, "hash") or "SHA-256"
+        ),
+    ),
     Op("jws_verify", "token, jwk, allowed_algs: [name]", "RFC 7515 §5.2, RFC 8725 §3.1", _verify),
     Op("jws_sign", "header_json, payload_utf8, jwk (kty oct)", "RFC 7515 §5.1", _sign),
-    Op("jwt_claims", "claims, now, leeway_seconds (0), expected_iss, expected_aud", "RFC 7519 §4.1", _claims),
-    Op("certificate_thumbprints", "certificate_pem", "RFC 8705 §3.1, RFC 7515 §4.1.7, §4.1.8", _thumbprints),
+    Op(
+        "jwt_claims",
+        "claims, now, leeway_seconds (0), expected_iss, expected_aud",
+        "RFC 7519 §4.1",
+        _claims,
+    ),
+    Op(
+        "certificate_thumbprints",
+        "certificate_pem",
+        "RFC 8705 §3.1, RFC 7515 §4.1.7, §4.1.8",
+        _thumbprints,
+    ),
     Op("hmac_sha256", "key_hex, data_hex", "RFC 4231, FIPS 198-1", _mac),
-    Op("content_digest", "algorithm (sha-256 | sha-512), body_utf8", "RFC 9530 §2", _content_digest),
-)  # fmt: skip
+    Op(
+        "content_digest", "algorithm (sha-256 | sha-512), body_utf8", "RFC 9530 §2", _content_digest
+    ),
+)

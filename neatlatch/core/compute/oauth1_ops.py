@@ -10,11 +10,22 @@ from .op import BadInput, Given, Op, optional_text, pairs, text
 
 
 def _sign(given: Given) -> dict[str, Any]:
-    signed = oauth1.sign(text(given, "method"), text(given, "url"), pairs(given, "oauth_parameters"), text(given, "client_secret"),
-                         text(given, "token_secret"), body=optional_text(given, "body"), content_type=optional_text(given, "content_type"),
-                         signature_method=optional_text(given, "signature_method") or "HMAC-SHA1")  # fmt: skip
-    return {"base_string_uri": signed.base_string_uri, "normalized_parameters": signed.normalized_parameters, "base_string": signed.base_string,
-            "signature": signed.signature}  # fmt: skip
+    signed = oauth1.sign(
+        text(given, "method"),
+        text(given, "url"),
+        pairs(given, "oauth_parameters"),
+        text(given, "client_secret"),
+        text(given, "token_secret"),
+        body=optional_text(given, "body"),
+        content_type=optional_text(given, "content_type"),
+        signature_method=optional_text(given, "signature_method") or "HMAC-SHA1",
+    )
+    return {
+        "base_string_uri": signed.base_string_uri,
+        "normalized_parameters": signed.normalized_parameters,
+        "base_string": signed.base_string,
+        "signature": signed.signature,
+    }
 
 
 def _rsa(given: Given) -> dict[str, Any]:
@@ -22,16 +33,49 @@ def _rsa(given: Given) -> dict[str, Any]:
         private = keys.open_private(text(given, "private_key_pem").encode("utf-8"))
     except keys.BadKey as error:
         raise BadInput(f"“private_key_pem”: {error}") from error
-    signed = oauth1.sign(text(given, "method"), text(given, "url"), pairs(given, "oauth_parameters"), "", "", signature_method="RSA-SHA1",
-                         rsa=partial(keys.rsa_sha1, private))  # fmt: skip
+    signed = oauth1.sign(
+        text(given, "method"),
+        text(given, "url"),
+        pairs(given, "oauth_parameters"),
+        "",
+        "",
+        signature_method="RSA-SHA1",
+        rsa=partial(keys.rsa_sha1, private),
+    )
     return {"base_string": signed.base_string, "signature": signed.signature}
 
 
 OPS = (
-    Op("oauth1_sign", "method, url, oauth_parameters: [[name, value]], body (null), content_type (null), client_secret, token_secret, "
-       "signature_method (HMAC-SHA1 | PLAINTEXT)", "RFC 5849 §3.4", _sign),
-    Op("oauth1_rsa_sha1", "method, url, oauth_parameters: [[name, value]], private_key_pem", "RFC 5849 §3.4.3", _rsa),
-    Op("oauth1_base_string_uri", "url", "RFC 5849 §3.4.1.2", lambda given: oauth1.base_string_uri(text(given, "url"))),
-    Op("oauth1_percent_encode", "text", "RFC 5849 §3.6", lambda given: oauth1.percent_encode(text(given, "text"))),
-    Op("oauth1_plaintext", "client_secret, token_secret", "RFC 5849 §3.4.4", lambda given: oauth1.key(text(given, "client_secret"), text(given, "token_secret"))),
-)  # fmt: skip
+    Op(
+        "oauth1_sign",
+        "method, url, oauth_parameters: [[name, value]], body (null), content_type (null), "
+        "client_secret, token_secret, "
+        "signature_method (HMAC-SHA1 | PLAINTEXT)",
+        "RFC 5849 §3.4",
+        _sign,
+    ),
+    Op(
+        "oauth1_rsa_sha1",
+        "method, url, oauth_parameters: [[name, value]], private_key_pem",
+        "RFC 5849 §3.4.3",
+        _rsa,
+    ),
+    Op(
+        "oauth1_base_string_uri",
+        "url",
+        "RFC 5849 §3.4.1.2",
+        lambda given: oauth1.base_string_uri(text(given, "url")),
+    ),
+    Op(
+        "oauth1_percent_encode",
+        "text",
+        "RFC 5849 §3.6",
+        lambda given: oauth1.percent_encode(text(given, "text")),
+    ),
+    Op(
+        "oauth1_plaintext",
+        "client_secret, token_secret",
+        "RFC 5849 §3.4.4",
+        lambda given: oauth1.key(text(given, "client_secret"), text(given, "token_secret")),
+    ),
+)

@@ -97,7 +97,8 @@ def pairs(given: Given, key: str) -> list[tuple[str, str]]:
     """A required list of pairs of strings."""
     value = given.get(key)
     if not isinstance(value, list) or not all(
-        isinstance(one, list) and len(one) == 2 and all(isinstance(part, str) for part in one) for one in value
+        isinstance(one, list) and len(one) == 2 and all(isinstance(part, str) for part in one)
+        for one in value
     ):
         raise BadInput(f"“{key}” must be a list of [name, value]")
     return [(one[0], one[1]) for one in value]

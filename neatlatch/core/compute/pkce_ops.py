@@ -10,7 +10,9 @@ from .op import BadInput, Given, Op, text
 
 
 def _method(given: Given, unsaid: str) -> str:
-    method = unsaid if given.get("code_challenge_method") is None else given["code_challenge_method"]
+    method = (
+        unsaid if given.get("code_challenge_method") is None else given["code_challenge_method"]
+    )
     if method not in pkce.METHODS:
         raise BadInput("“code_challenge_method” must be S256 or plain")
     return str(method)
@@ -26,20 +28,31 @@ def _syntax(given: Given) -> dict[str, Any]:
 
 
 def _verify(given: Given) -> dict[str, Any]:
-    verdict = pkce.verify(text(given, "code_verifier"), text(given, "code_challenge"), _method(given, "plain"))
+    verdict = pkce.verify(
+        text(given, "code_verifier"), text(given, "code_challenge"), _method(given, "plain")
+    )
     return {"match": verdict.holds, "reason": verdict.reason}
 
 
 def _base64url(given: Given) -> str:
     octets = given.get("octets")
-    if not isinstance(octets, list) or not all(isinstance(one, int) and 0 <= one <= 255 for one in octets):
+    if not isinstance(octets, list) or not all(
+        isinstance(one, int) and 0 <= one <= 255 for one in octets
+    ):
         raise BadInput("“octets” must be a list of whole numbers from 0 to 255")
     return b64.encode(bytes(octets))
 
 
 OPS = (
-    Op("pkce_challenge", "code_verifier, code_challenge_method (S256)", "RFC 7636 §4.2", _challenge),
+    Op(
+        "pkce_challenge", "code_verifier, code_challenge_method (S256)", "RFC 7636 §4.2", _challenge
+    ),
     Op("pkce_verifier_syntax", "code_verifier", "RFC 7636 §4.1", _syntax),
-    Op("pkce_verify", "code_verifier, code_challenge, code_challenge_method (plain where it is not said)", "RFC 7636 §4.3, §4.6", _verify),
+    Op(
+        "pkce_verify",
+        "code_verifier, code_challenge, code_challenge_method (plain where it is not said)",
+        "RFC 7636 §4.3, §4.6",
+        _verify,
+    ),
     Op("base64url_no_padding", "octets: [0..255]", "RFC 7636 App. A, RFC 4648 §5", _base64url),
 )

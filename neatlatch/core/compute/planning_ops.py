@@ -28,22 +28,40 @@ def _minimum_scopes(given: Given) -> dict[str, Any]:
         operations.append((text(told, "name"), tuple(frozenset(one) for one in alternatives)))
     found = trim.smallest(scopes, operations)
     if found.scopes is None:
-        return {"feasible": False, "minimum_weight": None, "unsatisfiable_operations": list(found.impossible)}
+        return {
+            "feasible": False,
+            "minimum_weight": None,
+            "unsatisfiable_operations": list(found.impossible),
+        }
     least: float | int = float(found.weight) if found.weight.denominator > 1 else int(found.weight)
     return {"feasible": True, "minimum_weight": least, "selection": sorted(found.scopes)}
 
 
 def _minimise_peak(given: Given) -> dict[str, Any]:
-    jobs = [horizon.Job(text(one, "id"), integer(one, "release"), integer(one, "due")) for one in _objects(given, "jobs")]
+    jobs = [
+        horizon.Job(text(one, "id"), integer(one, "release"), integer(one, "due"))
+        for one in _objects(given, "jobs")
+    ]
     days = given.get("working_days")
-    if not isinstance(days, list) or not all(isinstance(one, int) and not isinstance(one, bool) for one in days):
+    if not isinstance(days, list) or not all(
+        isinstance(one, int) and not isinstance(one, bool) for one in days
+    ):
         raise BadInput("“working_days” must be a list of whole numbers")
     found = horizon.spread(jobs, days, integer(given, "capacity_per_day"))
     if found.overfull is not None:
         told = found.overfull
-        span = {"from_day": told.from_day, "to_day": told.to_day, "jobs": told.jobs, "room": told.room}
+        span = {
+            "from_day": told.from_day,
+            "to_day": told.to_day,
+            "jobs": told.jobs,
+            "room": told.room,
+        }
         return {"feasible": False, "minimum_peak": None, "overfull_interval": span}
-    return {"feasible": True, "minimum_peak": found.peak, "one_optimal_assignment": list(found.days)}
+    return {
+        "feasible": True,
+        "minimum_peak": found.peak,
+        "one_optimal_assignment": list(found.days),
+    }
 
 
 def _objects(given: Given, key: str) -> list[dict[str, Any]]:
@@ -54,8 +72,16 @@ def _objects(given: Given, key: str) -> list[dict[str, Any]]:
 
 
 OPS = (
-    Op("minimum_scopes", "scopes: {name: {weight, implies: [name]}}, operations: [{name, alternatives: [[scope]]}]",
-       "OpenAPI 3.1.0 §4.8.30 (alternatives); least weight, exact", _minimum_scopes),
-    Op("minimise_peak", "jobs: [{id, release, due}], working_days: [day], capacity_per_day",
-       "Jackson 1955 (earliest due first), Hall 1935 (overfull spans)", _minimise_peak),
-)  # fmt: skip
+    Op(
+        "minimum_scopes",
+        "scopes: {name: {weight, implies: [name]}}, operations: [{name, alternatives: [[scope]]}]",
+        "OpenAPI 3.1.0 §4.8.30 (alternatives); least weight, exact",
+        _minimum_scopes,
+    ),
+    Op(
+        "minimise_peak",
+        "jobs: [{id, release, due}], working_days: [day], capacity_per_day",
+        "Jackson 1955 (earliest due first), Hall 1935 (overfull spans)",
+        _minimise_peak,
+    ),
+)

@@ -22,18 +22,25 @@ def _match(given: Given) -> dict[str, Any]:
         "warnings": list(found.warnings),
     }
     if given.get("presented") is not None:
-        answer |= {"simple_string_equal": found.simple_string_equal, "rfc3986_equivalent": found.alike}
+        answer |= {
+            "simple_string_equal": found.simple_string_equal,
+            "rfc3986_equivalent": found.alike,
+        }
     return answer
 
 
 def _token_request(given: Given) -> dict[str, Any]:
-    holds, reason = redirects.token_request(optional_text(given, "authorization_request"), optional_text(given, "token_request"))
+    holds, reason = redirects.token_request(
+        optional_text(given, "authorization_request"), optional_text(given, "token_request")
+    )
     return {"match": holds, "reason": reason}
 
 
 def _private_use(given: Given) -> dict[str, Any]:
     holds = redirects.private_use_scheme(text(given, "uri"))
-    reason = "contains a period" if holds else "a private-use scheme without a period SHOULD be rejected"
+    reason = (
+        "contains a period" if holds else "a private-use scheme without a period SHOULD be rejected"
+    )
     return {"acceptable": holds, "reason": reason}
 
 
@@ -41,14 +48,26 @@ def _lint(given: Given) -> dict[str, Any]:
     found = redirects.lint(text(given, "uri"))
     return {
         "acceptable": not any(one.grave for one in found),
-        "findings": [{"code": one.code, "says": one.says, "grave": one.grave, "source": one.source} for one in found],
+        "findings": [
+            {"code": one.code, "says": one.says, "grave": one.grave, "source": one.source}
+            for one in found
+        ],
     }
 
 
 OPS = (
-    Op("redirect_uri_match", "registered: [uri], presented (null: left out), client_type (web | native)",
-       "RFC 6749 §3.1.2.3, RFC 8252 §7.3, RFC 9700 §2.1", _match),
-    Op("token_request_redirect_uri", "authorization_request, token_request (null: left out)", "RFC 6749 §4.1.3", _token_request),
+    Op(
+        "redirect_uri_match",
+        "registered: [uri], presented (null: left out), client_type (web | native)",
+        "RFC 6749 §3.1.2.3, RFC 8252 §7.3, RFC 9700 §2.1",
+        _match,
+    ),
+    Op(
+        "token_request_redirect_uri",
+        "authorization_request, token_request (null: left out)",
+        "RFC 6749 §4.1.3",
+        _token_request,
+    ),
     Op("private_use_scheme", "uri", "RFC 8252 §7.1, §8.4", _private_use),
     Op("redirect_uri_lint", "uri", "RFC 6749 §3.1.2, RFC 8252 §7.1, RFC 9700 §4.1", _lint),
-)  # fmt: skip
+)

@@ -1,4 +1,6 @@
-"""Replies of authorization servers and APIs (RFC 6749 §5, RFC 6750 §3, RFC 9110, and the RFCs beside them)."""
+"""Replies of authorization servers and APIs (RFC 6749 §5, RFC 6750 §3, RFC 9110, and the RFCs
+beside them).
+"""
 
 from __future__ import annotations
 
@@ -9,8 +11,13 @@ from .op import BadInput, Given, Op, integer, mapping, moment, optional_text, te
 
 
 def _reply(given: Given) -> dict[str, Any]:
-    reading = replies.read(text(given, "endpoint"), integer(given, "status"), mapping(given, "headers"),
-                           given.get("body") or "", moment(given, "now"))  # fmt: skip
+    reading = replies.read(
+        text(given, "endpoint"),
+        integer(given, "status"),
+        mapping(given, "headers"),
+        given.get("body") or "",
+        moment(given, "now"),
+    )
     return {
         **reading.fields,
         "ok": reading.ok,
@@ -23,28 +30,58 @@ def _reply(given: Given) -> dict[str, Any]:
 
 
 def _authorization(given: Given) -> dict[str, Any]:
-    found = replies.authorization_reply(text(given, "redirected_to"), text(given, "state_sent"), optional_text(given, "issuer_expected"),
-                                        given.get("issuer_required") is True)  # fmt: skip
-    return {"accept": found.accept, "code": found.code, "error": found.error, "meaning": found.meaning,
-            "may_try_later": found.may_try_later}  # fmt: skip
+    found = replies.authorization_reply(
+        text(given, "redirected_to"),
+        text(given, "state_sent"),
+        optional_text(given, "issuer_expected"),
+        given.get("issuer_required") is True,
+    )
+    return {
+        "accept": found.accept,
+        "code": found.code,
+        "error": found.error,
+        "meaning": found.meaning,
+        "may_try_later": found.may_try_later,
+    }
 
 
 def _challenges(given: Given) -> dict[str, Any]:
     found = replies.read_challenges(texts(given, "field_lines"))
-    return {"challenges": [{"scheme": one.scheme, "params": dict(one.params), "token68": one.token68} for one in found]}
+    return {
+        "challenges": [
+            {"scheme": one.scheme, "params": dict(one.params), "token68": one.token68}
+            for one in found
+        ]
+    }
 
 
 def _retry_after(given: Given) -> dict[str, Any]:
     delay = replies.retry_after(text(given, "value"), moment(given, "now"))
-    return {"delay_seconds": delay} if delay is not None else {"delay_seconds": None, "reason": "not a valid value: ignore it"}
+    return (
+        {"delay_seconds": delay}
+        if delay is not None
+        else {"delay_seconds": None, "reason": "not a valid value: ignore it"}
+    )
 
 
 def _problem(given: Given) -> dict[str, Any]:
-    found = replies.problem_details(integer(given, "status"), mapping(given, "headers"), text(given, "body"))
+    found = replies.problem_details(
+        integer(given, "status"), mapping(given, "headers"), text(given, "body")
+    )
     if found is None:
-        return {"problem_details": False, "reason": "media type is not application/problem+json, or the body is not an object"}
-    return {"type": found.type, "title": found.title, "status": found.status, "detail": found.detail, "instance": found.instance,
-            "extensions": dict(found.extensions), "note": found.note}  # fmt: skip
+        return {
+            "problem_details": False,
+            "reason": "media type is not application/problem+json, or the body is not an object",
+        }
+    return {
+        "type": found.type,
+        "title": found.title,
+        "status": found.status,
+        "detail": found.detail,
+        "instance": found.instance,
+        "extensions": dict(found.extensions),
+        "note": found.note,
+    }
 
 
 def _device(given: Given) -> dict[str, Any]:
@@ -56,12 +93,28 @@ def _device(given: Given) -> dict[str, Any]:
 
 
 OPS = (
-    Op("reply", "endpoint (token | device_token | resource | revocation | introspection | registration), status, headers, body, now",
-       "RFC 6749 §5, RFC 6750 §3, RFC 7009 §2.2, RFC 7591 §3.2, RFC 7662 §2.2, RFC 8628 §3.5", _reply),
-    Op("authorization_reply", "redirected_to, state_sent, issuer_expected (or null), issuer_required (false)",
-       "RFC 6749 §4.1.2, RFC 9207 §2.4", _authorization),
+    Op(
+        "reply",
+        (
+            "endpoint (token | device_token | resource | revocation | introspection | "
+            "registration), status, headers, body, now"
+        ),
+        "RFC 6749 §5, RFC 6750 §3, RFC 7009 §2.2, RFC 7591 §3.2, RFC 7662 §2.2, RFC 8628 §3.5",
+        _reply,
+    ),
+    Op(
+        "authorization_reply",
+        "redirected_to, state_sent, issuer_expected (or null), issuer_required (false)",
+        "RFC 6749 §4.1.2, RFC 9207 §2.4",
+        _authorization,
+    ),
     Op("www_authenticate", "field_lines: [text]", "RFC 9110 §11.2, §11.6.1", _challenges),
     Op("retry_after", "value, now", "RFC 9110 §10.2.3", _retry_after),
     Op("problem_details", "status, headers, body", "RFC 9457 §3", _problem),
-    Op("device_poll_waits", "interval (or null), replies: [error code | ok]", "RFC 8628 §3.2, §3.5", _device),
-)  # fmt: skip
+    Op(
+        "device_poll_waits",
+        "interval (or null), replies: [error code | ok]",
+        "RFC 8628 §3.2, §3.5",
+        _device,
+    ),
+)

@@ -1,4 +1,6 @@
-"""A connection as a settings file, ``.env`` or ``.properties``: values as they are, secrets as references into the safe."""
+"""A connection as a settings file, ``.env`` or ``.properties``: values as they are, secrets as
+references into the safe.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,9 @@ _PLAIN = re.compile(r"[A-Za-z0-9_./:@%+,=~-]+")
 
 
 def reference(ref: str, key: str) -> str:
-    """How a secret is named in files: by the connection's reference name and the key of the value."""
+    """How a secret is named in files: by the connection's reference name and the key of
+    the value.
+    """
     return f"neatlatch://{ref}/{key}"
 
 
@@ -20,17 +24,31 @@ def read_reference(text: str) -> tuple[str, str] | None:
     return (found["ref"], found["key"]) if found else None
 
 
-def env(ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str] = ()) -> str:
-    """As ``.env``: names in capitals, values in double quotes where a shell would take them apart."""
-    return "".join(f"{_name(ref, key, '_').upper()}={_quoted(value)}\n" for key, value in _lines(ref, values, secrets, scopes))
+def env(
+    ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str] = ()
+) -> str:
+    """As ``.env``: names in capitals, values in double quotes where a shell would take
+    them apart.
+    """
+    return "".join(
+        f"{_name(ref, key, '_').upper()}={_quoted(value)}\n"
+        for key, value in _lines(ref, values, secrets, scopes)
+    )
 
 
-def properties(ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str] = ()) -> str:
+def properties(
+    ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str] = ()
+) -> str:
     """As ``.properties`` (Java SE API, java.util.Properties.load), in ASCII."""
-    return "".join(f"{ref.replace('-', '.')}.{key}={_escaped(value)}\n" for key, value in _lines(ref, values, secrets, scopes))
+    return "".join(
+        f"{ref.replace('-', '.')}.{key}={_escaped(value)}\n"
+        for key, value in _lines(ref, values, secrets, scopes)
+    )
 
 
-def _lines(ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str]) -> list[tuple[str, str]]:
+def _lines(
+    ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str]
+) -> list[tuple[str, str]]:
     found = [(key, value) for key, value in values.items() if value]
     if wanted := " ".join(sorted(scopes)):
         found.append(("scopes", wanted))
@@ -44,7 +62,14 @@ def _name(ref: str, key: str, joint: str) -> str:
 def _quoted(value: str) -> str:
     if _PLAIN.fullmatch(value):
         return value
-    escaped = value.replace("\\", "\\\\").replace('"', '\\"').replace("$", "\\$").replace("`", "\\`").replace("\r", "").replace("\n", "\\n")
+    escaped = (
+        value.replace("\\", "\\\\")
+        .replace('"', '\\"')
+        .replace("$", "\\$")
+        .replace("`", "\\`")
+        .replace("\r", "")
+        .replace("\n", "\\n")
+    )
     return f'"{escaped}"'
 
 
@@ -59,5 +84,7 @@ def _escaped(value: str) -> str:
             found.append(letter)
         else:
             units = letter.encode("utf-16-be")
-            found += [f"\\u{units[place]:02x}{units[place + 1]:02x}" for place in range(0, len(units), 2)]
+            found += [
+                f"\\u{units[place]:02x}{units[place + 1]:02x}" for place in range(0, len(units), 2)
+            ]
     return "".join(found)

@@ -7,7 +7,8 @@ import io
 from collections.abc import Iterable, Sequence
 
 MOST = 50_000
-# A cell that begins so is run as a formula by spreadsheets; an apostrophe before it makes it a text there, and is taken off again on reading.
+# A cell that begins so is run as a formula by spreadsheets; an apostrophe before it makes it a text
+# there, and is taken off again on reading.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "'")
 
 
@@ -25,8 +26,13 @@ def to_csv(heading: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     return out.getvalue()
 
 
-def from_csv(text: str, wanted: Sequence[str], optional: Sequence[str] = ()) -> list[tuple[int, dict[str, str]]]:
-    """The rows with their lines, by the names of the heading, in any order of columns. Raises :class:`BadTable`."""
+def from_csv(
+    text: str, wanted: Sequence[str], optional: Sequence[str] = ()
+) -> list[tuple[int, dict[str, str]]]:
+    """The rows with their lines, by the names of the heading, in any order of columns.
+
+    Raises :class:`BadTable`.
+    """
     reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
     found: list[tuple[int, dict[str, str]]] = []
     heading: list[str] = []
@@ -38,13 +44,26 @@ def from_csv(text: str, wanted: Sequence[str], optional: Sequence[str] = ()) -> 
             if not heading:
                 heading = [one.lower() for one in cells]
                 if lacking := [one for one in wanted if one not in heading]:
-                    raise BadTable(f"line {reader.line_num}: the heading lacks {', '.join(lacking)}")
+                    raise BadTable(
+                        f"line {reader.line_num}: the heading lacks {', '.join(lacking)}"
+                    )
                 if unknown := [one for one in heading if one not in (*wanted, *optional)]:
-                    raise BadTable(f"line {reader.line_num}: {unknown[0]!r} is no column; there are {', '.join((*wanted, *optional))}")
+                    raise BadTable(
+                        f"line {reader.line_num}: {unknown[0]!r} is no column; there are "
+                        f"{', '.join((*wanted, *optional))}"
+                    )
                 continue
             if len(cells) > len(heading):
-                raise BadTable(f"line {reader.line_num}: there are {len(cells)} values where the heading has {len(heading)}")
-            found.append((reader.line_num, dict(zip(heading, [*cells, *[""] * (len(heading) - len(cells))], strict=True))))
+                raise BadTable(
+                    f"line {reader.line_num}: there are {len(cells)} values where the "
+                    f"heading has {len(heading)}"
+                )
+            found.append(
+                (
+                    reader.line_num,
+                    dict(zip(heading, [*cells, *[""] * (len(heading) - len(cells))], strict=True)),
+                )
+            )
             if len(found) > MOST:
                 raise BadTable(f"line {reader.line_num}: more than {MOST:,} rows are not read")
     except csv.Error as error:

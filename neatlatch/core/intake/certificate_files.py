@@ -1,4 +1,6 @@
-"""Certificates and keys as they arrive: read, explained, and put into the form in which they are kept."""
+"""Certificates and keys as they arrive: read, explained, and put into the form in which they are
+kept.
+"""
 
 from __future__ import annotations
 
@@ -36,14 +38,22 @@ def recognise(data: bytes, password: str | None, now: datetime) -> Recognised:
             told.append(
                 (
                     "Key match",
-                    "the key is this certificate's" if keys.match(key, leaf.public_key()) else "the key is NOT this certificate's",
+                    "the key is this certificate's"
+                    if keys.match(key, leaf.public_key())
+                    else "the key is NOT this certificate's",
                 )
             )
         words.append("its private key" if leaf is not None else "a private key")
     for request in found.requests[:3]:
         one = facts.of_request(request)
         told.append(
-            ("Signing request", f"{one.subject}, {one.key.words}, its signature {'holds' if one.signature_valid else 'does NOT hold'}")
+            (
+                "Signing request",
+                (
+                    f"{one.subject}, {one.key.words}, its signature "
+                    f"{'holds' if one.signature_valid else 'does NOT hold'}"
+                ),
+            )
         )
         words.append("a signing request")
     for revoked in found.lists[:3]:
@@ -51,18 +61,42 @@ def recognise(data: bytes, password: str | None, now: datetime) -> Recognised:
         told.append(("Revocation list", f"of {listed.issuer}, {len(listed.revoked)} entries"))
         words.append("a revocation list")
     left = [*found.notes, *(f"{len(found.keys) - 1} more keys" for _ in [0] if len(found.keys) > 1)]
-    return Recognised("certificate", f"{', '.join(words)[:1].upper()}{', '.join(words)[1:]}", tuple(items), tuple(left), tuple(told))
+    return Recognised(
+        "certificate",
+        f"{', '.join(words)[:1].upper()}{', '.join(words)[1:]}",
+        tuple(items),
+        tuple(left),
+        tuple(told),
+    )
 
 
-def _explain(leaf: x509.Certificate, others: list[x509.Certificate], now: datetime) -> list[tuple[str, str]]:
+def _explain(
+    leaf: x509.Certificate, others: list[x509.Certificate], now: datetime
+) -> list[tuple[str, str]]:
     told = facts.of_certificate(leaf)
     roots = [one for one in others if one.subject == one.issuer]
     verdict = path.judge(leaf, others, roots or [leaf], now)
     left = told.not_after - now
-    ends = f"{told.not_after:%d %b %Y}, " + (f"{in_words(left)} left" if left.total_seconds() > 0 else f"ended {in_words(-left)} ago")
+    ends = f"{told.not_after:%d %b %Y}, " + (
+        f"{in_words(left)} left" if left.total_seconds() > 0 else f"ended {in_words(-left)} ago"
+    )
     purposes = "any" if told.purposes is None else ", ".join(told.purposes) or "none"
-    found = [("Subject", told.subject), ("Issued by", told.issuer), ("Ends", ends), ("For", purposes), ("Key", told.key.words), ("SHA-256", told.sha256),
-             ("SHA-1", told.sha1), ("x5t#S256", told.x5t_s256), ("Chain", verdict.says if roots or not verdict.valid else "No root came with it, so its chain cannot be judged here.")]  # fmt: skip
+    found = [
+        ("Subject", told.subject),
+        ("Issued by", told.issuer),
+        ("Ends", ends),
+        ("For", purposes),
+        ("Key", told.key.words),
+        ("SHA-256", told.sha256),
+        ("SHA-1", told.sha1),
+        ("x5t#S256", told.x5t_s256),
+        (
+            "Chain",
+            verdict.says
+            if roots or not verdict.valid
+            else "No root came with it, so its chain cannot be judged here.",
+        ),
+    ]
     if told.dns_names or told.ip_addresses:
         found.insert(2, ("Names", ", ".join((*told.dns_names, *told.ip_addresses))[:300]))
     return found

@@ -1,7 +1,8 @@
 """What is wrong with a pasted value at its edges, and the value without it.
 
-A space before or after a pasted value becomes part of it, and so does a line break or a "smart" quote (common practice,
-no source). Each thing taken away is said; nothing inside the value is changed without a word.
+A space before or after a pasted value becomes part of it, and so does a line break or a "smart"
+quote (common practice, no source). Each thing taken away is said; nothing inside the value is
+changed without a word.
 """
 
 from __future__ import annotations
@@ -10,7 +11,17 @@ import re
 import unicodedata
 from dataclasses import dataclass
 
-_QUOTE_PAIRS = {'"': '"', "'": "'", "`": "`", "“": "”", "”": "”", "„": "“", "‘": "’", "’": "’", "«": "»"}
+_QUOTE_PAIRS = {
+    '"': '"',
+    "'": "'",
+    "`": "`",
+    "“": "”",
+    "”": "”",
+    "„": "“",
+    "‘": "’",
+    "’": "’",
+    "«": "»",
+}
 _ZERO_WIDTH = "\u200b\u200c\u200d\u2060\ufeff\u00ad\u200e\u200f"
 _LABEL = re.compile(r"^[\w .-]{1,40}(?:=|:\s)\s*(?=\S)")
 
@@ -76,7 +87,9 @@ def suspicions(value: str) -> tuple[str, ...]:
         found.append("There is a space or line break inside it.")
     odd = sorted({c for c in value if ord(c) > 126 or ord(c) < 32} - set(" \t\r\n"))
     if odd:
-        names = ", ".join(f"“{c}” ({unicodedata.name(c, 'control character').lower()})" for c in odd[:3])
+        names = ", ".join(
+            f"“{c}” ({unicodedata.name(c, 'control character').lower()})" for c in odd[:3]
+        )
         found.append(f"It holds characters that keys and IDs rarely have: {names}.")
     if _LABEL.match(value) and "://" not in value.split("=")[0].split(" ")[0]:
         found.append("It seems to begin with a label; only the value belongs here.")

@@ -6,7 +6,10 @@ from dataclasses import dataclass
 
 
 class Refused(ValueError):
-    """What was pasted is not read; the message says why and what to do. ``needs_password``: it is locked."""
+    """What was pasted is not read; the message says why and what to do.
+
+    ``needs_password``: it is locked.
+    """
 
     def __init__(self, says: str, needs_password: bool = False) -> None:
         super().__init__(says)
@@ -15,7 +18,11 @@ class Refused(ValueError):
 
 @dataclass(frozen=True)
 class Item:
-    """A named value. ``name`` is as it stood there (``oauth.client_id``); ``notes`` say what was cleaned off the value."""
+    """A named value.
+
+    ``name`` is as it stood there (``oauth.client_id``); ``notes`` say what was cleaned off the
+    value.
+    """
 
     name: str
     value: str

@@ -20,7 +20,9 @@ def looks_like_env(text: str) -> bool:
 
 
 def looks_like_table(text: str) -> bool:
-    """Whether every line is a label and a value with a tab between, as rows copied out of a page are."""
+    """Whether every line is a label and a value with a tab between, as rows copied out of a page
+    are.
+    """
     lines = [one for one in text.splitlines() if one.strip()]
     return bool(lines) and all(one.strip("\t ").count("\t") == 1 for one in lines)
 
@@ -49,7 +51,8 @@ def looks_like_properties(text: str) -> bool:
 
 
 def read_env(text: str) -> Recognised:
-    """``NAME=value`` lines as shells and starters read them: quotes group, ``#`` after a space begins a comment outside of quotes.
+    """``NAME=value`` lines as shells and starters read them: quotes group, ``#`` after a space
+    begins a comment outside of quotes.
 
     ``$NAME`` is left as it stands and said, because nobody here knows what it would be.
     """
@@ -64,7 +67,9 @@ def read_env(text: str) -> Recognised:
         name, raw = match.group(1), match.group(2).strip()
         value, single = _env_value(raw)
         if not single and re.search(r"\$(?:\w+|\{\w+\})", value):
-            left.append(f"{name}: it refers to another variable, and what that holds is not known here")
+            left.append(
+                f"{name}: it refers to another variable, and what that holds is not known here"
+            )
             continue
         cleaned = clean(value)
         items.append(Item(name, cleaned.value, cleaned.notes))
@@ -79,7 +84,11 @@ def _env_value(raw: str) -> tuple[str, bool]:
         if end > 0:
             inner = raw[1:end]
             if raw[0] == '"':
-                inner = re.sub(r"\\(.)", lambda found: {"n": "\n", "t": "\t"}.get(found.group(1), found.group(1)), inner)
+                inner = re.sub(
+                    r"\\(.)",
+                    lambda found: {"n": "\n", "t": "\t"}.get(found.group(1), found.group(1)),
+                    inner,
+                )
             return inner, raw[0] == "'"
     return _without_remark(raw), False
 
@@ -106,8 +115,16 @@ def read_ini(text: str) -> Recognised:
             left.append(f"line {number}: neither a section nor a pair")
             continue
         cleaned = clean(pair.group(2))
-        items.append(Item(f"{section}.{pair.group(1).strip()}" if section else pair.group(1).strip(), cleaned.value, cleaned.notes))
-    return Recognised("ini", f"A file of settings in sections: {len(items)} values", tuple(items), tuple(left))
+        items.append(
+            Item(
+                f"{section}.{pair.group(1).strip()}" if section else pair.group(1).strip(),
+                cleaned.value,
+                cleaned.notes,
+            )
+        )
+    return Recognised(
+        "ini", f"A file of settings in sections: {len(items)} values", tuple(items), tuple(left)
+    )
 
 
 def read_properties(text: str) -> Recognised:
@@ -122,4 +139,6 @@ def read_properties(text: str) -> Recognised:
         items.append(Item(name, cleaned.value, cleaned.notes))
     if len(last) != len(found):
         left.append("a key that stands twice: its last value was taken, as the format says")
-    return Recognised("properties", f"A properties file: {len(items)} values", tuple(items), tuple(left))
+    return Recognised(
+        "properties", f"A properties file: {len(items)} values", tuple(items), tuple(left)
+    )

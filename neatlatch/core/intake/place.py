@@ -9,10 +9,18 @@ from dataclasses import dataclass
 from ..schemes import Value
 from .found import Item, Recognised
 
-# Names under which values usually travel, without capitals and punctuation (common practice, no source). The longest that fits wins.
+# Names under which values usually travel, without capitals and punctuation (common practice, no
+# source). The longest that fits wins.
 _NAMES: dict[str, tuple[str, ...]] = {
     "client_id": ("clientid", "appid", "applicationid", "oauthclientid"),
-    "client_secret": ("clientsecret", "clientsecretvalue", "secretvalue", "appsecret", "consumersecret", "secret"),
+    "client_secret": (
+        "clientsecret",
+        "clientsecretvalue",
+        "secretvalue",
+        "appsecret",
+        "consumersecret",
+        "secret",
+    ),
     "client_key": ("clientkey", "consumerkey", "oauthconsumerkey"),
     "token_id": ("oauthtoken", "token", "accesstoken", "tokenid"),
     "token_secret": ("tokensecret", "oauthtokensecret", "accesstokensecret"),
@@ -23,10 +31,33 @@ _NAMES: dict[str, tuple[str, ...]] = {
     "username": ("username", "user", "login", "userid"),
     "password": ("password", "passwd", "pass", "pwd"),
     "issuer": ("issuer", "iss", "authority", "issueruri"),
-    "authorization_endpoint": ("authorizationendpoint", "authorizationurl", "authorizationuri", "authuri", "authurl", "authorizeurl"),
+    "authorization_endpoint": (
+        "authorizationendpoint",
+        "authorizationurl",
+        "authorizationuri",
+        "authuri",
+        "authurl",
+        "authorizeurl",
+    ),
     "token_endpoint": ("tokenendpoint", "tokenurl", "tokenuri"),
-    "api_base": ("apibase", "apibaseurl", "apiurl", "baseurl", "baseuri", "server", "serverurl", "endpoint"),
-    "redirect_uri": ("redirecturi", "redirecturis", "redirecturl", "callbackurl", "callback", "returnurl"),
+    "api_base": (
+        "apibase",
+        "apibaseurl",
+        "apiurl",
+        "baseurl",
+        "baseuri",
+        "server",
+        "serverurl",
+        "endpoint",
+    ),
+    "redirect_uri": (
+        "redirecturi",
+        "redirecturis",
+        "redirecturl",
+        "callbackurl",
+        "callback",
+        "returnurl",
+    ),
     "client_sign_in": ("tokenendpointauthmethod", "authmethod", "clientauthentication"),
     "scopes": ("scope", "scopes"),
     "account": ("account", "serviceaccount", "subject", "sub"),
@@ -34,8 +65,9 @@ _NAMES: dict[str, tuple[str, ...]] = {
     "stream_address": ("streamaddress", "stream", "streamhost", "address", "hostport"),
     "certificate": ("certificate", "clientcertificate", "cert", "tlscert"),
     "private_key": ("privatekey", "privatekeypem", "clientkeypem", "tlskey"),
-}  # fmt: skip
-# The ID of a secret stands beside its value in many downloads, and is what people paste in its place.
+}
+# The ID of a secret stands beside its value in many downloads, and is what people paste in its
+# place.
 _SECRET_IDS = ("secretid", "clientsecretid", "keyname", "secretname", "tokenname")
 
 
@@ -72,7 +104,9 @@ class Placement:
 
 
 def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
-    """Put each item at the value whose name it bears. An item serves one place, a place takes one value.
+    """Put each item at the value whose name it bears.
+
+    An item serves one place, a place takes one value.
 
     A single value without a name goes to a place only if there is exactly one that it could be.
     """
@@ -85,11 +119,17 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
             best[number] = max(fits, key=lambda one: one[0])
     placed, unsure, used = [], [], set()
     for value in wanted:
-        mine = {number: length for number, (length, chosen) in best.items() if chosen.key == value.key}
+        mine = {
+            number: length for number, (length, chosen) in best.items() if chosen.key == value.key
+        }
         if not mine:
             continue
         longest = max(mine.values())
-        top = [found.items[number] for number, length in mine.items() if length == longest and found.items[number].value]
+        top = [
+            found.items[number]
+            for number, length in mine.items()
+            if length == longest and found.items[number].value
+        ]
         used |= {number for number, length in mine.items() if length == longest}
         if len({one.value for one in top}) == 1:
             placed.append(Placed(value.key, value.label, top[0], value.secret))
@@ -97,7 +137,9 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
             unsure.append(Open(value.key, value.label, tuple(one.name for one in top)))
     left = [_said(item) for number, item in enumerate(found.items) if number not in used]
     ids = {item.value for item in found.items if _names_an_id(item)}
-    return Placement(tuple(placed), tuple(unsure), (*left, *found.left), ids.pop() if len(ids) == 1 else "")
+    return Placement(
+        tuple(placed), tuple(unsure), (*left, *found.left), ids.pop() if len(ids) == 1 else ""
+    )
 
 
 def _names_an_id(item: Item) -> bool:
@@ -111,10 +153,17 @@ def _said(item: Item) -> str:
 
 def _lone(item: Item, wanted: Sequence[Value]) -> Placement:
     is_address = re.match(r"https?://", item.value) is not None
-    could = [one for one in wanted if (one.type == "address") == is_address and one.type not in ("choice", "scopes", "certificate", "key")]
+    could = [
+        one
+        for one in wanted
+        if (one.type == "address") == is_address
+        and one.type not in ("choice", "scopes", "certificate", "key")
+    ]
     if len(could) == 1:
         return Placement((Placed(could[0].key, could[0].label, item, could[0].secret),), (), ())
-    return Placement((), tuple(Open(one.key, one.label, (item.name or "the value",)) for one in could), ())
+    return Placement(
+        (), tuple(Open(one.key, one.label, (item.name or "the value",)) for one in could), ()
+    )
 
 
 def _plain(name: str) -> str:
@@ -128,7 +177,10 @@ def _words(name: str) -> list[str]:
 
 
 def _fits(name: str, value: Value) -> int:
-    """How much of a name's end is the value's: the length of what fits, 0 for nothing. A further endpoint's values want its name before them."""
+    """How much of a name's end is the value's: the length of what fits, 0 for nothing.
+
+    A further endpoint's values want its name before them.
+    """
     part, _, key = value.key.rpartition(".")
     words = _words(name)
     if part:

@@ -1,4 +1,6 @@
-"""``.properties`` files, as java.util.Properties.load reads them (Java SE API, java.util.Properties)."""
+"""``.properties`` files, as java.util.Properties.load reads them (Java SE API,
+java.util.Properties).
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,10 @@ class BadProperties(ValueError):
 
 
 def parse(text: str) -> dict[str, str]:
-    """Keys and values; of a key that stands twice, the last one wins. Raises :class:`BadProperties`."""
+    """Keys and values; of a key that stands twice, the last one wins.
+
+    Raises :class:`BadProperties`.
+    """
     return dict(pairs(text))
 
 
@@ -41,7 +46,8 @@ def _logical_lines(text: str) -> Iterator[str]:
             begun.append(stripped[:-1])
             continue
         joined = "".join(begun) + stripped
-        # A line that is empty after joining is blank, unless the file ends right behind its backslash: so the reference reads it.
+        # A line that is empty after joining is blank, unless the file ends right behind its
+        # backslash: so the reference reads it.
         if joined or (line == "" and number == len(natural)):
             yield joined
         begun = []
@@ -50,7 +56,9 @@ def _logical_lines(text: str) -> Iterator[str]:
 
 
 def _split(line: str) -> tuple[int, int]:
-    """Where the key ends and where the value begins: at the first “=”, “:” or white space that is not escaped."""
+    """Where the key ends and where the value begins: at the first “=”, “:” or white space that is
+    not escaped.
+    """
     place = 0
     while place < len(line) and line[place] not in "=:" + _WHITE:
         place += 2 if line[place] == "\\" else 1

@@ -1,6 +1,7 @@
 """Paste or drop anything: what is it, which values are in it, and what was left?
 
-Nothing is guessed silently: what cannot be told is said, and what cannot be read is refused in words, in bounded time and memory.
+Nothing is guessed silently: what cannot be told is said, and what cannot be read is refused in
+words, in bounded time and memory.
 """
 
 from __future__ import annotations
@@ -14,7 +15,8 @@ from .found import Item, Recognised, Refused
 
 LARGEST = 4 * 1024 * 1024
 LONGEST_LINE = 300_000
-# One line as people send it, "Client secret: a1b2": words, a colon and a space, and one word after it. Common practice, no source.
+# One line as people send it, "Client secret: a1b2": words, a colon and a space, and one word after
+# it. Common practice, no source.
 _ONE_NAMED = re.compile(r"([A-Za-z][\w-]*(?: [A-Za-z][\w-]*){0,3}): +(\S+)")
 _BOMS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig"))
 
@@ -31,12 +33,18 @@ def _recognise(data: bytes, now: datetime, password: str | None) -> Recognised:
     if not data.strip():
         raise Refused("There is nothing in it.")
     if len(data) > LARGEST:
-        raise Refused(f"It is {len(data) // 2**20} MiB; more than {LARGEST // 2**20} MiB is not read. Paste only the part with the values.")
+        raise Refused(
+            f"It is {len(data) // 2**20} MiB; more than {LARGEST // 2**20} MiB is not read. "
+            f"Paste only the part with the values."
+        )
     if data[:1] == b"\x30" and not _is_text(data):
         return certificate_files.recognise(data, password, now)
     text = decode(data)
     if "\x00" in text:
-        raise Refused("It holds null characters, so it is no text; drop the file itself if it is a certificate or key store.")
+        raise Refused(
+            "It holds null characters, so it is no text; drop the file itself if it is a "
+            "certificate or key store."
+        )
     start = text.lstrip("\ufeff \t\r\n")
     if start[:1] in ("{", "[") and (start[0] == "{" or not line_files.looks_like_ini(start)):
         return _json(start)
@@ -60,13 +68,15 @@ def decode(data: bytes) -> str:
                 return data.decode(encoding)
             except UnicodeDecodeError as error:
                 raise Refused(
-                    f"It says that it is {encoding.upper().removesuffix('-SIG')}, and is not. Save it as UTF-8 and try again."
+                    f"It says that it is {encoding.upper().removesuffix('-SIG')}, and is "
+                    f"not. Save it as UTF-8 and try again."
                 ) from error
     try:
         return data.decode("utf-8")
     except UnicodeDecodeError as error:
         raise Refused(
-            f"It is not UTF-8 text (octet {error.start + 1}). Save it as UTF-8, or drop the file itself if it is a certificate or key store."
+            f"It is not UTF-8 text (octet {error.start + 1}). Save it as UTF-8, or drop the "
+            f"file itself if it is a certificate or key store."
         ) from error
 
 
@@ -104,12 +114,21 @@ def _lines(text: str, now: datetime) -> Recognised:
         return _several(text)
     if (named := _ONE_NAMED.fullmatch(text.strip())) and (cleaned := clean(named[2])).value:
         odd = tuple(("Looks odd", one) for one in suspicions(cleaned.value))
-        return Recognised("value", f"A value and its name, “{named[1]}”", (Item(named[1], cleaned.value, cleaned.notes),), (), odd)
+        return Recognised(
+            "value",
+            f"A value and its name, “{named[1]}”",
+            (Item(named[1], cleaned.value, cleaned.notes),),
+            (),
+            odd,
+        )
     return _one(text)
 
 
 def _yaml(text: str) -> Recognised | None:
-    """As YAML, if it is a mapping. Aliases, depth and size are refused for good; what is no YAML may still be something else."""
+    """As YAML, if it is a mapping.
+
+    Aliases, depth and size are refused for good; what is no YAML may still be something else.
+    """
     try:
         tree = trees.read_yaml(text)
     except trees.Refused as error:
@@ -121,8 +140,16 @@ def _yaml(text: str) -> Recognised | None:
 
 def _several(text: str) -> Recognised:
     lines = [clean(one) for one in text.splitlines() if one.strip()][:200]
-    return Recognised("text", f"{len(lines)} lines without names", tuple(Item(f"line {place}", one.value, one.notes) for place, one in enumerate(lines, 1) if one.value),
-                      ("which line is which is not said; choose for each",))  # fmt: skip
+    return Recognised(
+        "text",
+        f"{len(lines)} lines without names",
+        tuple(
+            Item(f"line {place}", one.value, one.notes)
+            for place, one in enumerate(lines, 1)
+            if one.value
+        ),
+        ("which line is which is not said; choose for each",),
+    )
 
 
 def _one(text: str) -> Recognised:

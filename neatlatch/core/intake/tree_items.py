@@ -1,4 +1,6 @@
-"""JSON and YAML of any nesting: client downloads, RFC 7591 answers, RFC 8414 metadata, JWKS, OpenAPI descriptions, settings."""
+"""JSON and YAML of any nesting: client downloads, RFC 7591 answers, RFC 8414 metadata, JWKS,
+OpenAPI descriptions, settings.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,10 @@ MOST_ITEMS = 2000
 
 
 def recognise(tree: Any, language: str) -> Recognised:
-    """Tell what a tree is, and take its values. Raises :class:`Refused` for a plain value that is no settings."""
+    """Tell what a tree is, and take its values.
+
+    Raises :class:`Refused` for a plain value that is no settings.
+    """
     if not isinstance(tree, dict | list):
         raise Refused(f"This {language} is a single value; paste the value by itself.")
     if isinstance(tree, dict) and str(tree.get("openapi", "")).startswith("3."):
@@ -40,7 +45,10 @@ def recognise(tree: Any, language: str) -> Recognised:
 
 
 def _flat(tree: Any) -> tuple[list[Item], list[str]]:
-    """Every plain value with its path. A list of plain texts is one value, joined by spaces, as scopes are."""
+    """Every plain value with its path.
+
+    A list of plain texts is one value, joined by spaces, as scopes are.
+    """
     items: list[Item] = []
     left: list[str] = []
     waiting: list[tuple[str, Any]] = [("", tree)]
@@ -50,16 +58,24 @@ def _flat(tree: Any) -> tuple[list[Item], list[str]]:
             left.append(f"everything after the first {MOST_ITEMS} values")
             break
         if isinstance(node, dict):
-            waiting.extend((f"{path}.{key}" if path else str(key), value) for key, value in reversed(list(node.items())))
+            waiting.extend(
+                (f"{path}.{key}" if path else str(key), value)
+                for key, value in reversed(list(node.items()))
+            )
         elif isinstance(node, list) and node and all(isinstance(one, str) for one in node):
             items.append(Item(path, node[0] if len(node) == 1 else " ".join(node)))
         elif isinstance(node, list):
-            waiting.extend((f"{path}.{place}" if path else str(place), value) for place, value in reversed(list(enumerate(node))))
+            waiting.extend(
+                (f"{path}.{place}" if path else str(place), value)
+                for place, value in reversed(list(enumerate(node)))
+            )
             if not node:
                 left.append(f"{path}: empty")
         elif isinstance(node, str):
             cleaned = clean(node) if "-----BEGIN" not in node else None
-            items.append(Item(path, cleaned.value if cleaned else node, cleaned.notes if cleaned else ()))
+            items.append(
+                Item(path, cleaned.value if cleaned else node, cleaned.notes if cleaned else ())
+            )
         elif node is None:
             left.append(f"{path}: nothing in it")
         else:
@@ -75,12 +91,19 @@ def _description(tree: dict[str, Any]) -> Recognised:
     items = [Item("api_base", one) for one in told.servers[:1] if "://" in one] + [
         Item(key, value) for key, value in told.addresses.items()
     ]
-    facts = [("Title", told.title), ("Ways in", "; ".join(one.label for one in told.schemes) or "none that is known here"),
-             ("Operations", str(len(told.operations)))]  # fmt: skip
+    facts = [
+        ("Title", told.title),
+        ("Ways in", "; ".join(one.label for one in told.schemes) or "none that is known here"),
+        ("Operations", str(len(told.operations))),
+    ]
     if told.scopes:
         facts.append(("Scopes", " ".join(one.name for one in told.scopes)))
     return Recognised(
-        "description", f"An API description (OpenAPI 3) of {told.title or 'an application'}", tuple(items), told.notes, tuple(facts)
+        "description",
+        f"An API description (OpenAPI 3) of {told.title or 'an application'}",
+        tuple(items),
+        told.notes,
+        tuple(facts),
     )
 
 
@@ -96,11 +119,19 @@ def _key_set(keys: list[Any]) -> Recognised:
             left.append(f"a key: {error}")
             continue
         if any(part in one for part in ("d", "k")):
-            left.append(f"the key {one.get('kid', print_of)} holds its private part; a published key set must not")
+            left.append(
+                f"the key {one.get('kid', print_of)} holds its private part; a published "
+                f"key set must not"
+            )
         facts.append(
             (
                 str(one.get("kid", "key")),
-                f"{one.get('kty')} {one.get('crv', '')} {one.get('alg', '')} thumbprint {print_of}".replace("  ", " "),
+                (
+                    f"{one.get('kty')} {one.get('crv', '')} {one.get('alg', '')} thumbprint "
+                    f"{print_of}"
+                ).replace("  ", " "),
             )
         )
-    return Recognised("key_set", f"A key set with {len(facts)} keys (RFC 7517)", (), tuple(left), tuple(facts))
+    return Recognised(
+        "key_set", f"A key set with {len(facts)} keys (RFC 7517)", (), tuple(left), tuple(facts)
+    )

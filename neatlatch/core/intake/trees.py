@@ -1,6 +1,8 @@
-"""JSON and YAML that anybody may have written: read in bounded time and memory, refused in words otherwise.
+"""JSON and YAML that anybody may have written: read in bounded time and memory, refused in words
+otherwise.
 
-YAML is read by the library's safe loader; aliases are refused, because a few lines of them can stand for gigabytes.
+YAML is read by the library's safe loader; aliases are refused, because a few lines of them can
+stand for gigabytes.
 """
 
 from __future__ import annotations
@@ -17,7 +19,9 @@ MOST_NODES = 200_000
 
 
 class Refused(ValueError):
-    """The text is not read; the message says why and, where it can, on which line; ``line`` is that line."""
+    """The text is not read; the message says why and, where it can, on which line; ``line`` is that
+    line.
+    """
 
     def __init__(self, says: str, line: int | None = None) -> None:
         super().__init__(says)
@@ -25,7 +29,10 @@ class Refused(ValueError):
 
 
 def read_json(text: str) -> Any:
-    """A JSON value (RFC 8259). Names that stand twice are refused (§4 calls them unpredictable). Raises :class:`Refused`."""
+    """A JSON value (RFC 8259).
+
+    Names that stand twice are refused (§4 calls them unpredictable). Raises :class:`Refused`.
+    """
     _check_size(text)
     if _depth(text) > DEEPEST:
         raise Refused(f"It is nested deeper than {DEEPEST} levels.")
@@ -44,7 +51,10 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
         names = [name for name, _ in pairs]
-        raise Refused(f"The name “{next(one for one in names if names.count(one) > 1)}” stands twice in one object.")
+        raise Refused(
+            f"The name “{next(one for one in names if names.count(one) > 1)}” stands twice "
+            f"in one object."
+        )
     return found
 
 
@@ -53,7 +63,9 @@ def _no_constant(name: str) -> Any:
 
 
 def _depth(text: str) -> int:
-    """How deep brackets nest, outside of strings; counted before parsing, because the parser would recurse."""
+    """How deep brackets nest, outside of strings; counted before parsing, because the parser would
+    recurse.
+    """
     depth = most = 0
     inside = escaped = False
     for character in text:
@@ -75,15 +87,23 @@ def _depth(text: str) -> int:
 
 
 def read_yaml(text: str) -> Any:
-    """A YAML document. Raises :class:`Refused` for aliases, depth, size, keys that stand twice, and what is not YAML."""
+    """A YAML document.
+
+    Raises :class:`Refused` for aliases, depth, size, keys that stand twice, and what is not YAML.
+    """
     return read_yaml_with_lines(text)[0]
 
 
 Where = tuple[str | int, ...]
 
 
-def read_yaml_with_lines(text: str, largest: int = LARGEST, most_nodes: int = MOST_NODES) -> tuple[Any, dict[Where, int]]:
-    """A YAML document, and the line of each value by its path of keys and places. Raises as :func:`read_yaml`."""
+def read_yaml_with_lines(
+    text: str, largest: int = LARGEST, most_nodes: int = MOST_NODES
+) -> tuple[Any, dict[Where, int]]:
+    """A YAML document, and the line of each value by its path of keys and places.
+
+    Raises as :func:`read_yaml`.
+    """
     _check_size(text, largest)
     loader = None
     try:
@@ -107,14 +127,17 @@ def read_yaml_with_lines(text: str, largest: int = LARGEST, most_nodes: int = MO
             loader.dispose()
 
 
-# The composer is the library's, in C, and goes down a level of its stack for each of the text; so deep it certainly may.
+# The composer is the library's, in C, and goes down a level of its stack for each of the text; so
+# deep it certainly may.
 _SAFE_DEPTH = 500
 _STARTS = re.compile(r"^[ \t\-?:]+", re.MULTILINE)
 _BRACKETS = re.compile(r"[\[\]{}]")
 
 
 def _may_nest(text: str) -> int:
-    """How deep a text may nest at the most, by its indentation and its brackets, wherever they stand."""
+    """How deep a text may nest at the most, by its indentation and its brackets, wherever they
+    stand.
+    """
     deepest = max((len(one) for one in _STARTS.findall(text)), default=0)
     depth = most = 0
     for one in _BRACKETS.finditer(text):
@@ -169,7 +192,9 @@ _MAP, _SEQUENCE, _TEXT, _MERGE = (f"{_TAG}{name}" for name in ("map", "seq", "st
 
 
 class _Reader:
-    """Makes values of nodes, and looks at each node once: aliases, depth, how many there are, keys that stand twice."""
+    """Makes values of nodes, and looks at each node once: aliases, depth, how many there are, keys
+    that stand twice.
+    """
 
     def __init__(self, text: str, loader: Any, most: int) -> None:
         self._text, self._loader, self._most = text, loader, most
@@ -226,8 +251,17 @@ class _Reader:
                 self._look_below(each, level + 1)
 
     def _alias(self) -> Refused:
-        alias = next((one for one in yaml.parse(self._text, Loader=_Loader) if isinstance(one, yaml.AliasEvent)), None)
-        line = alias.start_mark.line + 1 if alias is not None and alias.start_mark is not None else 1
+        alias = next(
+            (
+                one
+                for one in yaml.parse(self._text, Loader=_Loader)
+                if isinstance(one, yaml.AliasEvent)
+            ),
+            None,
+        )
+        line = (
+            alias.start_mark.line + 1 if alias is not None and alias.start_mark is not None else 1
+        )
         return Refused(f"An alias (*) stands on line {line}; aliases are not read.", line)
 
 

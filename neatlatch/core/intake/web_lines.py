@@ -48,13 +48,21 @@ def looks_like_header(text: str) -> bool:
     if not lines or not all(found):
         return False
     names = [one.group(1).lower() for one in found if one]
-    return any(name in _KNOWN_HEADERS or name.startswith("x-") or "key" in name or "token" in name for name in names)
+    return any(
+        name in _KNOWN_HEADERS or name.startswith("x-") or "key" in name or "token" in name
+        for name in names
+    )
 
 
 def looks_like_authorization_url(text: str) -> bool:
     """Whether it is an address with the parameters of an authorization request."""
     line = text.strip()
-    return "\n" not in line and re.match(r"https?://", line) is not None and "?" in line and "client_id=" in line
+    return (
+        "\n" not in line
+        and re.match(r"https?://", line) is not None
+        and "?" in line
+        and "client_id=" in line
+    )
 
 
 def looks_like_jwt(text: str) -> bool:
@@ -70,7 +78,10 @@ def looks_like_jwt(text: str) -> bool:
 
 
 def read_curl(text: str) -> Recognised:
-    """Address, headers, user and form fields of a ``curl`` line. Raises :class:`Refused` where its quotes do not close."""
+    """Address, headers, user and form fields of a ``curl`` line.
+
+    Raises :class:`Refused` where its quotes do not close.
+    """
     joined = re.sub(r"[\\^`]\r?\n", " ", text.strip().lstrip("$").strip())
     try:
         words = shlex.split(joined)
@@ -98,13 +109,19 @@ def read_curl(text: str) -> Recognised:
             left.append(f"{word} {following}: a file on that machine; drop the file itself")
             place += 2
         elif word in ("-b", "--cookie"):
-            items += [Item(f"cookie.{one.partition('=')[0].strip()}", one.partition("=")[2]) for one in following.split(";") if "=" in one]
+            items += [
+                Item(f"cookie.{one.partition('=')[0].strip()}", one.partition("=")[2])
+                for one in following.split(";")
+                if "=" in one
+            ]
             place += 2
         elif word in _SKIP:
             left.append(f"{word} {following}")
             place += 2
         elif word in ("-k", "--insecure"):
-            left.append("-k: it switches the check of their certificate off; that is not taken over")
+            left.append(
+                "-k: it switches the check of their certificate off; that is not taken over"
+            )
             place += 1
         elif word.startswith("-"):
             left.append(word)
@@ -112,7 +129,12 @@ def read_curl(text: str) -> Recognised:
         else:
             items += _address_items(word)
             place += 1
-    return Recognised("curl", f"A curl line with {len(items)} values", tuple(_without_variables(items, left)), tuple(left))
+    return Recognised(
+        "curl",
+        f"A curl line with {len(items)} values",
+        tuple(_without_variables(items, left)),
+        tuple(left),
+    )
 
 
 def _without_variables(items: list[Item], left: list[str]) -> list[Item]:
@@ -127,8 +149,18 @@ def _without_variables(items: list[Item], left: list[str]) -> list[Item]:
 
 def _address_items(address: str) -> list[Item]:
     parts = take_apart(address)
-    found = [Item("url", f"{parts.scheme}://{parts.host}{f':{parts.port}' if parts.port else ''}{parts.path}" if parts.scheme else address)]
-    return found + [Item(f"query.{name}", value) for name, value in parse_qsl(parts.query or "", keep_blank_values=True)]
+    found = [
+        Item(
+            "url",
+            f"{parts.scheme}://{parts.host}{f':{parts.port}' if parts.port else ''}{parts.path}"
+            if parts.scheme
+            else address,
+        )
+    ]
+    return found + [
+        Item(f"query.{name}", value)
+        for name, value in parse_qsl(parts.query or "", keep_blank_values=True)
+    ]
 
 
 def _form_items(body: str, left: list[str]) -> list[Item]:
@@ -189,17 +221,31 @@ def read_headers(text: str) -> Recognised:
     for line in text.strip().splitlines():
         if line.strip():
             items += _header_items(line.strip(), left)
-    return Recognised("header", f"HTTP header fields with {len(items)} values", tuple(items), tuple(left))
+    return Recognised(
+        "header", f"HTTP header fields with {len(items)} values", tuple(items), tuple(left)
+    )
 
 
 def read_authorization_url(text: str) -> Recognised:
-    """The parameters of an authorization request (RFC 6749 §4.1.1). What belongs to that one request is left."""
+    """The parameters of an authorization request (RFC 6749 §4.1.1).
+
+    What belongs to that one request is left.
+    """
     line = text.strip()
     parts = take_apart(line)
     items = [Item("authorization_endpoint", line.partition("?")[0])]
     left = []
     for name, value in parse_qsl(parts.query or "", keep_blank_values=True):
-        if name in ("state", "nonce", "code_challenge", "code_challenge_method", "response_type", "prompt", "login_hint", "code"):
+        if name in (
+            "state",
+            "nonce",
+            "code_challenge",
+            "code_challenge_method",
+            "response_type",
+            "prompt",
+            "login_hint",
+            "code",
+        ):
             left.append(f"{name}: belongs to that one request")
         else:
             items.append(Item(name, value))
@@ -216,12 +262,34 @@ def read_jwt(text: str, now: float) -> Recognised:
     except jws.BadToken as error:
         raise Refused(f"It looks like a token, but {error}.") from error
     facts = [("Algorithm", str(decoded.header.get("alg", "not said")))]
-    facts += [(label, str(decoded.claims[name])[:200]) for name, label in (("iss", "Issuer"), ("aud", "Audience"), ("sub", "Subject"), ("client_id", "Client ID"),
-                                                                           ("scope", "Scope")) if name in decoded.claims]  # fmt: skip
+    facts += [
+        (label, str(decoded.claims[name])[:200])
+        for name, label in (
+            ("iss", "Issuer"),
+            ("aud", "Audience"),
+            ("sub", "Subject"),
+            ("client_id", "Client ID"),
+            ("scope", "Scope"),
+        )
+        if name in decoded.claims
+    ]
     if decoded.ends is not None:
         left = decoded.ends.timestamp() - now
-        facts.append(("Ends", f"in {in_words_seconds(left)}" if left > 0 else f"ended {in_words_seconds(-left)} ago"))
-    return Recognised("jwt", "A JSON Web Token, decoded and not trusted", (Item("token", token),), (), tuple(facts))
+        facts.append(
+            (
+                "Ends",
+                f"in {in_words_seconds(left)}"
+                if left > 0
+                else f"ended {in_words_seconds(-left)} ago",
+            )
+        )
+    return Recognised(
+        "jwt",
+        "A JSON Web Token, decoded and not trusted",
+        (Item("token", token),),
+        (),
+        tuple(facts),
+    )
 
 
 def in_words_seconds(seconds: float) -> str:

@@ -1,4 +1,6 @@
-"""Reading an inventory file: YAML with lines, every mistake told with the line it stands on, nothing taken where there is one."""
+"""Reading an inventory file: YAML with lines, every mistake told with the line it stands on,
+nothing taken where there is one.
+"""
 
 from __future__ import annotations
 
@@ -47,7 +49,9 @@ class BadInventory(ValueError):
 
 @dataclass(frozen=True)
 class Reference:
-    """That an object of the file names another: its kind, its name, the line, and where in the file."""
+    """That an object of the file names another: its kind, its name, the line, and where in the
+    file.
+    """
 
     kind: str
     named: str
@@ -57,9 +61,11 @@ class Reference:
 
 @dataclass(frozen=True)
 class Inventory:
-    """A file that was read: its objects in full, what it was exported from (empty: not said), and the line of each object.
+    """A file that was read: its objects in full, what it was exported from (empty: not said), and
+    the line of each object.
 
-    ``references`` are the names of other objects, which stand in the file or here (:func:`missing`).
+    ``references`` are the names of other objects, which stand in the file or here
+    (:func:`missing`).
     """
 
     content: Content
@@ -70,20 +76,39 @@ class Inventory:
 
 def digest(content: Content) -> str:
     """Names a content: equal contents have equal ones."""
-    plain = {kind.name: {key: brief(kind, one) for key, one in content.get(kind.name, {}).items()} for kind in KINDS}
-    return hashlib.sha256(json.dumps(plain, sort_keys=True, ensure_ascii=False).encode()).hexdigest()[:24]
+    plain = {
+        kind.name: {key: brief(kind, one) for key, one in content.get(kind.name, {}).items()}
+        for kind in KINDS
+    }
+    return hashlib.sha256(
+        json.dumps(plain, sort_keys=True, ensure_ascii=False).encode()
+    ).hexdigest()[:24]
 
 
 def write(content: Content, base: str = "") -> str:
-    """The file. The same content is always the same text. ``base`` is the content's digest, where that is known."""
+    """The file. The same content is always the same text.
+
+    ``base`` is the content's digest, where that is known.
+    """
     plain: dict[str, Any] = {"neat_latch_inventory": VERSION, "base": base or digest(content)}
     for kind in KINDS:
-        plain[kind.name] = {key: brief(kind, one) for key, one in sorted(content.get(kind.name, {}).items())}
+        plain[kind.name] = {
+            key: brief(kind, one) for key, one in sorted(content.get(kind.name, {}).items())
+        }
     head = (
-        "# The inventory of Neat Latch. Secrets stand here by reference only. “base” names what this file was made from;\n"
-        "# leave it as it is, so that changes made meanwhile by hand are seen and not overwritten.\n"
+        "# The inventory of Neat Latch. Secrets stand here by reference only. “base” names "
+        "what this file was made from;\n"
+        "# leave it as it is, so that changes made meanwhile by hand are seen and not "
+        "overwritten.\n"
     )
-    return head + yaml.dump(plain, Dumper=_Dumper, sort_keys=False, allow_unicode=True, width=110, default_flow_style=False)
+    return head + yaml.dump(
+        plain,
+        Dumper=_Dumper,
+        sort_keys=False,
+        allow_unicode=True,
+        width=110,
+        default_flow_style=False,
+    )
 
 
 class _Dumper(getattr(yaml, "CSafeDumper", yaml.SafeDumper)):  # type: ignore[misc]
@@ -128,7 +153,10 @@ class _Checker:
     def run(self) -> Inventory:
         """Everything, or all that is wrong."""
         if self.plain.get("neat_latch_inventory") != VERSION:
-            self.wrong(("neat_latch_inventory",), f"version {self.plain.get('neat_latch_inventory')} is not known; {VERSION} is")
+            self.wrong(
+                ("neat_latch_inventory",),
+                f"version {self.plain.get('neat_latch_inventory')} is not known; {VERSION} is",
+            )
         for name in self.plain:
             if name not in BY_NAME and name not in ("neat_latch_inventory", "base"):
                 self.wrong((str(name),), f"there is no such kind; there are {', '.join(BY_NAME)}")
@@ -138,7 +166,9 @@ class _Checker:
         references = tuple(self.references(content))
         if self.mistakes:
             raise self.refused()
-        lines = {(kind, key): self.line((kind, key)) for kind, some in content.items() for key in some}
+        lines = {
+            (kind, key): self.line((kind, key)) for kind, some in content.items() for key in some
+        }
         base = self.plain.get("base")
         return Inventory(content, str(base or ""), lines, references)
 
@@ -162,7 +192,13 @@ class _Checker:
             for name, value in given.items():
                 field = kind.field(str(name))
                 if field is None:
-                    self.wrong((*path, str(name)), f"a {kind.word} has no such field; it has {', '.join(one.name for one in kind.fields)}")
+                    self.wrong(
+                        (*path, str(name)),
+                        (
+                            f"a {kind.word} has no such field; it has "
+                            f"{', '.join(one.name for one in kind.fields)}"
+                        ),
+                    )
                 else:
                     taken[field.name] = self.value(field, value, (*path, field.name))
             for field in kind.fields:
@@ -180,14 +216,20 @@ class _Checker:
                 self.wrong(path, f"is true or false, not {value!r}")
             return bool(value)
         if field.type in ("number", "count"):
-            if isinstance(value, bool) or not isinstance(value, int if field.type == "count" else int | float) or value < 0:
+            if (
+                isinstance(value, bool)
+                or not isinstance(value, int if field.type == "count" else int | float)
+                or value < 0
+            ):
                 self.wrong(path, f"is a number that is not below 0, not {value!r}")
                 return field.default
             return value if field.type == "count" else float(value)
         if field.type == "texts":
             return self.texts(value, path)
         if field.type == "strings":
-            if not isinstance(value, dict) or not all(isinstance(one, str | int | float) for one in value.values()):
+            if not isinstance(value, dict) or not all(
+                isinstance(one, str | int | float) for one in value.values()
+            ):
                 self.wrong(path, "is written as names with a text each")
                 return {}
             return {str(key): str(one) for key, one in value.items()}
@@ -205,12 +247,17 @@ class _Checker:
             return field.default
         text = str(value)
         if field.choices and text not in field.choices:
-            self.wrong(path, f"is one of {', '.join(one or 'nothing' for one in field.choices)}, not {text!r}")
+            self.wrong(
+                path,
+                f"is one of {', '.join(one or 'nothing' for one in field.choices)}, not {text!r}",
+            )
         return text
 
     def texts(self, value: Any, path: Path) -> list[str]:
         """A list of texts."""
-        if not isinstance(value, list) or not all(isinstance(one, str | int | float) and not isinstance(one, bool) for one in value):
+        if not isinstance(value, list) or not all(
+            isinstance(one, str | int | float) and not isinstance(one, bool) for one in value
+        ):
             self.wrong(path, "is a list of texts")
             return []
         return [str(one) for one in value]
@@ -225,7 +272,11 @@ class _Checker:
             except ValueError:
                 self.wrong(path, f"is a moment like 2026-11-25T08:00:00+00:00, not {value!r}")
                 return ""
-        return (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC)).astimezone(dt.UTC).isoformat()
+        return (
+            (moment if moment.tzinfo else moment.replace(tzinfo=dt.UTC))
+            .astimezone(dt.UTC)
+            .isoformat()
+        )
 
     def uses(self, value: Any, path: Path) -> list[dict[str, Any]]:
         """What a user calls."""
@@ -236,7 +287,10 @@ class _Checker:
         for number, one in enumerate(value):
             for name in one:
                 if name not in USE_FIELDS:
-                    self.wrong((*path, number, str(name)), f"a use has no such field; it has {', '.join(USE_FIELDS)}")
+                    self.wrong(
+                        (*path, number, str(name)),
+                        f"a use has no such field; it has {', '.join(USE_FIELDS)}",
+                    )
             if not isinstance(one.get("application"), str):
                 self.wrong((*path, number), "“application” is missing")
                 continue
@@ -247,7 +301,11 @@ class _Checker:
             if operations:
                 kept["operations"] = operations
             if isinstance(one.get("seen"), dict) and one["seen"]:
-                kept["seen"] = {str(name): int(count) for name, count in one["seen"].items() if isinstance(count, int)}
+                kept["seen"] = {
+                    str(name): int(count)
+                    for name, count in one["seen"].items()
+                    if isinstance(count, int)
+                }
             if one.get("seen_at"):
                 kept["seen_at"] = self.moment(one["seen_at"], (*path, number, "seen_at"))
             found.append(kept)
@@ -258,7 +316,10 @@ class _Checker:
         for key, one in content["connections"].items():
             for name, secret in one["secrets"].items():
                 if not secret.startswith(SAFE):
-                    self.wrong(("connections", key, "secrets", name), "is no reference to one of the credentials (safe:…)")
+                    self.wrong(
+                        ("connections", key, "secrets", name),
+                        "is no reference to one of the credentials (safe:…)",
+                    )
         for target, named, path in names_in(content):
             yield Reference(target, named, self.line(path), _where(path))
 
@@ -267,7 +328,9 @@ SAFE = "safe:"
 
 
 def names_in(content: Content) -> Iterator[tuple[str, str, Path]]:
-    """Every name of another object in a content: the kind that is named, the name, and where it is."""
+    """Every name of another object in a content: the kind that is named, the name, and
+    where it is.
+    """
     for kind in KINDS:
         for field in kind.fields:
             target = "clients" if field.type == "clients_later" else field.type
@@ -292,8 +355,9 @@ def names_in(content: Content) -> Iterator[tuple[str, str, Path]]:
 
 
 def still_named(content: Content, removed: Collection[tuple[str, str]]) -> list[Mistake]:
-    """What ``content``, all that would be there once a file is applied, names though the file removes
-    it; ``removed`` are kinds and names."""
+    """What ``content``, all that would be there once a file is applied, names though the file
+    removes it; ``removed`` are kinds and names.
+    """
     if not removed:
         return []
     return [
@@ -306,7 +370,11 @@ def still_named(content: Content, removed: Collection[tuple[str, str]]) -> list[
 def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:
     """What a file names and ``content``, all that would stand once it is applied, does not hold."""
     return [
-        Mistake(one.line, one.where, f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here")
+        Mistake(
+            one.line,
+            one.where,
+            f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here",
+        )
         for one in references
         if one.named not in content.get(one.kind, {})
     ]

@@ -11,8 +11,12 @@ VERSION = 1
 
 @dataclass(frozen=True)
 class Field:
-    """A field of an object. ``type``: text, flag, number, count, texts, strings (text by text), moment, table (anything nested), or the name of a kind
-    (a reference to an object of it, empty: none). ``default`` is what a field that is left out means. ``fixed``: it cannot be changed afterwards."""
+    """A field of an object.
+
+    ``type``: text, flag, number, count, texts, strings (text by text), moment, table (anything
+    nested), or the name of a kind (a reference to an object of it, empty: none). ``default`` is
+    what a field that is left out means. ``fixed``: it cannot be changed afterwards.
+    """
 
     name: str
     type: str = "text"
@@ -45,36 +49,140 @@ def _table(name: str) -> Field:
 
 # In the order in which they must be there: later ones refer to earlier ones.
 KINDS = (
-    Kind("environments", "environment", (
-        Field("name", required=True), Field("order", "count", 0), Field("look", default="flat", choices=("dashed", "flat", "striped")),
-        Field("production", "flag", False), Field("wants_service_account", "flag", False))),
-    Kind("people", "person", (
-        Field("name"), Field("role", default="reader", choices=("reader", "operator", "administrator", "auditor")), Field("active", "flag", True), Field("email"))),
+    Kind(
+        "environments",
+        "environment",
+        (
+            Field("name", required=True),
+            Field("order", "count", 0),
+            Field("look", default="flat", choices=("dashed", "flat", "striped")),
+            Field("production", "flag", False),
+            Field("wants_service_account", "flag", False),
+        ),
+    ),
+    Kind(
+        "people",
+        "person",
+        (
+            Field("name"),
+            Field(
+                "role", default="reader", choices=("reader", "operator", "administrator", "auditor")
+            ),
+            Field("active", "flag", True),
+            Field("email"),
+        ),
+    ),
     Kind("teams", "team", (Field("people", "texts", []),)),
     Kind("owners", "owner", (Field("mail"), Field("zone"), Field("deputy"))),
-    Kind("applications", "application", (
-        Field("name", required=True), Field("purpose"), Field("owner"), Field("documentation"), _table("profile"))),
-    Kind("places", "place", (
-        Field("application", "applications", required=True, fixed=True), Field("environment", "environments", required=True, fixed=True),
-        Field("addresses", "strings", {}), Field("metadata_address"), _table("metadata"), _table("access_rules"))),
-    Kind("credentials", "credential", (
-        Field("kind", required=True, fixed=True), Field("client", "clients_later", fixed=True), Field("hint"), Field("secret_id"), Field("issued", "moment"),
-        Field("ends", "moment"), Field("state", default="active"), Field("source", default="registered"), Field("put_in_by"), Field("public_key"))),
-    Kind("clients", "client", (
-        Field("id", required=True, fixed=True), Field("place", "places", required=True, fixed=True), Field("name", required=True), _texts("contacts"),
-        Field("public", "flag", False), Field("client_id"), _texts("redirect_uris"), _texts("grants"), _texts("scopes"),
-        Field("sign_in_method", default="client_secret_basic"), _table("consents"), Field("vendor_shared", "flag", False), Field("managed", "flag", False, fixed=True),
-        Field("state", default="live"), Field("management_address", fixed=True), Field("management_token", fixed=True), Field("scheme", default="oauth2_code", fixed=True),
-        _table("facts"), Field("account"), Field("account_kind", choices=("", "service", "person")), _texts("rights"), Field("rights_changed_at", "moment"),
-        Field("scopes_changed_at", "moment"), _texts("switches"), _texts("allow_list"), _texts("ticks"))),
-    Kind("connections", "connection", (
-        Field("place", "places", required=True, fixed=True), Field("client", "clients"), Field("scheme", required=True), _table("values"), _table("slots"),
-        _texts("scopes"), Field("secrets", "strings", {}), Field("individual", "flag", False), Field("tests_as"), Field("team", "teams"), Field("pace", "number", 10.0),
-        Field("time_limit", "number", 30.0), Field("left_out_of_rounds", "flag", False), Field("work_in_rounds", "flag", False), Field("accounts", "strings", {}), Field("scopes_changed_at", "moment"))),
-    Kind("users", "user", (
-        Field("name", required=True), Field("environment", "environments", required=True), Field("kind", default="job", choices=("job", "report", "script", "agent")),
-        Field("owner"), Field("runs"), _texts("windows"), Field("notice_days", "count", 0), Field("draws", "flag", False), Field("uses", "uses", []))),
-)  # fmt: skip
+    Kind(
+        "applications",
+        "application",
+        (
+            Field("name", required=True),
+            Field("purpose"),
+            Field("owner"),
+            Field("documentation"),
+            _table("profile"),
+        ),
+    ),
+    Kind(
+        "places",
+        "place",
+        (
+            Field("application", "applications", required=True, fixed=True),
+            Field("environment", "environments", required=True, fixed=True),
+            Field("addresses", "strings", {}),
+            Field("metadata_address"),
+            _table("metadata"),
+            _table("access_rules"),
+        ),
+    ),
+    Kind(
+        "credentials",
+        "credential",
+        (
+            Field("kind", required=True, fixed=True),
+            Field("client", "clients_later", fixed=True),
+            Field("hint"),
+            Field("secret_id"),
+            Field("issued", "moment"),
+            Field("ends", "moment"),
+            Field("state", default="active"),
+            Field("source", default="registered"),
+            Field("put_in_by"),
+            Field("public_key"),
+        ),
+    ),
+    Kind(
+        "clients",
+        "client",
+        (
+            Field("id", required=True, fixed=True),
+            Field("place", "places", required=True, fixed=True),
+            Field("name", required=True),
+            _texts("contacts"),
+            Field("public", "flag", False),
+            Field("client_id"),
+            _texts("redirect_uris"),
+            _texts("grants"),
+            _texts("scopes"),
+            Field("sign_in_method", default="client_secret_basic"),
+            _table("consents"),
+            Field("vendor_shared", "flag", False),
+            Field("managed", "flag", False, fixed=True),
+            Field("state", default="live"),
+            Field("management_address", fixed=True),
+            Field("management_token", fixed=True),
+            Field("scheme", default="oauth2_code", fixed=True),
+            _table("facts"),
+            Field("account"),
+            Field("account_kind", choices=("", "service", "person")),
+            _texts("rights"),
+            Field("rights_changed_at", "moment"),
+            Field("scopes_changed_at", "moment"),
+            _texts("switches"),
+            _texts("allow_list"),
+            _texts("ticks"),
+        ),
+    ),
+    Kind(
+        "connections",
+        "connection",
+        (
+            Field("place", "places", required=True, fixed=True),
+            Field("client", "clients"),
+            Field("scheme", required=True),
+            _table("values"),
+            _table("slots"),
+            _texts("scopes"),
+            Field("secrets", "strings", {}),
+            Field("individual", "flag", False),
+            Field("tests_as"),
+            Field("team", "teams"),
+            Field("pace", "number", 10.0),
+            Field("time_limit", "number", 30.0),
+            Field("left_out_of_rounds", "flag", False),
+            Field("work_in_rounds", "flag", False),
+            Field("accounts", "strings", {}),
+            Field("scopes_changed_at", "moment"),
+        ),
+    ),
+    Kind(
+        "users",
+        "user",
+        (
+            Field("name", required=True),
+            Field("environment", "environments", required=True),
+            Field("kind", default="job", choices=("job", "report", "script", "agent")),
+            Field("owner"),
+            Field("runs"),
+            _texts("windows"),
+            Field("notice_days", "count", 0),
+            Field("draws", "flag", False),
+            Field("uses", "uses", []),
+        ),
+    ),
+)
 BY_NAME = {one.name: one for one in KINDS}
 USE_FIELDS = ("application", "connection", "operations", "seen", "seen_at")
 
@@ -83,9 +191,18 @@ Content = dict[str, dict[str, dict[str, Any]]]
 
 def full(kind: Kind, brief: Mapping[str, Any]) -> dict[str, Any]:
     """An object with every field, those left out as what they mean."""
-    return {one.name: brief[one.name] if brief.get(one.name) is not None else one.default for one in kind.fields}
+    return {
+        one.name: brief[one.name] if brief.get(one.name) is not None else one.default
+        for one in kind.fields
+    }
 
 
 def brief(kind: Kind, given: Mapping[str, Any]) -> dict[str, Any]:
-    """An object without the fields that say nothing more than being left out does, in the order of the kind."""
-    return {one.name: given[one.name] for one in kind.fields if given.get(one.name) not in (None, one.default)}
+    """An object without the fields that say nothing more than being left out does, in the order of
+    the kind.
+    """
+    return {
+        one.name: given[one.name]
+        for one in kind.fields
+        if given.get(one.name) not in (None, one.default)
+    }

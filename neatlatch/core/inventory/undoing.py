@@ -10,14 +10,19 @@ from .shape import Content
 
 
 def keep_what_is_used(outcome: Outcome, current: Content) -> None:
-    """Change each removal of an outcome into *kept* where an object that stays names the removed one.
+    """Change each removal of an outcome into *kept* where an object that stays names the removed
+    one.
 
     ``current`` is everything as it is now. What a kept object names is kept, too.
     """
     removed = {(change.kind, change.key) for change in outcome.changes if change.act == "remove"}
     users: dict[tuple[str, str], tuple[str, str]] = {}
     while removed:
-        used = {(kind, key): path for kind, key, path in names_in(outcome.content) if (kind, key) in removed}
+        used = {
+            (kind, key): path
+            for kind, key, path in names_in(outcome.content)
+            if (kind, key) in removed
+        }
         if not used:
             break
         for (kind, key), path in used.items():

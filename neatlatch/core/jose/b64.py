@@ -15,7 +15,10 @@ def encode(octets: bytes) -> str:
 
 
 def decode(text: str) -> bytes:
-    """Text as octets. Raises ``ValueError`` for padding, other characters, or a length that cannot be."""
+    """Text as octets.
+
+    Raises ``ValueError`` for padding, other characters, or a length that cannot be.
+    """
     if not _ALPHABET.fullmatch(text):
         raise ValueError("not base64url without padding")
     try:

@@ -13,9 +13,18 @@ from cryptography.hazmat.primitives.asymmetric.types import PublicKeyTypes
 from . import b64
 
 # The members that a thumbprint is made of (RFC 7638 §3.2, RFC 8037 §2).
-_REQUIRED = {"RSA": ("e", "kty", "n"), "EC": ("crv", "kty", "x", "y"), "oct": ("k", "kty"), "OKP": ("crv", "kty", "x")}
+_REQUIRED = {
+    "RSA": ("e", "kty", "n"),
+    "EC": ("crv", "kty", "x", "y"),
+    "oct": ("k", "kty"),
+    "OKP": ("crv", "kty", "x"),
+}
 _HASHES = {"SHA-256": "sha256", "SHA-384": "sha384", "SHA-512": "sha512"}
-CURVES: dict[str, ec.EllipticCurve] = {"P-256": ec.SECP256R1(), "P-384": ec.SECP384R1(), "P-521": ec.SECP521R1()}
+CURVES: dict[str, ec.EllipticCurve] = {
+    "P-256": ec.SECP256R1(),
+    "P-384": ec.SECP384R1(),
+    "P-521": ec.SECP521R1(),
+}
 
 
 class BadKey(ValueError):
@@ -23,7 +32,10 @@ class BadKey(ValueError):
 
 
 def thumbprint(jwk: Mapping[str, Any], algorithm: str = "SHA-256") -> str:
-    """RFC 7638 §3: the hash over the required members in lexicographic order, without white space. Raises :class:`BadKey`."""
+    """RFC 7638 §3: the hash over the required members in lexicographic order, without white space.
+
+    Raises :class:`BadKey`.
+    """
     members = _REQUIRED.get(str(jwk.get("kty")))
     if members is None:
         raise BadKey(f"key type {jwk.get('kty')!r} is not known")
@@ -31,7 +43,12 @@ def thumbprint(jwk: Mapping[str, Any], algorithm: str = "SHA-256") -> str:
         raise BadKey(f"“{missing[0]}” is missing from the key")
     if algorithm not in _HASHES:
         raise BadKey(f"hash {algorithm!r} is not known")
-    text = json.dumps({one: jwk[one] for one in members}, sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+    text = json.dumps(
+        {one: jwk[one] for one in members},
+        sort_keys=True,
+        separators=(",", ":"),
+        ensure_ascii=False,
+    )
     return b64.encode(hashlib.new(_HASHES[algorithm], text.encode("utf-8")).digest())
 
 
@@ -55,7 +72,10 @@ def _octets(jwk: Mapping[str, Any], member: str) -> bytes:
 
 
 def public(jwk: Mapping[str, Any]) -> PublicKeyTypes | bytes:
-    """The key to verify with: a public key, or the octets of a symmetric one. Raises :class:`BadKey`."""
+    """The key to verify with: a public key, or the octets of a symmetric one.
+
+    Raises :class:`BadKey`.
+    """
     kind, curve = jwk.get("kty"), str(jwk.get("crv"))
     try:
         if kind == "oct":
@@ -63,7 +83,9 @@ def public(jwk: Mapping[str, Any]) -> PublicKeyTypes | bytes:
         if kind == "RSA":
             return rsa.RSAPublicNumbers(_number(jwk, "e"), _number(jwk, "n")).public_key()
         if kind == "EC" and curve in CURVES:
-            return ec.EllipticCurvePublicNumbers(_number(jwk, "x"), _number(jwk, "y"), CURVES[curve]).public_key()
+            return ec.EllipticCurvePublicNumbers(
+                _number(jwk, "x"), _number(jwk, "y"), CURVES[curve]
+            ).public_key()
         if kind == "OKP" and curve == "Ed25519":
             return ed25519.Ed25519PublicKey.from_public_bytes(_octets(jwk, "x"))
         if kind == "OKP" and curve == "Ed448":
@@ -72,7 +94,11 @@ def public(jwk: Mapping[str, Any]) -> PublicKeyTypes | bytes:
         raise
     except ValueError as error:
         raise BadKey(f"the key's numbers cannot be: {error}") from error
-    raise BadKey(f"key type {kind!r} {curve if kind in ('EC', 'OKP') else ''} is not known".replace("  ", " "))
+    raise BadKey(
+        f"key type {kind!r} {curve if kind in ('EC', 'OKP') else ''} is not known".replace(
+            "  ", " "
+        )
+    )
 
 
 def of_public(key: PublicKeyTypes) -> dict[str, str]:
@@ -85,7 +111,12 @@ def of_public(key: PublicKeyTypes) -> dict[str, str]:
         if curve is None:
             raise BadKey(f"curve {key.curve.name} has no name in JOSE")
         size, point = (key.curve.key_size + 7) // 8, key.public_numbers()
-        return {"kty": "EC", "crv": curve, "x": b64.encode(point.x.to_bytes(size, "big")), "y": b64.encode(point.y.to_bytes(size, "big"))}
+        return {
+            "kty": "EC",
+            "crv": curve,
+            "x": b64.encode(point.x.to_bytes(size, "big")),
+            "y": b64.encode(point.y.to_bytes(size, "big")),
+        }
     if isinstance(key, ed25519.Ed25519PublicKey):
         return {"kty": "OKP", "crv": "Ed25519", "x": b64.encode(key.public_bytes_raw())}
     raise BadKey("this kind of key has no form in JOSE")

@@ -1,4 +1,6 @@
-"""JSON Web Tokens: reading and judging claims (RFC 7519 §4.1), and the assertion that a client signs (RFC 7523)."""
+"""JSON Web Tokens: reading and judging claims (RFC 7519 §4.1), and the assertion that a client
+signs (RFC 7523).
+"""
 
 from __future__ import annotations
 
@@ -22,14 +24,23 @@ class ClaimsVerdict:
 
 
 def judge(
-    claims: Mapping[str, Any], now: float, leeway: float = 0, issuer: str | None = None, audience: str | None = None
+    claims: Mapping[str, Any],
+    now: float,
+    leeway: float = 0,
+    issuer: str | None = None,
+    audience: str | None = None,
 ) -> ClaimsVerdict:
-    """Judge the registered claims. ``now`` and the dates are seconds since 1970, ``leeway`` a few seconds for clocks that differ.
+    """Judge the registered claims.
 
-    On and after ``exp`` a token must not be taken (RFC 7519 §4.1.4); before ``nbf`` neither (§4.1.5); ``aud`` must name us (§4.1.3).
+    ``now`` and the dates are seconds since 1970, ``leeway`` a few seconds for clocks that differ.
+
+    On and after ``exp`` a token must not be taken (RFC 7519 §4.1.4); before ``nbf`` neither
+    (§4.1.5); ``aud`` must name us (§4.1.3).
     """
     for name in ("exp", "nbf", "iat"):
-        if name in claims and (isinstance(claims[name], bool) or not isinstance(claims[name], int | float)):
+        if name in claims and (
+            isinstance(claims[name], bool) or not isinstance(claims[name], int | float)
+        ):
             return ClaimsVerdict(False, f"{name} is not a number")
     if "exp" in claims and now >= claims["exp"] + leeway:
         return ClaimsVerdict(False, "it has ended (exp)")
@@ -71,17 +82,36 @@ def decode(token: str) -> Decoded:
     return Decoded(parts.header, claims, ends)
 
 
-def assertion(key: PrivateKeyTypes, issuer: str, subject: str, audience: str, now: datetime, jti: str, *, life: int = 120,
-              thumbprint: str = "", scope: str = "") -> str:  # fmt: skip
-    """The JWT that a client signs to be given a token (RFC 7523 §3): short-lived, for one audience, used once.
+def assertion(
+    key: PrivateKeyTypes,
+    issuer: str,
+    subject: str,
+    audience: str,
+    now: datetime,
+    jti: str,
+    *,
+    life: int = 120,
+    thumbprint: str = "",
+    scope: str = "",
+) -> str:
+    """The JWT that a client signs to be given a token (RFC 7523 §3): short-lived, for one audience,
+    used once.
 
-    ``life`` in seconds; ``thumbprint`` is the certificate's ``x5t#S256`` (RFC 7515 §4.1.8), by which the server finds the key.
-    Raises :class:`jwk.BadKey`.
+    ``life`` in seconds; ``thumbprint`` is the certificate's ``x5t#S256`` (RFC 7515 §4.1.8), by
+    which the server finds the key. Raises :class:`jwk.BadKey`.
     """
     algorithm = jws.algorithm_for(key)
     at = int(now.timestamp())
     header = {"alg": algorithm, "typ": "JWT"} | ({"x5t#S256": thumbprint} if thumbprint else {})
-    claims: dict[str, Any] = {"iss": issuer, "sub": subject, "aud": audience, "iat": at, "nbf": at - 5, "exp": at + life, "jti": jti}
+    claims: dict[str, Any] = {
+        "iss": issuer,
+        "sub": subject,
+        "aud": audience,
+        "iat": at,
+        "nbf": at - 5,
+        "exp": at + life,
+        "jti": jti,
+    }
     if scope:
         claims["scope"] = scope
     return signing.sign(header, claims, signing.signer(key))

@@ -1,4 +1,7 @@
-"""Signing JSON Web Tokens, by joserfc. :mod:`jws` is the checked reference that ``compute`` answers with."""
+"""Signing JSON Web Tokens, by joserfc.
+
+:mod:`jws` is the checked reference that ``compute`` answers with.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,10 @@ Signer = RSAKey | ECKey | OKPKey
 
 
 def signer(key: PrivateKeyTypes) -> Signer:
-    """Make a private key ready to sign. Raises :class:`jwk.BadKey` where its kind does not sign tokens."""
+    """Make a private key ready to sign.
+
+    Raises :class:`jwk.BadKey` where its kind does not sign tokens.
+    """
     if isinstance(key, rsa.RSAPrivateKey):
         return RSAKey.import_key(key)
     if isinstance(key, ec.EllipticCurvePrivateKey):

@@ -1,4 +1,5 @@
-"""Pins: the settings that both halves of a connection must agree on, and where they do not (DOMAIN §2).
+"""Pins: the settings that both halves of a connection must agree on, and where they do not (DOMAIN
+§2).
 
 One file for each pin. ``TABLE`` says which scheme has which, in the order in which they are drawn.
 """
@@ -28,7 +29,19 @@ from . import (
     sign_in,
     tenant,
 )
-from .base import Act, CallerSide, CertificateSight, Consent, Fit, Halves, Need, PersonalAccount, Pin, ProviderSide, SecretFacts
+from .base import (
+    Act,
+    CallerSide,
+    CertificateSight,
+    Consent,
+    Fit,
+    Halves,
+    Need,
+    PersonalAccount,
+    Pin,
+    ProviderSide,
+    SecretFacts,
+)
 
 Maker = Callable[[Halves], tuple[Pin, ...]]
 
@@ -37,18 +50,76 @@ def _one(make: Callable[[Halves], Pin]) -> Maker:
     return lambda halves: (make(halves),)
 
 
-_ISSUER, _ENDPOINTS, _CLIENT_ID, _SECRET, _SIGN_IN = (_one(room.pin) for room in (issuer, endpoints, client_id, secret, sign_in))
-_GRANT, _SCOPES, _CONSENT, _CERTIFICATE = (_one(room.pin) for room in (grant, scopes_pin, consent, certificate))
+_ISSUER, _ENDPOINTS, _CLIENT_ID, _SECRET, _SIGN_IN = (
+    _one(room.pin) for room in (issuer, endpoints, client_id, secret, sign_in)
+)
+_GRANT, _SCOPES, _CONSENT, _CERTIFICATE = (
+    _one(room.pin) for room in (grant, scopes_pin, consent, certificate)
+)
 _ROUTE, _ENVIRONMENT, _AUDIENCE = (_one(room.pin) for room in (route, environment, audience))
-_KEYS: tuple[Maker, ...] = (tenant.pins, _ENDPOINTS, identity.pins, secret.pins, rights.pins, account.pins, _ROUTE, _ENVIRONMENT)
+_KEYS: tuple[Maker, ...] = (
+    tenant.pins,
+    _ENDPOINTS,
+    identity.pins,
+    secret.pins,
+    rights.pins,
+    account.pins,
+    _ROUTE,
+    _ENVIRONMENT,
+)
 TABLE: dict[str, tuple[Maker, ...]] = {
-    CODE: (_ISSUER, tenant.pins, _ENDPOINTS, _one(redirect_uri.pin), _CLIENT_ID, _SECRET, _SIGN_IN, _GRANT, _SCOPES, _CONSENT, _one(account.pin),
-           _ROUTE, _ENVIRONMENT),
-    CLIENT: (_ISSUER, tenant.pins, _ENDPOINTS, _CLIENT_ID, _SECRET, _SIGN_IN, _GRANT, _SCOPES, _CONSENT, _ROUTE, _ENVIRONMENT),
-    JWT: (_ISSUER, tenant.pins, _ENDPOINTS, _CLIENT_ID, _CERTIFICATE, _AUDIENCE, _GRANT, _SCOPES, _CONSENT, _ROUTE, _ENVIRONMENT),
-    CERTIFICATE: (tenant.pins, _ENDPOINTS, _CERTIFICATE, rights.pins, account.pins, _ROUTE, _ENVIRONMENT),
+    CODE: (
+        _ISSUER,
+        tenant.pins,
+        _ENDPOINTS,
+        _one(redirect_uri.pin),
+        _CLIENT_ID,
+        _SECRET,
+        _SIGN_IN,
+        _GRANT,
+        _SCOPES,
+        _CONSENT,
+        _one(account.pin),
+        _ROUTE,
+        _ENVIRONMENT,
+    ),
+    CLIENT: (
+        _ISSUER,
+        tenant.pins,
+        _ENDPOINTS,
+        _CLIENT_ID,
+        _SECRET,
+        _SIGN_IN,
+        _GRANT,
+        _SCOPES,
+        _CONSENT,
+        _ROUTE,
+        _ENVIRONMENT,
+    ),
+    JWT: (
+        _ISSUER,
+        tenant.pins,
+        _ENDPOINTS,
+        _CLIENT_ID,
+        _CERTIFICATE,
+        _AUDIENCE,
+        _GRANT,
+        _SCOPES,
+        _CONSENT,
+        _ROUTE,
+        _ENVIRONMENT,
+    ),
+    CERTIFICATE: (
+        tenant.pins,
+        _ENDPOINTS,
+        _CERTIFICATE,
+        rights.pins,
+        account.pins,
+        _ROUTE,
+        _ENVIRONMENT,
+    ),
     **dict.fromkeys((OAUTH1, API_KEY, PAIR, STREAM, BASIC, BEARER), _KEYS),
-}  # fmt: skip
+}
 
 
 def work_out(halves: Halves) -> tuple[Pin, ...]:
@@ -62,9 +133,15 @@ def latches(pins: tuple[Pin, ...]) -> bool:
 
 
 def summary(pins: tuple[Pin, ...]) -> str:
-    """The pins in words, as a screen reader says them: “11 pins, 2 differ: redirect URI, scopes”."""
+    """The pins in words, as a screen reader says them: “11 pins, 2 differ: redirect
+    URI, scopes”.
+    """
     words = [f"{len(pins)} pins"]
-    for fit, verb in ((Fit.DIFFERS, "differ"), (Fit.MISSING, "missing"), (Fit.NOT_PROVEN, "not proven")):
+    for fit, verb in (
+        (Fit.DIFFERS, "differ"),
+        (Fit.MISSING, "missing"),
+        (Fit.NOT_PROVEN, "not proven"),
+    ):
         named = [one.label for one in pins if one.fit is fit]
         if named:
             verb = f"{verb}s" if fit is Fit.DIFFERS and len(named) == 1 else verb
@@ -73,8 +150,9 @@ def summary(pins: tuple[Pin, ...]) -> str:
 
 
 def beside(state: State, pins: tuple[Pin, ...]) -> str:
-    """The few words beside a glyph when something is the matter with the pins; empty: nothing is, or
-    the connection's state tells it."""
+    """The few words beside a glyph when something is the matter with the pins; empty: nothing is,
+    or the connection's state tells it.
+    """
     off = [one for one in pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
     if len(off) > 1:
         return f"{len(off)} pins out"
@@ -89,5 +167,21 @@ def beside(state: State, pins: tuple[Pin, ...]) -> str:
     return ""
 
 
-__all__ = ["TABLE", "Act", "CallerSide", "CertificateSight", "Consent", "Fit", "Halves", "Need", "PersonalAccount", "Pin", "ProviderSide", "SecretFacts", "beside", "latches",
-           "summary", "work_out"]  # fmt: skip
+__all__ = [
+    "TABLE",
+    "Act",
+    "CallerSide",
+    "CertificateSight",
+    "Consent",
+    "Fit",
+    "Halves",
+    "Need",
+    "PersonalAccount",
+    "Pin",
+    "ProviderSide",
+    "SecretFacts",
+    "beside",
+    "latches",
+    "summary",
+    "work_out",
+]

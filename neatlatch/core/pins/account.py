@@ -1,4 +1,6 @@
-"""Account: the one that signed in is the one expected; a service account where the environment demands it."""
+"""Account: the one that signed in is the one expected; a service account where the environment
+demands it.
+"""
 
 from __future__ import annotations
 
@@ -19,39 +21,100 @@ def pin(halves: Halves) -> Pin:
     expected = halves.caller.account
     actual = halves.caller.signed_in_as
     again = Act("sign_in", "Sign in again" if halves.caller.signed_in_at else "Sign in")
-    shown = expected or ("service account expected" if halves.caller.environment_wants_service_account else "any account")
+    shown = expected or (
+        "service account expected"
+        if halves.caller.environment_wants_service_account
+        else "any account"
+    )
     if halves.caller.signed_in_at is None:
-        return Pin(KEY, LABEL, Fit.MISSING, shown, "nobody yet", "Nobody has signed in yet, so there is no token.", acts=(again,))
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.MISSING,
+            shown,
+            "nobody yet",
+            "Nobody has signed in yet, so there is no token.",
+            acts=(again,),
+        )
     if not actual:
-        return Pin(KEY, LABEL, Fit.NOT_PROVEN if expected else Fit.FITS, shown, "not told",
-                   "The application does not say who signed in.", acts=(again,) if expected else ())  # fmt: skip
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.NOT_PROVEN if expected else Fit.FITS,
+            shown,
+            "not told",
+            "The application does not say who signed in.",
+            acts=(again,) if expected else (),
+        )
     if other_account(expected, actual):
         return differs(
             KEY,
             LABEL,
             expected,
             actual,
-            f"{actual} signed in; {expected} was expected. Pick that account at their sign-in page.",
+            (
+                f"{actual} signed in; {expected} was expected. Pick that account at their "
+                f"sign-in page."
+            ),
             again,
             marked=False,
         )
-    if not expected and halves.caller.environment_wants_service_account and not looks_like_service(actual):
-        return differs(KEY, LABEL, shown, actual, f"{halves.caller.environment} wants a service account, and {actual} looks like a person's. "
-                       "Name the expected account if it is one.", again, Act("expect_account", f"{actual} is right", actual), marked=False)  # fmt: skip
-    return Pin(KEY, LABEL, Fit.FITS, shown, actual, "The expected account signed in." if expected else "Any account may sign in here.")
+    if (
+        not expected
+        and halves.caller.environment_wants_service_account
+        and not looks_like_service(actual)
+    ):
+        return differs(
+            KEY,
+            LABEL,
+            shown,
+            actual,
+            f"{halves.caller.environment} wants a service account, and {actual} looks like "
+            f"a person's. "
+            "Name the expected account if it is one.",
+            again,
+            Act("expect_account", f"{actual} is right", actual),
+            marked=False,
+        )
+    return Pin(
+        KEY,
+        LABEL,
+        Fit.FITS,
+        shown,
+        actual,
+        "The expected account signed in." if expected else "Any account may sign in here.",
+    )
 
 
 def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
-    """Each person their own: each with the account that is theirs, and nobody who left still has one."""
+    """Each person their own: each with the account that is theirs, and nobody who left still has
+    one.
+    """
     shown = f"each their own, {len(people)} {'person' if len(people) == 1 else 'people'}"
     have = [one for one in people if one.connected_at is not None]
     ours = f"{len(have)} connected"
     see = Act("see_accounts", "See who has and who has not")
     if not have:
-        return Pin(KEY, LABEL, Fit.MISSING, shown, ours, "Nobody has connected an account yet.", acts=(see,))
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.MISSING,
+            shown,
+            ours,
+            "Nobody has connected an account yet.",
+            acts=(see,),
+        )
     if gone := [one.person for one in have if one.left]:
         theirs = "their account is" if len(gone) == 1 else "their accounts are"
-        return differs(KEY, LABEL, shown, ours, f"{_joined(gone)} left, and {theirs} still connected.", see, marked=False)
+        return differs(
+            KEY,
+            LABEL,
+            shown,
+            ours,
+            f"{_joined(gone)} left, and {theirs} still connected.",
+            see,
+            marked=False,
+        )
     for one in have:
         if other_account(one.expected, one.account):
             return differs(
@@ -64,9 +127,23 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
                 marked=False,
             )
     accounts = Counter(one.account.casefold() for one in have if one.account)
-    if twice := next((one for one in have if one.account and accounts[one.account.casefold()] > 1), None):
-        return differs(KEY, LABEL, shown, twice.account, f"{twice.account} is connected for more than one person.", see, marked=False)
-    if over := [one.person for one in have if not one.renews and one.ends is not None and one.ends <= halves.now]:
+    if twice := next(
+        (one for one in have if one.account and accounts[one.account.casefold()] > 1), None
+    ):
+        return differs(
+            KEY,
+            LABEL,
+            shown,
+            twice.account,
+            f"{twice.account} is connected for more than one person.",
+            see,
+            marked=False,
+        )
+    if over := [
+        one.person
+        for one in have
+        if not one.renews and one.ends is not None and one.ends <= halves.now
+    ]:
         return differs(
             KEY,
             LABEL,
@@ -90,27 +167,70 @@ def _joined(names: list[str]) -> str:
 
 
 def pins(halves: Halves) -> tuple[Pin, ...]:
-    """The account whose key, token or password it is. A personal account is borrowed where a service account belongs, and leaves with the person
-    (common practice, no source)."""
+    """The account whose key, token or password it is.
+
+    A personal account is borrowed where a service account belongs, and leaves with the person
+    (common practice, no source).
+    """
     theirs, kind = halves.provider.account, halves.provider.account_kind
     if not halves.provider.known:
         return (not_known(KEY, _WHOSE, "—"),)
     ours = "a service account" if halves.caller.environment_wants_service_account else "any account"
     if not theirs:
         if not halves.caller.environment_wants_service_account:
-            return (Pin(KEY, _WHOSE, Fit.NOT_ASKED, "not noted", ours, "Any account may be used here, and none is noted."),)
-        return (Pin(KEY, _WHOSE, Fit.MISSING, "—", ours, "It has not been noted whose it is; a service account is wanted here.",
-                    acts=(Act("open_client", "Note the account"),), unwritten=True),)  # fmt: skip
+            return (
+                Pin(
+                    KEY,
+                    _WHOSE,
+                    Fit.NOT_ASKED,
+                    "not noted",
+                    ours,
+                    "Any account may be used here, and none is noted.",
+                ),
+            )
+        return (
+            Pin(
+                KEY,
+                _WHOSE,
+                Fit.MISSING,
+                "—",
+                ours,
+                "It has not been noted whose it is; a service account is wanted here.",
+                acts=(Act("open_client", "Note the account"),),
+                unwritten=True,
+            ),
+        )
     person = kind == "person" or (kind != "service" and not looks_like_service(theirs))
     if person and halves.caller.environment_wants_service_account:
-        return (Pin(KEY, _WHOSE, Fit.DIFFERS, theirs, ours, f"{theirs} is a person's, and {halves.caller.environment} wants a service account: it leaves with the person.",
-                    acts=(Act("open_client", "Name a service account"),)),)  # fmt: skip
-    return (halves.agreed(KEY, _WHOSE, theirs, ours, "A service account." if not person else "Any account may be used here."),)
+        return (
+            Pin(
+                KEY,
+                _WHOSE,
+                Fit.DIFFERS,
+                theirs,
+                ours,
+                (
+                    f"{theirs} is a person's, and {halves.caller.environment} wants a service "
+                    f"account: it leaves with the person."
+                ),
+                acts=(Act("open_client", "Name a service account"),),
+            ),
+        )
+    return (
+        halves.agreed(
+            KEY,
+            _WHOSE,
+            theirs,
+            ours,
+            "A service account." if not person else "Any account may be used here.",
+        ),
+    )
 
 
 def looks_like_service(account: str) -> bool:
     """Whether an account's name says that it is a service account (common practice, no source)."""
     name = account.split("@")[0].lower()
     return any(
-        part in ("svc", "service", "robot", "bot", "job", "system", "app") for part in name.replace("_", "-").replace(".", "-").split("-")
+        part in ("svc", "service", "robot", "bot", "job", "system", "app")
+        for part in name.replace("_", "-").replace(".", "-").split("-")
     )

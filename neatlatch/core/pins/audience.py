@@ -1,4 +1,6 @@
-"""Audience: the assertion is for the one who will judge it, and the token for the API asked for (RFC 7523 §3, RFC 8707)."""
+"""Audience: the assertion is for the one who will judge it, and the token for the API asked for
+(RFC 7523 §3, RFC 8707).
+"""
 
 from __future__ import annotations
 
@@ -8,15 +10,52 @@ KEY, LABEL = "audience", "audience"
 
 
 def pin(halves: Halves) -> Pin:
-    """``aud`` is compared as a string (RFC 7519 §4.1.3): the token endpoint or the issuer, as the provider says."""
-    theirs, ours = halves.provider.facts.get("audience", ""), halves.caller.values.get("audience", "")
-    wanted = [theirs] if theirs else [one for one in (halves.provider.addresses.get("token_endpoint", ""), halves.provider.issuer) if one]
+    """``aud`` is compared as a string (RFC 7519 §4.1.3): the token endpoint or the issuer, as the
+    provider says.
+    """
+    theirs, ours = (
+        halves.provider.facts.get("audience", ""),
+        halves.caller.values.get("audience", ""),
+    )
+    wanted = (
+        [theirs]
+        if theirs
+        else [
+            one
+            for one in (halves.provider.addresses.get("token_endpoint", ""), halves.provider.issuer)
+            if one
+        ]
+    )
     take = tuple(Act("take_provider", "Use the provider's", one) for one in wanted[:1])
     if not ours:
-        return missing(KEY, LABEL, theirs or " or ".join(wanted), "", "It is not said whom the assertion is for.", *take)
+        return missing(
+            KEY,
+            LABEL,
+            theirs or " or ".join(wanted),
+            "",
+            "It is not said whom the assertion is for.",
+            *take,
+        )
     if not wanted:
-        return unwritten(KEY, LABEL, ours, "It is not known what the provider calls itself.", Act("open_application", "Enter it"))
+        return unwritten(
+            KEY,
+            LABEL,
+            ours,
+            "It is not known what the provider calls itself.",
+            Act("open_application", "Enter it"),
+        )
     if ours not in wanted:
-        slash = " Only a slash at the end differs, and it counts." if ours.rstrip("/") in [one.rstrip("/") for one in wanted] else ""
-        return differs(KEY, LABEL, wanted[0], ours, f"The assertion is for somebody else than the provider.{slash}", *take)
+        slash = (
+            " Only a slash at the end differs, and it counts."
+            if ours.rstrip("/") in [one.rstrip("/") for one in wanted]
+            else ""
+        )
+        return differs(
+            KEY,
+            LABEL,
+            wanted[0],
+            ours,
+            f"The assertion is for somebody else than the provider.{slash}",
+            *take,
+        )
     return halves.agreed(KEY, LABEL, ours, ours, "The provider's own name.")

@@ -24,7 +24,10 @@ class Fit(StrEnum):
 
 @dataclass(frozen=True)
 class Act:
-    """Something that would mend a pin. ``key`` names the act for the service, ``value`` what it is done with."""
+    """Something that would mend a pin.
+
+    ``key`` names the act for the service, ``value`` what it is done with.
+    """
 
     key: str
     label: str
@@ -35,8 +38,8 @@ class Act:
 class Pin:
     """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both.
 
-    ``unwritten``: it is missing only because nobody has noted the provider's half here, which explains no refusal.
-    ``stops`` names the users who lack a right by it.
+    ``unwritten``: it is missing only because nobody has noted the provider's half here, which
+    explains no refusal. ``stops`` names the users who lack a right by it.
     """
 
     key: str
@@ -53,7 +56,8 @@ class Pin:
 
 @dataclass(frozen=True)
 class SecretFacts:
-    """A secret as it may be known: keyed fingerprint (``None``: never seen here), hint, ID, end, state. Never its value.
+    """A secret as it may be known: keyed fingerprint (``None``: never seen here), hint, ID, end,
+    state. Never its value.
 
     ``elsewhere`` names another environment in which the very same secret is used.
     """
@@ -70,7 +74,10 @@ class SecretFacts:
 
 @dataclass(frozen=True)
 class CertificateSight:
-    """Our certificate as the pins see it: judged, and compared by thumbprint. ``key_matches`` is ``None`` while there is no private key."""
+    """Our certificate as the pins see it: judged, and compared by thumbprint.
+
+    ``key_matches`` is ``None`` while there is no private key.
+    """
 
     subject: str
     sha256: str
@@ -100,7 +107,8 @@ class Need:
 
 @dataclass(frozen=True)
 class PersonalAccount:
-    """A person who connects an account of their own: who, which account is expected, which it is, since when, and until when it serves.
+    """A person who connects an account of their own: who, which account is expected, which it is,
+    since when, and until when it serves.
 
     ``renews``: they can go on without signing in again. ``left``: the person left the firm.
     """
@@ -116,11 +124,15 @@ class PersonalAccount:
 
 @dataclass(frozen=True)
 class ProviderSide:
-    """What the application holds. ``managed``: read and written by protocol, so what stands here is what stands there.
+    """What the application holds.
 
-    ``known`` is false while no client registration is named at all. ``addresses`` and ``facts`` are by the keys of the scheme's values;
-    ``held`` are the secrets it may hold, by those keys too. ``account_kind`` is service, person, or empty while nobody has said;
-    ``switches`` are the firm-wide ones that the scheme wants, and whether they are on; ``allow_list`` networks that it lets in.
+    ``managed``: read and written by protocol, so what stands here is what stands there.
+
+    ``known`` is false while no client registration is named at all. ``addresses`` and ``facts`` are
+    by the keys of the scheme's values; ``held`` are the secrets it may hold, by those keys too.
+    ``account_kind`` is service, person, or empty while nobody has said; ``switches`` are the
+    firm-wide ones that the scheme wants, and whether they are on; ``allow_list`` networks that it
+    lets in.
     """
 
     known: bool
@@ -152,9 +164,14 @@ class ProviderSide:
 
 @dataclass(frozen=True)
 class CallerSide:
-    """What we send. ``parts`` is the scheme as the profile describes it; ``values``, ``slots`` and ``secrets`` are by its keys.
+    """What we send.
 
-    ``individual`` are the people where each connects an account of their own (``None``: the account is shared). ``outgoing`` are the addresses that our calls come from, as far as they are known, on the road named ``road``.
+    ``parts`` is the scheme as the profile describes it; ``values``, ``slots`` and ``secrets`` are
+    by its keys.
+
+    ``individual`` are the people where each connects an account of their own (``None``: the account
+    is shared). ``outgoing`` are the addresses that our calls come from, as far as they are known,
+    on the road named ``road``.
     """
 
     scheme: str
@@ -188,10 +205,11 @@ class CallerSide:
 class Halves:
     """Everything the pins are worked out from.
 
-    ``proven_at``: when a test last passed the Sign in rung. ``secret_taken_at``: when the application last
-    took our secret, which a token that is alive already does not show.
-    ``other_environments``: addresses of the same application elsewhere, by environment name. ``roles`` are the rights an account can
-    have where there are no scopes; ``patterns`` are the application's address patterns with their slots open.
+    ``proven_at``: when a test last passed the Sign in rung. ``secret_taken_at``: when the
+    application last took our secret, which a token that is alive already does not show.
+    ``other_environments``: addresses of the same application elsewhere, by environment name.
+    ``roles`` are the rights an account can have where there are no scopes; ``patterns`` are the
+    application's address patterns with their slots open.
     """
 
     provider: ProviderSide
@@ -208,7 +226,9 @@ class Halves:
 
     @property
     def proven(self) -> bool:
-        """Whether a test has shown, since the last change on either side, that what we send is taken."""
+        """Whether a test has shown, since the last change on either side, that what we send is
+        taken.
+        """
         return self._since_the_last_change(self.proven_at)
 
     @property
@@ -220,15 +240,28 @@ class Halves:
         changes = (self.provider.changed_at, self.caller.changed_at)
         return moment is not None and all(moment >= one for one in changes if one is not None)
 
-    def agreed(self, key: str, label: str, provider: str, caller: str, why: str, *, secret: bool = False) -> Pin:
-        """A pin whose values agree: it fits, unless the provider's half is a mirror that no test has proven.
+    def agreed(
+        self, key: str, label: str, provider: str, caller: str, why: str, *, secret: bool = False
+    ) -> Pin:
+        """A pin whose values agree: it fits, unless the provider's half is a mirror that no test
+        has proven.
 
         ``secret``: it is about a secret.
         """
         if self.provider.managed or (self.secret_proven if secret else self.proven):
             return Pin(key, label, Fit.FITS, provider, caller, why)
-        return Pin(key, label, Fit.NOT_PROVEN, provider, caller, "Both say the same, but the provider's half was entered by hand and no test has passed since.",
-                   acts=(Act("test", "Test it"),))  # fmt: skip
+        return Pin(
+            key,
+            label,
+            Fit.NOT_PROVEN,
+            provider,
+            caller,
+            (
+                "Both say the same, but the provider's half was entered by hand and no test has "
+                "passed since."
+            ),
+            acts=(Act("test", "Test it"),),
+        )
 
 
 def missing(key: str, label: str, provider: str, caller: str, why: str, *acts: Act) -> Pin:
@@ -241,13 +274,28 @@ def unwritten(key: str, label: str, caller: str, why: str, *acts: Act) -> Pin:
     return Pin(key, label, Fit.MISSING, "—", caller or "—", why, acts=acts, unwritten=True)
 
 
-def differs(key: str, label: str, provider: str, caller: str, why: str, *acts: Act, marked: bool = True) -> Pin:
+def differs(
+    key: str, label: str, provider: str, caller: str, why: str, *acts: Act, marked: bool = True
+) -> Pin:
     """A pin whose sides do not agree, with the difference marked."""
-    return Pin(key, label, Fit.DIFFERS, provider, caller, why, mark(provider, caller) if marked else None, acts)
+    return Pin(
+        key,
+        label,
+        Fit.DIFFERS,
+        provider,
+        caller,
+        why,
+        mark(provider, caller) if marked else None,
+        acts,
+    )
 
 
 def not_known(key: str, label: str, caller: str) -> Pin:
     """The pin while no client registration is named."""
     return unwritten(
-        key, label, caller, "No client registration is named for this connection yet.", Act("choose_client", "Name the client")
+        key,
+        label,
+        caller,
+        "No client registration is named for this connection yet.",
+        Act("choose_client", "Name the client"),
     )

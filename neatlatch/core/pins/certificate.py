@@ -1,4 +1,6 @@
-"""Certificate: its chain is good, its thumbprint is the one they hold, it may be used by a client, and the key is its own (DOMAIN §8)."""
+"""Certificate: its chain is good, its thumbprint is the one they hold, it may be used by a client,
+and the key is its own (DOMAIN §8).
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,9 @@ KEY, LABEL = "certificate", "certificate"
 
 
 def pin(halves: Halves) -> Pin:
-    """RFC 5280 §6.1 for the chain, RFC 8705 §2 and §3.1 for the thumbprint; extended key usage must have clientAuth (RFC 5280 §4.2.1.12)."""
+    """RFC 5280 §6.1 for the chain, RFC 8705 §2 and §3.1 for the thumbprint; extended key usage must
+    have clientAuth (RFC 5280 §4.2.1.12).
+    """
     ours, held = halves.caller.certificate, halves.provider.facts.get("thumbprint", "")
     # While one is replaced by another, they hold both: commas stand between.
     held_by_them = [plain(one) for one in held.split(",") if one.strip()]
@@ -21,16 +25,40 @@ def pin(halves: Halves) -> Pin:
         return missing(KEY, LABEL, theirs, "", "We have no certificate to show.", put_in)
     shown = f"{ours.subject} · {short(ours.sha256)}"
     if ours.key_matches is None:
-        return missing(KEY, LABEL, theirs, shown, "The private key of our certificate is missing.", put_in)
+        return missing(
+            KEY, LABEL, theirs, shown, "The private key of our certificate is missing.", put_in
+        )
     if not ours.key_matches:
-        return differs(KEY, LABEL, theirs, shown, "The private key we hold is not this certificate's.", put_in, marked=False)
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            "The private key we hold is not this certificate's.",
+            put_in,
+            marked=False,
+        )
     if ours.verdict == "expired" and ours.ends is not None:
-        return differs(KEY, LABEL, theirs, shown, f"Its chain ended {in_words(halves.now - ours.ends)} ago.", put_in, marked=False)
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            f"Its chain ended {in_words(halves.now - ours.ends)} ago.",
+            put_in,
+            marked=False,
+        )
     if ours.verdict != "ok":
         return differs(KEY, LABEL, theirs, shown, ours.says, put_in, marked=False)
     if not ours.client_use:
         return differs(
-            KEY, LABEL, theirs, shown, "It is not made for clients: its extended key usage has no clientAuth.", put_in, marked=False
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            "It is not made for clients: its extended key usage has no clientAuth.",
+            put_in,
+            marked=False,
         )
     if not halves.provider.known:
         return not_known(KEY, LABEL, shown)
@@ -43,10 +71,24 @@ def pin(halves: Halves) -> Pin:
             Act("note_thumbprint", "They have this one", ours.sha256),
         )
     if plain(ours.sha256) not in held_by_them:
-        return differs(KEY, LABEL, theirs, shown, "They hold the thumbprint of another certificate.",
-                       Act("note_thumbprint", "They have this one now", ours.sha256), put_in, marked=False)  # fmt: skip
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            "They hold the thumbprint of another certificate.",
+            Act("note_thumbprint", "They have this one now", ours.sha256),
+            put_in,
+            marked=False,
+        )
     left = f" · {in_words(ours.ends - halves.now)} left" if ours.ends is not None else ""
-    return halves.agreed(KEY, LABEL, theirs, shown + left, "The chain is good, and the thumbprint is the same on both sides.")
+    return halves.agreed(
+        KEY,
+        LABEL,
+        theirs,
+        shown + left,
+        "The chain is good, and the thumbprint is the same on both sides.",
+    )
 
 
 def plain(thumbprint: str) -> str:

@@ -14,13 +14,30 @@ def pin(halves: Halves) -> Pin:
         return not_known(KEY, LABEL, ours)
     take = (Act("take_provider", "Use the provider's", theirs),) if theirs else ()
     if not theirs:
-        return unwritten(KEY, LABEL, ours, "The provider's client ID has not been entered.", Act("open_client", "Enter it"))
+        return unwritten(
+            KEY,
+            LABEL,
+            ours,
+            "The provider's client ID has not been entered.",
+            Act("open_client", "Enter it"),
+        )
     if not ours:
         return missing(KEY, LABEL, theirs, "", "We send no client ID.", *take)
     if ours != ours.strip():
-        return differs(KEY, LABEL, theirs, ours, "There is a space or line break at an end of ours; it becomes part of it.", *take)
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            ours,
+            "There is a space or line break at an end of ours; it becomes part of it.",
+            *take,
+        )
     if ours != theirs:
         if any(ours == one.secret_id for one in halves.provider.secrets if one.secret_id):
-            return differs(KEY, LABEL, theirs, ours, "Ours is the ID of the secret, not of the client.", *take)
-        return differs(KEY, LABEL, theirs, ours, "We send another client ID than the provider gave.", *take)
+            return differs(
+                KEY, LABEL, theirs, ours, "Ours is the ID of the secret, not of the client.", *take
+            )
+        return differs(
+            KEY, LABEL, theirs, ours, "We send another client ID than the provider gave.", *take
+        )
     return halves.agreed(KEY, LABEL, theirs, ours, "The same on both sides.")

@@ -8,22 +8,45 @@ KEY, LABEL = "consent", "consent"
 
 
 def pin(halves: Halves) -> Pin:
-    """Some scopes need an administrator's consent; without it sign-in works for nobody else (common practice, no source)."""
+    """Some scopes need an administrator's consent; without it sign-in works for nobody else (common
+    practice, no source).
+    """
     if not halves.provider.known:
         return not_known(KEY, LABEL, "—")
     wanted = sorted(halves.caller.scopes & halves.provider.administrator_scopes)
     if not wanted:
-        return Pin(KEY, LABEL, Fit.NOT_ASKED, "not asked for", "—", "No scope we request wants an administrator's consent.")
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.NOT_ASKED,
+            "not asked for",
+            "—",
+            "No scope we request wants an administrator's consent.",
+        )
     without = [one for one in wanted if one not in halves.provider.consents]
     if without:
         acts = tuple(Act("note_consent", f"{one} was consented to", one) for one in without)
-        return Pin(KEY, LABEL, Fit.DIFFERS, f"none for {', '.join(without)}", f"asks for {', '.join(without)}",
-                   f"An administrator of the application must consent to {', '.join(without)}; until then sign-in is refused.",
-                   acts=(Act("ask_consent", "Ask an administrator"), *acts))  # fmt: skip
-    whens = [one.when for one in (halves.provider.consents[name] for name in wanted) if one.when is not None]
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.DIFFERS,
+            f"none for {', '.join(without)}",
+            f"asks for {', '.join(without)}",
+            (
+                f"An administrator of the application must consent to {', '.join(without)}; "
+                f"until then sign-in is refused."
+            ),
+            acts=(Act("ask_consent", "Ask an administrator"), *acts),
+        )
+    whens = [
+        one.when
+        for one in (halves.provider.consents[name] for name in wanted)
+        if one.when is not None
+    ]
     date = f", {max(whens).day} {max(whens):%b}" if whens else ""
     held = f"administrator{date}"
-    # Consent is given in the application's own screens: even where the client is managed by protocol, what stands here is a note.
+    # Consent is given in the application's own screens: even where the client is managed by
+    # protocol, what stands here is a note.
     if halves.proven:
         return Pin(KEY, LABEL, Fit.FITS, held, "—", f"Consented: {', '.join(wanted)}.")
     return Pin(

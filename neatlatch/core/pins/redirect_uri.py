@@ -16,14 +16,33 @@ def pin(halves: Halves) -> Pin:
     if not ours:
         acts = (Act("take_provider", "Use the provider's", registered[0]),) if registered else ()
         return missing(KEY, LABEL, " ".join(registered), "", "We send no redirect URI.", *acts)
-    register = Act("register_ours", "Register ours too" if halves.provider.managed else "Note ours as registered", ours)
+    register = Act(
+        "register_ours",
+        "Register ours too" if halves.provider.managed else "Note ours as registered",
+        ours,
+    )
     if not registered:
-        return missing(KEY, LABEL, "", ours, "The provider has no redirect URI for this client.", register)
+        return missing(
+            KEY, LABEL, "", ours, "The provider has no redirect URI for this client.", register
+        )
     found = redirects.match(registered, ours, "native" if halves.provider.public else "web")
     if found.match:
-        return halves.agreed(KEY, LABEL, found.nearest or ours, ours, f"Registered: {found.reason}.")
+        return halves.agreed(
+            KEY, LABEL, found.nearest or ours, ours, f"Registered: {found.reason}."
+        )
     nearest = found.nearest or registered[0]
-    why = " ".join(one.says for one in found.differences) or found.reason[:1].upper() + found.reason[1:] + "."
+    why = (
+        " ".join(one.says for one in found.differences)
+        or found.reason[:1].upper() + found.reason[1:] + "."
+    )
     if found.alike:
         why += " They look alike, but are compared character by character."
-    return differs(KEY, LABEL, nearest, ours, why, Act("take_provider", "Use the provider's", nearest), register)
+    return differs(
+        KEY,
+        LABEL,
+        nearest,
+        ours,
+        why,
+        Act("take_provider", "Use the provider's", nearest),
+        register,
+    )

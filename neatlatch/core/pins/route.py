@@ -9,14 +9,30 @@ KEY, LABEL = "route", "route"
 
 
 def pin(halves: Halves) -> Pin:
-    """An allow-list holds networks (RFC 4632, RFC 4291 §2.3); every address that our calls may come from must be inside one of them."""
+    """An allow-list holds networks (RFC 4632, RFC 4291 §2.3); every address that our calls may come
+    from must be inside one of them.
+    """
     allowed, ours = halves.provider.allow_list, halves.caller.outgoing
     shown = f"{halves.caller.road}{' → ' + ', '.join(ours) if ours else ''}"
     if not allowed:
-        return Pin(KEY, LABEL, Fit.NOT_ASKED, "no allow-list noted", shown, "Which addresses it lets in was not said.")
+        return Pin(
+            KEY,
+            LABEL,
+            Fit.NOT_ASKED,
+            "no allow-list noted",
+            shown,
+            "Which addresses it lets in was not said.",
+        )
     theirs = f"allows {', '.join(allowed)}"
     if not ours:
-        return missing(KEY, LABEL, theirs, shown, "It is not known which address our calls come from.", Act("test", "Test it"))
+        return missing(
+            KEY,
+            LABEL,
+            theirs,
+            shown,
+            "It is not known which address our calls come from.",
+            Act("test", "Test it"),
+        )
     outside = [one for one in ours if not inside(one, allowed)]
     if outside:
         return differs(

@@ -1,4 +1,6 @@
-"""Scopes: what we request is permitted, what the users need is granted, and the token is as new as the request."""
+"""Scopes: what we request is permitted, what the users need is granted, and the token is as new as
+the request.
+"""
 
 from __future__ import annotations
 
@@ -9,26 +11,51 @@ KEY, LABEL = "scopes", "scopes"
 
 
 def pin(halves: Halves) -> Pin:
-    """requested ⊆ permitted; needed ⊆ closure(granted); tokens older than a scope change must be made anew (DOMAIN §2)."""
+    """requested ⊆ permitted; needed ⊆ closure(granted); tokens older than a scope change must be
+    made anew (DOMAIN §2).
+    """
     provider, caller = halves.provider, halves.caller
     theirs, ours = joined(provider.scopes), joined(caller.scopes)
     if not provider.known:
         return not_known(KEY, LABEL, ours)
     if not provider.scopes and caller.scopes:
-        return unwritten(KEY, LABEL, ours, "It is not known which scopes this client is permitted.", Act("open_client", "Enter them"))
+        return unwritten(
+            KEY,
+            LABEL,
+            ours,
+            "It is not known which scopes this client is permitted.",
+            Act("open_client", "Enter them"),
+        )
     over = sorted(caller.scopes - closure(provider.scopes, halves.implies))
     if over:
         return _not_permitted(halves, over, theirs, ours)
     if short := _short(halves, caller.scopes):
         user, operation, scopes = short
-        return _differs(theirs, ours, f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.", _blocked(halves, caller.scopes),
-                        *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)), Act("see_users", "See who needs it"))  # fmt: skip
+        return _differs(
+            theirs,
+            ours,
+            f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.",
+            _blocked(halves, caller.scopes),
+            *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)),
+            Act("see_users", "See who needs it"),
+        )
     if caller.granted is not None:
         held = closure(caller.granted, halves.implies)
         if gap := sorted(caller.scopes - held):
-            again = Act("sign_in", "Sign in again") if caller.grant == "authorization_code" else Act("test", "Get a new token")
-            return _differs(theirs, ours, f"The token we hold was granted {joined(caller.granted) or 'no scope'}; it lacks {', '.join(gap)}. "
-                            "A change does not reach a token made before it.", _blocked(halves, caller.granted), again)  # fmt: skip
+            again = (
+                Act("sign_in", "Sign in again")
+                if caller.grant == "authorization_code"
+                else Act("test", "Get a new token")
+            )
+            return _differs(
+                theirs,
+                ours,
+                f"The token we hold was granted {joined(caller.granted) or 'no scope'}; it "
+                f"lacks {', '.join(gap)}. "
+                "A change does not reach a token made before it.",
+                _blocked(halves, caller.granted),
+                again,
+            )
     enough = ", and enough for every user." if halves.needs else "."
     return halves.agreed(KEY, LABEL, theirs, ours, f"Everything we ask for is permitted{enough}")
 
@@ -45,13 +72,22 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
             if count
             else " None of its users needs it."
         )
-    acts = [Act("permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one) for one in over]
+    acts = [
+        Act(
+            "permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one
+        )
+        for one in over
+    ]
     acts += [Act("drop_scope", "Drop it here", one) for one in over]
-    return _differs(theirs, ours, why, after, *acts, *([Act("see_users", "See who needs it")] if users else []))
+    return _differs(
+        theirs, ours, why, after, *acts, *([Act("see_users", "See who needs it")] if users else [])
+    )
 
 
 def _blocked(halves: Halves, held: frozenset[str]) -> set[str]:
-    return {need.user for need in halves.needs if not allows(held, need.alternatives, halves.implies)}
+    return {
+        need.user for need in halves.needs if not allows(held, need.alternatives, halves.implies)
+    }
 
 
 def _short(halves: Halves, held: frozenset[str]) -> tuple[str, str, frozenset[str]] | None:
@@ -62,4 +98,13 @@ def _short(halves: Halves, held: frozenset[str]) -> tuple[str, str, frozenset[st
 
 
 def _differs(theirs: str, ours: str, why: str, stops: set[str], *acts: Act) -> Pin:
-    return Pin(KEY, LABEL, Fit.DIFFERS, theirs or "none", ours or "none", why, acts=acts, stops=tuple(sorted(stops)))
+    return Pin(
+        KEY,
+        LABEL,
+        Fit.DIFFERS,
+        theirs or "none",
+        ours or "none",
+        why,
+        acts=acts,
+        stops=tuple(sorted(stops)),
+    )

@@ -1,4 +1,6 @@
-"""Client secret: one of the live ones, by keyed fingerprint or proven by a test, and not past its end."""
+"""Client secret: one of the live ones, by keyed fingerprint or proven by a test, and not past its
+end.
+"""
 
 from __future__ import annotations
 
@@ -13,54 +15,141 @@ KEY, LABEL = "secret", "client secret"
 
 
 def pin(halves: Halves) -> Pin:
-    """Equality is asked of fingerprints, never of values; "secrets have an ID and a value" is common practice, no source."""
+    """Equality is asked of fingerprints, never of values; "secrets have an ID and a value" is
+    common practice, no source.
+    """
     return _pin(halves, KEY, LABEL, halves.provider.secrets, halves.caller.secret)
 
 
 def pins(halves: Halves) -> tuple[Pin, ...]:
-    """A pin for each secret of a scheme: key, password, token, and those of its further endpoints. A private key stands at the certificate's pin."""
+    """A pin for each secret of a scheme: key, password, token, and those of its further endpoints.
+
+    A private key stands at the certificate's pin.
+    """
     wanted = halves.caller.parts.secrets() if halves.caller.parts else ()
-    return tuple(_pin(halves, one.key, lower(one.label), halves.provider.held.get(one.key, ()), halves.caller.secrets.get(one.key))
-                 for one in wanted if one.type != "key")  # fmt: skip
+    return tuple(
+        _pin(
+            halves,
+            one.key,
+            lower(one.label),
+            halves.provider.held.get(one.key, ()),
+            halves.caller.secrets.get(one.key),
+        )
+        for one in wanted
+        if one.type != "key"
+    )
 
 
-def _pin(halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], ours: SecretFacts | None) -> Pin:
+def _pin(
+    halves: Halves, key: str, label: str, theirs: tuple[SecretFacts, ...], ours: SecretFacts | None
+) -> Pin:
     shown = _shown(ours, halves.now) if ours else "—"
-    put_in = Act("put_secret", f"Put in the {'secret' if key == KEY else label}", "" if key == KEY else key)
+    put_in = Act(
+        "put_secret", f"Put in the {'secret' if key == KEY else label}", "" if key == KEY else key
+    )
     if not halves.provider.known:
         if ours is None and not (key == KEY and halves.caller.sign_in_method == "none"):
             return missing(key, label, "", "", _none(key, label), put_in)
         return not_known(key, label, shown)
     if halves.provider.public:
         if ours is None:
-            return Pin(key, label, Fit.NOT_ASKED, "not asked for", "none", "A public client has no secret.")
-        return differs(key, label, "public client, no secret", shown, "The client is public, yet we send a secret.",
-                       Act("drop_secret", "Take the secret out"), marked=False)  # fmt: skip
+            return Pin(
+                key, label, Fit.NOT_ASKED, "not asked for", "none", "A public client has no secret."
+            )
+        return differs(
+            key,
+            label,
+            "public client, no secret",
+            shown,
+            "The client is public, yet we send a secret.",
+            Act("drop_secret", "Take the secret out"),
+            marked=False,
+        )
     live = [one for one in theirs if one.live and not _over(one, halves.now)]
     held = _shown(live[-1], halves.now) if live else ("ended" if theirs else "—")
     if ours is None:
         return missing(key, label, held, "", _none(key, label), put_in)
-    same = next((one for one in theirs if one.fingerprint is not None and one.fingerprint == ours.fingerprint), None)
-    place = f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · " if same and len(theirs) > 1 else ""
+    same = next(
+        (
+            one
+            for one in theirs
+            if one.fingerprint is not None and one.fingerprint == ours.fingerprint
+        ),
+        None,
+    )
+    place = (
+        f"{_ordinal(theirs.index(same) + 1)} of {len(theirs)} · "
+        if same and len(theirs) > 1
+        else ""
+    )
     if same is not None and not same.live:
         return differs(
-            key, label, held, shown, f"The secret we send ({ours.hint}) has been retired or revoked at the provider.", put_in, marked=False
+            key,
+            label,
+            held,
+            shown,
+            f"The secret we send ({ours.hint}) has been retired or revoked at the provider.",
+            put_in,
+            marked=False,
         )
     ends = (same.ends if same else None) or ours.ends
     if ends is not None and halves.now >= ends:
-        return differs(key, label, held, shown, f"The secret ended {in_words(halves.now - ends)} ago.", put_in, marked=False)
-    if ours.looks_like_id or any(ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id):
-        return differs(key, label, held, shown, "What was put in is the ID of the secret, not its value.", put_in, marked=False)
+        return differs(
+            key,
+            label,
+            held,
+            shown,
+            f"The secret ended {in_words(halves.now - ends)} ago.",
+            put_in,
+            marked=False,
+        )
+    if ours.looks_like_id or any(
+        ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id
+    ):
+        return differs(
+            key,
+            label,
+            held,
+            shown,
+            "What was put in is the ID of the secret, not its value.",
+            put_in,
+            marked=False,
+        )
     if same is not None:
         return halves.agreed(
-            key, label, place + _shown(same, halves.now), shown, "The same secret on both sides, by its fingerprint.", secret=True
+            key,
+            label,
+            place + _shown(same, halves.now),
+            shown,
+            "The same secret on both sides, by its fingerprint.",
+            secret=True,
         )
     if halves.secret_proven:
-        return Pin(key, label, Fit.FITS, held, shown, "The application has taken it since it was put in.")
+        return Pin(
+            key, label, Fit.FITS, held, shown, "The application has taken it since it was put in."
+        )
     if live and all(one.fingerprint is not None for one in live):
-        return differs(key, label, held, shown, "The secret we send is none of those that are live at the provider.", put_in, marked=False)
-    return Pin(key, label, Fit.NOT_PROVEN, held, shown, f"The provider's {'secret' if key == KEY else label} was never seen here; only a test can say whether ours is right.",
-               acts=(Act("test", "Test it"),))  # fmt: skip
+        return differs(
+            key,
+            label,
+            held,
+            shown,
+            "The secret we send is none of those that are live at the provider.",
+            put_in,
+            marked=False,
+        )
+    return Pin(
+        key,
+        label,
+        Fit.NOT_PROVEN,
+        held,
+        shown,
+        (
+            f"The provider's {'secret' if key == KEY else label} was never seen here; only a "
+            f"test can say whether ours is right."
+        ),
+        acts=(Act("test", "Test it"),),
+    )
 
 
 def _none(key: str, label: str) -> str:

@@ -8,7 +8,9 @@ KEY, LABEL = "client_sign_in", "client sign-in"
 
 
 def pin(halves: Halves) -> Pin:
-    """``token_endpoint_auth_method`` (RFC 7591 §2), RFC 6749 §2.3.1; the default is client_secret_basic."""
+    """``token_endpoint_auth_method`` (RFC 7591 §2), RFC 6749 §2.3.1; the default is
+    client_secret_basic.
+    """
     ours = halves.caller.sign_in_method
     if not halves.provider.known:
         return not_known(KEY, LABEL, ours)
@@ -16,11 +18,31 @@ def pin(halves: Halves) -> Pin:
     theirs = ", ".join(allowed)
     take = tuple(Act("take_provider", f"Use {one}", one) for one in allowed)
     if not allowed:
-        return unwritten(KEY, LABEL, ours, "It is not known how the provider wants the client to sign in.", Act("open_client", "Enter it"))
+        return unwritten(
+            KEY,
+            LABEL,
+            ours,
+            "It is not known how the provider wants the client to sign in.",
+            Act("open_client", "Enter it"),
+        )
     if not ours:
         return missing(KEY, LABEL, theirs, "", "It is not said how our client signs in.", *take)
     if ours not in halves.provider.sign_in_methods:
-        return differs(KEY, LABEL, theirs, ours, f"We sign in by {ours}; the provider takes {theirs} from this client.", *take)
+        return differs(
+            KEY,
+            LABEL,
+            theirs,
+            ours,
+            f"We sign in by {ours}; the provider takes {theirs} from this client.",
+            *take,
+        )
     if halves.provider.public and ours != "none":
-        return differs(KEY, LABEL, "none", ours, "A public client sends no secret.", Act("take_provider", "Use none", "none"))
+        return differs(
+            KEY,
+            LABEL,
+            "none",
+            ours,
+            "A public client sends no secret.",
+            Act("take_provider", "Use none", "none"),
+        )
     return halves.agreed(KEY, LABEL, theirs, ours, "A way of signing in that the provider takes.")

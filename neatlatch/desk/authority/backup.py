@@ -1,4 +1,6 @@
-"""Backing up and restoring: a consistent copy of the database while everything runs, and its keys apart from it."""
+"""Backing up and restoring: a consistent copy of the database while everything runs, and its keys
+apart from it.
+"""
 
 from __future__ import annotations
 
@@ -35,11 +37,16 @@ def _stamp() -> str:
 
 
 def _looked_at(file: Path) -> int:
-    """Whether a file is a whole database of ours; answers how many entries its journal has. Raises :class:`Wrong`."""
+    """Whether a file is a whole database of ours; answers how many entries its journal has.
+
+    Raises :class:`Wrong`.
+    """
     try:
         with contextlib.closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as copy:
             if copy.execute("PRAGMA integrity_check").fetchone()[0] != "ok":
-                raise Wrong(f"{file.name} is damaged: the database's own check fails. Take another backup.")
+                raise Wrong(
+                    f"{file.name} is damaged: the database's own check fails. Take another backup."
+                )
             return int(copy.execute("SELECT count(*) FROM journal_entry").fetchone()[0])
     except sqlite3.DatabaseError as error:
         raise Wrong(f"{file.name} is not a backup of Neat Latch: {error}.") from error
@@ -48,26 +55,39 @@ def _looked_at(file: Path) -> int:
 def _newest_of(file: Path) -> tuple[int, str]:
     """Number and code of the newest journal entry in a database."""
     with contextlib.closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as copy:
-        found = copy.execute("SELECT number, own FROM journal_entry ORDER BY number DESC LIMIT 1").fetchone()
+        found = copy.execute(
+            "SELECT number, own FROM journal_entry ORDER BY number DESC LIMIT 1"
+        ).fetchone()
     return (int(found[0]), str(found[1])) if found else (0, chain.FIRST)
 
 
 def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
-    """Copy the database into a folder, as it stands at one moment, with the anchor of its journal beside it, and the keys into another. Answers the copies, and
-    how many journal entries are in it.
+    """Copy the database into a folder, as it stands at one moment, with the anchor of its journal
+    beside it, and the keys into another. Answers the copies, and how many journal entries are in
+    it.
 
-    Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its key has everything.
+    Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its
+    key has everything.
     """
-    if keys_to is not None and (keys_to.resolve() == to.resolve() or keys_to.resolve().is_relative_to(to.resolve())):
-        raise Wrong("The keys would lie beside the copy of the database. Give them a place of their own, best on another machine.")
+    if keys_to is not None and (
+        keys_to.resolve() == to.resolve() or keys_to.resolve().is_relative_to(to.resolve())
+    ):
+        raise Wrong(
+            "The keys would lie beside the copy of the database. Give them a place of their "
+            "own, best on another machine."
+        )
     to.mkdir(parents=True, exist_ok=True)
     copy, half = to / f"desk-{_stamp()}.sqlite3", to / f".{os.getpid()}.half"
     half.touch(0o600)
     try:
-        with contextlib.closing(sqlite3.connect(settings.HOME / DATABASE)) as source, contextlib.closing(sqlite3.connect(half)) as target:
+        with (
+            contextlib.closing(sqlite3.connect(settings.HOME / DATABASE)) as source,
+            contextlib.closing(sqlite3.connect(half)) as target,
+        ):
             source.backup(target)
             target.execute("PRAGMA journal_mode=DELETE")
-            # Who is logged in now is nobody's concern later; no trace of it stays in pages that are free.
+            # Who is logged in now is nobody's concern later; no trace of it stays in pages that are
+            # free.
             target.execute("PRAGMA secure_delete=ON")
             target.execute("DELETE FROM people_session")
             target.commit()
@@ -87,13 +107,21 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
                 file.touch(0o600)
                 file.write_bytes((settings.HOME / name).read_bytes())
                 made.append(file)
-    write(SAFE_KEEPER, "backed up", "safe", copy.name, {"keys": bool(made), "anchor": kept.read_text().strip()})
+    write(
+        SAFE_KEEPER,
+        "backed up",
+        "safe",
+        copy.name,
+        {"keys": bool(made), "anchor": kept.read_text().strip()},
+    )
     return copy, made, entries
 
 
 def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
-    """Put a backup and its key into the home, before anything is started; what stood there is moved aside. Answers its journal entries, and the ending of what
-    was moved (:func:`take_back`). Raises :class:`Wrong`."""
+    """Put a backup and its key into the home, before anything is started; what stood there is moved
+    aside. Answers its journal entries, and the ending of what was moved (:func:`take_back`). Raises
+    :class:`Wrong`.
+    """
     home: Path = settings.HOME
     for file in (copy, key):
         if not file.is_file():
@@ -101,7 +129,10 @@ def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
     entries = _looked_at(copy)
     home.mkdir(parents=True, exist_ok=True)
     if (home / DATABASE).exists() and not replace:
-        raise Wrong(f"A database stands in {home} already. Stop desk and worker, and say --replace: it is moved aside, not deleted.")
+        raise Wrong(
+            f"A database stands in {home} already. Stop desk and worker, and say --replace: "
+            f"it is moved aside, not deleted."
+        )
     if any(line for line in _who_has(home / DATABASE)):
         raise Wrong("A program still has the database open. Stop desk, worker and door first.")
     stamp = _stamp()
@@ -119,7 +150,9 @@ def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
 
 
 def take_back(stamp: str) -> None:
-    """Undo :func:`put_back`, where what was put there does not fit together: the home is as it was before."""
+    """Undo :func:`put_back`, where what was put there does not fit together: the home is as it was
+    before.
+    """
     connections.close_all()
     for name in _MOVED:
         stands, aside = settings.HOME / name, settings.HOME / f"{name}.before-{stamp}"
@@ -137,14 +170,21 @@ def _who_has(file: Path) -> list[int]:
         if int(process.name) == os.getpid():
             continue
         with contextlib.suppress(OSError):
-            found += [int(process.name) for one in (process / "fd").iterdir() if one.is_symlink() and os.readlink(one) == str(file)]
+            found += [
+                int(process.name)
+                for one in (process / "fd").iterdir()
+                if one.is_symlink() and os.readlink(one) == str(file)
+            ]
     return found
 
 
 def settle(stamp: str, copy: Path) -> list[str]:
-    """After a restore: what the backup cannot know is made safe. ``stamp`` names what was moved aside, ``copy`` is the backup. Answers in words what was done.
+    """After a restore: what the backup cannot know is made safe.
 
-    The journal is checked, with the anchor that lies beside the copy, and says to which entry it went back, and which was its newest before.
+    ``stamp`` names what was moved aside, ``copy`` is the backup. Answers in words what was done.
+
+    The journal is checked, with the anchor that lies beside the copy, and says to which entry it
+    went back, and which was its newest before.
     """
     from neatlatch.desk.authority.records.certificates.models import Authority
     from neatlatch.desk.authority.records.house.models import Access, Grant
@@ -155,31 +195,63 @@ def settle(stamp: str, copy: Path) -> list[str]:
 
     now, said = timezone.now(), []
     kept = copy.with_suffix(".anchor")
-    fault = journal.check(anchor=kept.read_text(errors="replace").strip() if kept.exists() else "", beside=False).fault
+    fault = journal.check(
+        anchor=kept.read_text(errors="replace").strip() if kept.exists() else "", beside=False
+    ).fault
     if fault is not None:
         said.append(f"THE JOURNAL OF THE COPY DOES NOT HOLD. {fault}")
-    last = Entry.objects.order_by("-number").first()  # before what is ended below writes entries of its own
+    last = Entry.objects.order_by(
+        "-number"
+    ).first()  # before what is ended below writes entries of its own
     with transaction.atomic():
         handovers = handing.end_open("it was restored from a backup, and may have been taken since")
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
         # A refresh token that was spent since would be good once more, for whoever has found it.
-        grants = Grant.objects.filter(revoked=None).update(revoked=now, why="restored from a backup")
+        grants = Grant.objects.filter(revoked=None).update(
+            revoked=now, why="restored from a backup"
+        )
         Session.objects.all().delete()
-        # A list's number must never go back (RFC 5280 §5.2.3): more of them than this cannot have been made since.
-        Authority.objects.exclude(private=None).update(list_number=F("list_number") + 100_000, list_fresh_until=None)
+        # A list's number must never go back (RFC 5280 §5.2.3): more of them than this cannot have
+        # been made since.
+        Authority.objects.exclude(private=None).update(
+            list_number=F("list_number") + 100_000, list_fresh_until=None
+        )
     if handovers:
-        said.append(f"{handovers} handovers that were open are closed, and what the house had issued in them is revoked.")
+        said.append(
+            f"{handovers} handovers that were open are closed, and what the house had "
+            f"issued in them is revoked."
+        )
     if ended:
-        said.append(f"{ended} access tokens of the house are revoked; clients with a grant of their own get new ones by themselves.")
+        said.append(
+            f"{ended} access tokens of the house are revoked; clients with a grant of their "
+            f"own get new ones by themselves."
+        )
     if grants:
         said.append(
-            f"What people had allowed clients of the house ({grants}) is ended, for refresh tokens may have been spent since. They allow it again when they sign in."
+            f"What people had allowed clients of the house ({grants}) is ended, for refresh "
+            f"tokens may have been spent since. They allow it again when they sign in."
         )
     said.append("Everybody is logged out.")
-    said.append("What was revoked after the backup lives again: look through the credentials, and revoke it again.")
+    said.append(
+        "What was revoked after the backup lives again: look through the credentials, and "
+        "revoke it again."
+    )
     said.append("A connection whose refresh token was used since must be signed in to anew.")
     before = settings.HOME / f"{anchors.FILE}.before-{stamp}"
-    write(SAFE_KEEPER, "restored", "safe", "from a backup",
-          {"handovers": handovers, "tokens": ended, "journal held": fault or "yes", "went back to": last.number if last else 0, "whose code is": last.own if last else "",
-           "anchor of before": before.read_text(errors="replace").strip()[:300] if before.exists() else "none was there"})  # fmt: skip
+    write(
+        SAFE_KEEPER,
+        "restored",
+        "safe",
+        "from a backup",
+        {
+            "handovers": handovers,
+            "tokens": ended,
+            "journal held": fault or "yes",
+            "went back to": last.number if last else 0,
+            "whose code is": last.own if last else "",
+            "anchor of before": before.read_text(errors="replace").strip()[:300]
+            if before.exists()
+            else "none was there",
+        },
+    )
     return said

@@ -1,5 +1,6 @@
-"""The other two forms of a handover: a link that serves once, with a code told by another road; and a file encrypted to its owner's key. And showing a
-sealed secret again, where that is permitted."""
+"""The other two forms of a handover: a link that serves once, with a code told by another road; and
+a file encrypted to its owner's key. And showing a sealed secret again, where that is permitted.
+"""
 
 from __future__ import annotations
 
@@ -38,23 +39,36 @@ def _waiting(handover: Handover) -> Handover:
     """The handover, locked, if nothing of it was taken yet."""
     handover = (
         Handover.objects.select_for_update()
-        .select_related("credential__client__place__environment", "credential__client__place__application")
+        .select_related(
+            "credential__client__place__environment", "credential__client__place__application"
+        )
         .get(pk=handover.pk)
     )
     if handover.closed or handover.shown:
-        raise Problem(410, "This secret was handed over before.", "It cannot be shown again. If it was lost, have a new one made.")
+        raise Problem(
+            410,
+            "This secret was handed over before.",
+            "It cannot be shown again. If it was lost, have a new one made.",
+        )
     return handover
 
 
 @transaction.atomic
 def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, str]:
-    """Make the handover a link: answers it, its address and the code. Both are shown to its maker once; a new link takes the place of an older one."""
+    """Make the handover a link: answers it, its address and the code.
+
+    Both are shown to its maker once; a new link takes the place of an older one.
+    """
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
     handover = _waiting(handover)
     value, code = secrets.token_urlsafe(32), f"{secrets.randbelow(10**8):08d}"
     handover.form, handover.to = Handover.Form.LINK, to.strip()[:200]
-    handover.link, handover.code, handover.wrong = house_key.digest(value), house_key.digest(value + code), 0
+    handover.link, handover.code, handover.wrong = (
+        house_key.digest(value),
+        house_key.digest(value + code),
+        0,
+    )
     handover.ends = timezone.now() + LINK_LIFE
     handover.save()
     write(
@@ -68,19 +82,33 @@ def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, st
 
 
 def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
-    """Hand a certificate over with its key as a PKCS#12 file (RFC 7292). Answers the file, and its password, which is to go by another road."""
+    """Hand a certificate over with its key as a PKCS#12 file (RFC 7292).
+
+    Answers the file, and its password, which is to go by another road.
+    """
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
     credential = Handover.objects.select_related("credential").get(pk=handover.pk).credential
     issued = Issued.objects.select_related("authority").filter(credential=credential).first()
     if issued is None:
-        raise Problem(409, "This secret is not the key of a certificate.", "Hand it over by a link, or as a file to its owner's key.")
+        raise Problem(
+            409,
+            "This secret is not the key of a certificate.",
+            "Hand it over by a link, or as a file to its owner's key.",
+        )
     password = "-".join(secrets.token_hex(3) for _ in range(4))
     if credential.value is None:
-        raise Problem(410, "This secret was taken already.", "It cannot be handed over again. If it was lost, have a new one made.")
+        raise Problem(
+            410,
+            "This secret was taken already.",
+            "It cannot be handed over again. If it was lost, have a new one made.",
+        )
     key = keys.open_own(credential.open().reveal().encode("ascii"))
-    # The password is stretched while nobody waits for the database; who was quicker meanwhile is found out after it.
-    data = packing.pack(issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password)
+    # The password is stretched while nobody waits for the database; who was quicker meanwhile is
+    # found out after it.
+    data = packing.pack(
+        issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password
+    )
     with transaction.atomic():
         handover = _waiting(handover)
         _filed(by, handover, to, "put into a PKCS#12 file", {})
@@ -90,44 +118,83 @@ def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes
 def _filed(by: Actor, handover: Handover, to: str, outcome: str, more: dict[str, str]) -> None:
     """Note on the receipt that the secret is in a file, and close it."""
     credential = handover.credential
-    handover.form, handover.to, handover.shown = Handover.Form.FILE, to.strip()[:200], timezone.now()
+    handover.form, handover.to, handover.shown = (
+        Handover.Form.FILE,
+        to.strip()[:200],
+        timezone.now(),
+    )
     handover.outcome = outcome
     handover.save()
-    write(by, "put the secret into a file for", "credential", credential.hint, {"to": handover.to, **more, "id": credential.pk})
+    write(
+        by,
+        "put the secret into a file for",
+        "credential",
+        credential.hint,
+        {"to": handover.to, **more, "id": credential.pk},
+    )
     close(by, handover)
 
 
 def find_link(value: str) -> Handover:
     """The handover of a link. Raises a 404 for one that is not ours."""
     found = (
-        Handover.objects.select_related("credential__client__place__environment", "credential__client__place__application", "made_by")
+        Handover.objects.select_related(
+            "credential__client__place__environment",
+            "credential__client__place__application",
+            "made_by",
+        )
         .filter(link=house_key.digest(value), form=Handover.Form.LINK)
         .first()
     )
     if found is None:
         raise Problem(
-            404, "This link is not one of ours.", "Perhaps it was cut when it was copied, or a newer one took its place. Ask for it again."
+            404,
+            "This link is not one of ours.",
+            (
+                "Perhaps it was cut when it was copied, or a newer one took its place. Ask for "
+                "it again."
+            ),
         )
     return found
 
 
 def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]:
-    """Take the secret by its link and code, this once. After five wrong codes the link ends, and a secret of the house with it. Raises :class:`Problem`."""
+    """Take the secret by its link and code, this once.
+
+    After five wrong codes the link ends, and a secret of the house with it. Raises
+    :class:`Problem`.
+    """
     if not name.strip():
         raise wrong_fields({"name": "Say who you are; it stands on the receipt."})
     with transaction.atomic():
         handover = _waiting(find_link(value))
         if handover.ends is not None and handover.ends <= timezone.now():
-            raise Problem(410, "This link has ended.", "Nobody opened it within its time. Ask for a new one.")
+            raise Problem(
+                410, "This link has ended.", "Nobody opened it within its time. Ask for a new one."
+            )
         right = house_key.same(handover.code, house_key.digest(value + "".join(code.split())))
         if right:
             plain = carried(handover.credential)
-            handover.shown, handover.taken_by, handover.taken_from = timezone.now(), name.strip()[:200], address[:45]
+            handover.shown, handover.taken_by, handover.taken_from = (
+                timezone.now(),
+                name.strip()[:200],
+                address[:45],
+            )
             handover.outcome = "taken by the link"
             handover.save()
             # Whoever holds the link types a name: it stands in the details, and is nobody's log-in.
-            details = {"name given": handover.taken_by, "from": address, "id": handover.credential.pk}
-            write(BY_LINK, "took the secret by its link", "credential", handover.credential.hint, details)
+            details = {
+                "name given": handover.taken_by,
+                "from": address,
+                "id": handover.credential.pk,
+            }
+            write(
+                BY_LINK,
+                "took the secret by its link",
+                "credential",
+                handover.credential.hint,
+                details,
+            )
         else:
             handover.wrong += 1
             handover.save(update_fields=["wrong"])
@@ -146,10 +213,19 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
 
 
 def owner_key(pasted: str) -> tuple[RSAKey | ECKey, dict[str, str], str]:
-    """An owner's public key, pasted as PEM, certificate or JWK: the key, the JWE header that goes with it, and its thumbprint (RFC 7638). Raises a field error."""
+    """An owner's public key, pasted as PEM, certificate or JWK: the key, the JWE header that goes
+    with it, and its thumbprint (RFC 7638). Raises a field error.
+    """
     text = pasted.strip()
     if "PRIVATE KEY" in text or '"d"' in text:
-        raise wrong_fields({"key": "This is a private key. It must not leave its owner; ask for the public one, and for a new pair."})
+        raise wrong_fields(
+            {
+                "key": (
+                    "This is a private key. It must not leave its owner; ask for the public "
+                    "one, and for a new pair."
+                )
+            }
+        )
     try:
         if text.startswith("{"):
             document = json.loads(text)
@@ -165,46 +241,86 @@ def owner_key(pasted: str) -> tuple[RSAKey | ECKey, dict[str, str], str]:
     if facts.strength < 112:
         raise wrong_fields({"key": f"{facts.words} is too weak to carry a secret."})
     if told["kty"] == "RSA":
-        return RSAKey.import_key(told), {"alg": "RSA-OAEP-256", "enc": "A256GCM"}, jwk.thumbprint(told)
+        return (
+            RSAKey.import_key(told),
+            {"alg": "RSA-OAEP-256", "enc": "A256GCM"},
+            jwk.thumbprint(told),
+        )
     if told["kty"] == "EC":
         return ECKey.import_key(told), {"alg": "ECDH-ES", "enc": "A256GCM"}, jwk.thumbprint(told)
-    raise wrong_fields({"key": "Give an RSA key or one on a NIST curve; others cannot be encrypted to (RFC 7518 §4)."})
+    raise wrong_fields(
+        {
+            "key": (
+                "Give an RSA key or one on a NIST curve; others cannot be encrypted to (RFC "
+                "7518 §4)."
+            )
+        }
+    )
 
 
 @transaction.atomic
 def make_file(by: Actor, handover: Handover, to: str, pasted_key: str) -> tuple[Handover, str]:
-    """Hand the secret over as a file: a JWE (RFC 7516) to its owner's key, so that nobody else reads it, its maker neither."""
+    """Hand the secret over as a file: a JWE (RFC 7516) to its owner's key, so that nobody else
+    reads it, its maker neither.
+    """
     if not to.strip():
         raise wrong_fields({"to": "Say whose key it is; it stands on the receipt."})
     key, header, thumbprint = owner_key(pasted_key)
     handover = _waiting(handover)
     credential = handover.credential
-    client, told = credential.client, {"kind": credential.kind, "value": carried(credential), "ends": credential.ends}
+    client, told = (
+        credential.client,
+        {"kind": credential.kind, "value": carried(credential), "ends": credential.ends},
+    )
     if client is not None:
-        told |= {"client_id": client.client_id, "application": client.place.application.name, "environment": client.place.environment.name}
+        told |= {
+            "client_id": client.client_id,
+            "application": client.place.application.name,
+            "environment": client.place.environment.name,
+        }
     text = jwe.encrypt_compact(
-        {**header, "kid": thumbprint, "cty": "json"}, json.dumps(told, default=str).encode(), key, algorithms=[header["alg"], header["enc"]]
+        {**header, "kid": thumbprint, "cty": "json"},
+        json.dumps(told, default=str).encode(),
+        key,
+        algorithms=[header["alg"], header["enc"]],
     )
     _filed(by, handover, to, f"put into a file for the key {thumbprint[:12]}…", {"key": thumbprint})
     return handover, text
 
 
 def _undo(handover: Handover, why: str) -> None:
-    """Close a handover that nobody took, and revoke a secret that the house issued: nobody knows who may have seen it."""
+    """Close a handover that nobody took, and revoke a secret that the house issued: nobody knows
+    who may have seen it.
+    """
     now = timezone.now()
     Handover.objects.filter(pk=handover.pk).update(closed=now, link="", code="", outcome=why[:200])
     if handover.credential.digest:
         issuing.revoke(CLOCK, handover.credential, why)
     else:
-        write(CLOCK, "closed the handover of", "credential", handover.credential.hint, {"why": why, "id": handover.credential.pk})
+        write(
+            CLOCK,
+            "closed the handover of",
+            "credential",
+            handover.credential.hint,
+            {"why": why, "id": handover.credential.pk},
+        )
 
 
 def end_untaken(now: datetime) -> int:
-    """Revoke what nobody took within its time; answers how many. What was shown and never confirmed counts as taken."""
+    """Revoke what nobody took within its time; answers how many.
+
+    What was shown and never confirmed counts as taken.
+    """
     count = 0
-    for handover in Handover.objects.filter(closed=None, ends__lte=now).select_related("credential"):
+    for handover in Handover.objects.filter(closed=None, ends__lte=now).select_related(
+        "credential"
+    ):
         with transaction.atomic():
-            fresh = Handover.objects.select_for_update().select_related("credential").get(pk=handover.pk)
+            fresh = (
+                Handover.objects.select_for_update()
+                .select_related("credential")
+                .get(pk=handover.pk)
+            )
             if fresh.closed is None and fresh.shown is None:
                 _undo(fresh, "nobody took it within its time")
                 count += 1
@@ -218,7 +334,10 @@ def end_untaken(now: datetime) -> int:
 
 
 def end_open(why: str) -> int:
-    """Close every handover that is open, and revoke what the house issued in it; answers how many. Part of the surrounding transaction."""
+    """Close every handover that is open, and revoke what the house issued in it; answers how many.
+
+    Part of the surrounding transaction.
+    """
     found = list(Handover.objects.filter(closed=None, shown=None).select_related("credential"))
     for handover in found:
         _undo(handover, why)
@@ -227,13 +346,23 @@ def end_open(why: str) -> int:
 
 def receipts() -> list[Handover]:
     """The newest handovers, with what came of each."""
-    rows = Handover.objects.select_related("credential__client__place__environment", "credential__client__place__application", "made_by")
-    return list(rows.filter(Q(shown__isnull=False) | Q(closed__isnull=False) | Q(ends__isnull=False)).order_by("-made")[:200])
+    rows = Handover.objects.select_related(
+        "credential__client__place__environment",
+        "credential__client__place__application",
+        "made_by",
+    )
+    return list(
+        rows.filter(
+            Q(shown__isnull=False) | Q(closed__isnull=False) | Q(ends__isnull=False)
+        ).order_by("-made")[:200]
+    )
 
 
 def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
-    """Show a sealed secret again (DOMAIN §17): where the environment permits it, with a fresh code of the second factor and a reason, and with an entry of the
-    journal that stands before anything is shown. Raises :class:`Problem`."""
+    """Show a sealed secret again (DOMAIN §17): where the environment permits it, with a fresh code
+    of the second factor and a reason, and with an entry of the journal that stands before anything
+    is shown. Raises :class:`Problem`.
+    """
     client = credential.client
     if client is None or not client.place.environment.reveals:
         where = client.place.environment.name if client else "this place"
@@ -243,27 +372,42 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
             "Have a new one made; connections here use the stored one without showing it.",
         )
     if credential.value is None:
-        raise Problem(410, "Nobody can read this secret back.", "It was handed over, and only its digest was kept. Have a new one made.")
+        raise Problem(
+            410,
+            "Nobody can read this secret back.",
+            "It was handed over, and only its digest was kept. Have a new one made.",
+        )
     if len(reason.strip()) < 5:
         raise wrong_fields({"reason": "Say why; it stands in the journal."})
     factors.check(by, code, for_stored=True)
     value = credential.open().reveal()
     with transaction.atomic():
         write(
-            by, "revealed", "credential", credential.hint, {"reason": reason.strip()[:300], "client": client.client_id, "id": credential.pk}
+            by,
+            "revealed",
+            "credential",
+            credential.hint,
+            {"reason": reason.strip()[:300], "client": client.client_id, "id": credential.pk},
         )
     return value
 
 
 def permit_revealing(by: Person, environment: Environment, yes: bool, code: str) -> None:
-    """Let stored secrets of an environment be shown again, which wants a fresh ``code`` of the second factor, or no longer. Raises :class:`Problem`."""
+    """Let stored secrets of an environment be shown again, which wants a fresh ``code`` of the
+    second factor, or no longer. Raises :class:`Problem`.
+    """
     if environment.reveals == yes:
         return
     if yes:
         factors.check(by, code, for_stored=True)
     with transaction.atomic():
         Environment.objects.filter(pk=environment.pk).update(reveals=yes)
-        write(by, "permitted showing stored secrets of" if yes else "forbade showing stored secrets of", "environment", environment.name)
+        write(
+            by,
+            "permitted showing stored secrets of" if yes else "forbade showing stored secrets of",
+            "environment",
+            environment.name,
+        )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -291,8 +435,15 @@ class ReceiptOut:
 def as_receipt(handover: Handover) -> ReceiptOut:
     """Who, when, what hint."""
     credential, client = handover.credential, handover.credential.client
-    state = ("not taken" if handover.closed and not handover.shown else "taken" if handover.shown and (handover.closed or handover.form != Handover.Form.SHOWN)
-             else "shown" if handover.shown else "waits")  # fmt: skip
+    state = (
+        "not taken"
+        if handover.closed and not handover.shown
+        else "taken"
+        if handover.shown and (handover.closed or handover.form != Handover.Form.SHOWN)
+        else "shown"
+        if handover.shown
+        else "waits"
+    )
     return ReceiptOut(
         id=handover.pk,
         hint=credential.hint,

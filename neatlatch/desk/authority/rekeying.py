@@ -1,4 +1,6 @@
-"""Sealing every value anew with a new key, while desk and worker go on: one value at a time, and only if it is still the one that was opened."""
+"""Sealing every value anew with a new key, while desk and worker go on: one value at a time, and
+only if it is still the one that was opened.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ from neatlatch.desk.ground.journal.services import write
 
 @dataclass
 class Count:
-    """How many values were sealed anew, and how many stay behind because they open with none of the keys."""
+    """How many values were sealed anew, and how many stay behind because they open with none of the
+    keys.
+    """
 
     done: int = 0
     lost: int = 0
@@ -28,12 +32,17 @@ def behind() -> int:
     return sum(
         safe.version_of(sealed) != current
         for model, field in safe.sealed_fields()
-        for sealed in model._default_manager.filter(**{f"{field}__isnull": False}).values_list(field, flat=True).iterator()
+        for sealed in model._default_manager.filter(**{f"{field}__isnull": False})
+        .values_list(field, flat=True)
+        .iterator()
     )
 
 
 def begin() -> int:
-    """Bring a new key into use. Where an earlier re-keying was cut off, its key serves: answers the version in use from now on."""
+    """Bring a new key into use.
+
+    Where an earlier re-keying was cut off, its key serves: answers the version in use from now on.
+    """
     if behind():
         return safe.current_version()
     version = keyfile.add_version(settings.HOME / "safe.key")
@@ -42,9 +51,11 @@ def begin() -> int:
 
 
 def seal_anew() -> Iterator[Count]:
-    """Seal what is behind, in as many passes as it takes: whoever read a row before the new key came writes it back as it was. Yields after each value.
+    """Seal what is behind, in as many passes as it takes: whoever read a row before the new key
+    came writes it back as it was. Yields after each value.
 
-    The new value is written only where the old one still stands, so a token that is renewed meanwhile is never overwritten with the one before it.
+    The new value is written only where the old one still stands, so a token that is renewed
+    meanwhile is never overwritten with the one before it.
     """
     count = Count()
     while True:
@@ -54,7 +65,10 @@ def seal_anew() -> Iterator[Count]:
             rows = model._default_manager.filter(**{f"{field}__isnull": False})
             for key in list(rows.values_list("pk", flat=True)):
                 row = rows.filter(pk=key).first()
-                if row is None or safe.version_of(old := getattr(row, field)) == safe.current_version():
+                if (
+                    row is None
+                    or safe.version_of(old := getattr(row, field)) == safe.current_version()
+                ):
                     continue
                 place = row.place_of(field)  # type: ignore[attr-defined]
                 try:
@@ -66,23 +80,39 @@ def seal_anew() -> Iterator[Count]:
                 yield count
         if count.done == before:
             break
-    write(SAFE_KEEPER, "sealed anew", "safe", f"version {safe.current_version()}", {"values": count.done, "lost": count.lost})
+    write(
+        SAFE_KEEPER,
+        "sealed anew",
+        "safe",
+        f"version {safe.current_version()}",
+        {"values": count.done, "lost": count.lost},
+    )
     yield count
 
 
 def drop_old(settled: float = 60.0) -> list[int]:
-    """Take older keys out of the key file. Raises :class:`ValueError` while anything is sealed with one, and within so many seconds of the change: a
-    transaction that began before it may still be on its way into the database."""
+    """Take older keys out of the key file.
+
+    Raises :class:`ValueError` while anything is sealed with one, and within so many seconds of the
+    change: a transaction that began before it may still be on its way into the database.
+    """
     file = settings.HOME / "safe.key"
     if time.time() - file.stat().st_mtime < settled:
-        raise ValueError("The key was changed within the last minute. Wait a little, then say it again.")
+        raise ValueError(
+            "The key was changed within the last minute. Wait a little, then say it again."
+        )
     if left := behind():
-        raise ValueError(f"{left} values are still sealed with an older key. Run: bin/nlatch safe rekey")
+        raise ValueError(
+            f"{left} values are still sealed with an older key. Run: bin/nlatch safe rekey"
+        )
     if won.are_noted():
         raise ValueError(
-            "A program has still to save what it won, in the folder won beside the database. Start the desk, then say it again."
+            "A program has still to save what it won, in the folder won beside the "
+            "database. Start the desk, then say it again."
         )
     gone = keyfile.drop_versions(file)
     if gone:
-        write(SAFE_KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone))
+        write(
+            SAFE_KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone)
+        )
     return gone

@@ -1,1 +1,3 @@
-"""What is administered, and every rule for changing it: applications, clients, credentials, connections, users."""
+"""What is administered, and every rule for changing it: applications, clients, credentials,
+connections, users.
+"""

@@ -1,4 +1,6 @@
-"""What is administered: connections follow the profiles of their applications, summaries follow everything."""
+"""What is administered: connections follow the profiles of their applications, summaries follow
+everything.
+"""
 
 from typing import Any
 

@@ -25,7 +25,12 @@ _MAY = {
     "change": {Role.ADMINISTRATOR},
     "read_journal": {Role.AUDITOR, Role.ADMINISTRATOR},
 }
-_WORDS = {"test": "test and sign in", "change": "register, change and hand over", "read_journal": "read the journal", "look": "look"}
+_WORDS = {
+    "test": "test and sign in",
+    "change": "register, change and hand over",
+    "read_journal": "read the journal",
+    "look": "look",
+}
 
 
 def may(person: Person, what: str) -> bool:
@@ -39,7 +44,11 @@ def need(request: HttpRequest, what: str) -> Person:
     assert isinstance(person, Person)
     if not may(person, what):
         who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
-        raise Problem(403, "Your role does not allow this.", f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.")
+        raise Problem(
+            403,
+            "Your role does not allow this.",
+            f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.",
+        )
     return person
 
 
@@ -52,30 +61,51 @@ def etag(version: int) -> str:
     return f'"{version}"'
 
 
-def check_version(request: HttpRequest, version: int, changed_by: str, what: tuple[str, Any]) -> None:
-    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110 §13.1.1, RFC 6585 §3), and tell what changed meanwhile.
+def check_version(
+    request: HttpRequest, version: int, changed_by: str, what: tuple[str, Any]
+) -> None:
+    """Refuse an edit that was made on an older version than the one that stands now (RFC 9110
+    §13.1.1, RFC 6585 §3), and tell what changed meanwhile.
 
     ``what`` is the noun and the ID under which the journal knows the thing.
     """
     given = request.headers.get("If-Match")
     if given is None:
-        raise Problem(428, "This edit does not say which version it was made on.", "Send If-Match with the ETag you were given.")
+        raise Problem(
+            428,
+            "This edit does not say which version it was made on.",
+            "Send If-Match with the ETag you were given.",
+        )
     tags = [one.strip() for one in given.split(",")]
     if any(one != "*" and not _TAG.fullmatch(one) for one in tags):
-        raise Problem(400, "If-Match holds no ETag.", f"Send it as it was given, quotation marks included, like {etag(version)}.")
+        raise Problem(
+            400,
+            "If-Match holds no ETag.",
+            f"Send it as it was given, quotation marks included, like {etag(version)}.",
+        )
     if not {"*", etag(version)} & set(tags):
         seen = tags[0].strip('"')
-        meanwhile = changes_since(*what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1)
-        told = " ".join(f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}." for one in meanwhile if one["changes"])
+        meanwhile = changes_since(
+            *what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1
+        )
+        told = " ".join(
+            f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}."
+            for one in meanwhile
+            if one["changes"]
+        )
         told = told or f"{changed_by or 'Somebody'} saved a newer version."
         raise changed_meanwhile(version, told, meanwhile)
 
 
-def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int, Any]], alone: bool = False) -> tuple[int, Any]:
-    """Create something once, however often the same request with the same ``Idempotency-Key`` comes.
+def repeatable(
+    request: HttpRequest, given: Any, create: Callable[[], tuple[int, Any]], alone: bool = False
+) -> tuple[int, Any]:
+    """Create something once, however often the same request with the same ``Idempotency-Key``
+    comes.
 
-    The answer is kept with the key, so it must hold no secret. Another content under the same key is refused. ``alone``: nobody outside is called, so thing
-    and answer are written together, and a program that is killed leaves both or neither.
+    The answer is kept with the key, so it must hold no secret. Another content under the same key
+    is refused. ``alone``: nobody outside is called, so thing and answer are written together, and a
+    program that is killed leaves both or neither.
     """
     key = request.headers.get("Idempotency-Key", "")
     if not key:
@@ -86,18 +116,33 @@ def repeatable(request: HttpRequest, given: Any, create: Callable[[], tuple[int,
     return _claimed(request, given, key, create, alone)
 
 
-def _claimed(request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, Any]], alone: bool) -> tuple[int, Any]:
-    digest = hashlib.sha256(json.dumps([request.path, given], sort_keys=True, default=str).encode()).hexdigest()
+def _claimed(
+    request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, Any]], alone: bool
+) -> tuple[int, Any]:
+    digest = hashlib.sha256(
+        json.dumps([request.path, given], sort_keys=True, default=str).encode()
+    ).hexdigest()
     person = request.user
     assert isinstance(person, Person)
-    # Claimed first and answered later, because creating may mean calling a provider, and no lock is held while that lasts.
-    Repeatable.objects.filter(person=person, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)).delete()
-    claim, new = Repeatable.objects.get_or_create(person=person, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}})
+    # Claimed first and answered later, because creating may mean calling a provider, and no lock is
+    # held while that lasts.
+    Repeatable.objects.filter(
+        person=person, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)
+    ).delete()
+    claim, new = Repeatable.objects.get_or_create(
+        person=person, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}}
+    )
     if not new:
         if claim.digest != digest:
-            raise Problem(422, "This Idempotency-Key was used for something else.", "Use a new key for a new thing.")
+            raise Problem(
+                422,
+                "This Idempotency-Key was used for something else.",
+                "Use a new key for a new thing.",
+            )
         if claim.status == 0:
-            raise Problem(409, "This is being done already.", "Wait a moment, then look whether it is there.")
+            raise Problem(
+                409, "This is being done already.", "Wait a moment, then look whether it is there."
+            )
         return claim.status, claim.answer
     try:
         status, answer = create()

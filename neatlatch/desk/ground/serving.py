@@ -1,4 +1,8 @@
-"""The desk's own server. ``nlatch serve`` runs it, and so does the TLS listener: how long an unfinished request may stay, and what is not said."""
+"""The desk's own server.
+
+``nlatch serve`` runs it, and so does the TLS listener: how long an unfinished request may stay, and
+what is not said.
+"""
 
 from __future__ import annotations
 
@@ -17,14 +21,17 @@ from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 from uvicorn.supervisors import Multiprocess
 
 APPLICATION = "neatlatch.desk.pages.asgi:application"
-# Seconds from a connection's first octet, or the end of the answer before, to the end of the next request's header.
+# Seconds from a connection's first octet, or the end of the answer before, to the end of the next
+# request's header.
 HEADER_WITHIN = float(os.environ.get("NEATLATCH_HEADER_SECONDS", "20"))
 # Octets of a request line with its header, or of a trailer.
 HEADER_MOST = 64 * 1024
 
 
 class HeaderWithin:
-    """Closes a connection whose header does not come to its end: half a header holds a place for ever otherwise. For a protocol of uvicorn's."""
+    """Closes a connection whose header does not come to its end: half a header holds a place for
+    ever otherwise. For a protocol of uvicorn's.
+    """
 
     _waiting: asyncio.TimerHandle | None = None
     loop: asyncio.AbstractEventLoop
@@ -37,7 +44,10 @@ class HeaderWithin:
         self._wait()
 
     def data_received(self, data: bytes) -> None:
-        """Wait on, or no longer, where a header is complete. What comes of an unfinished one does not begin the wait anew."""
+        """Wait on, or no longer, where a header is complete.
+
+        What comes of an unfinished one does not begin the wait anew.
+        """
         super().data_received(data)  # type: ignore[misc]
         if self._is_serving():
             self._wait_no_more()
@@ -67,8 +77,10 @@ class HeaderWithin:
 
 
 class Plain(HeaderWithin, HttpToolsProtocol):
-    """What the desk itself serves with: a header, a trailer and what stands beside a chunk have a length, too. The parser keeps all of them until they end, each piece
-    copied to what came before, so that 100 MB of one field took 19 seconds in which nobody was served."""
+    """What the desk itself serves with: a header, a trailer and what stands beside a chunk have a
+    length, too. The parser keeps all of them until they end, each piece copied to what came before,
+    so that 100 MB of one field took 19 seconds in which nobody was served.
+    """
 
     _unread = 0
 
@@ -99,14 +111,17 @@ class Plain(HeaderWithin, HttpToolsProtocol):
         if not self._is_serving():
             says = b"The header is too long."
             self.transport.write(
-                b"HTTP/1.1 431 Request Header Fields Too Large\r\ncontent-type: text/plain; charset=utf-8\r\n"
+                b"HTTP/1.1 431 Request Header Fields Too Large\r\ncontent-type: text/plain; "
+                b"charset=utf-8\r\n"
                 b"content-length: %d\r\nconnection: close\r\n\r\n%s" % (len(says), says)
             )
         self.transport.close()
 
 
 class LoadedBeforeItsLoop(uvicorn.Config):
-    """Settings by which the desk is loaded before any event loop runs, in whatever process: it looks into its database as it starts."""
+    """Settings by which the desk is loaded before any event loop runs, in whatever process: it
+    looks into its database as it starts.
+    """
 
     def get_loop_factory(self) -> Any:
         """What makes the loop, once the desk is loaded."""
@@ -120,7 +135,9 @@ _OF_SEVERAL = "neatlatch.desk.pages.one_of_several:application"
 
 
 def run_several(host: str, port: int, processes: int) -> int:
-    """Serve from several processes behind one socket until a signal ends them; one that dies is replaced. The exit status."""
+    """Serve from several processes behind one socket until a signal ends them; one that dies is
+    replaced. The exit status.
+    """
     several = config(host, port)
     several.app, several.workers = _OF_SEVERAL, processes
     # One that does not answer for so long hangs; a busy one answers between two steps.
@@ -133,7 +150,9 @@ def run_several(host: str, port: int, processes: int) -> int:
 
 
 def end_with_parent() -> None:
-    """Have this process ended when the one that started it is gone, however that ended (prctl(2), Linux only)."""
+    """Have this process ended when the one that started it is gone, however that ended (prctl(2),
+    Linux only).
+    """
     with contextlib.suppress(OSError, AttributeError):
         ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
     parent = parent_process()
@@ -145,8 +164,11 @@ _PR_SET_PDEATHSIG = 1
 
 
 def config(host: str, port: int, http: type[asyncio.Protocol] = Plain) -> uvicorn.Config:
-    """The server's settings. Addresses with codes and links in them go into no log; what runs here is not named; no header says who calls
-    (``NEATLATCH_PROXY`` has the desk itself look at that)."""
+    """The server's settings.
+
+    Addresses with codes and links in them go into no log; what runs here is not named; no header
+    says who calls (``NEATLATCH_PROXY`` has the desk itself look at that).
+    """
     return LoadedBeforeItsLoop(
         APPLICATION,
         host=host,
@@ -157,7 +179,8 @@ def config(host: str, port: int, http: type[asyncio.Protocol] = Plain) -> uvicor
         log_level="warning",
         server_header=False,
         proxy_headers=False,
-        # A program that draws every few seconds keeps its connection; closed in that very moment it would see an error.
+        # A program that draws every few seconds keeps its connection; closed in that very moment it
+        # would see an error.
         timeout_keep_alive=75,
         timeout_graceful_shutdown=3,
     )

@@ -19,8 +19,10 @@ AT_START: list[Callable[[], object]] = []
 
 
 def check_or_stop() -> None:
-    """End the program, in plain words, where the home is open to others, or the key file missing, damaged, open to others, or another's; then save what a program
-    before this one won and could not save, and look at the journal."""
+    """End the program, in plain words, where the home is open to others, or the key file missing,
+    damaged, open to others, or another's; then save what a program before this one won and could
+    not save, and look at the journal.
+    """
     try:
         check_is_own(settings.HOME)
         safe.check()

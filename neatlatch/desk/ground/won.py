@@ -1,12 +1,16 @@
-"""Saving what an application gave us and will not give again: a rotated refresh token, a new client secret.
+"""Saving what an application gave us and will not give again: a rotated refresh token, a new client
+secret.
 
-The provider has ended the old one by the time its answer is here. So the answer is sealed into a note beside the database, synced to disk,
-before the database is tried; it is saved again and again until it is; and the note is removed when it was. A note whose process was killed
-is taken up by the next program that starts, or that would ask the provider for the same thing. One that cannot be read, or that its
-function refuses for an hour, is set aside: it is tried again at each start, and Today tells of it until somebody forgets it.
+The provider has ended the old one by the time its answer is here. So the answer is sealed into a
+note beside the database, synced to disk, before the database is tried; it is saved again and again
+until it is; and the note is removed when it was. A note whose process was killed is taken up by the
+next program that starts, or that would ask the provider for the same thing. One that cannot be
+read, or that its function refuses for an hour, is set aside: it is tried again at each start, and
+Today tells of it until somebody forgets it.
 
-Who saves what is one function for each kind, registered by :func:`saves`. It takes the facts of the note and must be idempotent, because
-both the process that won the thing and one that took up its note may call it.
+Who saves what is one function for each kind, registered by :func:`saves`. It takes the facts of the
+note and must be idempotent, because both the process that won the thing and one that took up its
+note may call it.
 """
 
 from __future__ import annotations
@@ -33,11 +37,13 @@ from .common import owner, refusals, safe
 
 log = structlog.get_logger()
 Facts = dict[str, Any]
-# Stands among the facts of a note that is taken up: by then something newer may stand in its place, which it must not replace.
+# Stands among the facts of a note that is taken up: by then something newer may stand in its place,
+# which it must not replace.
 TAKEN_UP = "taken_up"
 T = TypeVar("T")
 _SAVERS: dict[str, Callable[[Facts], Any]] = {}
-# Where each kind's function stands, for a program that takes up a note before anything else imported it.
+# Where each kind's function stands, for a program that takes up a note before anything else
+# imported it.
 _MODULES = {
     "tokens": "neatlatch.desk.estate.connections.tokens",
     "registration": "neatlatch.desk.estate.clients.services",
@@ -47,13 +53,17 @@ _MODULES = {
 }
 # Seconds between two tries. SQLite itself waits up to its busy timeout within each.
 _FIRST_WAIT, _LONGEST_WAIT = 0.05, 1.0
-# Seconds after which a note is taken up though nobody can say whether its process still runs: it was another machine's, or another
-# container's. And after which one that its function refuses is set aside.
+# Seconds after which a note is taken up though nobody can say whether its process still runs: it
+# was another machine's, or another container's. And after which one that its function refuses is
+# set aside.
 _UNKNOWN_OWNER, _REFUSED = 600.0, 3600.0
 
 
 def saves(kind: str) -> Callable[[Callable[[Facts], Any]], Callable[[Facts], Any]]:
-    """Register the function that saves one kind of thing, in a transaction of its own. Called twice with the same facts, it saves once."""
+    """Register the function that saves one kind of thing, in a transaction of its own.
+
+    Called twice with the same facts, it saves once.
+    """
 
     if kind not in _MODULES:
         raise ValueError(f"Name the module of {kind} in {__name__}.")
@@ -66,10 +76,12 @@ def saves(kind: str) -> Callable[[Callable[[Facts], Any]], Callable[[Facts], Any
 
 
 def keep(kind: str, about: str, facts: Facts, wait: Callable[[float], None] = time.sleep) -> Any:
-    """Save what was won, however long the database refuses; answers what the kind's function answers.
+    """Save what was won, however long the database refuses; answers what the kind's function
+    answers.
 
-    ``about`` names what it is for (a token set, a client), so that :func:`take_up` finds the note. ``facts`` are JSON. Inside a transaction,
-    where a failure cannot be repeated, it is tried once. Raises whatever the saving raises that is not the database's refusal.
+    ``about`` names what it is for (a token set, a client), so that :func:`take_up` finds the note.
+    ``facts`` are JSON. Inside a transaction, where a failure cannot be repeated, it is tried once.
+    Raises whatever the saving raises that is not the database's refusal.
     """
     if transaction.get_connection().in_atomic_block:
         return _saver(kind)(facts)
@@ -85,9 +97,11 @@ def keep(kind: str, about: str, facts: Facts, wait: Callable[[float], None] = ti
 
 
 def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None] = time.sleep) -> T:
-    """Do something to the database again and again until it is neither locked nor full; answers what it answers.
+    """Do something to the database again and again until it is neither locked nor full; answers
+    what it answers.
 
-    For what cannot be left undone, and outside any transaction. Raises whatever is not the database's refusal.
+    For what cannot be left undone, and outside any transaction. Raises whatever is not the
+    database's refusal.
     """
     pause = _FIRST_WAIT
     while True:
@@ -102,9 +116,11 @@ def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None]
 
 
 def take_up(about: str = "", again: bool = False) -> int:
-    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is gone. Answers how many notes were taken up.
+    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is
+    gone. Answers how many notes were taken up.
 
-    ``again``: those that were set aside, too. Raises the database's refusal where it is for one thing: who asks must not go on without it.
+    ``again``: those that were set aside, too. Raises the database's refusal where it is for one
+    thing: who asks must not go on without it.
     """
     taken = 0
     if not about:
@@ -125,7 +141,9 @@ def take_up(about: str = "", again: bool = False) -> int:
         except DatabaseError as error:
             if about:
                 raise
-            log.warning("a note of what was won could not be taken up yet", note=note.name, why=str(error))
+            log.warning(
+                "a note of what was won could not be taken up yet", note=note.name, why=str(error)
+            )
             continue
         except Exception:  # a program starts all the same; the note stays for whoever looks into it
             log.exception("a note of what was won could not be taken up", note=note.name)
@@ -139,7 +157,9 @@ def take_up(about: str = "", again: bool = False) -> int:
 
 
 def _is_left(note: Path, signed: str) -> bool:
-    """Whether nobody will save what a note holds: its process is gone, or has certainly had the time."""
+    """Whether nobody will save what a note holds: its process is gone, or has certainly had the
+    time.
+    """
     return owner.is_gone(signed) or (not owner.is_alive(signed) and _age(note) > _UNKNOWN_OWNER)
 
 
@@ -164,15 +184,22 @@ def unsaved() -> list[Unsaved]:
     found = []
     for note in _notes_aside():
         with contextlib.suppress(FileNotFoundError):
-            found.append(Unsaved(note.stem, _about(note), datetime.fromtimestamp(note.stat().st_mtime, UTC)))
+            found.append(
+                Unsaved(note.stem, _about(note), datetime.fromtimestamp(note.stat().st_mtime, UTC))
+            )
     return found
 
 
 def forget(name: str) -> None:
-    """Remove a note that was set aside, and what it holds with it. Raises :class:`KeyError` where there is none."""
+    """Remove a note that was set aside, and what it holds with it.
+
+    Raises :class:`KeyError` where there is none.
+    """
     for note in _notes_aside():
         if note.stem == name:
-            write(SAFE_KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name})
+            write(
+                SAFE_KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name}
+            )
             _remove(note)
             return
     raise KeyError(name)
@@ -194,7 +221,9 @@ def _remove_halves() -> None:
 
 
 def are_noted() -> int:
-    """How many notes lie there that can be read: they are sealed with the key of the day on which they were written."""
+    """How many notes lie there that can be read: they are sealed with the key of the day on which
+    they were written.
+    """
     return sum(_can_be_read(note) for note in [*_notes(""), *_notes_aside()])
 
 
@@ -231,7 +260,9 @@ def _notes(about: str) -> Iterator[Path]:
 
 
 def _write(kind: str, about: str, facts: Facts) -> Path | None:
-    """Write a note and sync it to disk; ``None`` where there is no room for one, and the memory must hold it alone."""
+    """Write a note and sync it to disk; ``None`` where there is no room for one, and the memory
+    must hold it alone.
+    """
     signed = owner.sign()
     name = f"{about}.{signed.rpartition('/')[2]}"
     folder = _folder()
@@ -246,7 +277,12 @@ def _write(kind: str, about: str, facts: Facts) -> Path | None:
         half.replace(note)
         _sync(folder)
     except OSError as error:
-        log.error("what was won could not be noted beside the database", kind=kind, about=about, why=str(error))
+        log.error(
+            "what was won could not be noted beside the database",
+            kind=kind,
+            about=about,
+            why=str(error),
+        )
         half.unlink(missing_ok=True)
         return None
     return note

@@ -1,4 +1,6 @@
-"""Access rules: effective rights, rules that never decide, import and export, pushing and reading back."""
+"""Access rules: effective rights, rules that never decide, import and export, pushing and reading
+back.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +33,9 @@ router = Router(tags=["access"])
 
 
 class RuleIO(Given):
-    """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix; ``origins`` the networks it holds for (none: anywhere)."""
+    """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix;
+    ``origins`` the networks it holds for (none: anywhere).
+    """
 
     effect: str
     who: str
@@ -57,7 +61,9 @@ class RuleOut:
 
 @dataclass(frozen=True, kw_only=True)
 class RightOut:
-    """A right: yes, some or no, the rules that decide it (by place), and from where it is allowed."""
+    """A right: yes, some or no, the rules that decide it (by place), and from where it
+    is allowed.
+    """
 
     verdict: str
     rules: list[int]
@@ -77,7 +83,8 @@ class RightChangedOut:
 
 @dataclass(frozen=True, kw_only=True)
 class RulesDifferenceOut:
-    """What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
+    """What a change comes to: the first of each, and how many there are in all; how many rights
+    become less and how many more.
 
     ``unknown`` says why the rights were not worked out, where they were not.
     """
@@ -98,7 +105,9 @@ class RulesDifferenceOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AccessOut:
-    """The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not."""
+    """The rules of an application in an environment, and what follows from them; ``unknown`` says
+    why that was not worked out, where it was not.
+    """
 
     application: str
     application_name: str
@@ -123,7 +132,10 @@ class AccessOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AccessRow:
-    """An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out."""
+    """An application in an environment, in the list.
+
+    ``idle``: how many rules never decide; ``null``: too many rules to work it out.
+    """
 
     application: str
     application_name: str
@@ -184,8 +196,20 @@ class DecisionOut:
 
 
 def _book(given: BookIn) -> dict[str, Any]:
-    return {"groups": given.groups, "rules": [{"effect": one.effect, "who": one.who, "operation": one.operation, "resource": one.resource,
-                                               "match": one.match, "from": one.origins} for one in given.rules]}  # fmt: skip
+    return {
+        "groups": given.groups,
+        "rules": [
+            {
+                "effect": one.effect,
+                "who": one.who,
+                "operation": one.operation,
+                "resource": one.resource,
+                "match": one.match,
+                "from": one.origins,
+            }
+            for one in given.rules
+        ],
+    }
 
 
 def _rules(book: Book, idle: Collection[int]) -> list[RuleOut]:
@@ -251,7 +275,14 @@ def shape(place: Place) -> AccessOut:
         operations=list(found.matrix.operations),
         cells=[
             [
-                [RightOut(verdict=cell.verdict.value, rules=list(cell.rules), allowed_from=list(cell.allowed_from)) for cell in some]
+                [
+                    RightOut(
+                        verdict=cell.verdict.value,
+                        rules=list(cell.rules),
+                        allowed_from=list(cell.allowed_from),
+                    )
+                    for cell in some
+                ]
                 for some in row
             ]
             for row in found.matrix.cells
@@ -260,8 +291,12 @@ def shape(place: Place) -> AccessOut:
         changed_by=kept.changed_by,
         read_at=kept.read_at,
         pushed_at=kept.pushed_at,
-        there=_difference(services.difference(place, kept, found.book, there)) if there is not None and (not found.derived) else None,
-        by_hand=_difference(services.difference(place, kept, pushed, there)) if there is not None and pushed is not None else None,
+        there=_difference(services.difference(place, kept, found.book, there))
+        if there is not None and (not found.derived)
+        else None,
+        by_hand=_difference(services.difference(place, kept, pushed, there))
+        if there is not None and pushed is not None
+        else None,
         unknown=found.unknown,
     )
 
@@ -278,23 +313,40 @@ _environments = Reading(Environment)
 
 @router.get("/access-rules", response=AccessRows)
 def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """The applications whose rights are known, by name: those with rules, and those with roles. ``words``
-    filters by plain words and field words (``env:production app:cargo``)."""
+    """The applications whose rights are known, by name: those with rules, and those with roles.
+
+    ``words`` filters by plain words and field words (``env:production app:cargo``).
+    """
     guard.need(request, "look")
     asked = filter_words.read(words, FIELDS)
-    known = Application.objects.filter(Q(profile__rules__path__isnull=False) | Q(profile__roles__0__isnull=False))
-    known = filtering.apply(known, asked, {"app": "key__contains", "env": "places__environment__key__startswith"}, ("name__icontains",))
+    known = Application.objects.filter(
+        Q(profile__rules__path__isnull=False) | Q(profile__roles__0__isnull=False)
+    )
+    known = filtering.apply(
+        known,
+        asked,
+        {"app": "key__contains", "env": "places__environment__key__startswith"},
+        ("name__icontains",),
+    )
     named: QuerySet[Any] = known.values_list("pk", "name", named=True)
     keys, following = page(named, "name", cursor, _PAGE)
     found = _applications(one.pk for one in keys)
-    environments, standing = {one.pk: one for one in _environments()}, _places(one.pk for one in found)
+    environments, standing = (
+        {one.pk: one for one in _environments()},
+        _places(one.pk for one in found),
+    )
     join(standing, "environment", environments)
     join(standing, "application", {one.pk: one for one in found})
-    # An environment that was asked for is a row's; that an application stands in it is no reason to show its others.
+    # An environment that was asked for is a row's; that an application stands in it is no reason to
+    # show its others.
     for word in asked:
         if word.field == "env":
-            standing = [one for one in standing if one.environment.key.startswith(word.text) != word.without]
-    told = services.listed(sorted(standing, key=lambda one: (one.application.name, one.environment.order)))
+            standing = [
+                one for one in standing if one.environment.key.startswith(word.text) != word.without
+            ]
+    told = services.listed(
+        sorted(standing, key=lambda one: (one.application.name, one.environment.order))
+    )
     return written(AccessRows(items=[_row(one) for one in told], next=following))
 
 
@@ -311,7 +363,9 @@ def _row(one: services.Listed) -> AccessRow:
 
 
 @router.get("/access-rules/{application}/{environment}", response=AccessOut)
-def rules(request: HttpRequest, response: HttpResponse, application: str, environment: str) -> AccessOut:
+def rules(
+    request: HttpRequest, response: HttpResponse, application: str, environment: str
+) -> AccessOut:
     """The rules of an application in an environment."""
     guard.need(request, "look")
     found = shape(find_place(application, environment))
@@ -334,47 +388,77 @@ def save(request: HttpRequest, application: str, environment: str, given: BookIn
 
 
 @router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
-def preview(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> RulesPreviewOut:
+def preview(
+    request: HttpRequest, application: str, environment: str, given: RulesTextIn
+) -> RulesPreviewOut:
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     place = find_place(application, environment)
     found = services.preview(place, services.book_of(place), given.text, given.format)
-    return RulesPreviewOut(difference=_difference(found.difference), rules=found.rules, groups=found.groups)
+    return RulesPreviewOut(
+        difference=_difference(found.difference), rules=found.rules, groups=found.groups
+    )
 
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
-def take_in(request: HttpRequest, application: str, environment: str, given: RulesTextIn) -> AccessOut:
+def take_in(
+    request: HttpRequest, application: str, environment: str, given: RulesTextIn
+) -> AccessOut:
     """Keep the rules of a text in place of the ones that stand."""
     by, place = guard.need(request, "change"), find_place(application, environment)
-    services.save(by, _checked(request, place), services.out_of(place, given.text, given.format), "imported access rules")
+    services.save(
+        by,
+        _checked(request, place),
+        services.out_of(place, given.text, given.format),
+        "imported access rules",
+    )
     return shape(place)
 
 
 @router.get("/access-rules/{application}/{environment}/exports")
-def export(request: HttpRequest, application: str, environment: str, format: Literal["csv", "json"] = "csv") -> HttpResponse:
+def export(
+    request: HttpRequest, application: str, environment: str, format: Literal["csv", "json"] = "csv"
+) -> HttpResponse:
     """The rules as CSV or JSON."""
     guard.need(request, "look")
     place = find_place(application, environment)
     book = services.book_now(place)
-    text, kind = (formats.to_csv(book), "text/csv") if format == "csv" else (formats.to_json(book), "application/json")
+    text, kind = (
+        (formats.to_csv(book), "text/csv")
+        if format == "csv"
+        else (formats.to_json(book), "application/json")
+    )
     answer = HttpResponse(text, content_type=f"{kind}; charset=utf-8")
-    answer["Content-Disposition"] = f'attachment; filename="{application}-{environment}-rules.{format}"'
+    answer["Content-Disposition"] = (
+        f'attachment; filename="{application}-{environment}-rules.{format}"'
+    )
     return answer
 
 
 @router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
-def decide(request: HttpRequest, application: str, environment: str, given: DecisionIn) -> DecisionOut:
+def decide(
+    request: HttpRequest, application: str, environment: str, given: DecisionIn
+) -> DecisionOut:
     """Decide one request by our rules."""
     guard.need(request, "look")
     place = find_place(application, environment)
     book = services.book_now(place)
     try:
-        found = access.Access(book).decide(given.principal.strip(), given.operation, given.resource.strip(), given.address.strip() or None)
+        found = access.Access(book).decide(
+            given.principal.strip(),
+            given.operation,
+            given.resource.strip(),
+            given.address.strip() or None,
+        )
     except ValueError as error:
         raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
     verb = "may" if found.allowed else "may not"
     why = found.why(book, bool(given.address.strip()))
-    return DecisionOut(allowed=found.allowed, rule=found.rule, says=f"{given.principal} {verb} {given.operation} {given.resource}; {why}.")
+    return DecisionOut(
+        allowed=found.allowed,
+        rule=found.rule,
+        says=f"{given.principal} {verb} {given.operation} {given.resource}; {why}.",
+    )
 
 
 @router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
@@ -387,7 +471,10 @@ def read_back(request: HttpRequest, application: str, environment: str) -> Acces
 
 @router.post("/access-rules/{application}/{environment}/pushes", response=AccessOut)
 def push(request: HttpRequest, application: str, environment: str, confirm: str = "") -> AccessOut:
-    """Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name."""
+    """Write our rules to the application.
+
+    Where that takes rights away, ``confirm`` must be the environment's name.
+    """
     by, place = guard.need(request, "change"), find_place(application, environment)
     kept = services.book_of(place)
     there = kept.book_there()
@@ -395,14 +482,21 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
         told = services.difference(place, kept, there, kept.book())
         if told.unknown and confirm != place.environment.name:
             raise Problem(
-                422, "Which rights this takes away is not known.", f"{told.unknown} Type {place.environment.name} to push all the same."
+                422,
+                "Which rights this takes away is not known.",
+                f"{told.unknown} Type {place.environment.name} to push all the same.",
             )
         if told.counts.losing and confirm != place.environment.name:
             who = ", ".join(told.losers)
             raise Problem(
                 422,
                 "This takes rights away.",
-                f"{told.counts.losing} {'right of' if told.counts.losing == 1 else 'rights of'} {who} {'stops' if told.counts.losing == 1 else 'stop'} at once. Type {place.environment.name} to confirm.",
+                (
+                    f"{told.counts.losing} "
+                    f"{'right of' if told.counts.losing == 1 else 'rights of'} {who} "
+                    f"{'stops' if told.counts.losing == 1 else 'stop'} at once. Type "
+                    f"{place.environment.name} to confirm."
+                ),
             )
     services.push(by, place)
     return shape(place)

@@ -90,11 +90,26 @@ class DeskAPI(NinjaAPI):
         schema["components"]["schemas"]["Problem"] = ProblemOut.json_schema()
         told = {
             "description": "Refused, with the reason",
-            "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
+            "content": {
+                "application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}
+            },
         }
         for item in schema["paths"].values():
             for operation in item.values():
-                for status in ("400", "401", "403", "404", "409", "410", "412", "422", "428", "429", "502", "503"):
+                for status in (
+                    "400",
+                    "401",
+                    "403",
+                    "404",
+                    "409",
+                    "410",
+                    "412",
+                    "422",
+                    "428",
+                    "429",
+                    "502",
+                    "503",
+                ):
                     operation["responses"].setdefault(status, told)
         return schema
 
@@ -147,12 +162,16 @@ def on_problem(request: HttpRequest, problem: Problem) -> HttpResponse:
     return problems.answer(problem)
 
 
-# An answer names so many wrong fields at most, by so many characters: it is never larger than what was sent.
+# An answer names so many wrong fields at most, by so many characters: it is never larger than what
+# was sent.
 _MOST_ERRORS, _LONGEST_NAME = 50, 100
 
 
 def _field_of(error: Any) -> str:
-    """The field that a fault is about. A text that is too long is found while its body is looked at."""
+    """The field that a fault is about.
+
+    A text that is too long is found while its body is looked at.
+    """
     where = [*error["loc"][2:], error.get("ctx", {}).get("field", "")]
     named = ".".join(str(part) for part in where if part != "")
     return (named or ".".join(str(part) for part in error["loc"]))[:_LONGEST_NAME]
@@ -171,10 +190,15 @@ def _in_words(error: Any) -> str:
 
 @api.exception_handler(ValidationError)
 def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
-    """What was sent does not have the form that is wanted. The values sent are not repeated: they may be secrets."""
+    """What was sent does not have the form that is wanted.
+
+    The values sent are not repeated: they may be secrets.
+    """
     told = error.errors[:_MOST_ERRORS]
     errors = {_field_of(one): _in_words(one) for one in told}
-    return problems.answer(problems.wrong_fields(errors or {"body": "The body is not what is wanted."}))
+    return problems.answer(
+        problems.wrong_fields(errors or {"body": "The body is not what is wanted."})
+    )
 
 
 @api.exception_handler(AuthenticationError)
@@ -195,14 +219,23 @@ def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
     if isinstance(error.__cause__, Problem):  # ours, raised where it expects its own
         return problems.answer(error.__cause__)
     if error.status_code == 403:
-        return problems.answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))
+        return problems.answer(
+            Problem(
+                403,
+                "This page is too old.",
+                "Reload it and try again; what you typed is still there.",
+            )
+        )
     return problems.answer(Problem(error.status_code, "The request cannot be read.", str(error)))
 
 
 @api.exception_handler(RequestDataTooBig)
 def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
     """The body is larger than anything that is read."""
-    says = f"More than {settings.DATA_UPLOAD_MAX_MEMORY_SIZE // 2**20} MiB is not read. Send only the part with the values."
+    says = (
+        f"More than {settings.DATA_UPLOAD_MAX_MEMORY_SIZE // 2**20} MiB is not read. Send only "
+        f"the part with the values."
+    )
     return problems.answer(Problem(413, "This is too large.", says, {"text": says}))
 
 
@@ -226,10 +259,21 @@ def on_sealed(request: HttpRequest, error: CannotOpen) -> HttpResponse:
 
 @api.exception_handler(OperationalError)
 def on_refusal(request: HttpRequest, error: OperationalError) -> HttpResponse:
-    """The database was locked for longer than anybody should wait, or cannot be written. Whatever else it says is a fault of ours."""
+    """The database was locked for longer than anybody should wait, or cannot be written.
+
+    Whatever else it says is a fault of ours.
+    """
     if refusals.is_lock(error):
-        return problems.answer(Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment."))
+        return problems.answer(
+            Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment.")
+        )
     log.error("the database refused", path=request.path, exc_info=error)
     if refusals.will_pass(error):
-        return problems.answer(Problem(507, "The database cannot be written.", "Its disk may be full. Make room, then try again."))
+        return problems.answer(
+            Problem(
+                507,
+                "The database cannot be written.",
+                "Its disk may be full. Make room, then try again.",
+            )
+        )
     raise error

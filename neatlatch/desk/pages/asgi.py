@@ -25,11 +25,14 @@ _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 
 
 async def application(scope: Scope, receive: Any, send: Any) -> None:
-    """Each request within its limits: what is too large is refused before it is kept, and work for whoever hangs up is told so."""
+    """Each request within its limits: what is too large is refused before it is kept, and work for
+    whoever hangs up is told so.
+    """
     if scope["type"] != "http":
         await _django(scope, receive, send)
         return
-    # A copy: servers put the trailers of a chunked body into the list that they gave, and a trailer is no header (RFC 9110 §6.5.1).
+    # A copy: servers put the trailers of a chunked body into the list that they gave, and a trailer
+    # is no header (RFC 9110 §6.5.1).
     scope = proxies.seen_through({**scope, "headers": list(scope["headers"])})
     most, began = body_limits.of(scope["path"]), False
 
@@ -76,7 +79,9 @@ def _watched(receive: Any, asker: caller.Caller) -> Any:
 
 
 async def _answer(scope: Scope, receive: Any, send: Any) -> None:
-    """Draws, introspections and requests to be relayed that are in order are answered at once; all else goes to Django."""
+    """Draws, introspections and requests to be relayed that are in order are answered at once; all
+    else goes to Django.
+    """
     if scope["path"].startswith("/draw/"):
         await doors.usual(scope, send, lambda: _django(scope, receive, send))
         return

@@ -19,16 +19,39 @@ from neatlatch.desk.work.finding.models import SavedFilter
 
 router = Router(tags=["find"])
 PAGES = (
-    ("Today", "/"), ("Applications", "/applications"), ("Redirect URIs", "/redirect-uris"), ("Scopes and consent", "/scopes"), ("Access rules", "/access-rules"),
-    ("Connections", "/connections"), ("Users of connections", "/users"), ("My accounts", "/accounts"), ("Credentials", "/credentials"), ("Rounds", "/rounds"),
-    ("House authority", "/credentials/house"), ("Certificates", "/certificates"), ("Read a certificate", "/certificates/read"),
-    ("Handovers", "/credentials/handovers"), ("A credential has leaked", "/credentials/leaked"), ("Inventory, out and in", "/inventory"), ("People and teams", "/people"), ("Owners", "/owners"), ("Journal", "/journal"),
-)  # fmt: skip
+    ("Today", "/"),
+    ("Applications", "/applications"),
+    ("Redirect URIs", "/redirect-uris"),
+    ("Scopes and consent", "/scopes"),
+    ("Access rules", "/access-rules"),
+    ("Connections", "/connections"),
+    ("Users of connections", "/users"),
+    ("My accounts", "/accounts"),
+    ("Credentials", "/credentials"),
+    ("Rounds", "/rounds"),
+    ("House authority", "/credentials/house"),
+    ("Certificates", "/certificates"),
+    ("Read a certificate", "/certificates/read"),
+    ("Handovers", "/credentials/handovers"),
+    ("A credential has leaked", "/credentials/leaked"),
+    ("Inventory, out and in", "/inventory"),
+    ("People and teams", "/people"),
+    ("Owners", "/owners"),
+    ("Journal", "/journal"),
+)
 # Of my own, and of others'.
 _MOST_FILTERS = 50
 Lists = Literal[
-    "connections", "credentials", "users", "applications", "people", "owners", "scopes", "redirect-uris", "access-rules"
-]  # fmt: skip
+    "connections",
+    "credentials",
+    "users",
+    "applications",
+    "people",
+    "owners",
+    "scopes",
+    "redirect-uris",
+    "access-rules",
+]
 
 
 class FilterIn(Given):
@@ -55,10 +78,16 @@ class FilterOut:
 
 @router.get("/finds", response=list[index.Found])
 def find(request: HttpRequest, words: str) -> list[index.Found]:
-    """Any application, connection, client, credential hint, redirect URI, thumbprint, person or page whose words begin with those that are typed."""
+    """Any application, connection, client, credential hint, redirect URI, thumbprint, person or
+    page whose words begin with those that are typed.
+    """
     guard.need(request, "look")
     asked = words.lower().split()
-    pages = [index.Found(name, "page", address) for name, address in PAGES if asked and all(_begins_in(name, word) for word in asked)]
+    pages = [
+        index.Found(name, "page", address)
+        for name, address in PAGES
+        if asked and all(_begins_in(name, word) for word in asked)
+    ]
     return [*pages[:3], *index.find(words)]
 
 
@@ -69,7 +98,13 @@ def _begins_in(name: str, word: str) -> bool:
 
 def _filter(one: SavedFilter, by: Person) -> FilterOut:
     return FilterOut(
-        id=one.pk, list=one.list, name=one.name, words=one.words, shared=one.shared, mine=one.person_id == by.pk, by=one.person.shown_name
+        id=one.pk,
+        list=one.list,
+        name=one.name,
+        words=one.words,
+        shared=one.shared,
+        mine=one.person_id == by.pk,
+        by=one.person.shown_name,
     )
 
 
@@ -78,7 +113,10 @@ def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
     """The filters of a list that are mine, then those that others share."""
     by = guard.need(request, "look")
     rows = SavedFilter.objects.filter(list=list).select_related("person")
-    found = [*rows.filter(person=by)[:_MOST_FILTERS], *rows.filter(shared=True).exclude(person=by)[:_MOST_FILTERS]]
+    found = [
+        *rows.filter(person=by)[:_MOST_FILTERS],
+        *rows.filter(shared=True).exclude(person=by)[:_MOST_FILTERS],
+    ]
     return [_filter(one, by) for one in found]
 
 
@@ -94,7 +132,10 @@ def keep(request: HttpRequest, given: FilterIn) -> tuple[int, FilterOut]:
     try:
         with transaction.atomic():
             one, _ = SavedFilter.objects.update_or_create(
-                person=by, list=given.list, name=name, defaults={"words": words, "shared": given.shared}
+                person=by,
+                list=given.list,
+                name=name,
+                defaults={"words": words, "shared": given.shared},
             )
     except IntegrityError as error:
         raise wrong_fields({"name": "A filter of this name is there already."}) from error

@@ -35,7 +35,9 @@ class InventoryIn(Given):
 
 
 class InventoryApplyIn(InventoryIn):
-    """The same; ``standing`` is the preview's, so that nothing else is applied than what was seen."""
+    """The same; ``standing`` is the preview's, so that nothing else is applied than
+    what was seen.
+    """
 
     standing: str
 
@@ -57,8 +59,8 @@ class InventoryPreviewOut:
     adds: int
     changes_count: int
     removes: int
-    # How many are left as they are though the file has them otherwise, and how many because somebody
-    # changed them since or something that stays uses them.
+    # How many are left as they are though the file has them otherwise, and how many because
+    # somebody changed them since or something that stays uses them.
     conflicts: int
     kept: int
 
@@ -158,7 +160,9 @@ _FIRST = {"conflict": 0, "kept": 1, "remove": 2}
 def preview_out(shown: Preview) -> InventoryPreviewOut:
     """A preview as the page wants it."""
     changes = shown.outcome.changes
-    telling = sorted((one for one in changes if one.act != "stay"), key=lambda one: _FIRST.get(one.act, 3))
+    telling = sorted(
+        (one for one in changes if one.act != "stay"), key=lambda one: _FIRST.get(one.act, 3)
+    )
     return InventoryPreviewOut(
         changes=[_bounded(services.told(one)) for one in telling[:_MOST_TOLD]],
         more=max(len(telling) - _MOST_TOLD, 0),
@@ -202,7 +206,9 @@ def plan_out(plan: ImportPlan) -> ImportPlanOut:
 
 
 def _plans() -> QuerySet[ImportPlan]:
-    """Imports as they are shown: without the two copies of the whole inventory that each may hold."""
+    """Imports as they are shown: without the two copies of the whole inventory that
+    each may hold.
+    """
     return ImportPlan.objects.select_related("by").defer("base_before", "base_after")
 
 
@@ -222,7 +228,9 @@ def _download(text: str, name: str, kind: str) -> HttpResponse:
 @router.get("/inventory")
 def export(request: HttpRequest) -> HttpResponse:
     """The whole inventory as YAML, secrets by reference."""
-    return _download(services.export(guard.need(request, "look")), "inventory.yaml", "application/yaml")
+    return _download(
+        services.export(guard.need(request, "look")), "inventory.yaml", "application/yaml"
+    )
 
 
 @router.post("/inventory/previews", response=InventoryPreviewOut)
@@ -244,9 +252,12 @@ def _begun(begun: services.Begun) -> tuple[int, ImportBegun]:
 
 @router.post("/inventory/imports", response={200: ImportBegun, 202: ImportBegun})
 def begin_import(request: HttpRequest, given: InventoryApplyIn) -> tuple[int, ImportBegun]:
-    """Apply a file. A small one is applied when this answers, as a whole or not at all; a larger one is
-    applied by the worker in blocks (202). Where something that is held would go to a new place it wants
-    leave, as a change of the connection does."""
+    """Apply a file.
+
+    A small one is applied when this answers, as a whole or not at all; a larger one is applied by
+    the worker in blocks (202). Where something that is held would go to a new place it wants leave,
+    as a change of the connection does.
+    """
     by = guard.need(request, "change")
     leave = leave_asked(request, by)
     return _begun(services.begin(by, given.text, given.prune, given.standing, leave, _need_worker))
@@ -285,7 +296,14 @@ def steps_of_import(request: HttpRequest, identity: UUID, cursor: str | None = N
     for step in steps:
         says = _bounded(services.step_told(step)).says
         items.append(
-            ImportStepOut(number=step.number, kind=step.kind, key=step.key, act=step.act, says=says, applied=step.number <= plan.done)
+            ImportStepOut(
+                number=step.number,
+                kind=step.kind,
+                key=step.key,
+                act=step.act,
+                says=says,
+                applied=step.number <= plan.done,
+            )
         )
     return ImportSteps(items=items, next=following)
 
@@ -305,7 +323,9 @@ def preview_undo(request: HttpRequest, identity: UUID) -> InventoryPreviewOut:
 
 
 @router.post("/inventory/imports/{identity}/undos", response={200: ImportBegun, 202: ImportBegun})
-def undo_import(request: HttpRequest, identity: UUID, given: ImportUndoIn) -> tuple[int, ImportBegun]:
+def undo_import(
+    request: HttpRequest, identity: UUID, given: ImportUndoIn
+) -> tuple[int, ImportBegun]:
     """Undo an import by its stored steps; what was changed since stays."""
     by = guard.need(request, "change")
     leave = leave_asked(request, by)
@@ -313,7 +333,9 @@ def undo_import(request: HttpRequest, identity: UUID, given: ImportUndoIn) -> tu
 
 
 @router.get("/exports/{what}")
-def table(request: HttpRequest, what: Literal["connections", "clients", "credentials", "users"]) -> HttpResponse:
+def table(
+    request: HttpRequest, what: Literal["connections", "clients", "credentials", "users"]
+) -> HttpResponse:
     """A list as CSV."""
     guard.need(request, "look")
     return _download(tables.export(what), f"{what}.csv", "text/csv")
@@ -337,7 +359,11 @@ def client_json(request: HttpRequest, identity: UUID) -> HttpResponse:
     """A client as RFC 7591 client metadata."""
     guard.need(request, "look")
     client = find_client(identity)
-    return _download(tables.client_json(client), f"client-{client.client_id or client.pk}.json", "application/json")
+    return _download(
+        tables.client_json(client),
+        f"client-{client.client_id or client.pk}.json",
+        "application/json",
+    )
 
 
 @router.post("/clients/{identity}/imports/previews", response=ImportOut)
@@ -350,7 +376,9 @@ def preview_client(request: HttpRequest, identity: UUID, given: ImportTextIn) ->
 
 @router.post("/clients/{identity}/imports", response=ClientOut)
 def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> ClientOut:
-    """Take RFC 7591 client metadata: at the application too, where the client is managed by protocol."""
+    """Take RFC 7591 client metadata: at the application too, where the client is managed by
+    protocol.
+    """
     by, found = guard.need(request, "change"), find_client(identity)
     guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
     tables.take_client(by, found, given.text)
@@ -359,13 +387,21 @@ def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> Cl
 
 @router.get("/applications/{key}/environments/{environment}/exports")
 def description(request: HttpRequest, key: str, environment: str) -> HttpResponse:
-    """An application as an OpenAPI 3.1 description: security schemes, operations and what each needs."""
+    """An application as an OpenAPI 3.1 description: security schemes, operations and what each
+    needs.
+    """
     guard.need(request, "look")
-    return _download(tables.description(key, environment), f"{key}-{environment}-openapi.json", "application/json")
+    return _download(
+        tables.description(key, environment),
+        f"{key}-{environment}-openapi.json",
+        "application/json",
+    )
 
 
 @router.get("/connections/{ref}/exports")
-def settings_file(request: HttpRequest, ref: str, format: Literal["env", "properties"] = "env") -> HttpResponse:
+def settings_file(
+    request: HttpRequest, ref: str, format: Literal["env", "properties"] = "env"
+) -> HttpResponse:
     """A connection as a settings file, secrets as references."""
     guard.need(request, "look")
     return _download(tables.settings_file(ref, format), f"{ref}.{format}", "text/plain")

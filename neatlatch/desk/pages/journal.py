@@ -45,7 +45,9 @@ class Entries:
 
 @dataclass(frozen=True, kw_only=True)
 class ChainOut:
-    """Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at ``whole_at`` (empty: not yet)."""
+    """Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at
+    ``whole_at`` (empty: not yet).
+    """
 
     holds: bool
     entries: int
@@ -75,15 +77,29 @@ def entries(request: HttpRequest, cursor: str | None = None, words: str = "") ->
     if len(some) > filter_words.MOST:
         raise wrong_fields({"words": f"At most {filter_words.MOST} words are looked for."})
     for word in some:
-        rows = rows.filter(Q(who__icontains=word) | Q(did__icontains=word) | Q(noun__icontains=word) | Q(ref__icontains=word))
+        rows = rows.filter(
+            Q(who__icontains=word)
+            | Q(did__icontains=word)
+            | Q(noun__icontains=word)
+            | Q(ref__icontains=word)
+        )
     found, following = page(rows, "number", cursor, descending=True)
     return written(Entries(items=[_entry_out(one) for one in found], next=following))
 
 
 @router.get("/journal/chain", response=ChainOut)
 def check(request: HttpRequest) -> ChainOut:
-    """Check the newest entries, the anchor and the triggers. The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told."""
+    """Check the newest entries, the anchor and the triggers.
+
+    The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told.
+    """
     guard.need(request, "read_journal")
     found = services.check(whole=False)
     fault = found.fault or services.standing() or None
-    return ChainOut(holds=fault is None, entries=found.entries, fault=fault, looked_from=found.looked_from, whole_at=services.checked_at())
+    return ChainOut(
+        holds=fault is None,
+        entries=found.entries,
+        fault=fault,
+        looked_from=found.looked_from,
+        whole_at=services.checked_at(),
+    )

@@ -95,24 +95,43 @@ class OwnerChange(Given):
     deputy: str | None = None
 
 
-_owners = Reading(Owner, "t.id IN {keys} OR t.id IN (SELECT deputy_id FROM people_owner WHERE id IN {keys})")
+_owners = Reading(
+    Owner, "t.id IN {keys} OR t.id IN (SELECT deputy_id FROM people_owner WHERE id IN {keys})"
+)
 _people = Reading(Person, "t.id IN {keys}", only=("username", "email", "first_name", "last_name"))
 _teams = Reading(Team, "t.id IN {keys}")
 # How many rows of each table are an owner's: by its index, for the owners of one page.
 _COUNTS = f"""SELECT k.value, {
-    ", ".join(f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = k.value)" for one in (Application, User, Credential))
+    ", ".join(
+        f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = k.value)"
+        for one in (Application, User, Credential)
+    )
 } FROM json_each(%s) k"""
 
 
 def _rows(keys: Sequence[int]) -> list[OwnerOut]:
     """Owners by their keys in the database, in this order, with what they have. Six queries."""
     known = {one.pk: one for one in _owners(keys)}
-    join(known.values(), "person", {one.pk: one for one in _people({one.person_id for one in known.values() if one.person_id})})
-    join(known.values(), "team", {one.pk: one for one in _teams({one.team_id for one in known.values() if one.team_id})})
+    join(
+        known.values(),
+        "person",
+        {
+            one.pk: one
+            for one in _people({one.person_id for one in known.values() if one.person_id})
+        },
+    )
+    join(
+        known.values(),
+        "team",
+        {one.pk: one for one in _teams({one.team_id for one in known.values() if one.team_id})},
+    )
     join(known.values(), "deputy", known)
     names = services.written(known.values())
     with database.cursor() as cursor:
-        counts = {key: owned for key, *owned in cursor.execute(_COUNTS, [json.dumps(list(keys))]).fetchall()}
+        counts = {
+            key: owned
+            for key, *owned in cursor.execute(_COUNTS, [json.dumps(list(keys))]).fetchall()
+        }
     return [_out(known[key], names, counts[key]) for key in keys if key in known]
 
 
@@ -147,7 +166,9 @@ def _find(identity: int) -> Owner:
 def _full(identity: int) -> OwnerFull:
     one = _find(identity)
     things = [
-        ThingOut(what="application", name=of.name, says=of.purpose, address=f"/applications/{of.key}")
+        ThingOut(
+            what="application", name=of.name, says=of.purpose, address=f"/applications/{of.key}"
+        )
         for of in one.applications.all()[:_MOST]
     ]
     things += [
@@ -205,7 +226,9 @@ def owner(request: HttpRequest, response: HttpResponse, identity: int) -> OwnerF
 
 
 @router.patch("/owners/{identity}", response=OwnerFull)
-def change(request: HttpRequest, response: HttpResponse, identity: int, given: OwnerChange) -> OwnerFull:
+def change(
+    request: HttpRequest, response: HttpResponse, identity: int, given: OwnerChange
+) -> OwnerFull:
     """Change how an owner is reached, or what a contact is called."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, "", ("owner", found.pk))

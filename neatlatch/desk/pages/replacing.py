@@ -26,7 +26,10 @@ LARGEST_FILE = 1024 * 1024
 
 @dataclass(frozen=True, kw_only=True)
 class OutlookOut:
-    """What a way of replacing would do. ``gap_seconds``: for how long the connection is refused at the least; none: not at all."""
+    """What a way of replacing would do.
+
+    ``gap_seconds``: for how long the connection is refused at the least; none: not at all.
+    """
 
     way: str
     overlaps: bool
@@ -71,7 +74,12 @@ class MovingUser:
 
 @dataclass(frozen=True, kw_only=True)
 class ReplacementOut:
-    """A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by."""
+    """A replacement and how far it is.
+
+    ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done
+    by hand and ``costs`` to be known, before the new one is made; ``named``: what else the
+    application may know the new one by.
+    """
 
     id: UUID
     way: str
@@ -99,7 +107,9 @@ class ReplacementOut:
 
 
 class MakingIn(Given):
-    """The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the application knows it by, where that is another."""
+    """The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the
+    application knows it by, where that is another.
+    """
 
     value: str = ""
     base64: str = ""
@@ -122,14 +132,24 @@ class MovedIn(Given):
 
 
 def _credential(identity: UUID) -> Credential:
-    found = Credential.objects.select_related("client__place__application", "client__place__environment").filter(pk=identity).first()
+    found = (
+        Credential.objects.select_related(
+            "client__place__application", "client__place__environment"
+        )
+        .filter(pk=identity)
+        .first()
+    )
     if found is None:
         raise problems.not_found("credential")
     return found
 
 
 def _find(identity: UUID) -> Replacement:
-    found = Replacement.objects.select_related("old__client__place__application", "new__handover").filter(pk=identity).first()
+    found = (
+        Replacement.objects.select_related("old__client__place__application", "new__handover")
+        .filter(pk=identity)
+        .first()
+    )
     if found is None:
         raise problems.not_found("replacement")
     return found
@@ -142,7 +162,13 @@ def _shape(identity: UUID) -> ReplacementOut:
     waits = handover is not None and handover.shown is None and handover.closed is None
     named = looking.name_of(one)
     open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
-    application = held[0].place.application.name if held else one.old.client.place.application.name if one.old.client else ""
+    application = (
+        held[0].place.application.name
+        if held
+        else one.old.client.place.application.name
+        if one.old.client
+        else ""
+    )
     return ReplacementOut(
         id=one.pk,
         way=one.way,
@@ -158,16 +184,33 @@ def _shape(identity: UUID) -> ReplacementOut:
         new_hint=one.new.hint if one.new else "",
         connections=[each.ref for each in held],
         steps=[
-            ReplacementStep(key=each.key, title=each.title, state=each.state, says=each.says, done_at=each.done_at)
+            ReplacementStep(
+                key=each.key,
+                title=each.title,
+                state=each.state,
+                says=each.says,
+                done_at=each.done_at,
+            )
             for each in exchanging.steps(at, now)
         ],
-        acts=looking.acts_by_hand(one.old, one.overlaps) if one.way == "hand" and one.made is None else [],
+        acts=looking.acts_by_hand(one.old, one.overlaps)
+        if one.way == "hand" and one.made is None
+        else [],
         named=named.label if named is not None and open_by_hand else "",
         may_correct=open_by_hand and one.made is not None,
-        costs=next((list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []) if one.made is None else [],
-        users=[MovingUser(name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved) for each in looking.users_of(one)],
+        costs=next(
+            (list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []
+        )
+        if one.made is None
+        else [],
+        users=[
+            MovingUser(name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved)
+            for each in looking.users_of(one)
+        ],
         may_roll_back=one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
-        tokens_alive=Access.objects.filter(credential=one.old_id, revoked=None, ends__gt=now).count(),
+        tokens_alive=Access.objects.filter(
+            credential=one.old_id, revoked=None, ends__gt=now
+        ).count(),
         said=one.said,
         handover=handover.pk if handover and waits else None,
     )
@@ -181,7 +224,12 @@ def outlooks(request: HttpRequest, identity: UUID) -> OutlooksOut:
     rows = looking.outlooks(found, timezone.now()) if found.lives else []
     return OutlooksOut(
         ways=[
-            OutlookOut(way=one.way, overlaps=one.overlaps, gap_seconds=one.gap.total_seconds() if one.gap else None, says=list(one.says))
+            OutlookOut(
+                way=one.way,
+                overlaps=one.overlaps,
+                gap_seconds=one.gap.total_seconds() if one.gap else None,
+                says=list(one.says),
+            )
             for one in rows
         ],
         connections=sorted({one.connection.ref for one in looking.holders(found)}),
@@ -205,11 +253,18 @@ def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 @router.post("/replacements/{identity}/makings", response=ReplacementOut)
 def make(request: HttpRequest, identity: UUID, given: MakingIn) -> ReplacementOut:
-    """Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven."""
+    """Make the new one, or take in what was made by hand.
+
+    Twice is once; another value takes the place of one that nobody has proven.
+    """
     by = guard.need(request, "change")
     room, too_large = LARGEST_FILE - len(given.value), "This is larger than any credential."
     file = given_files.octets("", given.base64, "value", room, too_large)
-    services.make(by, _find(identity), services.Given(given.value, file, given.password, given.name, given.ends))
+    services.make(
+        by,
+        _find(identity),
+        services.Given(given.value, file, given.password, given.name, given.ends),
+    )
     return _shape(identity)
 
 

@@ -1,4 +1,7 @@
-"""Today: what breaks next, and the wall of all applications, the broken first. Both in pages, read from summaries."""
+"""Today: what breaks next, and the wall of all applications, the broken first.
+
+Both in pages, read from summaries.
+"""
 
 from __future__ import annotations
 
@@ -39,20 +42,28 @@ from neatlatch.desk.work.rounds.models import Round
 router = Router(tags=["today"])
 # Applications and breaks of one page; connections of an application in one environment.
 APPLICATIONS, BREAKS, IN_A_CELL = 30, 25, 12
-# Workloads of which it is known when they can draw no longer; more than so many are told on their own pages.
+# Workloads of which it is known when they can draw no longer; more than so many are told on their
+# own pages.
 _MOST_ENDING = 200
 # The connections of some applications, the worst of each place first, and how many it has.
-_CELLS = f"""SELECT * FROM (SELECT c.id AS key, c.ref, c.state, c.recent, count(*) OVER (PARTITION BY c.place_id) AS there,
-        p.application_id AS application, e.key AS environment, s.stale, s.holds_until, s.fits, s.says, s.off, s.beside, p.id AS place,
+_CELLS = f"""SELECT * FROM (SELECT c.id AS key, c.ref, c.state,
+    c.recent, count(*) OVER (PARTITION BY c.place_id) AS there,
+        p.application_id AS application, e.key AS environment,
+        s.stale, s.holds_until, s.fits, s.says, s.off, s.beside, p.id AS place,
         row_number() OVER (PARTITION BY c.place_id ORDER BY {RANK}, c.ref) AS at
-      FROM applications_place p JOIN connections_connection c ON c.place_id = p.id JOIN connections_summary s ON s.connection_id = c.id
-        JOIN applications_environment e ON e.id = p.environment_id WHERE p.application_id IN (MARKS))
+      FROM applications_place p JOIN connections_connection c ON c.place_id = p.id
+      JOIN connections_summary s ON s.connection_id = c.id
+        JOIN applications_environment e ON e.id = p.environment_id
+        WHERE p.application_id IN (MARKS))
     WHERE at <= %s ORDER BY place, at"""
 
 
-# Applications by their worst connection, and all connections by state; the desk's own is none while nothing is connected to it.
-_COUNTED = """SELECT worst, count(*), sum(latched), sum(sticking), sum(open), sum(not_proven), sum(ruled_out) FROM connections_standing
-    WHERE NOT (application_id IN (SELECT id FROM applications_application WHERE key = %s) AND worst = %s) GROUP BY worst ORDER BY worst"""
+# Applications by their worst connection, and all connections by state; the desk's own is none while
+# nothing is connected to it.
+_COUNTED = """SELECT worst, count(*), sum(latched), sum(sticking), sum(open), sum(not_proven),
+        sum(ruled_out) FROM connections_standing
+    WHERE NOT (application_id IN (SELECT id FROM applications_application WHERE key = %s)
+        AND worst = %s) GROUP BY worst ORDER BY worst"""
 
 
 class _Counted(NamedTuple):
@@ -126,7 +137,9 @@ class Wall:
 
 @dataclass(frozen=True, kw_only=True)
 class BreakOut:
-    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty."""
+    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the
+    other's fields are empty.
+    """
 
     ref: str
     user: UUID | None
@@ -170,13 +183,18 @@ def today(request: HttpRequest) -> HttpResponse:
     """What breaks next, and the wall: the first page of each, with what is counted over all."""
     guard.need(request, "look")
     with database.cursor() as cursor:
-        counted = [_Counted._make(row) for row in cursor.execute(_COUNTED, [KEY, WORST.index("none")]).fetchall()]
+        counted = [
+            _Counted._make(row)
+            for row in cursor.execute(_COUNTED, [KEY, WORST.index("none")]).fetchall()
+        ]
     last_rounds = rounds_out(list(Round.objects.order_by("-number")[:1]))
     return written(
         TodayOut(
             environments=[environment_out(one) for one in Environment.objects.all()],
             applications={WORST[one.worst]: one.applications for one in counted},
-            counts={state.value: sum(getattr(one, state.value) for one in counted) for state in State},
+            counts={
+                state.value: sum(getattr(one, state.value) for one in counted) for state in State
+            },
             ruled_out=sum(one.ruled_out for one in counted),
             wall=_wall(_on_the_wall(), None),
             breaks=_breaks(None),
@@ -190,7 +208,11 @@ def today(request: HttpRequest) -> HttpResponse:
 
 @router.get("/today/wall", response=Wall)
 def wall(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """The wall, a page of applications after another. ``words`` filters by their names and references, and by field words (``env:production state:open``)."""
+    """The wall, a page of applications after another.
+
+    ``words`` filters by their names and references, and by field words (``env:production
+    state:open``).
+    """
     guard.need(request, "look")
     return written(_wall(_fitting(_on_the_wall(), filter_words.read(words, FIELDS)), cursor))
 
@@ -220,12 +242,18 @@ def _fitting(rows: QuerySet[Standing], words: Iterable[Word]) -> QuerySet[Standi
 
 
 def _with(**which: str) -> Q:
-    return Q(application__in=Connection.objects.filter(**which).order_by().values("place__application"))
+    return Q(
+        application__in=Connection.objects.filter(**which).order_by().values("place__application")
+    )
 
 
 def _wall(rows: QuerySet[Standing], cursor: str | None) -> Wall:
-    named: QuerySet[Any] = rows.values_list("application_id", "application__key", "name", "worst", named=True)
-    page_of: tuple[list[Any], str | None] = page(named, "worst", cursor, limit=APPLICATIONS, then="name")
+    named: QuerySet[Any] = rows.values_list(
+        "application_id", "application__key", "name", "worst", named=True
+    )
+    page_of: tuple[list[Any], str | None] = page(
+        named, "worst", cursor, limit=APPLICATIONS, then="name"
+    )
     found, following = page_of
     cells, more = _cells([one.application_id for one in found])
     return Wall(
@@ -243,7 +271,9 @@ def _wall(rows: QuerySet[Standing], cursor: str | None) -> Wall:
     )
 
 
-def _cells(applications: Sequence[int]) -> tuple[dict[int, dict[str, list[CellOut]]], dict[int, dict[str, int]]]:
+def _cells(
+    applications: Sequence[int],
+) -> tuple[dict[int, dict[str, list[CellOut]]], dict[int, dict[str, int]]]:
     """The connections of some applications by environment, and how many are not shown."""
     if not applications:
         return {}, {}
@@ -257,7 +287,9 @@ def _cells(applications: Sequence[int]) -> tuple[dict[int, dict[str, list[CellOu
     for one in found:
         new = fresh.get(UUID(one.key)) if fresh else None
         fits, says, off, beside = (
-            (new.fits, new.says, new.off, new.beside) if new is not None else (one.fits, one.says, one.off, one.beside)
+            (new.fits, new.says, new.off, new.beside)
+            if new is not None
+            else (one.fits, one.says, one.off, one.beside)
         )
         recent = json.loads(one.recent)
         cells.setdefault(one.application, {}).setdefault(one.environment, []).append(
@@ -295,7 +327,9 @@ def _breaks(cursor: str | None) -> Breaks:
     told = [*_of_connections(after, now), *_of_users(after, now)]
     told.sort(key=lambda one: one[0])
     shown, over = told[:BREAKS], told[BREAKS:]
-    return Breaks(items=[one for _, one in shown], next=cursor_of(_texts(shown[-1][0])) if over else None)
+    return Breaks(
+        items=[one for _, one in shown], next=cursor_of(_texts(shown[-1][0])) if over else None
+    )
 
 
 Urgency = tuple[int, datetime, str]
@@ -307,7 +341,9 @@ def _texts(urgency: Urgency) -> list[str]:
 
 
 def _urgency(cursor: str) -> Urgency:
-    rank, at, ref = values_of(cursor, [models.IntegerField(), models.DateTimeField(), models.CharField()])
+    rank, at, ref = values_of(
+        cursor, [models.IntegerField(), models.DateTimeField(), models.CharField()]
+    )
     return rank, at, ref
 
 
@@ -324,9 +360,19 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
         beyond = Q(next_at__gt=after[1]) | Q(next_at=after[1], ref__gt=after[2])
         rows = rows.filter(beyond, next_rank=AT_A_MOMENT)
     ordered = rows.order_by("next_rank", "next_at", "ref").values_list(
-        "pk", "stale", "holds_until", "next_at", "next_why", "next_act", "next_label", "next_stops", "ref",
-        "connection__place__application__name", "connection__place__environment__name", named=True,
-    )  # fmt: skip
+        "pk",
+        "stale",
+        "holds_until",
+        "next_at",
+        "next_why",
+        "next_act",
+        "next_label",
+        "next_stops",
+        "ref",
+        "connection__place__application__name",
+        "connection__place__environment__name",
+        named=True,
+    )
     found: list[Any] = list(ordered[: BREAKS + 1])
     fresh = fresh_of((one.pk, one.stale, one.holds_until) for one in found)
     told = []

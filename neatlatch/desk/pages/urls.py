@@ -1,4 +1,6 @@
-"""Addresses: the API, the event streams, the way back from a provider, and the one page of the front end."""
+"""Addresses: the API, the event streams, the way back from a provider, and the one page of the
+front end.
+"""
 
 from django.urls import path, re_path
 

@@ -1,1 +1,3 @@
-"""What is done with connections: rounds and tests, draws and relay, replacing, access rules, benches, inventory."""
+"""What is done with connections: rounds and tests, draws and relay, replacing, access rules,
+benches, inventory.
+"""

@@ -1,4 +1,6 @@
-"""The benches of a client: its redirect URIs against all callers, its scopes against all users, and asking for consent."""
+"""The benches of a client: its redirect URIs against all callers, its scopes against all users, and
+asking for consent.
+"""
 
 from __future__ import annotations
 
@@ -52,7 +54,9 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
             tokens = one.tokens
             renews = tokens is not None and tokens.refresh is not None and not tokens.refused
             users = tuple(use.name for use in one.users.all())
-            found.append(Sent(one.ref, one.values.get("redirect_uri", ""), users, tokens is not None, renews))
+            found.append(
+                Sent(one.ref, one.values.get("redirect_uri", ""), users, tokens is not None, renews)
+            )
     return found
 
 
@@ -62,14 +66,20 @@ def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench
 
 
 def _uri_bench(client: Client, sent: list[Sent]) -> redirect_bench.Bench:
-    return redirect_bench.work_out(tuple(client.redirect_uris), sent, "native" if client.native else "web")
+    return redirect_bench.work_out(
+        tuple(client.redirect_uris), sent, "native" if client.native else "web"
+    )
 
 
 def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
     """The bench of each of them, without who depends on what. One query for all."""
     sent: dict[UUID, list[Sent]] = {}
-    rows = Connection.objects.filter(client__in=[one.pk for one in clients], scheme=CODE).order_by("ref")
-    for client, ref, uri in rows.values_list("client_id", "ref", KeyTextTransform("redirect_uri", "values")):
+    rows = Connection.objects.filter(client__in=[one.pk for one in clients], scheme=CODE).order_by(
+        "ref"
+    )
+    for client, ref, uri in rows.values_list(
+        "client_id", "ref", KeyTextTransform("redirect_uri", "values")
+    ):
         assert client is not None
         sent.setdefault(client, []).append(Sent(ref, uri or ""))
     return [_uri_bench(one, sent.get(one.pk, [])) for one in clients]
@@ -77,47 +87,80 @@ def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
 
 def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
     """Whether the client's list holds a URI."""
-    return redirect_bench.answer(tuple(client.redirect_uris), Sent("", uri), "native" if client.native else "web")
+    return redirect_bench.answer(
+        tuple(client.redirect_uris), Sent("", uri), "native" if client.native else "web"
+    )
 
 
 def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, ...]:
     """What a change of the registered URIs would stop and start."""
     return redirect_bench.effects(
-        tuple(client.redirect_uris), tuple(wanted), sent_by(connections_of(client)), "native" if client.native else "web"
+        tuple(client.redirect_uris),
+        tuple(wanted),
+        sent_by(connections_of(client)),
+        "native" if client.native else "web",
     )
 
 
 @transaction.atomic
 def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
-    """Begin a change that somebody enters by hand in the application's screens (``None``: leave it). Raises :class:`Problem` where somebody changed it meanwhile."""
+    """Begin a change that somebody enters by hand in the application's screens (``None``: leave
+    it). Raises :class:`Problem` where somebody changed it meanwhile.
+    """
     seen = client.version if wanted is not None else None
-    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    client = (
+        Client.objects.select_for_update()
+        .select_related("place__application", "place__environment")
+        .get(pk=client.pk)
+    )
     check_unchanged(client.version, seen)
     if client.managed:
-        raise Problem(409, "This client is changed by protocol.", "Change it here; the application is told at once.")
+        raise Problem(
+            409,
+            "This client is changed by protocol.",
+            "Change it here; the application is told at once.",
+        )
     if wanted is not None:
         wanted = [one for one in dict.fromkeys(wanted) if one]
         if errors := registration.check(services.with_uris(wanted)(client.fields())):
             raise wrong_fields(errors)
         if wanted == client.redirect_uris:
             raise wrong_fields({"redirect_uris": "That is what the application has already."})
-    client.planned = None if wanted is None else {"redirect_uris": wanted, "by": by.username, "at": timezone.now().isoformat()}
+    client.planned = (
+        None
+        if wanted is None
+        else {"redirect_uris": wanted, "by": by.username, "at": timezone.now().isoformat()}
+    )
     client.ticks = [one for one in client.ticks if not one.startswith("planned:")]
     client.save(update_fields=["planned", "ticks"])
-    write(by, "planned a change" if wanted is not None else "left a planned change", "client", client.client_id or client.name,
-          {"redirect_uris": wanted} if wanted is not None else {})  # fmt: skip
+    write(
+        by,
+        "planned a change" if wanted is not None else "left a planned change",
+        "client",
+        client.client_id or client.name,
+        {"redirect_uris": wanted} if wanted is not None else {},
+    )
     return client
 
 
 def carry_out(by: Person, client: Client) -> Client:
-    """The planned change was entered there: the record says so from now on. Every act must have been ticked off."""
+    """The planned change was entered there: the record says so from now on.
+
+    Every act must have been ticked off.
+    """
     open_ = [one.says for one in services.planned_acts(client) if one.key not in client.ticks]
     if not client.planned:
-        raise Problem(409, "No change is planned.", "Somebody else may have noted it as done. Reload the page.")
+        raise Problem(
+            409,
+            "No change is planned.",
+            "Somebody else may have noted it as done. Reload the page.",
+        )
     if open_:
         raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
     changed = services.change(by, client, services.with_uris(list(client.planned["redirect_uris"])))
-    Client.objects.filter(pk=client.pk).update(planned=None, ticks=[one for one in client.ticks if not one.startswith("planned:")])
+    Client.objects.filter(pk=client.pk).update(
+        planned=None, ticks=[one for one in client.ticks if not one.startswith("planned:")]
+    )
     changed.refresh_from_db(fields=["planned", "ticks"])
     return changed
 
@@ -129,7 +172,9 @@ Found = tuple[Profile, list[Connection], list[Any], scope_matrix.Matrix]
 
 
 def matrix(client: Client) -> Found:
-    """The client's scopes (or the roles of its account) against the users of its connections: profile, connections, uses in the order of the columns."""
+    """The client's scopes (or the roles of its account) against the users of its connections:
+    profile, connections, uses in the order of the columns.
+    """
     profile, connections = client.place.application.read_profile(), connections_of(client)
     known, permitted = _what_it_may(client, profile)
     holders, users, uses = _held_and_called(client, connections, profile, lambda use: use.name)
@@ -152,7 +197,11 @@ def _held_and_called(
     for one in connections:
         holders.append(_holder(client, one) if with_scopes else Holder(one.ref, permitted))
         for use in one.users.all():
-            operations = tuple((name, found.alternatives) for name in use.operations if (found := profile.operation(name)) is not None)
+            operations = tuple(
+                (name, found.alternatives)
+                for name in use.operations
+                if (found := profile.operation(name)) is not None
+            )
             uses.append(use)
             users.append(UserOf(called(use), one.ref, operations))
     return holders, users, uses
@@ -160,7 +209,9 @@ def _held_and_called(
 
 @dataclass(frozen=True)
 class Tallied:
-    """A client in the list of scopes: how many it is permitted, how many workloads call by it, and the counts of its matrix."""
+    """A client in the list of scopes: how many it is permitted, how many workloads call by it, and
+    the counts of its matrix.
+    """
 
     permitted: int
     users: int
@@ -178,7 +229,11 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
     profile = client.place.application.read_profile()
     known, permitted = _what_it_may(client, profile)
     holders, users, _ = _held_and_called(client, connections, profile, lambda use: str(use.user_id))
-    consents = [one for one in profile.scopes if one.administrator and one.name in client.scopes and one.name not in client.consents]
+    consents = [
+        one
+        for one in profile.scopes
+        if one.administrator and one.name in client.scopes and one.name not in client.consents
+    ]
     return Tallied(
         permitted=len(permitted),
         users=len(users),
@@ -187,7 +242,8 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
     )
 
 
-# So many cells are worked out at once in the desk itself; more of them in a child, which takes longer to ask.
+# So many cells are worked out at once in the desk itself; more of them in a child, which takes
+# longer to ask.
 _FEW_CELLS = 20_000
 
 
@@ -196,7 +252,9 @@ def _in_a_child(known: Any, holders: Any, users: Any) -> bool:
     return many and not transaction.get_connection().in_atomic_block
 
 
-def _worked_out(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> scope_matrix.Matrix:
+def _worked_out(
+    known: Any, permitted: frozenset[str], holders: Any, users: Any
+) -> scope_matrix.Matrix:
     if _in_a_child(known, holders, users):
         return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
     return scope_matrix.work_out(known, permitted, holders, users)
@@ -209,11 +267,23 @@ def _counted(known: Any, permitted: frozenset[str], holders: Any, users: Any) ->
 
 
 def _holder(client: Client, connection: Connection) -> Holder:
-    sets = [one for one in connection.token_sets.all() if (one.person_id is not None) == connection.individual]
+    sets = [
+        one
+        for one in connection.token_sets.all()
+        if (one.person_id is not None) == connection.individual
+    ]
     made = [one.signed_in_at if connection.scheme == CODE else one.obtained for one in sets]
-    moments = [one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None]
+    moments = [
+        one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None
+    ]
     granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
-    return Holder(connection.ref, frozenset(connection.scopes), granted, min(made, default=None), max(moments, default=None))
+    return Holder(
+        connection.ref,
+        frozenset(connection.scopes),
+        granted,
+        min(made, default=None),
+        max(moments, default=None),
+    )
 
 
 @dataclass(frozen=True)
@@ -230,7 +300,9 @@ def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEf
     profile, wanted, found = client.place.application.read_profile(), frozenset(wanted), []
     for one in connections_of(client):
         if client.scheme not in OAUTH2:
-            stopped = scope_effects.stopped_by(client.rights, wanted, _needs(one, profile), profile.implies)
+            stopped = scope_effects.stopped_by(
+                client.rights, wanted, _needs(one, profile), profile.implies
+            )
             found.append(ScopeEffect(one.ref, stopped))
             continue
         asked = frozenset(one.scopes)
@@ -243,13 +315,23 @@ def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEf
 def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
     """Whom it stops when a connection asks for these scopes and no others."""
     profile = connection.place.application.read_profile()
-    stopped = scope_effects.stopped_by(connection.scopes, wanted, _needs(connection, profile), profile.implies)
+    stopped = scope_effects.stopped_by(
+        connection.scopes, wanted, _needs(connection, profile), profile.implies
+    )
     return [ScopeEffect(connection.ref, stopped)] if stopped else []
 
 
 def _needs(connection: Connection, profile: Profile) -> list[Need]:
-    calls = [(use.name, name, profile.operation(name)) for use in connection.users.all() for name in use.operations]
-    return [Need(user, name, operation.alternatives) for user, name, operation in calls if operation is not None]
+    calls = [
+        (use.name, name, profile.operation(name))
+        for use in connection.users.all()
+        for name in use.operations
+    ]
+    return [
+        Need(user, name, operation.alternatives)
+        for user, name, operation in calls
+        if operation is not None
+    ]
 
 
 # Consent
@@ -258,7 +340,10 @@ def _needs(connection: Connection, profile: Profile) -> list[Need]:
 def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
     """Why each scope is asked for: the users and operations that stop without it."""
     *_, found = matrix(client)
-    reasons = {one.scope: [f"{call.user}: {call.operation}" for call in one.needed_by] for one in found.trim.kept}
+    reasons = {
+        one.scope: [f"{call.user}: {call.operation}" for call in one.needed_by]
+        for one in found.trim.kept
+    }
     return {scope: reasons.get(scope, []) for scope in scopes}
 
 
@@ -270,13 +355,28 @@ def ask_consent(by: Actor, client: Client, scopes: list[str], asked_of: str) -> 
     for one in wanted:
         known = profile.scope(one)
         if known is None or not known.administrator:
-            raise wrong_fields({"scopes": f"{one} is no scope that wants an administrator's consent."})
+            raise wrong_fields(
+                {"scopes": f"{one} is no scope that wants an administrator's consent."}
+            )
     if not wanted:
         raise wrong_fields({"scopes": "Choose at least one scope."})
     now = timezone.now()
-    request = ConsentRequest.objects.create(client=client, scopes=wanted, why=needs_of(client, wanted), asked_of=asked_of.strip()[:200],
-                                            asked_by=by.shown_name, asked_at=now, ends=now + LINK_LASTS)  # fmt: skip
-    write(by, "asked for consent", "client", client.client_id or client.name, {"scopes": wanted, "of": request.asked_of})
+    request = ConsentRequest.objects.create(
+        client=client,
+        scopes=wanted,
+        why=needs_of(client, wanted),
+        asked_of=asked_of.strip()[:200],
+        asked_by=by.shown_name,
+        asked_at=now,
+        ends=now + LINK_LASTS,
+    )
+    write(
+        by,
+        "asked for consent",
+        "client",
+        client.client_id or client.name,
+        {"scopes": wanted, "of": request.asked_of},
+    )
     return request
 
 
@@ -287,15 +387,25 @@ def withdraw_request(by: Actor, request: ConsentRequest) -> ConsentRequest:
     if request.answered_at is None and not request.withdrawn:
         request.withdrawn = True
         request.save(update_fields=["withdrawn"])
-        write(by, "withdrew a request for consent", "client", request.client.client_id or request.client.name, {"scopes": request.scopes})
+        write(
+            by,
+            "withdrew a request for consent",
+            "client",
+            request.client.client_id or request.client.name,
+            {"scopes": request.scopes},
+        )
     return request
 
 
 def open_request(identity: str) -> ConsentRequest:
-    """A request that a link was made for, if the link still serves; else a problem that says why not."""
+    """A request that a link was made for, if the link still serves; else a problem that says why
+    not.
+    """
     try:
         found = (
-            ConsentRequest.objects.select_related("client__place__application", "client__place__environment")
+            ConsentRequest.objects.select_related(
+                "client__place__application", "client__place__environment"
+            )
             .filter(pk=UUID(identity))
             .first()
         )
@@ -307,15 +417,24 @@ def open_request(identity: str) -> ConsentRequest:
 
 
 def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> ConsentRequest:
-    """An administrator of the application answers. What was consented to is noted on the client; it is proven when a test has needed it."""
+    """An administrator of the application answers.
+
+    What was consented to is noted on the client; it is proven when a test has needed it.
+    """
     if not name.strip():
         raise wrong_fields({"name": "Give your name, so that they know who consented."})
     if unknown := [one for one in given if one not in request.scopes]:
         raise wrong_fields({"given": f"{unknown[0]} was not asked for."})
     with transaction.atomic():
-        request = ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+        request = (
+            ConsentRequest.objects.select_for_update().select_related("client").get(pk=request.pk)
+        )
         if request.answered_at is not None:
-            raise Problem(410, "This request was answered before.", f"{request.answered_by} answered it. A link serves once.")
+            raise Problem(
+                410,
+                "This request was answered before.",
+                f"{request.answered_by} answered it. A link serves once.",
+            )
         if request.withdrawn or request.ends <= timezone.now():
             raise Problem(410, "This link has ended.", "Ask whoever sent it for a new one.")
         request.answered_at, request.given, request.answered_by, request.says = (
@@ -326,20 +445,41 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
         )
         request.save()
         for scope in request.given:
-            services.note_consent(BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link")
+            services.note_consent(
+                BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link"
+            )
         # Whoever holds a link types a name: it stands in the details, and is nobody's log-in.
-        write(BY_LINK, "answered a request for consent", "client", request.client.client_id or request.client.name,
-              {"name given": request.answered_by, "given": request.given, "refused": [one for one in request.scopes if one not in request.given], "says": request.says})  # fmt: skip
+        write(
+            BY_LINK,
+            "answered a request for consent",
+            "client",
+            request.client.client_id or request.client.name,
+            {
+                "name given": request.answered_by,
+                "given": request.given,
+                "refused": [one for one in request.scopes if one not in request.given],
+                "says": request.says,
+            },
+        )
     return request
 
 
 def new_token(by: Actor, connection: Connection) -> None:
-    """Have a new token made in place of the one that is held. Raises :class:`Problem` where it is refused."""
+    """Have a new token made in place of the one that is held.
+
+    Raises :class:`Problem` where it is refused.
+    """
     try:
         with destinations.road_of(connection, 15.0) as way:
             tokens.hold(connection, way, force=True)
     except NoToken as error:
-        raise Problem(502, "No new token came.", error.failure.detail or error.failure.code) from error
+        raise Problem(
+            502, "No new token came.", error.failure.detail or error.failure.code
+        ) from error
     except RoadError as error:
-        raise Problem(502, "The application could not be reached.", f"{error.failure.detail} The old token is still held.") from error
+        raise Problem(
+            502,
+            "The application could not be reached.",
+            f"{error.failure.detail} The old token is still held.",
+        ) from error
     write(by, "had a new token made", "connection", connection.ref)

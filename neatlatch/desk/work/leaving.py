@@ -38,8 +38,11 @@ _OVER = (Credential.State.RETIRED, Credential.State.REVOKED)
 
 @dataclass(frozen=True)
 class Belonging:
-    """Something of a person's. ``act``: hand_over (to somebody else), disconnect, replace (a secret they know), look (a person must see to it). ``offer``: who
-    might take it over, as :func:`owners.named` reads it."""
+    """Something of a person's.
+
+    ``act``: hand_over (to somebody else), disconnect, replace (a secret they know), look (a person
+    must see to it). ``offer``: who might take it over, as :func:`owners.named` reads it.
+    """
 
     key: str
     what: str
@@ -52,27 +55,40 @@ class Belonging:
 
 
 def ways(person: Person) -> frozenset[str]:
-    """How texts name the person: by name, login name, address, and by the accounts they have connected."""
+    """How texts name the person: by name, login name, address, and by the accounts they have
+    connected.
+    """
     known = [person.email] if person.email else []
-    known += list(Account.objects.filter(person=person).exclude(expected="").values_list("expected", flat=True))
-    known += list(TokenSet.objects.filter(person=person).exclude(account="").values_list("account", flat=True))
+    known += list(
+        Account.objects.filter(person=person)
+        .exclude(expected="")
+        .values_list("expected", flat=True)
+    )
+    known += list(
+        TokenSet.objects.filter(person=person).exclude(account="").values_list("account", flat=True)
+    )
     return names.ways_to_write(person.shown_name, person.username, known)
 
 
-# Of each kind of thing, so many are told at once; what is beyond them comes when some have been seen to.
+# Of each kind of thing, so many are told at once; what is beyond them comes when some have been
+# seen to.
 MOST = 100
 
 
 @dataclass(frozen=True)
 class Belongings:
-    """What is a person's, in the order in which it hurts; ``more``: there is more of a kind than is told at once."""
+    """What is a person's, in the order in which it hurts; ``more``: there is more of a kind than is
+    told at once.
+    """
 
     things: list[Belonging]
     more: bool
 
 
 def belongings(person: Person, most: int | None = MOST) -> Belongings:
-    """Everything of a person's: accounts that work as them, what they own, secrets they have seen; so many of each kind (``None``: all)."""
+    """Everything of a person's: accounts that work as them, what they own, secrets they have seen;
+    so many of each kind (``None``: all).
+    """
     mine, told, more = ways(person), [], False
     for kind in _kinds(person, mine):
         some = list(islice(kind, None if most is None else most + 1))
@@ -102,7 +118,10 @@ def _read(rows: QuerySet[M]) -> Iterator[M]:
 
 
 def _like(field: str, mine: frozenset[str]) -> Q:
-    """Rows whose text may mean the person: it has all words of a way to write them. :func:`names.means` says whether it does."""
+    """Rows whose text may mean the person: it has all words of a way to write them.
+
+    :func:`names.means` says whether it does.
+    """
     found = Q()
     for way in mine:
         words = Q()
@@ -116,37 +135,86 @@ def _like(field: str, mine: frozenset[str]) -> Q:
 
 
 def _tokens(person: Person) -> Iterator[Belonging]:
-    sets = TokenSet.objects.filter(person=person).select_related("connection__place__environment").order_by("connection__ref")
+    sets = (
+        TokenSet.objects.filter(person=person)
+        .select_related("connection__place__environment")
+        .order_by("connection__ref")
+    )
     for one in _read(sets):
         ref, production = one.connection.ref, one.connection.place.environment.production
         says = f"{ref} acts as {one.account or person.shown_name} for them."
-        yield Belonging(f"tokens:{one.pk}", "account of their own", ref, says, f"/connections/{ref}", "disconnect", production)
+        yield Belonging(
+            f"tokens:{one.pk}",
+            "account of their own",
+            ref,
+            says,
+            f"/connections/{ref}",
+            "disconnect",
+            production,
+        )
 
 
 def _shared(mine: frozenset[str]) -> Iterator[Belonging]:
     sets = TokenSet.objects.filter(_like("account", mine), person=None).exclude(account="")
-    for one in _read(sets.select_related("connection__place__environment").order_by("connection__ref")):
+    for one in _read(
+        sets.select_related("connection__place__environment").order_by("connection__ref")
+    ):
         if names.means(one.account, mine):
             ref, production = one.connection.ref, one.connection.place.environment.production
-            says = f"{ref} is signed in as {one.account}, a person's account, and stops when it is closed. Sign in with a service account."
-            yield Belonging(f"shared:{ref}", "shared connection", ref, says, f"/connections/{ref}", "look", production)
+            says = (
+                f"{ref} is signed in as {one.account}, a person's account, and stops when it is "
+                f"closed. Sign in with a service account."
+            )
+            yield Belonging(
+                f"shared:{ref}",
+                "shared connection",
+                ref,
+                says,
+                f"/connections/{ref}",
+                "look",
+                production,
+            )
 
 
 def _asked(person: Person) -> Iterator[Belonging]:
     asked = Account.objects.filter(person=person).exclude(connection__token_sets__person=person)
-    for one in _read(asked.select_related("connection__place__environment").order_by("connection__ref")):
+    for one in _read(
+        asked.select_related("connection__place__environment").order_by("connection__ref")
+    ):
         ref, production = one.connection.ref, one.connection.place.environment.production
         says = f"They were asked to connect to {ref}."
-        yield Belonging(f"asked:{one.pk}", "account asked for", ref, says, f"/connections/{ref}", "disconnect", production)
+        yield Belonging(
+            f"asked:{one.pk}",
+            "account asked for",
+            ref,
+            says,
+            f"/connections/{ref}",
+            "disconnect",
+            production,
+        )
 
 
 def _grants(person: Person) -> Iterator[Belonging]:
-    """What they allowed clients of the house to do in their name; it ends when they leave, renewed tokens too."""
-    rows = Grant.objects.filter(person=person, revoked=None, refresh_tokens__ends__gt=timezone.now()).distinct().order_by("begun")
+    """What they allowed clients of the house to do in their name; it ends when they leave, renewed
+    tokens too.
+    """
+    rows = (
+        Grant.objects.filter(person=person, revoked=None, refresh_tokens__ends__gt=timezone.now())
+        .distinct()
+        .order_by("begun")
+    )
     for one in _read(rows.select_related("client__place__environment")):
         name, production = one.client.name, one.client.place.environment.production
         says = f"{name} acts for them. That ends when they leave."
-        yield Belonging(f"grant:{one.pk}", "sign-in at the house", name, says, f"/clients/{one.client_id}", "look", production)
+        yield Belonging(
+            f"grant:{one.pk}",
+            "sign-in at the house",
+            name,
+            says,
+            f"/clients/{one.client_id}",
+            "look",
+            production,
+        )
 
 
 def _owning(person: Person, mine: frozenset[str]) -> list[Owner]:
@@ -166,38 +234,91 @@ def _offered(person: Person, theirs: list[Owner]) -> str:
 
 
 def _workloads(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
-    users_of = User.objects.filter(owner__in=theirs).select_related("environment").order_by("name", "pk")
+    users_of = (
+        User.objects.filter(owner__in=theirs).select_related("environment").order_by("name", "pk")
+    )
     for user in _read(users_of.prefetch_related("uses__connection")):
         refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
         uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
         says = f"{user.name} in {user.environment.name}{uses}."
-        yield Belonging(f"user:{user.pk}", user.kind, user.name, says, f"/users/{user.pk}", "hand_over", user.environment.production, offer)
+        yield Belonging(
+            f"user:{user.pk}",
+            user.kind,
+            user.name,
+            says,
+            f"/users/{user.pk}",
+            "hand_over",
+            user.environment.production,
+            offer,
+        )
 
 
 def _applications(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
     for one in _read(Application.objects.filter(owner__in=theirs).only("key", "name")):
         says = f"They own {one.name} here."
-        yield Belonging(f"application:{one.key}", "application", one.name, says, f"/applications/{one.key}", "hand_over", False, offer)
+        yield Belonging(
+            f"application:{one.key}",
+            "application",
+            one.name,
+            says,
+            f"/applications/{one.key}",
+            "hand_over",
+            False,
+            offer,
+        )
 
 
 def _credentials(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
-    owned = Credential.objects.filter(owner__in=theirs).exclude(state__in=_OVER).defer("value").order_by("issued", "pk")
-    for one in _read(owned.select_related("client__place__application", "client__place__environment")):
-        where = f"{one.client.place.application.name}, {one.client.place.environment.name}" if one.client else "no application"
+    owned = (
+        Credential.objects.filter(owner__in=theirs)
+        .exclude(state__in=_OVER)
+        .defer("value")
+        .order_by("issued", "pk")
+    )
+    for one in _read(
+        owned.select_related("client__place__application", "client__place__environment")
+    ):
+        where = (
+            f"{one.client.place.application.name}, {one.client.place.environment.name}"
+            if one.client
+            else "no application"
+        )
         production = bool(one.client and one.client.place.environment.production)
         says = f"{where}: they own this {one.kind.replace('_', ' ')}."
-        yield Belonging(f"credential:{one.pk}", "credential", one.hint, says, f"/credentials/{one.pk}", "hand_over", production, offer)
+        yield Belonging(
+            f"credential:{one.pk}",
+            "credential",
+            one.hint,
+            says,
+            f"/credentials/{one.pk}",
+            "hand_over",
+            production,
+            offer,
+        )
 
 
 def _deputies(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
     for owner in _read(Owner.objects.filter(deputy__in=theirs).order_by("name", "pk")):
         says = f"They are asked where {owner.name} cannot be."
-        yield Belonging(f"deputy:{owner.pk}", "deputy", owner.name, says, f"/owners/{owner.pk}", "hand_over", False, offer)
+        yield Belonging(
+            f"deputy:{owner.pk}",
+            "deputy",
+            owner.name,
+            says,
+            f"/owners/{owner.pk}",
+            "hand_over",
+            False,
+            offer,
+        )
 
 
 def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
     """Clients, and where they are registered."""
-    rows = Client.objects.filter(text).select_related("place__application", "place__environment").order_by("name", "pk")
+    rows = (
+        Client.objects.filter(text)
+        .select_related("place__application", "place__environment")
+        .order_by("name", "pk")
+    )
     for one in _read(rows):
         yield one, f"{one.place.application.name}, {one.place.environment.name}"
 
@@ -205,9 +326,20 @@ def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
 def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
     for client, where in _clients_with(_like("account", mine) & ~Q(account="")):
         if names.means(client.account, mine):
-            says = f"{where}: it is given to {client.account}, a person's account, and ends with it. Have one made for a service account."
+            says = (
+                f"{where}: it is given to {client.account}, a person's account, and ends with "
+                f"it. Have one made for a service account."
+            )
             address, production = f"/clients/{client.pk}", client.place.environment.production
-            yield Belonging(f"account:{client.pk}", "key or password", client.name, says, address, "look", production)
+            yield Belonging(
+                f"account:{client.pk}",
+                "key or password",
+                client.name,
+                says,
+                address,
+                "look",
+                production,
+            )
 
 
 def _contacts(mine: frozenset[str]) -> Iterator[Belonging]:
@@ -215,18 +347,36 @@ def _contacts(mine: frozenset[str]) -> Iterator[Belonging]:
         if any(names.means(one, mine) for one in client.contacts):
             says = f"{where}: they are its contact there."
             address, production = f"/clients/{client.pk}", client.place.environment.production
-            yield Belonging(f"contact:{client.pk}", "contact", client.name, says, address, "hand_over", production)
+            yield Belonging(
+                f"contact:{client.pk}",
+                "contact",
+                client.name,
+                says,
+                address,
+                "hand_over",
+                production,
+            )
 
 
 def _secrets(person: Person) -> Iterator[Belonging]:
-    rows = Credential.objects.filter(put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted").defer("value")
+    rows = Credential.objects.filter(
+        put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted"
+    ).defer("value")
     held = rows.filter(holders__isnull=False).distinct().order_by("issued", "pk")
     for one in _read(held.prefetch_related("holders__connection__place__environment")):
         holders = sorted((each.connection for each in one.holders.all()), key=lambda each: each.ref)
         production = any(each.place.environment.production for each in holders)
-        says = f"They put it in for {', '.join(each.ref for each in holders)}, so they have seen it."
+        says = (
+            f"They put it in for {', '.join(each.ref for each in holders)}, so they have seen it."
+        )
         yield Belonging(
-            f"secret:{one.pk}", "secret they have seen", one.hint, says, f"/connections/{holders[0].ref}", "replace", production
+            f"secret:{one.pk}",
+            "secret they have seen",
+            one.hint,
+            says,
+            f"/connections/{holders[0].ref}",
+            "replace",
+            production,
         )
 
 
@@ -241,7 +391,13 @@ def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
         raise wrong_fields({"to": f"That is {person.shown_name}."})
     for key, name in to.items():
         done += _hand_over(by, mine, key, name)
-    write(by, "handed over", "person", person.username, {"to": sorted(set(to.values())), "things": done})
+    write(
+        by,
+        "handed over",
+        "person",
+        person.username,
+        {"to": sorted(set(to.values())), "things": done},
+    )
     return done
 
 
@@ -256,10 +412,18 @@ def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
     elif kind == "deputy":
         owners.change(by, Owner.objects.get(pk=identity), {"deputy": name})
     elif kind == "contact":
-        client = Client.objects.select_related("place__application", "place__environment").get(pk=identity)
+        client = Client.objects.select_related("place__application", "place__environment").get(
+            pk=identity
+        )
         to = owners.named(name)
         known = to.mail or to.name if to is not None else name
-        clients.change(by, client, clients.with_contacts([known if names.means(one, mine) else one for one in client.contacts]))
+        clients.change(
+            by,
+            client,
+            clients.with_contacts(
+                [known if names.means(one, mine) else one for one in client.contacts]
+            ),
+        )
     else:
         return False
     return True
@@ -267,7 +431,9 @@ def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
 
 @transaction.atomic
 def change(by: Actor, person: Person, role: str | None, active: bool | None) -> Person:
-    """Change a role, or switch somebody's access on or off; with that goes what they allowed clients of the house. Raises field errors."""
+    """Change a role, or switch somebody's access on or off; with that goes what they allowed
+    clients of the house. Raises field errors.
+    """
     was = person.is_active
     person = people.change(by, person, role, active)
     if was and not person.is_active:
@@ -289,7 +455,9 @@ def leave(by: Actor, person: Person) -> None:
 
 
 def _disconnect(by: Actor, person: Person) -> None:
-    """Disconnect their accounts, one after the other; one that is cut off can be done on its page."""
+    """Disconnect their accounts, one after the other; one that is cut off can be done
+    on its page.
+    """
     theirs = Connection.objects.filter(token_sets__person=person).distinct()
     for one in theirs.select_related("place__application", "client"):
         accounts.disconnect(by, one, person, forget=True)

@@ -1,4 +1,7 @@
-"""How each scheme lets us in: what is proven at Sign in, and how a call is dressed. One file for each family."""
+"""How each scheme lets us in: what is proven at Sign in, and how a call is dressed.
+
+One file for each family.
+"""
 
 from __future__ import annotations
 

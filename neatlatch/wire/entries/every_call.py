@@ -1,4 +1,6 @@
-"""Schemes whose credential is sent with every call: API key, key and secret, Basic, bearer token, OAuth 1.0a, client certificate."""
+"""Schemes whose credential is sent with every call: API key, key and secret, Basic, bearer token,
+OAuth 1.0a, client certificate.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,9 @@ from ..road import Answer
 
 
 class EveryCall:
-    """The harmless call, with the credential on, is what proves it: known there, whether or not it may do that."""
+    """The harmless call, with the credential on, is what proves it: known there, whether or not it
+    may do that.
+    """
 
     lacks = "its account may not do"
     shows_secret = True
@@ -28,25 +32,39 @@ class EveryCall:
         return (self.climb.plan.api_base,)
 
     def sign_in(self) -> str:
-        """A refusal to know us is 401 (RFC 9110 §15.5.2); 403 knows us and forbids (§15.5.4), which is a matter of the next rung."""
+        """A refusal to know us is 401 (RFC 9110 §15.5.2); 403 knows us and forbids (§15.5.4), which
+        is a matter of the next rung.
+        """
         plan = self.climb.plan
         operation = plan.harmless
-        path, self.name = (operation.path, operation.name) if operation else ("", f"GET {plan.api_base}")
+        path, self.name = (
+            (operation.path, operation.name) if operation else ("", f"GET {plan.api_base}")
+        )
         self.first = self.climb.send(self.request("GET", joined_path(plan.api_base, path), None))
         if self.first.status == 401:
             raise Fell(self._refused(self.first))
         if self.first.status != 403:
             self.climb.check(self.first, self.name)
-        return "the certificate was taken" if plan.scheme == CERTIFICATE else f"known there: {self.name} answered {self.first.status}"
+        return (
+            "the certificate was taken"
+            if plan.scheme == CERTIFICATE
+            else f"known there: {self.name} answered {self.first.status}"
+        )
 
     def _refused(self, answer: Answer) -> Failure:
-        reading = replies.read("resource", answer.status, answer.headers, answer.text, self.climb.now())
+        reading = replies.read(
+            "resource", answer.status, answer.headers, answer.text, self.climb.now()
+        )
         failure = failure_of(reading, "resource", answer.status)
-        return Failure("resource", failure.code, CauseClass.CREDENTIAL, failure.detail, answer.status)
+        return Failure(
+            "resource", failure.code, CauseClass.CREDENTIAL, failure.detail, answer.status
+        )
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
-        return self.climb.dressed(oauth2.api_request(method, address, "", body), self.climb.plan.held)
+        return self.climb.dressed(
+            oauth2.api_request(method, address, "", body), self.climb.plan.held
+        )
 
     def renew(self) -> bool:
         """There is no other than the one we hold."""

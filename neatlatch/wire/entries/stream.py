@@ -1,6 +1,8 @@
-"""A stream over TLS with a simple framed protocol: each frame is a length of four octets, network order, and so many octets of a JSON object.
+"""A stream over TLS with a simple framed protocol: each frame is a length of four octets, network
+order, and so many octets of a JSON object.
 
-``{"do": "sign_in", "key": …, "secret": …}`` and ``{"do": "list"}`` are answered by ``{"ok": true, …}`` or ``{"ok": false, "error": …}``.
+``{"do": "sign_in", "key": …, "secret": …}`` and ``{"do": "list"}`` are answered by ``{"ok": true,
+…}`` or ``{"ok": false, "error": …}``.
 """
 
 from __future__ import annotations
@@ -43,23 +45,44 @@ class Stream:
         held = self.climb.plan.held
         key, secret = held.values.get("key_id", ""), held.secrets.get("key_secret", "")
         if not key or not secret:
-            raise Fell(Failure("setting", "not_complete", CauseClass.CREDENTIAL, "Key ID or key secret is missing."))
+            raise Fell(
+                Failure(
+                    "setting",
+                    "not_complete",
+                    CauseClass.CREDENTIAL,
+                    "Key ID or key secret is missing.",
+                )
+            )
         with self.climb.road.within(self.climb.road.limits.total):
             answer = self._signed_in()
         if not answer.get("ok"):
             code = str(answer.get("error", "refused"))
-            cause = CauseClass.CREDENTIAL if code in _CREDENTIAL else CauseClass.RIGHT if code == "forbidden" else CauseClass.UNKNOWN
+            cause = (
+                CauseClass.CREDENTIAL
+                if code in _CREDENTIAL
+                else CauseClass.RIGHT
+                if code == "forbidden"
+                else CauseClass.UNKNOWN
+            )
             raise Fell(Failure("resource", code, cause, str(answer.get("says", ""))))
         return f"signed in to the stream as {answer.get('as', key)}"
 
     def _signed_in(self) -> dict[str, Any]:
-        """The answer to signing in; a new key that is not known yet is tried again, as an HTTP one is."""
+        """The answer to signing in; a new key that is not known yet is tried again, as an HTTP one
+        is.
+        """
         climb, held = self.climb, self.climb.plan.held
         place = take_apart(f"tls://{climb.plan.stream_address}")
         host, port = place.host or "", int(place.port or 0)
         self.line = climb.road.take_line(host, port)
         while True:
-            answer = self.ask({"do": "sign_in", "key": held.values.get("key_id", ""), "secret": held.secrets.get("key_secret", "")})
+            answer = self.ask(
+                {
+                    "do": "sign_in",
+                    "key": held.values.get("key_id", ""),
+                    "secret": held.secrets.get("key_secret", ""),
+                }
+            )
             unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD
             if not unknown_yet or not climb.wait_to_spread():
                 return answer
@@ -70,7 +93,12 @@ class Stream:
         """Send a frame and read the answer. Both are kept as evidence, with the secret masked."""
         assert self.line is not None
         begun, secrets = time.perf_counter(), self.secrets()
-        shown = mask(json.dumps({**message, **({"secret": MASK} if "secret" in message else {})}, ensure_ascii=False), secrets)
+        shown = mask(
+            json.dumps(
+                {**message, **({"secret": MASK} if "secret" in message else {})}, ensure_ascii=False
+            ),
+            secrets,
+        )
         sent: dict[str, Any] = {
             "method": str(message["do"]).upper(),
             "url": f"tls://{self.climb.plan.stream_address}",
@@ -83,21 +111,48 @@ class Stream:
             self.line.write(struct.pack("!I", len(body)) + body)
             size = struct.unpack("!I", self._exactly(4))[0]
             if size > LARGEST:
-                raise Fell(Failure("socket", "too_large", CauseClass.THEIRS, f"A frame of {size} octets was announced."))
+                raise Fell(
+                    Failure(
+                        "socket",
+                        "too_large",
+                        CauseClass.THEIRS,
+                        f"A frame of {size} octets was announced.",
+                    )
+                )
             raw = self._exactly(size)
             answer = json.loads(raw)
             if not isinstance(answer, dict):
                 raise ValueError("not an object")
         except RoadError as error:
-            self.climb.exchanges.append(Exchange(**sent, status=None, ms=_since(begun), error=error.failure.detail or error.failure.code))
+            self.climb.exchanges.append(
+                Exchange(
+                    **sent,
+                    status=None,
+                    ms=_since(begun),
+                    error=error.failure.detail or error.failure.code,
+                )
+            )
             raise
         except (ValueError, RecursionError) as error:
             raise Fell(
-                Failure("socket", "reset", CauseClass.THEIRS, "What came back is not a frame of this protocol; check host and port.")
+                Failure(
+                    "socket",
+                    "reset",
+                    CauseClass.THEIRS,
+                    "What came back is not a frame of this protocol; check host and port.",
+                )
             ) from error
         said = "ok" if answer.get("ok") else str(answer.get("error", "refused"))[:60]
-        self.climb.exchanges.append(Exchange(**sent, status=None, error=said, response_size=size, ms=_since(begun),
-                                             response_body=mask(raw.decode("utf-8", "replace")[:4000], secrets)))  # fmt: skip
+        self.climb.exchanges.append(
+            Exchange(
+                **sent,
+                status=None,
+                error=said,
+                response_size=size,
+                ms=_since(begun),
+                response_body=mask(raw.decode("utf-8", "replace")[:4000], secrets),
+            )
+        )
         return answer
 
     def _exactly(self, count: int) -> bytes:
@@ -106,14 +161,25 @@ class Stream:
         while left:
             part = self.line.read(left)
             if not part:
-                raise RoadError(Failure("socket", "reset", CauseClass.THEIRS, "The stream was closed in the middle of a frame."))
+                raise RoadError(
+                    Failure(
+                        "socket",
+                        "reset",
+                        CauseClass.THEIRS,
+                        "The stream was closed in the middle of a frame.",
+                    )
+                )
             parts.append(part)
             left -= len(part)
         return b"".join(parts)
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A stream has no such calls."""
-        raise Fell(Failure("setting", "not_complete", CauseClass.UNKNOWN, "A stream has no operations to call."))
+        raise Fell(
+            Failure(
+                "setting", "not_complete", CauseClass.UNKNOWN, "A stream has no operations to call."
+            )
+        )
 
     def renew(self) -> bool:
         """There is no other than the one we hold."""
@@ -125,14 +191,23 @@ class Stream:
 
     def secrets(self) -> tuple[str, ...]:
         """All of them."""
-        further = (secret for one in self.climb.plan.further for secret in one.held.secrets.values())
+        further = (
+            secret for one in self.climb.plan.further for secret in one.held.secrets.values()
+        )
         return tuple(one for one in (*self.climb.plan.held.secrets.values(), *further) if one)
 
     def allowed(self) -> Said | None:
         """List what is there."""
         answer = self.ask({"do": "list"})
         if not answer.get("ok"):
-            raise Fell(Failure("resource", str(answer.get("error", "refused")), CauseClass.RIGHT, str(answer.get("says", ""))))
+            raise Fell(
+                Failure(
+                    "resource",
+                    str(answer.get("error", "refused")),
+                    CauseClass.RIGHT,
+                    str(answer.get("says", "")),
+                )
+            )
         self.topics = [str(one) for one in answer.get("topics", [])]
         return Said(f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}")
 
@@ -143,7 +218,12 @@ class Stream:
         answer = self.ask({"do": "peek", "topic": self.topics[0]})
         if not answer.get("ok"):
             raise Fell(
-                Failure("work", str(answer.get("error", "refused")), CauseClass.RIGHT, f"{self.topics[0]}: {answer.get('says', '')}")
+                Failure(
+                    "work",
+                    str(answer.get("error", "refused")),
+                    CauseClass.RIGHT,
+                    f"{self.topics[0]}: {answer.get('says', '')}",
+                )
             )
         return Said(f"read the newest message of {self.topics[0]}")
 

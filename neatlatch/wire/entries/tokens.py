@@ -1,4 +1,6 @@
-"""OAuth 2.0: a token is got, or renewed, or asked about, and sent as a bearer token (RFC 6749, 6750, 7523, 7662)."""
+"""OAuth 2.0: a token is got, or renewed, or asked about, and sent as a bearer token (RFC 6749,
+6750, 7523, 7662).
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ from ..climbing import Calls, Fell, Said
 from ..holding import Held, NoToken
 from ..oauth import failure_of, would_take
 
-# The probe of the authorization endpoint never leads to a sign-in, so its verifier protects nothing.
+# The probe of the authorization endpoint never leads to a sign-in, so its verifier protects
+# nothing.
 _PROBE_CHALLENGE = pkce.challenge("a-probe-never-comes-back-so-this-needs-no-secret")
 
 
@@ -34,14 +37,18 @@ class Tokens:
         return oauth2.api_request(method, address, self.held.access_token, body)
 
     def renew(self) -> bool:
-        """A token that somebody's sign-in gave may have ended there before its time; one that was just got is wrong for another reason."""
+        """A token that somebody's sign-in gave may have ended there before its time; one that was
+        just got is wrong for another reason.
+        """
         if self.climb.plan.scheme != CODE or self.held is None or self.held.renewed:
             return False
         try:
             self.held, exchanges = self.climb.keeper.token(self.climb.road, True)
         except NoToken as error:
             self.climb.exchanges.extend(error.exchanges)
-            if not error.exchanges:  # nobody was asked, so what the call was answered stays the cause
+            if (
+                not error.exchanges
+            ):  # nobody was asked, so what the call was answered stays the cause
                 return False
             raise Fell(error.failure) from error
         self.climb.exchanges.extend(exchanges)
@@ -64,7 +71,9 @@ class Tokens:
         return None
 
     def sign_in(self) -> str:
-        """A person's token is asked about; a client by itself gets a new one each time, because that is what proves the secret."""
+        """A person's token is asked about; a client by itself gets a new one each time, because
+        that is what proves the secret.
+        """
         plan = self.climb.plan
         if plan.scheme == CODE:
             self._ask_sign_in_page()
@@ -73,15 +82,21 @@ class Tokens:
         if plan.introspection_endpoint and plan.scheme == CODE:
             words.append(self._introspect())
         if self.held.ends is not None:
-            words.append(f"{max(0, int((self.held.ends - self.climb.now()).total_seconds() // 60))} min left")
+            words.append(
+                f"{max(0, int((self.held.ends - self.climb.now()).total_seconds() // 60))} min left"
+            )
         self.climb.facts["granted"] = sorted(self.held.granted)
         return " · ".join(words)
 
     def _token(self) -> Held:
-        """A token; a refusal of a credential that may not have spread yet is tried again before anybody calls it wrong."""
+        """A token; a refusal of a credential that may not have spread yet is tried again before
+        anybody calls it wrong.
+        """
         while True:
             try:
-                held, exchanges = self.climb.keeper.token(self.climb.road, self.climb.plan.scheme != CODE)
+                held, exchanges = self.climb.keeper.token(
+                    self.climb.road, self.climb.plan.scheme != CODE
+                )
             except NoToken as error:
                 self.climb.exchanges.extend(error.exchanges)
                 if error.failure.code != "invalid_client" or not self.climb.wait_to_spread():
@@ -93,7 +108,12 @@ class Tokens:
     def _ask_sign_in_page(self) -> None:
         plan = self.climb.plan
         url = oauth2.authorization_url(
-            plan.authorization_endpoint, plan.client.client_id, plan.redirect_uri, plan.scopes, "probe", _PROBE_CHALLENGE
+            plan.authorization_endpoint,
+            plan.client.client_id,
+            plan.redirect_uri,
+            plan.scopes,
+            "probe",
+            _PROBE_CHALLENGE,
         )
         answer = self.climb.send(oauth2.Request("GET", url, (("Accept", "text/html"),)))
         failure = would_take(answer, "probe", plan.redirect_uri)
@@ -102,13 +122,19 @@ class Tokens:
             raise Fell(failure)
 
     def _introspect(self) -> str:
-        """Prove client and token at once without changing anything: ask whose token it is (RFC 7662)."""
+        """Prove client and token at once without changing anything: ask whose token it is (RFC
+        7662).
+        """
         plan = self.climb.plan
         assert self.held is not None
         for again in (False, True):
-            request = oauth2.introspection_request(plan.introspection_endpoint, plan.client, self.held.access_token)
+            request = oauth2.introspection_request(
+                plan.introspection_endpoint, plan.client, self.held.access_token
+            )
             answer = self.climb.send(request, safe=True)
-            reading = replies.read("introspection", answer.status, answer.headers, answer.text, self.climb.now())
+            reading = replies.read(
+                "introspection", answer.status, answer.headers, answer.text, self.climb.now()
+            )
             if not reading.ok:
                 raise Fell(failure_of(reading, "token", answer.status))
             if reading.fields.get("active"):

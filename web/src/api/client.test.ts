@@ -19,7 +19,9 @@ test('a list that has not become another is not sent again', async () => {
   const answers = [
     new Response(list, { headers: { ETag: 'W/"a"', 'Content-Type': 'application/json' } }),
     new Response(null, { status: 304 }),
-    new Response('{"items":[],"next":"x"}', { headers: { ETag: 'W/"b"', 'Content-Type': 'application/json' } }),
+    new Response('{"items":[],"next":"x"}', {
+      headers: { ETag: 'W/"b"', 'Content-Type': 'application/json' },
+    }),
   ]
   const tags: (string | null)[] = []
   vi.stubGlobal('fetch', (request: Request) => {

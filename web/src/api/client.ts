@@ -1,4 +1,7 @@
-/** The API, typed from its own description. Every refusal becomes a `Problem` that says what to do next. */
+/**
+ * The API, typed from its own description. Every refusal becomes a `Problem` that says what to do
+ * next.
+ */
 import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
 
@@ -67,7 +70,8 @@ export function whenLoggedOut(act: () => void): void {
 }
 
 /**
- * Lists that were answered, by their addresses: in memory only, and the newest of them. Whoever asks again sends the tag along, and gets
+ * Lists that were answered, by their addresses: in memory only, and the newest of them. Whoever
+ * asks again sends the tag along, and gets
  * the list again only where it has become another.
  */
 const kept = new Map<string, { tag: string; text: string }>()
@@ -84,7 +88,10 @@ api.use({
     if (request.method !== 'GET') return
     const known = kept.get(request.url)
     if (response.status === 304 && known)
-      return new Response(known.text, { status: 200, headers: { 'Content-Type': 'application/json', ETag: known.tag } })
+      return new Response(known.text, {
+        status: 200,
+        headers: { 'Content-Type': 'application/json', ETag: known.tag },
+      })
     const tag = response.headers.get('ETag')
     if (response.status !== 200 || !tag?.startsWith('W/')) return
     kept.delete(request.url)
@@ -112,7 +119,10 @@ export interface Leave {
   letGo: boolean
 }
 type Asking = (asked: Asked) => Promise<Leave | null>
-/** What leave is asked for: the title says it, `keeps` that nothing can be let go of instead, `refused` why the last answer was not taken. */
+/**
+ * What leave is asked for: the title says it, `keeps` that nothing can be let go of instead,
+ * `refused` why the last answer was not taken.
+ */
 export interface Asked {
   title: string
   moves: Move[]
@@ -122,7 +132,10 @@ export interface Asked {
 let askLeave: Asking | null = null
 let overLeave: () => void = () => {}
 
-/** Who is asked for leave where a change would send what is held elsewhere, and is told when that is over. */
+/**
+ * Who is asked for leave where a change would send what is held elsewhere, and is told when that is
+ * over.
+ */
 export function whenMoving(ask: Asking, over: () => void): void {
   askLeave = ask
   overLeave = over
@@ -131,7 +144,10 @@ export function whenMoving(ask: Asking, over: () => void): void {
 const leaveHeaders = (leave: Leave): Record<string, string> =>
   leave.letGo
     ? { 'Neatlatch-Held': 'let-go' }
-    : { 'Neatlatch-Code': leave.code.trim(), 'Neatlatch-Reason': encodeURIComponent(leave.reason.trim()) }
+    : {
+        'Neatlatch-Code': leave.code.trim(),
+        'Neatlatch-Reason': encodeURIComponent(leave.reason.trim()),
+      }
 
 const asProblem = (response: Response, told: Partial<Problem>): Problem =>
   new Problem(response.status, told.title ?? '', told.detail ?? '', told.errors)
@@ -186,7 +202,11 @@ export async function ok<T>(call: Promise<Answered<T>>): Promise<T> {
   try {
     answered = await call
   } catch {
-    throw new Problem(0, 'Neat Latch does not answer.', 'Look whether it runs, then try again. What you typed is still here.')
+    throw new Problem(
+      0,
+      'Neat Latch does not answer.',
+      'Look whether it runs, then try again. What you typed is still here.',
+    )
   }
   const { data, error, response } = answered
   if (response.ok) return data as T
@@ -203,7 +223,10 @@ export async function ok<T>(call: Promise<Answered<T>>): Promise<T> {
 
 export const ifMatch = (version: number): Record<string, string> => ({ 'If-Match': `"${version}"` })
 
-/** What makes a form's content be done once: sent again, because its answer was lost, it carries the same Idempotency-Key; other content carries another. */
+/**
+ * What makes a form's content be done once: sent again, because its answer was lost, it carries the
+ * same Idempotency-Key; other content carries another.
+ */
 export interface Once {
   headers: (content: unknown) => Record<string, string>
   /** It was done: the same content is a new wish from here on. */

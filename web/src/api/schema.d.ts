@@ -19,7 +19,8 @@ export interface paths {
         put?: never;
         /**
          * Begin
-         * @description Log in. After five wrong passwords a login name is locked for fifteen minutes at the address they came from.
+         * @description Log in. After five wrong passwords a login name is locked for fifteen minutes at the address
+         *     they came from.
          */
         post: operations["people_own_begin"];
         /**
@@ -83,7 +84,9 @@ export interface paths {
         put?: never;
         /**
          * Begin Device
-         * @description Begin to set up one-time codes of a device. Those that are there already stay until the new ones are confirmed.
+         * @description Begin to set up one-time codes of a device.
+         *
+         *     Those that are there already stay until the new ones are confirmed.
          */
         post: operations["people_own_begin_device"];
         delete?: never;
@@ -103,7 +106,9 @@ export interface paths {
         put?: never;
         /**
          * Confirm Device
-         * @description Confirm them with a code that the device shows. With the first factor come ten recovery codes.
+         * @description Confirm them with a code that the device shows.
+         *
+         *     With the first factor come ten recovery codes.
          */
         post: operations["people_own_confirm_device"];
         delete?: never;
@@ -243,7 +248,8 @@ export interface paths {
         put?: never;
         /**
          * Prove
-         * @description A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for.
+         * @description A passkey has signed: the code that stands for it, good once and for two minutes, wherever a
+         *     code of the second factor is asked for.
          */
         post: operations["people_own_prove"];
         delete?: never;
@@ -363,7 +369,9 @@ export interface paths {
         put?: never;
         /**
          * Give Password
-         * @description Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told.
+         * @description Give somebody a password, which they must change when they log in with it.
+         *
+         *     Their sessions end, and they are told.
          */
         post: operations["people_api_give_password"];
         delete?: never;
@@ -401,7 +409,8 @@ export interface paths {
         };
         /**
          * People
-         * @description People by login name; filtered by plain words and field words (``role:operator access:off``).
+         * @description People by login name; filtered by plain words and field words (``role:operator
+         *     access:off``).
          */
         get: operations["people_api_people"];
         put?: never;
@@ -594,8 +603,8 @@ export interface paths {
         };
         /**
          * Clients
-         * @description The clients of an application, by name; those in one environment; ``live``: those that can be used,
-         *     or cannot yet.
+         * @description The clients of an application, by name; those in one environment; ``live``: those that can be
+         *     used, or cannot yet.
          */
         get: operations["clients_api_clients"];
         put?: never;
@@ -649,7 +658,8 @@ export interface paths {
         put?: never;
         /**
          * Note
-         * @description Note what the application's own screens show of us: names, account, rights, switches, allow-list.
+         * @description Note what the application's own screens show of us: names, account, rights, switches,
+         *     allow-list.
          */
         post: operations["clients_api_note"];
         delete?: never;
@@ -789,8 +799,9 @@ export interface paths {
         };
         /**
          * Redirect Uri List
-         * @description Clients that sign people in, by name, with how their redirect URIs stand. ``words`` filters by plain
-         *     words and field words (``env:production app:cargo``).
+         * @description Clients that sign people in, by name, with how their redirect URIs stand.
+         *
+         *     ``words`` filters by plain words and field words (``env:production app:cargo``).
          */
         get: operations["clients_bench_lists_redirect_uri_list"];
         put?: never;
@@ -912,7 +923,9 @@ export interface paths {
         put?: never;
         /**
          * Preview Permitting
-         * @description Whom it would stop if the client were permitted these scopes and no others. Nothing is changed.
+         * @description Whom it would stop if the client were permitted these scopes and no others.
+         *
+         *     Nothing is changed.
          */
         post: operations["clients_scopes_preview_permitting"];
         delete?: never;
@@ -932,7 +945,9 @@ export interface paths {
         put?: never;
         /**
          * Preview Asking
-         * @description Whom it would stop if the connection asked for these scopes and no others. Nothing is changed.
+         * @description Whom it would stop if the connection asked for these scopes and no others.
+         *
+         *     Nothing is changed.
          */
         post: operations["clients_scopes_preview_asking"];
         delete?: never;
@@ -950,7 +965,8 @@ export interface paths {
         };
         /**
          * Scopes
-         * @description The scopes of a client against the users of its connections, with the trim and its reasons.
+         * @description The scopes of a client against the users of its connections, with the trim and
+         *     its reasons.
          */
         get: operations["clients_scopes_scopes"];
         put?: never;
@@ -1052,7 +1068,8 @@ export interface paths {
         put?: never;
         /**
          * New Token
-         * @description Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that.
+         * @description Have a new token made, so that a change of scopes reaches it; where a person signs in, only
+         *     signing in again does that.
          */
         post: operations["clients_scopes_new_token"];
         delete?: never;
@@ -1431,7 +1448,8 @@ export interface paths {
         };
         /**
          * Accepting
-         * @description The applications that accept what the house issues in an environment, by name; filtered by plain words.
+         * @description The applications that accept what the house issues in an environment, by name; filtered by
+         *     plain words.
          */
         get: operations["house_api_accepting"];
         put?: never;
@@ -1453,7 +1471,8 @@ export interface paths {
         put?: never;
         /**
          * Roll Over
-         * @description Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended.
+         * @description Let a new signing key take over: published at once, signing after a minute, its forerunner
+         *     shown until the last token it signed has ended.
          */
         post: operations["house_api_roll_over"];
         delete?: never;
@@ -1493,7 +1512,8 @@ export interface paths {
         put?: never;
         /**
          * Asker
-         * @description Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people.
+         * @description Let an application ask about tokens it is shown: a client for it, and a secret to hand over
+         *     to its people.
          */
         post: operations["house_api_asker"];
         delete?: never;
@@ -1591,7 +1611,8 @@ export interface paths {
         };
         /**
          * Issued
-         * @description What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away.
+         * @description What a client of the house holds: secrets, tokens alive, who allowed it, what was turned
+         *     away.
          */
         get: operations["house_api_issued"];
         put?: never;
@@ -1674,7 +1695,8 @@ export interface paths {
         post?: never;
         /**
          * End Management
-         * @description Take away the right to manage a client's registration by protocol (RFC 7592); the client itself stays.
+         * @description Take away the right to manage a client's registration by protocol (RFC 7592); the client
+         *     itself stays.
          */
         delete: operations["house_api_end_management"];
         options?: never;
@@ -1713,7 +1735,8 @@ export interface paths {
         put?: never;
         /**
          * Read
-         * @description Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept.
+         * @description Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12
+         *     file. Nothing of it is kept.
          */
         post: operations["certificates_api_read"];
         delete?: never;
@@ -1731,8 +1754,9 @@ export interface paths {
         };
         /**
          * Certificates
-         * @description The certificates that the house issued, what ends soonest first. ``lives``: those that let in now;
-         *     or those that were revoked or have ended, the latest first.
+         * @description The certificates that the house issued, what ends soonest first.
+         *
+         *     ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
          */
         get: operations["certificates_api_certificates"];
         put?: never;
@@ -2022,7 +2046,9 @@ export interface paths {
         put?: never;
         /**
          * Let
-         * @description Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere.
+         * @description Let the users that draw this connection have its secret itself.
+         *
+         *     The leave stands in header fields, as with a change that sends it elsewhere.
          */
         post: operations["drawing_api_let"];
         delete?: never;
@@ -2100,7 +2126,8 @@ export interface paths {
         };
         /**
          * Connections
-         * @description Connections by reference name; ``words`` filters by plain words and field words (``env:production state:open pin:scopes app:cargo``).
+         * @description Connections by reference name; ``words`` filters by plain words and field words
+         *     (``env:production state:open pin:scopes app:cargo``).
          */
         get: operations["connections_api_connections"];
         put?: never;
@@ -2124,7 +2151,8 @@ export interface paths {
         };
         /**
          * Draft
-         * @description What a new connection starts from: the values the profile wants, with what is known filled in.
+         * @description What a new connection starts from: the values the profile wants, with what is known filled
+         *     in.
          */
         get: operations["connections_api_draft"];
         put?: never;
@@ -2158,8 +2186,11 @@ export interface paths {
         head?: never;
         /**
          * Change
-         * @description Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
-         *     ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``.
+         * @description Change the caller side.
+         *
+         *     Where that would send what is held to another server, it says so (409, with ``moves``) and wants
+         *     leave in header fields: ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held:
+         *     let-go``.
          */
         patch: operations["connections_api_change"];
         trace?: never;
@@ -2195,7 +2226,9 @@ export interface paths {
         put?: never;
         /**
          * Clear
-         * @description Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change.
+         * @description Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names.
+         *
+         *     The leave stands in header fields, as with a change.
          */
         post: operations["connections_api_clear"];
         delete?: never;
@@ -2435,7 +2468,9 @@ export interface paths {
         put?: never;
         /**
          * Renew
-         * @description Test renewal alone: get a new access token now. Where each has their own account, one's own.
+         * @description Test renewal alone: get a new access token now.
+         *
+         *     Where each has their own account, one's own.
          */
         post: operations["connections_api_renew"];
         delete?: never;
@@ -2515,7 +2550,9 @@ export interface paths {
         put?: never;
         /**
          * Preview
-         * @description What a changed profile would ask for, and what it would mean for the connections. Nothing is saved.
+         * @description What a changed profile would ask for, and what it would mean for the connections.
+         *
+         *     Nothing is saved.
          */
         post: operations["connections_api_preview"];
         delete?: never;
@@ -2539,7 +2576,8 @@ export interface paths {
         put?: never;
         /**
          * Ask
-         * @description Ask a person to connect an account of their own; their line then has the signed link to send them.
+         * @description Ask a person to connect an account of their own; their line then has the signed link to send
+         *     them.
          */
         post: operations["connections_accounts_ask"];
         delete?: never;
@@ -2580,7 +2618,9 @@ export interface paths {
         post?: never;
         /**
          * Disconnect
-         * @description Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too.
+         * @description Disconnect a person's account: their own, or anybody's for an administrator.
+         *
+         *     ``forget``: that they were asked, too.
          */
         delete: operations["connections_accounts_disconnect"];
         options?: never;
@@ -2599,7 +2639,8 @@ export interface paths {
         put?: never;
         /**
          * End Tokens
-         * @description End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009).
+         * @description End the tokens that a connection holds, or one person's, at the application too where it has
+         *     an address for that (RFC 7009).
          */
         post: operations["connections_accounts_end_tokens"];
         delete?: never;
@@ -2637,7 +2678,9 @@ export interface paths {
         };
         /**
          * Asked Connect
-         * @description Whom a signed link asks to connect which account. It lets nobody in: the person logs in first.
+         * @description Whom a signed link asks to connect which account.
+         *
+         *     It lets nobody in: the person logs in first.
          */
         get: operations["connections_accounts_asked_connect"];
         put?: never;
@@ -2765,7 +2808,8 @@ export interface paths {
         };
         /**
          * Users
-         * @description Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``).
+         * @description Users by name; filtered by plain words and field words (``env:production kind:job
+         *     owner:freight app:cargo warned:yes``).
          */
         get: operations["users_api_users"];
         put?: never;
@@ -2953,8 +2997,9 @@ export interface paths {
         };
         /**
          * Rows
-         * @description The applications whose rights are known, by name: those with rules, and those with roles. ``words``
-         *     filters by plain words and field words (``env:production app:cargo``).
+         * @description The applications whose rights are known, by name: those with rules, and those with roles.
+         *
+         *     ``words`` filters by plain words and field words (``env:production app:cargo``).
          */
         get: operations["access_rows"];
         put?: never;
@@ -3100,7 +3145,9 @@ export interface paths {
         put?: never;
         /**
          * Push
-         * @description Write our rules to the application. Where that takes rights away, ``confirm`` must be the environment's name.
+         * @description Write our rules to the application.
+         *
+         *     Where that takes rights away, ``confirm`` must be the environment's name.
          */
         post: operations["access_push"];
         delete?: never;
@@ -3184,9 +3231,11 @@ export interface paths {
         put?: never;
         /**
          * Begin Import
-         * @description Apply a file. A small one is applied when this answers, as a whole or not at all; a larger one is
-         *     applied by the worker in blocks (202). Where something that is held would go to a new place it wants
-         *     leave, as a change of the connection does.
+         * @description Apply a file.
+         *
+         *     A small one is applied when this answers, as a whole or not at all; a larger one is applied by
+         *     the worker in blocks (202). Where something that is held would go to a new place it wants leave,
+         *     as a change of the connection does.
          */
         post: operations["inventory_begin_import"];
         delete?: never;
@@ -3426,7 +3475,8 @@ export interface paths {
         put?: never;
         /**
          * Take Client
-         * @description Take RFC 7591 client metadata: at the application too, where the client is managed by protocol.
+         * @description Take RFC 7591 client metadata: at the application too, where the client is managed by
+         *     protocol.
          */
         post: operations["inventory_take_client"];
         delete?: never;
@@ -3444,7 +3494,8 @@ export interface paths {
         };
         /**
          * Description
-         * @description An application as an OpenAPI 3.1 description: security schemes, operations and what each needs.
+         * @description An application as an OpenAPI 3.1 description: security schemes, operations and what each
+         *     needs.
          */
         get: operations["inventory_description"];
         put?: never;
@@ -3490,7 +3541,9 @@ export interface paths {
         put?: never;
         /**
          * Begin
-         * @description Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
+         * @description Begin a test; watch it at ``/api/tests/{id}/events``.
+         *
+         *     ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
          */
         post: operations["rounds_api_begin"];
         delete?: never;
@@ -3652,7 +3705,8 @@ export interface paths {
         };
         /**
          * Those Of Round
-         * @description The tests of a round, by connection; filtered by plain words and how they went (``state:failed``).
+         * @description The tests of a round, by connection; filtered by plain words and how they went
+         *     (``state:failed``).
          */
         get: operations["rounds_api_those_of_round"];
         put?: never;
@@ -3772,7 +3826,10 @@ export interface paths {
         };
         /**
          * Wall
-         * @description The wall, a page of applications after another. ``words`` filters by their names and references, and by field words (``env:production state:open``).
+         * @description The wall, a page of applications after another.
+         *
+         *     ``words`` filters by their names and references, and by field words (``env:production
+         *     state:open``).
          */
         get: operations["today_wall"];
         put?: never;
@@ -3874,7 +3931,9 @@ export interface paths {
         put?: never;
         /**
          * Make
-         * @description Make the new one, or take in what was made by hand. Twice is once; another value takes the place of one that nobody has proven.
+         * @description Make the new one, or take in what was made by hand.
+         *
+         *     Twice is once; another value takes the place of one that nobody has proven.
          */
         post: operations["replacing_make"];
         delete?: never;
@@ -4032,7 +4091,9 @@ export interface paths {
         };
         /**
          * Check
-         * @description Check the newest entries, the anchor and the triggers. The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told.
+         * @description Check the newest entries, the anchor and the triggers.
+         *
+         *     The whole chain is checked once a week, and by ``nlatch journal check``; a fault stays told.
          */
         get: operations["journal_check"];
         put?: never;
@@ -4052,7 +4113,8 @@ export interface paths {
         };
         /**
          * Find
-         * @description Any application, connection, client, credential hint, redirect URI, thumbprint, person or page whose words begin with those that are typed.
+         * @description Any application, connection, client, credential hint, redirect URI, thumbprint, person or
+         *     page whose words begin with those that are typed.
          */
         get: operations["finding_find"];
         put?: never;
@@ -4143,10 +4205,13 @@ export interface components {
         };
         /**
          * SessionOut
-         * @description Who is logged in (``null``: nobody), what they may do, and the token that changing requests must carry.
+         * @description Who is logged in (``null``: nobody), what they may do, and the token that changing requests
+         *     must carry.
          *
-         *     ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes. ``passkeys_at`` is the host that passkeys work at (empty: none
-         *     does, because Neat Latch is opened by an IP address). ``recovery_codes`` are shown by the answer to what made them, and never again.
+         *     ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes.
+         *     ``passkeys_at`` is the host that passkeys work at (empty: none does, because Neat Latch is
+         *     opened by an IP address). ``recovery_codes`` are shown by the answer to what made them, and
+         *     never again.
          */
         SessionOut: {
             /** Csrf */
@@ -4195,7 +4260,8 @@ export interface components {
         };
         /**
          * LogIn
-         * @description Login name and password; the code of the second factor where there is one; a new password in place of one that somebody else gave.
+         * @description Login name and password; the code of the second factor where there is one; a new password in
+         *     place of one that somebody else gave.
          */
         LogIn: {
             /** Username */
@@ -4238,7 +4304,8 @@ export interface components {
         };
         /**
          * FactorOut
-         * @description One-time codes that are being set up: their secret as it is typed, and as an address that devices take. Shown this once.
+         * @description One-time codes that are being set up: their secret as it is typed, and as an address that
+         *     devices take. Shown this once.
          */
         FactorOut: {
             /** Secret */
@@ -4248,7 +4315,8 @@ export interface components {
         };
         /**
          * Proof
-         * @description That it is the person: a code of the second factor that is there, or the password where there is none.
+         * @description That it is the person: a code of the second factor that is there, or the password where there
+         *     is none.
          */
         Proof: {
             /**
@@ -4272,7 +4340,8 @@ export interface components {
         };
         /**
          * AskBrowser
-         * @description What the browser is to be asked (``parseCreationOptionsFromJSON`` or ``parseRequestOptionsFromJSON`` take it).
+         * @description What the browser is to be asked (``parseCreationOptionsFromJSON`` or
+         *     ``parseRequestOptionsFromJSON`` take it).
          */
         AskBrowser: {
             /** Options */
@@ -4282,7 +4351,8 @@ export interface components {
         };
         /**
          * PasskeyIn
-         * @description What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3 §5.1), and how the person calls it.
+         * @description What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3
+         *     §5.1), and how the person calls it.
          */
         PasskeyIn: {
             /** Credential */
@@ -4307,7 +4377,8 @@ export interface components {
         };
         /**
          * OneSessionOut
-         * @description A session: when and from where it was begun, when it was last seen (to ten minutes), and whether it is this one.
+         * @description A session: when and from where it was begun, when it was last seen (to ten minutes), and
+         *     whether it is this one.
          */
         OneSessionOut: {
             /** Id */
@@ -4411,7 +4482,9 @@ export interface components {
         };
         /**
          * ApplicationRow
-         * @description An application in the list. ``schemes`` as people read them; ``scopes``: how many are known.
+         * @description An application in the list.
+         *
+         *     ``schemes`` as people read them; ``scopes``: how many are known.
          */
         ApplicationRow: {
             /** Key */
@@ -4522,7 +4595,9 @@ export interface components {
         };
         /**
          * PlaceOut
-         * @description An application in one environment. ``issues``: what its callers can be issued, what is usual first.
+         * @description An application in one environment.
+         *
+         *     ``issues``: what its callers can be issued, what is usual first.
          */
         PlaceOut: {
             environment: components["schemas"]["EnvironmentOut"];
@@ -4559,7 +4634,10 @@ export interface components {
         };
         /**
          * SchemeOut
-         * @description A way of being let in. ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``: the house authority can issue for it.
+         * @description A way of being let in.
+         *
+         *     ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``:
+         *     the house authority can issue for it.
          */
         SchemeOut: {
             /** Key */
@@ -4656,7 +4734,8 @@ export interface components {
         };
         /**
          * ApplicationIn
-         * @description A new application, or one more environment of one: by its metadata address, its API description, or by hand.
+         * @description A new application, or one more environment of one: by its metadata address, its API
+         *     description, or by hand.
          *
          *     ``description`` is the API description itself, where it is not published at an address.
          */
@@ -4776,7 +4855,8 @@ export interface components {
         };
         /**
          * ClientRow
-         * @description A client in the list of an application's; some of the connections that use it, and how many more.
+         * @description A client in the list of an application's; some of the connections that use it, and how many
+         *     more.
          */
         ClientRow: {
             /**
@@ -4957,8 +5037,11 @@ export interface components {
         };
         /**
          * ClientIn
-         * @description A client to register. ``by_house``: issued by the house authority; ``by_protocol``: let the application register it (RFC 7591); else its steps by hand
-         *     are listed. ``ends``: when the first secret of the house ends. ``request``: a signing request, where the house issues a certificate for its key.
+         * @description A client to register.
+         *
+         *     ``by_house``: issued by the house authority; ``by_protocol``: let the application register it
+         *     (RFC 7591); else its steps by hand are listed. ``ends``: when the first secret of the house
+         *     ends. ``request``: a signing request, where the house issues a certificate for its key.
          */
         ClientIn: {
             /** Application */
@@ -5351,7 +5434,8 @@ export interface components {
         };
         /**
          * ScopeEffect
-         * @description Whom a change of scopes would stop at a connection, and what it would still ask for in vain.
+         * @description Whom a change of scopes would stop at a connection, and what it would still ask
+         *     for in vain.
          */
         ScopeEffect: {
             /** Ref */
@@ -5590,7 +5674,8 @@ export interface components {
         };
         /**
          * AskedConsentOut
-         * @description What an administrator of an application sees who opened the link: no login, nothing secret.
+         * @description What an administrator of an application sees who opened the link: no login,
+         *     nothing secret.
          */
         AskedConsentOut: {
             /** Application */
@@ -5749,7 +5834,9 @@ export interface components {
         };
         /**
          * DrawerOut
-         * @description The user that draws with it. ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
+         * @description The user that draws with it.
+         *
+         *     ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
          */
         DrawerOut: {
             /**
@@ -5790,7 +5877,8 @@ export interface components {
         };
         /**
          * LeakedCredentialOut
-         * @description A credential that was recognised: where it is used, what stops, and the quickest replacement.
+         * @description A credential that was recognised: where it is used, what stops, and the quickest
+         *     replacement.
          */
         LeakedCredentialOut: {
             /**
@@ -5860,7 +5948,9 @@ export interface components {
         };
         /**
          * LeakedFamilyOut
-         * @description What a person allowed a client of the house, known by a refresh token that was recognised. ``spent``: it was used before, and gives no new token.
+         * @description What a person allowed a client of the house, known by a refresh token that was recognised.
+         *
+         *     ``spent``: it was used before, and gives no new token.
          */
         LeakedFamilyOut: {
             /**
@@ -5886,7 +5976,8 @@ export interface components {
         };
         /**
          * LeakedHeldOut
-         * @description A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009).
+         * @description A token of a connection that was recognised: what it is worth, what ending it does, and
+         *     whether the application has an address for that (RFC 7009).
          *
          *     ``set_aside``: of a wrong account that signed in; nothing uses it.
          */
@@ -5918,7 +6009,8 @@ export interface components {
         };
         /**
          * LeakedManagingOut
-         * @description A token that was recognised and manages a client's registration; ``house``: at the house authority.
+         * @description A token that was recognised and manages a client's registration; ``house``: at the house
+         *     authority.
          */
         LeakedManagingOut: {
             /** Client */
@@ -5973,8 +6065,9 @@ export interface components {
         };
         /**
          * ReachOut
-         * @description A connection that a user draws, and what somebody may still have of it: until when it lets in (``at``), and whether it ``lasts`` until the connection's own
-         *     credential is replaced. ``last``: when the user was last seen to draw it.
+         * @description A connection that a user draws, and what somebody may still have of it: until when it lets in
+         *     (``at``), and whether it ``lasts`` until the connection's own credential is replaced. ``last``:
+         *     when the user was last seen to draw it.
          */
         ReachOut: {
             /** Ref */
@@ -5990,7 +6083,9 @@ export interface components {
         };
         /**
          * StopOut
-         * @description When a connection stops if the credential is revoked, and who is hit. ``at``: ``null`` for at once.
+         * @description When a connection stops if the credential is revoked, and who is hit.
+         *
+         *     ``at``: ``null`` for at once.
          */
         StopOut: {
             /** Ref */
@@ -6088,7 +6183,9 @@ export interface components {
         };
         /**
          * WholeCredentialOut
-         * @description A credential's whole life. ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
+         * @description A credential's whole life.
+         *
+         *     ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
          *
          *     ``also_held_by``: connections that hold the very same value, put in there apart from this one.
          */
@@ -6200,7 +6297,9 @@ export interface components {
         };
         /**
          * HandoverOut
-         * @description Where a handover stands. ``certificate``: it is a certificate's key, which may go as PKCS#12.
+         * @description Where a handover stands.
+         *
+         *     ``certificate``: it is a certificate's key, which may go as PKCS#12.
          */
         HandoverOut: {
             /**
@@ -6361,7 +6460,9 @@ export interface components {
         };
         /**
          * AuthorityOut
-         * @description The authority of one environment. ``accepting``: how many applications accept what it issues.
+         * @description The authority of one environment.
+         *
+         *     ``accepting``: how many applications accept what it issues.
          */
         AuthorityOut: {
             environment: components["schemas"]["EnvironmentOut"];
@@ -6384,7 +6485,8 @@ export interface components {
         };
         /**
          * RegistrationRightOut
-         * @description A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the most that such a client may have (``null``: any).
+         * @description A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the
+         *     most that such a client may have (``null``: any).
          */
         RegistrationRightOut: {
             /**
@@ -6472,7 +6574,9 @@ export interface components {
         };
         /**
          * AcceptingOut
-         * @description An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as.
+         * @description An application that accepts what the house issues.
+         *
+         *     ``asks_as``: the client that it asks about tokens as.
          */
         AcceptingOut: {
             /** Application */
@@ -6547,7 +6651,8 @@ export interface components {
         };
         /**
          * RegistrationRightIn
-         * @description Who may register: for one application, so many clients, for so many days; with what scopes and grants at most (``null``: any).
+         * @description Who may register: for one application, so many clients, for so many days; with what scopes
+         *     and grants at most (``null``: any).
          */
         RegistrationRightIn: {
             /** Application */
@@ -6759,7 +6864,9 @@ export interface components {
         };
         /**
          * ChainLinkOut
-         * @description One certificate of a chain. ``broken``: why the chain is not good, where it is this one's fault.
+         * @description One certificate of a chain.
+         *
+         *     ``broken``: why the chain is not good, where it is this one's fault.
          */
         ChainLinkOut: {
             /** Role */
@@ -6876,7 +6983,9 @@ export interface components {
         };
         /**
          * ReadingIn
-         * @description What is to be explained: text in PEM, or any form in base64. ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted.
+         * @description What is to be explained: text in PEM, or any form in base64.
+         *
+         *     ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted.
          */
         ReadingIn: {
             /**
@@ -6914,7 +7023,9 @@ export interface components {
         };
         /**
          * CertificateRow
-         * @description A certificate that the house issued. ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet.
+         * @description A certificate that the house issued.
+         *
+         *     ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet.
          */
         CertificateRow: {
             /**
@@ -7285,7 +7396,9 @@ export interface components {
         };
         /**
          * OwnKeyMade
-         * @description What it was given, and where its secret is handed over; none: its holder has the key. ``pem``: the certificate with its chain.
+         * @description What it was given, and where its secret is handed over; none: its holder has the key.
+         *
+         *     ``pem``: the certificate with its chain.
          */
         OwnKeyMade: {
             /**
@@ -7300,8 +7413,9 @@ export interface components {
         };
         /**
          * OwnKeyIn
-         * @description What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with ``request``: for the
-         *     key in that signing request). Its ``right``: ``relay``, to send requests through the relay only, or ``draw``, to take headers too.
+         * @description What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with
+         *     ``request``: for the key in that signing request). Its ``right``: ``relay``, to send requests
+         *     through the relay only, or ``draw``, to take headers too.
          */
         OwnKeyIn: {
             /**
@@ -7330,8 +7444,9 @@ export interface components {
         };
         /**
          * HandsOutOut
-         * @description What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words. ``not_let``
-         *     names users that draw, and that nobody let have the secret itself.
+         * @description What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the
+         *     ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names users that draw, and
+         *     that nobody let have the secret itself.
          */
         HandsOutOut: {
             /** Ref */
@@ -7841,7 +7956,8 @@ export interface components {
         };
         /**
          * SecretIn
-         * @description A new secret for the caller side; ``key`` is that of the value it is for (empty: the first).
+         * @description A new secret for the caller side; ``key`` is that of the value it is for (empty:
+         *     the first).
          */
         SecretIn: {
             /** Secret */
@@ -7856,7 +7972,8 @@ export interface components {
         };
         /**
          * CertificateIn
-         * @description A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked.
+         * @description A certificate, its chain and its key: PEM as text, or any of the forms in base64;
+         *     ``password`` opens what is locked.
          */
         CertificateIn: {
             /**
@@ -7953,7 +8070,8 @@ export interface components {
         };
         /**
          * CopyOut
-         * @description A set-up that was begun in another environment: what was carried over, and what must be new.
+         * @description A set-up that was begun in another environment: what was carried over, and what
+         *     must be new.
          */
         CopyOut: {
             /** Ref */
@@ -8015,7 +8133,8 @@ export interface components {
         };
         /**
          * PlacedValue
-         * @description A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a secret.
+         * @description A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a
+         *     secret.
          */
         PlacedValue: {
             /** Key */
@@ -8033,7 +8152,8 @@ export interface components {
         };
         /**
          * IntakeIn
-         * @description Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill.
+         * @description Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values
+         *     it may fill.
          */
         IntakeIn: {
             /**
@@ -8059,7 +8179,8 @@ export interface components {
         };
         /**
          * IntakeTake
-         * @description What to put in place: ``only`` these values (absent: all that are placed), and by choice what was open.
+         * @description What to put in place: ``only`` these values (absent: all that are placed), and by choice what
+         *     was open.
          */
         IntakeTake: {
             /**
@@ -8107,7 +8228,8 @@ export interface components {
         };
         /**
          * SignInIn
-         * @description The page to come back to; ``for_tests``: as the service account for tests, where each person has an account of their own.
+         * @description The page to come back to; ``for_tests``: as the service account for tests, where each person
+         *     has an account of their own.
          */
         SignInIn: {
             /**
@@ -8187,7 +8309,8 @@ export interface components {
         };
         /**
          * MeaningOut
-         * @description What a change of the profile means for one connection: a pin that would stand otherwise, or a request of a test that would be sent otherwise.
+         * @description What a change of the profile means for one connection: a pin that would stand otherwise, or a
+         *     request of a test that would be sent otherwise.
          */
         MeaningOut: {
             /** Ref */
@@ -8234,7 +8357,10 @@ export interface components {
         };
         /**
          * AccountsOut
-         * @description Whose account a connection uses. ``people``: the first of those who should connect one or have, ``of_all`` of them in all, ``connected`` of whom have.
+         * @description Whose account a connection uses.
+         *
+         *     ``people``: the first of those who should connect one or have, ``of_all`` of them in all,
+         *     ``connected`` of whom have.
          */
         AccountsOut: {
             /** Ref */
@@ -8307,7 +8433,8 @@ export interface components {
         };
         /**
          * SharingIn
-         * @description One shared account, or each person their own; the team it belongs to, and the service account that tests use (absent: stays, empty: none).
+         * @description One shared account, or each person their own; the team it belongs to, and the service account
+         *     that tests use (absent: stays, empty: none).
          */
         SharingIn: {
             /** Individual */
@@ -8524,7 +8651,8 @@ export interface components {
         };
         /**
          * CalledOut
-         * @description An application that a user calls, in the list; ``connection`` is empty where none is named.
+         * @description An application that a user calls, in the list; ``connection`` is empty where none
+         *     is named.
          */
         CalledOut: {
             /** Id */
@@ -8536,7 +8664,8 @@ export interface components {
         };
         /**
          * UserRow
-         * @description A user in the list: the first of what it calls and how many more, the first warning and how many.
+         * @description A user in the list: the first of what it calls and how many more, the first warning and how
+         *     many.
          */
         UserRow: {
             /**
@@ -8902,7 +9031,9 @@ export interface components {
         };
         /**
          * AccessRow
-         * @description An application in an environment, in the list. ``idle``: how many rules never decide; ``null``: too many rules to work it out.
+         * @description An application in an environment, in the list.
+         *
+         *     ``idle``: how many rules never decide; ``null``: too many rules to work it out.
          */
         AccessRow: {
             /** Application */
@@ -8931,7 +9062,8 @@ export interface components {
         };
         /**
          * AccessOut
-         * @description The rules of an application in an environment, and what follows from them; ``unknown`` says why that was not worked out, where it was not.
+         * @description The rules of an application in an environment, and what follows from them; ``unknown`` says
+         *     why that was not worked out, where it was not.
          */
         AccessOut: {
             /** Application */
@@ -8990,7 +9122,8 @@ export interface components {
         };
         /**
          * RightOut
-         * @description A right: yes, some or no, the rules that decide it (by place), and from where it is allowed.
+         * @description A right: yes, some or no, the rules that decide it (by place), and from where it
+         *     is allowed.
          */
         RightOut: {
             /** Verdict */
@@ -9024,7 +9157,8 @@ export interface components {
         };
         /**
          * RulesDifferenceOut
-         * @description What a change comes to: the first of each, and how many there are in all; how many rights become less and how many more.
+         * @description What a change comes to: the first of each, and how many there are in all; how many rights
+         *     become less and how many more.
          *
          *     ``unknown`` says why the rights were not worked out, where they were not.
          */
@@ -9071,7 +9205,8 @@ export interface components {
         };
         /**
          * RuleIO
-         * @description A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix; ``origins`` the networks it holds for (none: anywhere).
+         * @description A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix;
+         *     ``origins`` the networks it holds for (none: anywhere).
          */
         RuleIO: {
             /** Effect */
@@ -9257,7 +9392,8 @@ export interface components {
         };
         /**
          * InventoryApplyIn
-         * @description The same; ``standing`` is the preview's, so that nothing else is applied than what was seen.
+         * @description The same; ``standing`` is the preview's, so that nothing else is applied than
+         *     what was seen.
          */
         InventoryApplyIn: {
             /** Text */
@@ -9596,7 +9732,8 @@ export interface components {
         };
         /**
          * BreakOut
-         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the other's fields are empty.
+         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the
+         *     other's fields are empty.
          */
         BreakOut: {
             /** Ref */
@@ -9676,9 +9813,12 @@ export interface components {
         };
         /**
          * UnsavedOut
-         * @description One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
+         * @description One thing: a connection's token or a client's secret, and when the application gave it.
          *
-         *     Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
+         *     ``note`` is how ``nlatch safe unsaved`` calls it.
+         *
+         *     Where what it was for is gone, or the note's name does not tell it, all but ``note`` and
+         *     ``since`` are empty.
          */
         UnsavedOut: {
             /** Note */
@@ -9744,7 +9884,9 @@ export interface components {
         };
         /**
          * OutlookOut
-         * @description What a way of replacing would do. ``gap_seconds``: for how long the connection is refused at the least; none: not at all.
+         * @description What a way of replacing would do.
+         *
+         *     ``gap_seconds``: for how long the connection is refused at the least; none: not at all.
          */
         OutlookOut: {
             /** Way */
@@ -9782,7 +9924,11 @@ export interface components {
         };
         /**
          * ReplacementOut
-         * @description A replacement and how far it is. ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done by hand and ``costs`` to be known, before the new one is made; ``named``: what else the application may know the new one by.
+         * @description A replacement and how far it is.
+         *
+         *     ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done
+         *     by hand and ``costs`` to be known, before the new one is made; ``named``: what else the
+         *     application may know the new one by.
          */
         ReplacementOut: {
             /**
@@ -9867,7 +10013,8 @@ export interface components {
         };
         /**
          * MakingIn
-         * @description The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the application knows it by, where that is another.
+         * @description The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the
+         *     application knows it by, where that is another.
          */
         MakingIn: {
             /**
@@ -9953,7 +10100,8 @@ export interface components {
         };
         /**
          * ChainOut
-         * @description Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at ``whole_at`` (empty: not yet).
+         * @description Whether the journal holds: its newest entries, from ``looked_from`` on, now; and all of it at
+         *     ``whole_at`` (empty: not yet).
          */
         ChainOut: {
             /** Holds */

@@ -3,7 +3,8 @@
   import { api, ok } from '../api/client'
 
   /**
-   * An application, by its key: chosen from a list, or, where there are too many for one, found by typing.
+   * An application, by its key: chosen from a list, or, where there are too many for one, found by
+   * typing.
    * `house`: one that accepts the house authority in this environment.
    */
   let {
@@ -13,7 +14,14 @@
     none = 'Choose one',
     error = '',
     changed,
-  }: { id: string; value: string; house?: string; none?: string; error?: string; changed?: () => void } = $props()
+  }: {
+    id: string
+    value: string
+    house?: string
+    none?: string
+    error?: string
+    changed?: () => void
+  } = $props()
 
   interface Offered {
     key: string
@@ -22,8 +30,13 @@
   async function ask(words: string): Promise<{ items: Offered[]; next: string | null }> {
     if (!house) return ok(api.GET('/api/applications', { params: { query: { words } } }))
     const path = { environment: house }
-    const found = await ok(api.GET('/api/house/{environment}/applications', { params: { path, query: { words } } }))
-    return { items: found.items.map((one) => ({ key: one.application, name: one.name })), next: found.next }
+    const found = await ok(
+      api.GET('/api/house/{environment}/applications', { params: { path, query: { words } } }),
+    )
+    return {
+      items: found.items.map((one) => ({ key: one.application, name: one.name })),
+      next: found.next,
+    }
   }
   let typed = $state<string | null>(null)
   let own = value
@@ -33,7 +46,10 @@
     own = value
     typed = null
   })
-  const first = createQuery(() => ({ queryKey: ['applications', 'offered', house], queryFn: () => ask('') }))
+  const first = createQuery(() => ({
+    queryKey: ['applications', 'offered', house],
+    queryFn: () => ask(''),
+  }))
   const many = $derived(Boolean(first.data?.next))
   const words = $derived(typed?.trim() ? JSON.stringify(typed.trim()) : '')
   const found = createQuery(() => {
@@ -56,7 +72,8 @@
 
   function take(text: string): void {
     typed = text
-    const key = offered.find((one) => one.name === text.trim() || one.key === text.trim())?.key ?? ''
+    const key =
+      offered.find((one) => one.name === text.trim() || one.key === text.trim())?.key ?? ''
     if (key === value) return
     own = value = key
     changed?.()
@@ -83,7 +100,8 @@
     >{#each offered as one (one.key)}<option value={one.name}></option>{/each}</datalist
   >
 {:else}
-  <!-- Until it is known whether they fit a list, nobody types into what may become something else. -->
+  <!-- Until it is known whether they fit a list, nobody types into what may become something
+       else. -->
   <select
     {id}
     class="line-in"
@@ -93,6 +111,7 @@
     onchange={() => changed?.()}
   >
     <option value="">{none}</option>
-    {#each first.data?.items ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+    {#each first.data?.items ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+      >{/each}
   </select>
 {/if}

@@ -23,13 +23,22 @@
     passwordError?: string
     chosen?: () => void
   }
-  let { given = $bindable(), label, id, help = '', error = '', passwordError = '', chosen }: Props = $props()
+  let {
+    given = $bindable(),
+    label,
+    id,
+    help = '',
+    error = '',
+    passwordError = '',
+    chosen,
+  }: Props = $props()
   let tooLarge = $state('')
 
   async function choose(files: FileList | null | undefined): Promise<void> {
     const one = files?.[0]
     if (!one) return
-    tooLarge = one.size > LARGEST ? `${one.name} is larger than any certificate with its chain.` : ''
+    tooLarge =
+      one.size > LARGEST ? `${one.name} is larger than any certificate with its chain.` : ''
     if (tooLarge) return
     given = { ...given, text: '', base64: await inBase64(one), file: one.name }
     chosen?.()
@@ -57,8 +66,19 @@
   error={tooLarge}
   help={given.file ? `${given.file} is taken.` : ''}
 >
-  <input id="{id}-file" type="file" class="w-full" onchange={(event) => void choose(event.currentTarget.files)} />
+  <input
+    id="{id}-file"
+    type="file"
+    class="w-full"
+    onchange={(event) => void choose(event.currentTarget.files)}
+  />
 </Field>
 <Field id="{id}-password" label="Its password, if it has one" error={passwordError}>
-  <input id="{id}-password" type="password" class="line-in value" autocomplete="off" bind:value={given.password} />
+  <input
+    id="{id}-password"
+    type="password"
+    class="line-in value"
+    autocomplete="off"
+    bind:value={given.password}
+  />
 </Field>

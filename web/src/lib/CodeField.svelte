@@ -44,11 +44,18 @@
   }
 </script>
 
-<Field {id} {label} help={proved ? '' : help || (device || stored ? '' : 'A recovery code serves too.')} error={error || refused}>
+<Field
+  {id}
+  {label}
+  help={proved ? '' : help || (device || stored ? '' : 'A recovery code serves too.')}
+  error={error || refused}
+>
   {#if proved}
     <p class="flex items-baseline gap-3" role="status">
-      <span>Your passkey has signed.</span><button type="button" class="act" onclick={() => (value = '')}
-        >Use a code instead</button
+      <span>Your passkey has signed.</span><button
+        type="button"
+        class="act"
+        onclick={() => (value = '')}>Use a code instead</button
       >
     </p>
     <input {id} type="hidden" {value} />
@@ -63,8 +70,11 @@
         bind:value
         required
       />
-      {#if passkey}<button type="button" class="btn btn-sm whitespace-nowrap" disabled={busy} onclick={() => void use()}
-          >Use a passkey</button
+      {#if passkey}<button
+          type="button"
+          class="btn btn-sm whitespace-nowrap"
+          disabled={busy}
+          onclick={() => void use()}>Use a passkey</button
         >{/if}
     </span>
   {/if}

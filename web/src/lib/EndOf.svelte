@@ -13,7 +13,14 @@
 
   const set = (moment: string | null) =>
     acts
-      .run(() => ok(api.PUT('/api/credentials/{identity}/end', { params: { path: { identity: id } }, body: { ends: moment } })))
+      .run(() =>
+        ok(
+          api.PUT('/api/credentials/{identity}/end', {
+            params: { path: { identity: id } },
+            body: { ends: moment },
+          }),
+        ),
+      )
       .then(() => {
         if (!acts.problem) open = false
       })
@@ -23,13 +30,27 @@
   {#if !open}<button
       class="act"
       aria-label="{ends ? 'Change' : 'Note'} when {hint} ends"
-      onclick={() => ((open = true), (day = ends ? dayOf(ends) : ''))}>{ends ? 'change its end' : 'note its end'}</button
+      onclick={() => ((open = true), (day = ends ? dayOf(ends) : ''))}
+      >{ends ? 'change its end' : 'note its end'}</button
     >
   {:else}
-    <form class="mt-1 flex flex-wrap items-end gap-2" onsubmit={(event) => (event.preventDefault(), void set(onDay(day)))}>
-      <label><span class="label-text">It ends on</span><input type="date" class="line-in" bind:value={day} /></label>
+    <form
+      class="mt-1 flex flex-wrap items-end gap-2"
+      onsubmit={(event) => (event.preventDefault(), void set(onDay(day)))}
+    >
+      <label
+        ><span class="label-text">It ends on</span><input
+          type="date"
+          class="line-in"
+          bind:value={day}
+        /></label
+      >
       <button class="btn btn-sm" disabled={!day || acts.busy}>Save</button>
-      {#if ends}<button type="button" class="btn btn-sm" disabled={acts.busy} onclick={() => set(null)}>No end is known</button
+      {#if ends}<button
+          type="button"
+          class="btn btn-sm"
+          disabled={acts.busy}
+          onclick={() => set(null)}>No end is known</button
         >{/if}
       <button type="button" class="btn btn-sm" onclick={() => (open = false)}>Leave it</button>
     </form>

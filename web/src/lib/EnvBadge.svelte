@@ -6,7 +6,8 @@
 
 <!-- Environments differ in border and pattern, not only in colour. -->
 <span
-  class="inline-block rounded px-2 py-px text-[0.93em] font-semibold whitespace-nowrap {environment.look === 'dashed'
+  class="inline-block rounded px-2 py-px text-[0.93em] font-semibold whitespace-nowrap {environment.look ===
+  'dashed'
     ? 'border-accent text-slate border border-dashed'
     : environment.look === 'striped'
       ? 'striped text-brass border border-transparent'

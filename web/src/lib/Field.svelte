@@ -9,7 +9,15 @@
     error = '',
     notes = [],
     children,
-  }: { label: string; id: string; help?: string; where?: string; error?: string; notes?: string[]; children: Snippet } = $props()
+  }: {
+    label: string
+    id: string
+    help?: string
+    where?: string
+    error?: string
+    notes?: string[]
+    children: Snippet
+  } = $props()
 </script>
 
 <div class="mb-3">

@@ -32,13 +32,17 @@
   }
   async function keep(event: Event): Promise<void> {
     event.preventDefault()
-    const kept = await acts.run(() => ok(api.POST('/api/filters', { body: { list, name, words, shared } })))
+    const kept = await acts.run(() =>
+      ok(api.POST('/api/filters', { body: { list, name, words, shared } })),
+    )
     if (!kept) return
     naming = false
     name = ''
   }
   async function forget(id: number): Promise<void> {
-    await acts.run(() => ok(api.DELETE('/api/filters/{identity}', { params: { path: { identity: id } } })))
+    await acts.run(() =>
+      ok(api.DELETE('/api/filters/{identity}', { params: { path: { identity: id } } })),
+    )
   }
   async function copyAddress(): Promise<void> {
     try {
@@ -51,10 +55,21 @@
   }
 </script>
 
-<input class="line-in max-w-sm" type="search" aria-label="Filter" {placeholder} bind:value={words} oninput={filter} />
+<input
+  class="line-in max-w-sm"
+  type="search"
+  aria-label="Filter"
+  {placeholder}
+  bind:value={words}
+  oninput={filter}
+/>
 <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
   {#each kept.data ?? [] as one (one.id)}
-    <span class="bg-quiet-ground inline-flex items-center rounded-md {one.words === words ? 'font-bold' : ''}">
+    <span
+      class="bg-quiet-ground inline-flex items-center rounded-md {one.words === words
+        ? 'font-bold'
+        : ''}"
+    >
       <button
         type="button"
         class="min-h-[26px] px-2"
@@ -69,14 +84,24 @@
     </span>
   {/each}
   {#if words && !naming}
-    <button type="button" class="act" onclick={() => ((naming = true), (name = ''))}>Keep this filter</button>
-    <button type="button" class="act" onclick={copyAddress}><span aria-live="polite">{copied || 'Copy its address'}</span></button
+    <button type="button" class="act" onclick={() => ((naming = true), (name = ''))}
+      >Keep this filter</button
+    >
+    <button type="button" class="act" onclick={copyAddress}
+      ><span aria-live="polite">{copied || 'Copy its address'}</span></button
     >
   {/if}
   {#if naming}
     <form class="flex items-center gap-2" onsubmit={keep}>
-      <input class="line-in !w-40" aria-label="Name of the filter" placeholder="its name" bind:value={name} />
-      <label class="flex min-h-[26px] items-center gap-1"><input type="checkbox" bind:checked={shared} /> for everybody</label>
+      <input
+        class="line-in !w-40"
+        aria-label="Name of the filter"
+        placeholder="its name"
+        bind:value={name}
+      />
+      <label class="flex min-h-[26px] items-center gap-1"
+        ><input type="checkbox" bind:checked={shared} /> for everybody</label
+      >
       <button class="btn btn-sm">Keep</button>
       <button type="button" class="act" onclick={() => (naming = false)}>Leave it</button>
       {#if problem}<span role="alert" class="text-error font-semibold">{problem}</span>{/if}

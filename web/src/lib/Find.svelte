@@ -67,12 +67,14 @@
           <a
             href={item.address}
             tabindex="-1"
-            class="flex min-h-[30px] items-center justify-between gap-3 px-3 {place === chosen ? 'bg-quiet-ground' : ''}"
+            class="flex min-h-[30px] items-center justify-between gap-3 px-3 {place === chosen
+              ? 'bg-quiet-ground'
+              : ''}"
             onmousedown={(event) => (event.preventDefault(), go(item.address))}
           >
-            <span class="truncate"><strong>{item.name}</strong> <span class="help">{item.detail}</span></span><span
-              class="help whitespace-nowrap">{item.kind}</span
-            ></a
+            <span class="truncate"
+              ><strong>{item.name}</strong> <span class="help">{item.detail}</span></span
+            ><span class="help whitespace-nowrap">{item.kind}</span></a
           >
         </li>
       {:else}

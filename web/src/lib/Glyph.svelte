@@ -14,7 +14,14 @@
   class="shrink-0 overflow-visible"
 >
   <title>{says}</title>
-  <line x1="0" x2={shape.width} y1={shape.middle} y2={shape.middle} class="stroke-base-300" stroke-width="1.5" />
+  <line
+    x1="0"
+    x2={shape.width}
+    y1={shape.middle}
+    y2={shape.middle}
+    class="stroke-base-300"
+    stroke-width="1.5"
+  />
   {#each shape.bars as bar (bar.x)}
     {#if bar.fit === 'not_asked'}
       <line

@@ -17,13 +17,20 @@
     if (help.open) dialog?.showModal()
     else dialog?.close()
   })
-  /** The event comes a moment after the closing: what has been opened again meanwhile stays open. */
+  /**
+   * The event comes a moment after the closing: what has been opened again meanwhile stays open.
+   */
   function closed(): void {
     if (!dialog?.open) help.open = false
   }
 </script>
 
-<dialog bind:this={dialog} class="sheet m-auto w-[26rem] p-5" aria-labelledby="keys-title" onclose={closed}>
+<dialog
+  bind:this={dialog}
+  class="sheet m-auto w-[26rem] p-5"
+  aria-labelledby="keys-title"
+  onclose={closed}
+>
   <h2 id="keys-title">All keys</h2>
   <dl class="my-3 grid grid-cols-[9rem_1fr] gap-y-1">
     {#each KEYS as [key, what] (key)}

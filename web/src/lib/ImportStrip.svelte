@@ -4,7 +4,10 @@
   import { route } from '../router'
   import { progressOf } from './imports'
 
-  /** On every page, while an inventory is being applied: how far it is. What is shown is read anew when it has ended. */
+  /**
+   * On every page, while an inventory is being applied: how far it is. What is shown is read anew
+   * when it has ended.
+   */
   const queries = useQueryClient()
   const found = createQuery(() => ({
     queryKey: ['import-open'],
@@ -21,12 +24,20 @@
 </script>
 
 {#if plan && route.pathname !== `/inventory/imports/${plan.id}`}
-  <section class="bg-wait-ground mb-3 flex flex-wrap items-center gap-3 rounded-md px-3 py-2" aria-label="Import">
+  <section
+    class="bg-wait-ground mb-3 flex flex-wrap items-center gap-3 rounded-md px-3 py-2"
+    aria-label="Import"
+  >
     <strong>{plan.undoes ? 'An import is being undone' : 'An inventory is being applied'}</strong>
     <span role="status">{progressOf(plan)}</span>
-    <progress class="progress progress-primary w-40" aria-label="Changes that are applied" value={plan.done} max={plan.total}
+    <progress
+      class="progress progress-primary w-40"
+      aria-label="Changes that are applied"
+      value={plan.done}
+      max={plan.total}
     ></progress>
-    <span class="help">by {plan.by}; the objects in it cannot be changed until it has finished</span>
+    <span class="help">by {plan.by}; the objects in it cannot be changed until it has finished</span
+    >
     <a class="act ms-auto" href="/inventory/imports/{plan.id}">Look at it</a>
   </section>
 {/if}

@@ -29,9 +29,15 @@
   let timer = 0
   let asked = 0
   const locked = $derived(problem instanceof Problem && Boolean(problem.errors.password))
-  const body = $derived({ text: file ? '' : text, base64: file?.base64 ?? '', password, connection })
+  const body = $derived({
+    text: file ? '' : text,
+    base64: file?.base64 ?? '',
+    password,
+    connection,
+  })
   const count = $derived(
-    (found?.placed.filter((one) => chosen[one.key]).length ?? 0) + Object.values(choices).filter(Boolean).length,
+    (found?.placed.filter((one) => chosen[one.key]).length ?? 0) +
+      Object.values(choices).filter(Boolean).length,
   )
 
   function later(): void {
@@ -74,9 +80,15 @@
     const only = Object.keys(chosen).filter((key) => chosen[key])
     const picked = Object.fromEntries(Object.entries(choices).filter(([, name]) => name))
     const params = { path: { ref: connection } }
-    // What was recognised stays until the page shows what became of it: the page moves once, not twice, below somebody's pointer.
+    // What was recognised stays until the page shows what became of it: the page moves once, not
+    // twice, below somebody's pointer.
     const saved = await acts.run(() =>
-      ok(api.POST('/api/connections/{ref}/intakes', { params, body: { ...body, only, choices: picked } })),
+      ok(
+        api.POST('/api/connections/{ref}/intakes', {
+          params,
+          body: { ...body, only, choices: picked },
+        }),
+      ),
     )
     problem = acts.problem
     if (!saved) return
@@ -103,7 +115,9 @@
 </script>
 
 <div
-  class="rounded-md border border-dashed p-3 {over ? 'border-primary bg-slate-ground' : 'border-soft bg-base-200'}"
+  class="rounded-md border border-dashed p-3 {over
+    ? 'border-primary bg-slate-ground'
+    : 'border-soft bg-base-200'}"
   role="group"
   aria-label="Paste or drop"
   ondragover={(event) => (event.preventDefault(), (over = true))}
@@ -112,7 +126,9 @@
 >
   <label class="label-text" for="{uid}-text">Paste or drop anything here</label>
   {#if file}
-    <p class="value">{file.name} <button type="button" class="act ms-2" onclick={clear}>Take another</button></p>
+    <p class="value">
+      {file.name} <button type="button" class="act ms-2" onclick={clear}>Take another</button>
+    </p>
   {:else}
     <textarea
       id="{uid}-text"
@@ -124,7 +140,11 @@
       bind:value={text}
       oninput={later}></textarea>
     <label class="act mt-1"
-      >Choose a file<input type="file" class="sr-only" onchange={(event) => void drop(event.currentTarget.files)} /></label
+      >Choose a file<input
+        type="file"
+        class="sr-only"
+        onchange={(event) => void drop(event.currentTarget.files)}
+      /></label
     >
   {/if}
   {#if locked || password}
@@ -148,7 +168,9 @@
         <dl class="my-1 grid grid-cols-[8.5rem_1fr] gap-x-3">
           {#each found.facts as one, place (place)}
             <dt class="text-soft">{one.label}</dt>
-            <dd class="value {one.value.includes('NOT') ? 'text-error font-semibold' : ''}">{one.value}</dd>
+            <dd class="value {one.value.includes('NOT') ? 'text-error font-semibold' : ''}">
+              {one.value}
+            </dd>
           {/each}
         </dl>
       {/if}
@@ -162,7 +184,11 @@
                 <span class="value">{one.shown}</span>
                 {#if one.name}<span class="help">from {one.name}</span>{/if}</label
               >
-              {#each one.notes as note (note)}<p class="text-warning ms-6 text-[0.93em] font-semibold">{note}</p>{/each}
+              {#each one.notes as note (note)}<p
+                  class="text-warning ms-6 text-[0.93em] font-semibold"
+                >
+                  {note}
+                </p>{/each}
             </li>
           {/each}
         </ul>
@@ -173,20 +199,34 @@
           <label class="flex min-h-[30px] items-center gap-2"
             ><span class="w-40">{one.label}</span>
             <select class="line-in max-w-xs" bind:value={choices[one.key]}
-              ><option value="">none of it</option>{#each one.names as name (name)}<option>{name}</option>{/each}</select
+              ><option value="">none of it</option>{#each one.names as name (name)}<option
+                  >{name}</option
+                >{/each}</select
             ></label
           >
         {/each}
       {/if}
       {#if found.left.length}<p class="help mt-1">
-          Left: {found.left.slice(0, 12).join('; ')}{found.left.length > 12 ? `; and ${found.left.length - 12} more` : ''}.
+          Left: {found.left.slice(0, 12).join('; ')}{found.left.length > 12
+            ? `; and ${found.left.length - 12} more`
+            : ''}.
         </p>{/if}
       {#if connection}
-        <button type="button" class="btn btn-primary btn-sm mt-2" disabled={acts.busy || count === 0} onclick={take}
-          >{count === 0 ? 'Nothing to put in place' : count === 1 ? 'Put it in place' : `Put ${count} in place`}</button
+        <button
+          type="button"
+          class="btn btn-primary btn-sm mt-2"
+          disabled={acts.busy || count === 0}
+          onclick={take}
+          >{count === 0
+            ? 'Nothing to put in place'
+            : count === 1
+              ? 'Put it in place'
+              : `Put ${count} in place`}</button
         >
       {:else if found.kind === 'description'}
-        <button type="button" class="btn btn-primary btn-sm mt-2" onclick={add}>Add an application from it</button>
+        <button type="button" class="btn btn-primary btn-sm mt-2" onclick={add}
+          >Add an application from it</button
+        >
       {/if}
     </div>
   {/if}

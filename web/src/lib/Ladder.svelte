@@ -14,11 +14,14 @@
     {@const now = running && place === rungs.length}
     <li class="grid grid-cols-[18px_66px_minmax(0,1fr)_auto] gap-x-2 py-1" data-rung={key}>
       {#if rung}
-        <span class={rung.skipped ? 'text-soft' : rung.passed ? 'text-success' : 'text-error'} aria-hidden="true"
-          >{rung.skipped ? '○' : rung.passed ? '✓' : '✕'}</span
+        <span
+          class={rung.skipped ? 'text-soft' : rung.passed ? 'text-success' : 'text-error'}
+          aria-hidden="true">{rung.skipped ? '○' : rung.passed ? '✓' : '✕'}</span
         >
         <span class="font-bold"
-          >{name}<span class="sr-only">{rung.skipped ? ' nothing to try: ' : rung.passed ? ' passed: ' : ' failed: '}</span></span
+          >{name}<span class="sr-only"
+            >{rung.skipped ? ' nothing to try: ' : rung.passed ? ' passed: ' : ' failed: '}</span
+          ></span
         >
         <span class="text-soft wrap-anywhere {rung.passed ? '' : 'text-error'}"
           >{rung.says}{#if rung.tries > 1}&nbsp;({rung.tries} tries){/if}</span
@@ -27,7 +30,13 @@
       {:else}
         <span class="text-soft" aria-hidden="true">{now ? '…' : '·'}</span>
         <span class="text-soft">{name}</span>
-        <span class="text-soft">{now ? (test?.state === 'waiting' ? 'waiting for the worker' : 'trying') : 'not tried'}</span>
+        <span class="text-soft"
+          >{now
+            ? test?.state === 'waiting'
+              ? 'waiting for the worker'
+              : 'trying'
+            : 'not tried'}</span
+        >
         <span></span>
       {/if}
     </li>

@@ -87,7 +87,9 @@
           </table>
         </div>
       {/if}
-      {#if query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => query.fetchNextPage?.()}>More</button>{/if}
+      {#if query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => query.fetchNextPage?.()}
+          >More</button
+        >{/if}
     {:else if query.hasNextPage}
       <p class="sheet p-4" role="status">Looking further …</p>
     {:else if words}

@@ -4,6 +4,9 @@
   let { query }: { query: { isPending: boolean; error: unknown } } = $props()
 </script>
 
-{#if query.error}<ProblemBox problem={query.error} />{:else if query.isPending}<p class="help py-6" role="status">
+{#if query.error}<ProblemBox problem={query.error} />{:else if query.isPending}<p
+    class="help py-6"
+    role="status"
+  >
     Reading …
   </p>{/if}

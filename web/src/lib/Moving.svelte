@@ -40,7 +40,9 @@
   <h2 id="moving-title" class="mb-2">{moving.asked.title.replace(/\.$/, '')}</h2>
   {#each moving.asked.moves as one, at (at)}
     <div class="border-base-300 mb-2 border-b pb-2">
-      <p>{one.what} <span class="value">{one.hint}</span> of <span class="value">{one.ref}</span></p>
+      <p>
+        {one.what} <span class="value">{one.hint}</span> of <span class="value">{one.ref}</span>
+      </p>
       <dl class="grid grid-cols-[7rem_minmax(0,1fr)]">
         <dt class="text-soft">goes to</dt>
         <dd class="value wrap-anywhere">{one.goes_to}</dd>
@@ -56,10 +58,13 @@
   </p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      The change is saved, and what is named above is no longer held here: put it in anew, or sign in again, to go on.
+      The change is saved, and what is named above is no longer held here: put it in anew, or sign
+      in again, to go on.
     </p>
-    <button class="btn btn-error btn-sm" disabled={moving.busy} onclick={() => answer({ code: '', reason: '', letGo: true })}
-      >Save and let go of it</button
+    <button
+      class="btn btn-error btn-sm"
+      disabled={moving.busy}
+      onclick={() => answer({ code: '', reason: '', letGo: true })}>Save and let go of it</button
     >
     <button class="btn btn-sm" onclick={() => (letting = false)}>Back</button>
   {:else}
@@ -70,22 +75,37 @@
           label={moving.asked.keeps ? 'Why it may have it' : 'Why it may go there'}
           error={errors.reason}
           help="It stands in the journal."
-          ><input id="moving-reason" class="line-in" maxlength="300" bind:value={reason} required /></Field
+          ><input
+            id="moving-reason"
+            class="line-in"
+            maxlength="300"
+            bind:value={reason}
+            required
+          /></Field
         >
         <CodeField id="moving-code" stored error={errors.code} bind:value={code} />
       {:else}
         <p class="help mb-3">
-          For that you need a second factor that is at least a day old. Set one up at <a class="act" href="/me">My log-in</a>.
+          For that you need a second factor that is at least a day old. Set one up at <a
+            class="act"
+            href="/me">My log-in</a
+          >.
         </p>
       {/if}
       {#if !errors.code && !errors.reason}<ProblemBox problem={moving.asked.refused} />{/if}
       <p class="mt-3 flex flex-wrap gap-2">
-        {#if session.who?.second_factor}<button class="btn btn-primary btn-sm" disabled={moving.busy}
-            >{moving.asked.keeps ? 'Let it' : 'Send it there'}</button
+        {#if session.who?.second_factor}<button
+            class="btn btn-primary btn-sm"
+            disabled={moving.busy}>{moving.asked.keeps ? 'Let it' : 'Send it there'}</button
           >{/if}
-        {#if !moving.asked.keeps}<button type="button" class="btn btn-sm" onclick={() => (letting = true)}>Let go of it …</button
+        {#if !moving.asked.keeps}<button
+            type="button"
+            class="btn btn-sm"
+            onclick={() => (letting = true)}>Let go of it …</button
           >{/if}
-        <button type="button" class="btn btn-sm ms-auto" onclick={() => answer(null)}>Change nothing</button>
+        <button type="button" class="btn btn-sm ms-auto" onclick={() => answer(null)}
+          >Change nothing</button
+        >
       </p>
     </form>
   {/if}

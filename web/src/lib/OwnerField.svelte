@@ -2,7 +2,10 @@
   import { api, ok } from '../api/client'
   import Suggested from './Suggested.svelte'
 
-  /** Whose something is: a person, a team or a contact by name; a name that nobody bears becomes a contact. */
+  /**
+   * Whose something is: a person, a team or a contact by name; a name that nobody bears becomes a
+   * contact.
+   */
   let {
     id,
     value = $bindable(),
@@ -11,7 +14,10 @@
   }: { id: string; value: string; label?: string; placeholder?: string } = $props()
   const ask = async (words: string) => {
     const found = await ok(api.GET('/api/owners', { params: { query: { words } } }))
-    return found.items.map((one) => ({ value: one.written, says: `${one.kind}${one.mail ? `, ${one.mail}` : ''}` }))
+    return found.items.map((one) => ({
+      value: one.written,
+      says: `${one.kind}${one.mail ? `, ${one.mail}` : ''}`,
+    }))
   }
 </script>
 

@@ -29,13 +29,23 @@
 
 {#if typed === null}
   {owner || 'nobody is noted'}
-  {#if owner && from !== 'said'}<span class="help">{from === 'user' ? 'who draws with it' : 'the account'}</span>{/if}
-  {#if may('change')}<button class="act ms-1" aria-label="Change the owner" onclick={() => (typed = from === 'said' ? owner : '')}
-      >Change</button
+  {#if owner && from !== 'said'}<span class="help"
+      >{from === 'user' ? 'who draws with it' : 'the account'}</span
+    >{/if}
+  {#if may('change')}<button
+      class="act ms-1"
+      aria-label="Change the owner"
+      onclick={() => (typed = from === 'said' ? owner : '')}>Change</button
     >{/if}
 {:else}
   <form class="flex flex-wrap items-center gap-2" onsubmit={submit}>
-    <span class="w-52"><OwnerField {id} label="Owner" bind:value={() => typed ?? '', (name) => (typed = name)} /></span>
+    <span class="w-52"
+      ><OwnerField
+        {id}
+        label="Owner"
+        bind:value={() => typed ?? '', (name) => (typed = name)}
+      /></span
+    >
     <button class="btn btn-sm" disabled={acts.busy}>Save</button>
     <button type="button" class="act" onclick={() => (typed = null)}>Leave it</button>
   </form>

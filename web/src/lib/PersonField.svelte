@@ -3,9 +3,15 @@
   import Suggested from './Suggested.svelte'
 
   /** A person who can log in, by login name. */
-  let { id, value = $bindable(), label = '' }: { id: string; value: string; label?: string } = $props()
+  let {
+    id,
+    value = $bindable(),
+    label = '',
+  }: { id: string; value: string; label?: string } = $props()
   const ask = async (words: string) => {
-    const found = await ok(api.GET('/api/people', { params: { query: { words: `access:on ${words}` } } }))
+    const found = await ok(
+      api.GET('/api/people', { params: { query: { words: `access:on ${words}` } } }),
+    )
     return found.items.map((one) => ({ value: one.username, says: one.name }))
   }
 </script>

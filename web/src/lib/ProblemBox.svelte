@@ -3,7 +3,11 @@
 
   let { problem }: { problem: unknown } = $props()
   const told = $derived(
-    problem instanceof Problem ? problem : problem ? new Problem(0, 'Something went wrong on this page.', String(problem)) : null,
+    problem instanceof Problem
+      ? problem
+      : problem
+        ? new Problem(0, 'Something went wrong on this page.', String(problem))
+        : null,
   )
 </script>
 

@@ -2,7 +2,10 @@
   import type { Schemas } from '../api/client'
   import ProblemBox from './ProblemBox.svelte'
 
-  /** Whom it would stop if these scopes were left and no others: asked at each change, and told before anything is saved. */
+  /**
+   * Whom it would stop if these scopes were left and no others: asked at each change, and told
+   * before anything is saved.
+   */
   let {
     scopes,
     ask,
@@ -46,7 +49,8 @@
     {/each}
     {#if one.asks_in_vain.length}
       <p class="text-warning">
-        <span class="value">{one.ref}</span> still asks for {one.asks_in_vain.join(', ')}; its next token may be refused.
+        <span class="value">{one.ref}</span> still asks for {one.asks_in_vain.join(', ')}; its next
+        token may be refused.
       </p>
     {/if}
   {/each}

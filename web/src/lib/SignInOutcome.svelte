@@ -5,7 +5,10 @@
 </script>
 
 <script lang="ts">
-  /** How a sign-in went that somebody has just come back from, by the address; `hidden`: the page says it otherwise. */
+  /**
+   * How a sign-in went that somebody has just come back from, by the address; `hidden`: the page
+   * says it otherwise.
+   */
   let { hidden = () => false }: { hidden?: (outcome: string) => boolean } = $props()
   const identity = $derived(String(searchParams.get('signed-in') ?? ''))
   const found = createQuery(() => ({
@@ -18,7 +21,9 @@
 {#if found.data?.says && !hidden(found.data.outcome)}
   <p
     role="status"
-    class="mb-3 rounded-md px-3 py-2 {found.data.outcome === 'signed_in' ? 'bg-slate-ground' : 'bg-bad-ground'}"
+    class="mb-3 rounded-md px-3 py-2 {found.data.outcome === 'signed_in'
+      ? 'bg-slate-ground'
+      : 'bg-bad-ground'}"
     data-outcome={found.data.outcome}
   >
     {found.data.says}

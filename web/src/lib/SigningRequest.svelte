@@ -10,7 +10,14 @@
     error?: string
     required?: boolean
   }
-  let { value = $bindable(), id, label = 'Signing request (PEM)', help = '', error = '', required = false }: Props = $props()
+  let {
+    value = $bindable(),
+    id,
+    label = 'Signing request (PEM)',
+    help = '',
+    error = '',
+    required = false,
+  }: Props = $props()
 
   async function take(files: FileList | null | undefined): Promise<void> {
     const one = files?.[0]
@@ -24,7 +31,8 @@
 </script>
 
 <Field {id} {label} {help} {error}>
-  <textarea {id} class="line-in value h-24" spellcheck="false" bind:value {required} ondrop={drop}></textarea>
+  <textarea {id} class="line-in value h-24" spellcheck="false" bind:value {required} ondrop={drop}
+  ></textarea>
   <label class="act"
     >Choose a file<input
       type="file"

@@ -24,7 +24,9 @@
   const NAMES = ['applications', 'connections', 'credentials'] as const
   let { group }: { group: (typeof NAMES)[number] } = $props()
   const pages = $derived(GROUPS[NAMES.indexOf(group)]!)
-  /** The page itself, or the one that it stands below: the longest address that its own begins with. */
+  /**
+   * The page itself, or the one that it stands below: the longest address that its own begins with.
+   */
   const current = $derived(
     pages
       .map(([, address]) => address)
@@ -39,7 +41,9 @@
     <a
       href={address}
       aria-current={on ? (route.pathname === address ? 'page' : 'true') : undefined}
-      class="min-h-[28px] {on ? 'border-base-content -mb-px border-b-2 font-bold' : 'text-soft hover:underline'}">{name}</a
+      class="min-h-[28px] {on
+        ? 'border-base-content -mb-px border-b-2 font-bold'
+        : 'text-soft hover:underline'}">{name}</a
     >
   {/each}
 </nav>

@@ -8,7 +8,10 @@
   interface Props {
     id: string
     value: string
-    /** What is offered, in the query cache; `ask` fetches what fits a filter of one word, or of none. */
+    /**
+     * What is offered, in the query cache; `ask` fetches what fits a filter of one word, or of
+     * none.
+     */
     of: 'owners' | 'people' | 'teams'
     ask: (words: string) => Promise<Offered[]>
     placeholder: string
@@ -16,8 +19,20 @@
     longest?: number
     name?: boolean
   }
-  /** A text for which what is known is offered, once somebody comes to it; `name`: as it is typed by machines. */
-  let { id, value = $bindable(), of, ask, placeholder, label = '', longest = 120, name = false }: Props = $props()
+  /**
+   * A text for which what is known is offered, once somebody comes to it; `name`: as it is typed by
+   * machines.
+   */
+  let {
+    id,
+    value = $bindable(),
+    of,
+    ask,
+    placeholder,
+    label = '',
+    longest = 120,
+    name = false,
+  }: Props = $props()
   let asked = $state(false)
   const known = createQuery(() => {
     const words = value.trim() ? JSON.stringify(value.trim()) : ''
@@ -44,5 +59,6 @@
   bind:value
 />
 <datalist id="{id}-known">
-  {#each known.data ?? [] as one (one.value)}<option value={one.value}>{one.says ?? ''}</option>{/each}
+  {#each known.data ?? [] as one (one.value)}<option value={one.value}>{one.says ?? ''}</option
+    >{/each}
 </datalist>

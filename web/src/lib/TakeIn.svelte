@@ -6,8 +6,13 @@
   let dialog: HTMLDialogElement | undefined = $state()
   let open = $state(false)
   let said = $state<string[]>([])
-  /** On a connection's page, what is pasted can be put in place there; elsewhere it is only explained. */
-  const connection = $derived(/^\/connections\/([a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '')
+  /**
+   * On a connection's page, what is pasted can be put in place there; elsewhere it is only
+   * explained.
+   */
+  const connection = $derived(
+    /^\/connections\/([a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '',
+  )
   const target = $derived(connection === 'new' ? '' : connection)
   let given = $state.raw<{ text: string; files: FileList | null }>({ text: '', files: null })
   function begin(text = '', files: FileList | null = null): void {
@@ -15,7 +20,8 @@
     said = []
     open = true
   }
-  // Anywhere on the page, unless a field of its own takes it: without this, a browser would leave the page for a dropped file.
+  // Anywhere on the page, unless a field of its own takes it: without this, a browser would leave
+  // the page for a dropped file.
   const free = (event: Event) => !event.defaultPrevented && !open && may('change')
   function hover(event: DragEvent): void {
     if (event.dataTransfer?.types.includes('Files')) event.preventDefault()
@@ -27,7 +33,9 @@
     if (fits) begin('', event.dataTransfer.files)
   }
   function paste(event: ClipboardEvent): void {
-    const inField = event.target instanceof Element && event.target.closest('input, textarea, select, [contenteditable]')
+    const inField =
+      event.target instanceof Element &&
+      event.target.closest('input, textarea, select, [contenteditable]')
     if (inField || !free(event) || !event.clipboardData) return
     const text = event.clipboardData.getData('text')
     if (text.trim() || event.clipboardData.files.length)
@@ -37,7 +45,9 @@
     if (open) dialog?.showModal()
     else dialog?.close()
   })
-  /** The event comes a moment after the closing: what has been opened again meanwhile stays open. */
+  /**
+   * The event comes a moment after the closing: what has been opened again meanwhile stays open.
+   */
   function closed(): void {
     if (!dialog?.open) open = false
   }
@@ -67,9 +77,12 @@
           left={() => (open = false)}
           taken={(notes) => (said = ['Put in place.', ...Object.values(notes).flat()])}
         />{/key}{/if}
-    {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">{said.join(' ')}</p>{/if}
+    {#if said.length}<p role="status" class="bg-wait-ground mt-2 rounded-md px-3 py-2">
+        {said.join(' ')}
+      </p>{/if}
     {#if !target}<p class="help mt-2">
-        Nothing is kept here. Values are put in place on the page of the connection that they belong to.
+        Nothing is kept here. Values are put in place on the page of the connection that they belong
+        to.
       </p>{/if}
     <button type="button" class="btn btn-sm mt-3" onclick={() => (open = false)}>Close</button>
   </dialog>

@@ -9,7 +9,8 @@
   let open = $state(false)
   let theme = $state<Theme>(chosenTheme())
   let box: HTMLElement | undefined = $state()
-  const here = (address: string) => (address === '/' ? route.pathname === '/' : String(route.pathname).startsWith(address))
+  const here = (address: string) =>
+    address === '/' ? route.pathname === '/' : String(route.pathname).startsWith(address)
   /** Pages that belong to a section without standing below its address. */
   const BELONGS: [string, string][] = [
     ['/clients', '/applications'],
@@ -32,7 +33,11 @@
 />
 <header class="bg-neutral text-neutral-content">
   <div class="mx-auto flex h-[54px] max-w-[1600px] items-stretch gap-2 px-5">
-    <a href="/" class="flex items-center gap-2 pe-4 text-[1.15rem] font-bold" aria-label="Neat Latch, to Today">
+    <a
+      href="/"
+      class="flex items-center gap-2 pe-4 text-[1.15rem] font-bold"
+      aria-label="Neat Latch, to Today"
+    >
       <svg width="44" height="20" viewBox="0 0 44 20" aria-hidden="true">
         {#each [0, 1, 2, 3] as place (place)}
           <rect x={2 + place * 11} y="1" width="7" height="8" rx="1.5" class="fill-secondary" />
@@ -68,9 +73,15 @@
           <div class="sheet text-base-content absolute right-0 z-40 mt-2 w-64 p-3 shadow-lg">
             <p class="font-bold">{session.who?.person}</p>
             <p class="help mb-2">{session.who?.role}</p>
-            {#if may('read_journal')}<a class="act block" href="/journal" onclick={() => (open = false)}>Journal</a>{/if}
+            {#if may('read_journal')}<a
+                class="act block"
+                href="/journal"
+                onclick={() => (open = false)}>Journal</a
+              >{/if}
             <a class="act block" href="/people" onclick={() => (open = false)}>People and teams</a>
-            <a class="act block" href="/inventory" onclick={() => (open = false)}>Inventory, out and in</a>
+            <a class="act block" href="/inventory" onclick={() => (open = false)}
+              >Inventory, out and in</a
+            >
             <a class="act block" href="/accounts" onclick={() => (open = false)}>My accounts</a>
             <a class="act block" href="/me" onclick={() => (open = false)}>My log-in</a>
             <label class="mt-2 block"
@@ -82,11 +93,20 @@
               </select></label
             >
             <label class="mt-2 flex min-h-[24px] items-center gap-2"
-              ><input type="checkbox" checked={session.who?.keys_on} onchange={(e) => void setKeys(e.currentTarget.checked)} /> Single
-              keys act</label
+              ><input
+                type="checkbox"
+                checked={session.who?.keys_on}
+                onchange={(e) => void setKeys(e.currentTarget.checked)}
+              /> Single keys act</label
             >
-            <button type="button" class="act mt-1 block" onclick={() => ((help.open = true), (open = false))}>All keys</button>
-            <button type="button" class="act mt-1 block" onclick={() => void logOut()}>Log out</button>
+            <button
+              type="button"
+              class="act mt-1 block"
+              onclick={() => ((help.open = true), (open = false))}>All keys</button
+            >
+            <button type="button" class="act mt-1 block" onclick={() => void logOut()}
+              >Log out</button
+            >
           </div>
         {/if}
       </div>

@@ -9,7 +9,8 @@ export interface Acting {
   readonly errors: Record<string, string>
   readonly busy: boolean
   /**
-   * Do something; answers what it answered, or undefined where it was refused. Where `kept` names a query that
+   * Do something; answers what it answered, or undefined where it was refused. Where `kept` names a
+   * query that
    * asks for the very thing that the act answers, that is not asked for again.
    */
   run: <T>(call: () => Promise<T>, kept?: readonly unknown[]) => Promise<T | undefined>
@@ -18,7 +19,8 @@ export interface Acting {
 }
 
 /**
- * Acts of a part of a page: one at a time, what they change read anew afterwards, and a refusal kept to be shown.
+ * Acts of a part of a page: one at a time, what they change read anew afterwards, and a refusal
+ * kept to be shown.
  * Call it while a component is made, with what its acts change.
  */
 export function acting(...changed: Thing[]): Acting {

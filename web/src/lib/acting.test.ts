@@ -5,9 +5,17 @@ import { Problem } from '../api/client'
 import { actsOf } from './acting.svelte'
 import { isShown, SHOWN } from './changes'
 
-const KEYS = [['connection', 'cargo'], ['connection', 'fuel'], ['connections', ''], ['today'], ['environments'], ['owners', '']]
+const KEYS = [
+  ['connection', 'cargo'],
+  ['connection', 'fuel'],
+  ['connections', ''],
+  ['today'],
+  ['environments'],
+  ['owners', ''],
+]
 let queries: QueryClient
-const anew = () => KEYS.filter((key) => queries.getQueryState(key)?.isInvalidated).map((key) => key.join('/'))
+const anew = () =>
+  KEYS.filter((key) => queries.getQueryState(key)?.isInvalidated).map((key) => key.join('/'))
 
 beforeEach(() => {
   queries = new QueryClient()
@@ -31,7 +39,11 @@ describe('an act', () => {
     const acts = actsOf(queries, ['owner'])
     const refused = new Problem(422, 'No.', 'Give a name.', { name: 'Give a name.' })
     expect(await acts.run(() => Promise.reject(refused), ['owners', ''])).toBeUndefined()
-    expect([acts.problem, acts.errors, acts.busy]).toEqual([refused, { name: 'Give a name.' }, false])
+    expect([acts.problem, acts.errors, acts.busy]).toEqual([
+      refused,
+      { name: 'Give a name.' },
+      false,
+    ])
     expect(anew()).toEqual([])
     await acts.run(() => Promise.resolve(null))
     expect([acts.problem, acts.errors]).toEqual([null, {}])
@@ -66,7 +78,11 @@ describe('what shows a thing', () => {
       (one) => /\.(svelte|ts)$/.test(one) && !one.includes('.test.'),
     )
     const asked = files.flatMap((one) =>
-      [...readFileSync(new URL(one, folder), 'utf8').matchAll(/(?:queryKey: |\(\) => )\['([\w-]+)'/g)].map((found) => found[1]!),
+      [
+        ...readFileSync(new URL(one, folder), 'utf8').matchAll(
+          /(?:queryKey: |\(\) => )\['([\w-]+)'/g,
+        ),
+      ].map((found) => found[1]!),
     )
     expect(asked.length).toBeGreaterThan(50)
     expect(asked.filter((root) => !known.has(root as never))).toEqual([])

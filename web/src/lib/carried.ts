@@ -1,4 +1,7 @@
-/** An API description that was pasted on some page, on its way to where an application is added from it. */
+/**
+ * An API description that was pasted on some page, on its way to where an application is added from
+ * it.
+ */
 let description = ''
 
 /** Carry it to the next page that takes it. */

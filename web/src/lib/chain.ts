@@ -1,4 +1,7 @@
-/** A chain of certificates drawn as a chain: a plate for each, joined by rings, each with its life on one time line. Pure shapes. */
+/**
+ * A chain of certificates drawn as a chain: a plate for each, joined by rings, each with its life
+ * on one time line. Pure shapes.
+ */
 export interface ChainLink {
   not_before: string
   not_after: string
@@ -24,7 +27,8 @@ export interface ChainShape {
 const DAY = 86_400_000
 
 /**
- * The time line runs from a little before today to half as far again as the first end, so that the end that matters stands on it, whether the root lives
+ * The time line runs from a little before today to half as far again as the first end, so that the
+ * end that matters stands on it, whether the root lives
  * ten years more or not.
  */
 export function chainShape(links: readonly ChainLink[], now: number, width: number): ChainShape {
@@ -33,7 +37,8 @@ export function chainShape(links: readonly ChainLink[], now: number, width: numb
   const ahead = Math.max(first - now, 20 * DAY)
   const from = Math.min(now - ahead * 0.25, first < now ? first - 5 * DAY : now)
   const to = now + ahead * 1.5
-  const at = (moment: number) => Math.round(((Math.min(Math.max(moment, from), to) - from) / (to - from)) * width * 10) / 10
+  const at = (moment: number) =>
+    Math.round(((Math.min(Math.max(moment, from), to) - from) / (to - from)) * width * 10) / 10
   const plates = links.map((one, place) => {
     const begin = new Date(one.not_before).getTime()
     const end = ends[place]!
@@ -49,7 +54,10 @@ export function chainShape(links: readonly ChainLink[], now: number, width: numb
     plates,
     now: at(now),
     end: links.length ? at(first) : null,
-    ticks: ticks(from, to, width / 58).map((moment) => ({ x: at(moment), label: label(moment, to - from) })),
+    ticks: ticks(from, to, width / 58).map((moment) => ({
+      x: at(moment),
+      label: label(moment, to - from),
+    })),
   }
 }
 
@@ -59,7 +67,11 @@ function ticks(from: number, to: number, most: number): number[] {
   const step = [1, 2, 3, 6, 12, 24, 60, 120].find((one) => months / one <= most) ?? 240
   const found: number[] = []
   const start = new Date(from)
-  for (let month = Math.ceil((start.getUTCFullYear() * 12 + start.getUTCMonth() + 1) / step) * step; ; month += step) {
+  for (
+    let month = Math.ceil((start.getUTCFullYear() * 12 + start.getUTCMonth() + 1) / step) * step;
+    ;
+    month += step
+  ) {
     const moment = Date.UTC(Math.floor(month / 12), month % 12, 1)
     if (moment > to) return found
     found.push(moment)
@@ -69,5 +81,9 @@ function ticks(from: number, to: number, most: number): number[] {
 function label(moment: number, whole: number): string {
   const at = new Date(moment)
   const month = new Intl.DateTimeFormat('en-GB', { month: 'short', timeZone: 'UTC' }).format(at)
-  return whole > 900 * DAY ? String(at.getUTCFullYear()) : at.getUTCMonth() === 0 ? `${month} ${at.getUTCFullYear()}` : month
+  return whole > 900 * DAY
+    ? String(at.getUTCFullYear())
+    : at.getUTCMonth() === 0
+      ? `${month} ${at.getUTCFullYear()}`
+      : month
 }

@@ -1,11 +1,19 @@
 /**
- * What shows a thing that people change, by the roots of the query keys: after a change of one, these
+ * What shows a thing that people change, by the roots of the query keys: after a change of one,
+ * these
  * are read anew and no others. The one place that knows it; an act names what it changes.
  */
 const CONNECTION = [
   'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'my-accounts', 'set-up', 'today',
 ] as const // prettier-ignore
-const USER = ['drawables-of-user', 'draws-of-connection', 'draws-of-user', 'own-keys', 'user', 'users'] as const
+const USER = [
+  'drawables-of-user',
+  'draws-of-connection',
+  'draws-of-user',
+  'own-keys',
+  'user',
+  'users',
+] as const
 const CREDENTIAL = [
   'credential',
   'credentials',
@@ -20,19 +28,79 @@ const OWNER = ['belongings', 'owner', 'owners'] as const
 
 export const SHOWN = {
   access: ['access', 'access-rules'],
-  application: ['access-rules', 'application', 'applications', 'profile-text', ...CLIENT, ...CONNECTION, ...OWNER],
+  application: [
+    'access-rules',
+    'application',
+    'applications',
+    'profile-text',
+    ...CLIENT,
+    ...CONNECTION,
+    ...OWNER,
+  ],
   asked: ['asked-connect', 'asked-consent', 'asked-handover'],
-  certificate: ['certificate', 'certificate-authorities', 'certificates', ...CREDENTIAL, ...CLIENT, ...CONNECTION, ...USER],
-  client: ['application', 'applications', 'certificates', 'house', ...CLIENT, ...CREDENTIAL, ...CONNECTION, ...USER],
-  connection: ['application', 'applications', 'my-tests', 'test', ...CONNECTION, ...CLIENT, ...CREDENTIAL, ...USER],
-  credential: ['certificate', 'certificates', 'house', ...CREDENTIAL, ...CLIENT, ...CONNECTION, ...USER, ...OWNER],
+  certificate: [
+    'certificate',
+    'certificate-authorities',
+    'certificates',
+    ...CREDENTIAL,
+    ...CLIENT,
+    ...CONNECTION,
+    ...USER,
+  ],
+  client: [
+    'application',
+    'applications',
+    'certificates',
+    'house',
+    ...CLIENT,
+    ...CREDENTIAL,
+    ...CONNECTION,
+    ...USER,
+  ],
+  connection: [
+    'application',
+    'applications',
+    'my-tests',
+    'test',
+    ...CONNECTION,
+    ...CLIENT,
+    ...CREDENTIAL,
+    ...USER,
+  ],
+  credential: [
+    'certificate',
+    'certificates',
+    'house',
+    ...CREDENTIAL,
+    ...CLIENT,
+    ...CONNECTION,
+    ...USER,
+    ...OWNER,
+  ],
   filter: ['filters'],
-  house: ['application', 'certificate-authorities', 'certificates', 'house', ...CLIENT, ...CREDENTIAL],
+  house: [
+    'application',
+    'certificate-authorities',
+    'certificates',
+    'house',
+    ...CLIENT,
+    ...CREDENTIAL,
+  ],
   inventory: ['import', 'import-open', 'import-steps', 'imports'],
   me: ['own-sessions', 'my-accounts', 'people'],
   owner: ['application', 'applications', ...OWNER, ...USER, ...CREDENTIAL],
   person: ['people', 'teams', 'own-sessions', ...OWNER, ...CONNECTION],
-  round: ['leftovers', 'round', 'round-rules', 'round-tests', 'rounds', 'test', 'today', 'connection', 'connections'],
+  round: [
+    'leftovers',
+    'round',
+    'round-rules',
+    'round-tests',
+    'rounds',
+    'test',
+    'today',
+    'connection',
+    'connections',
+  ],
   user: ['application', ...USER, ...CLIENT, ...CONNECTION, ...OWNER, 'credential', 'credentials'],
 } as const satisfies Record<string, readonly string[]>
 
@@ -40,8 +108,14 @@ export const SHOWN = {
 export type Thing = keyof typeof SHOWN | 'everything'
 type Key = readonly unknown[]
 
-/** Whether a query is to be read anew after a change of these; what `kept` names has its answer already. */
+/**
+ * Whether a query is to be read anew after a change of these; what `kept` names has its answer
+ * already.
+ */
 export function isShown(key: Key, changed: readonly Thing[], kept?: Key): boolean {
-  if (kept && kept.length === key.length && kept.every((part, place) => part === key[place])) return false
-  return changed.some((one) => one === 'everything' || (SHOWN[one] as readonly unknown[]).includes(key[0]))
+  if (kept && kept.length === key.length && kept.every((part, place) => part === key[place]))
+    return false
+  return changed.some(
+    (one) => one === 'everything' || (SHOWN[one] as readonly unknown[]).includes(key[0]),
+  )
 }

@@ -82,7 +82,8 @@ describe('time', () => {
 })
 
 describe('rows in sight', () => {
-  it('draws all of a short list', () => expect(inSight(20, 36, -100, 800)).toEqual({ first: 0, last: 20, above: 0, below: 0 }))
+  it('draws all of a short list', () =>
+    expect(inSight(20, 36, -100, 800)).toEqual({ first: 0, last: 20, above: 0, below: 0 }))
   it('draws what is in sight of ten thousand rows, and keeps their height', () => {
     const seen = inSight(10_000, 36, 180_000, 800)
     expect(seen.last - seen.first).toBeLessThan(60)
@@ -95,9 +96,18 @@ describe('rows in sight', () => {
 })
 
 describe('words', () => {
-  it('puts a label into a sentence', () => expect([lower('Key ID'), lower('API key')]).toEqual(['key ID', 'API key']))
+  it('puts a label into a sentence', () =>
+    expect([lower('Key ID'), lower('API key')]).toEqual(['key ID', 'API key']))
   it('names the six rungs in order', () =>
-    expect(RUNGS.map(([, name]) => name)).toEqual(['Find', 'Reach', 'Secure', 'Sign in', 'Allowed', 'Work']))
-  it('knows a rung by its key', () => expect([rungName('sign_in'), rungName('none')]).toEqual(['Sign in', 'none']))
+    expect(RUNGS.map(([, name]) => name)).toEqual([
+      'Find',
+      'Reach',
+      'Secure',
+      'Sign in',
+      'Allowed',
+      'Work',
+    ]))
+  it('knows a rung by its key', () =>
+    expect([rungName('sign_in'), rungName('none')]).toEqual(['Sign in', 'none']))
   it('begins with a capital', () => expect(capital('redirect URI')).toBe('Redirect URI'))
 })

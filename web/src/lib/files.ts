@@ -2,7 +2,8 @@
 export async function inBase64(file: Blob): Promise<string> {
   const octets = new Uint8Array(await file.arrayBuffer())
   let text = ''
-  for (let at = 0; at < octets.length; at += 0x8000) text += String.fromCharCode(...octets.subarray(at, at + 0x8000))
+  for (let at = 0; at < octets.length; at += 0x8000)
+    text += String.fromCharCode(...octets.subarray(at, at + 0x8000))
   return btoa(text)
 }
 
@@ -11,7 +12,10 @@ export function fromBase64(octets: string): string {
   return new TextDecoder().decode(Uint8Array.from(atob(octets), (one) => one.charCodeAt(0)))
 }
 
-/** A file in PEM as it stands; one in DER, which begins with a SEQUENCE (ITU-T X.690), as PEM under a label (RFC 7468). */
+/**
+ * A file in PEM as it stands; one in DER, which begins with a SEQUENCE (ITU-T X.690), as PEM under
+ * a label (RFC 7468).
+ */
 export async function asPem(file: Blob, label: string): Promise<string> {
   const first = new Uint8Array(await file.slice(0, 1).arrayBuffer())[0]
   if (first !== 0x30) return await file.slice(0, LARGEST).text()
@@ -24,7 +28,12 @@ export const LARGEST = 4 * 1024 * 1024
 
 /** Hand octets over as a file, from base64. */
 export function downloadBase64(name: string, content: string): void {
-  save(name, new Blob([Uint8Array.from(atob(content), (one) => one.charCodeAt(0))], { type: 'application/octet-stream' }))
+  save(
+    name,
+    new Blob([Uint8Array.from(atob(content), (one) => one.charCodeAt(0))], {
+      type: 'application/octet-stream',
+    }),
+  )
 }
 
 /** Hand text over as a file. */

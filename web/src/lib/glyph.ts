@@ -1,4 +1,7 @@
-/** The glyph: a connection's pins as small bars across a line. Pure shapes, drawn by Glyph.svelte and ShearBars.svelte. */
+/**
+ * The glyph: a connection's pins as small bars across a line. Pure shapes, drawn by Glyph.svelte
+ * and ShearBars.svelte.
+ */
 export type Fit = 'fits' | 'differs' | 'missing' | 'not_proven' | 'not_asked'
 
 export interface Bar {
@@ -26,7 +29,18 @@ const OFF = 4
 export function glyph(fits: readonly string[]): GlyphShape {
   const bars = fits.map((fit, place): Bar => {
     const off = fit === 'differs' ? OFF : 0
-    return { x: 2 + place * STEP, fit: fit as Fit, providerY: MIDDLE - 1 - HEIGHT - off / 2, callerY: MIDDLE + 1 - off }
+    return {
+      x: 2 + place * STEP,
+      fit: fit as Fit,
+      providerY: MIDDLE - 1 - HEIGHT - off / 2,
+      callerY: MIDDLE + 1 - off,
+    }
   })
-  return { width: fits.length * STEP + 1, height: 22, middle: MIDDLE, bar: { width: WIDTH, height: HEIGHT }, bars }
+  return {
+    width: fits.length * STEP + 1,
+    height: 22,
+    middle: MIDDLE,
+    bar: { width: WIDTH, height: HEIGHT },
+    bars,
+  }
 }

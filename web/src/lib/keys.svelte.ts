@@ -13,10 +13,18 @@ export const help = $state({ open: false })
 
 let waiting = 0
 const typing = (target: EventTarget | null) =>
-  target instanceof HTMLElement && (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
+  target instanceof HTMLElement &&
+  (target.isContentEditable || ['INPUT', 'TEXTAREA', 'SELECT'].includes(target.tagName))
 
 export function onKey(event: KeyboardEvent): void {
-  if (event.ctrlKey || event.metaKey || event.altKey || !session.who?.keys_on || typing(event.target)) return
+  if (
+    event.ctrlKey ||
+    event.metaKey ||
+    event.altKey ||
+    !session.who?.keys_on ||
+    typing(event.target)
+  )
+    return
   const key = event.key
   if (Date.now() - waiting < 1500) {
     waiting = 0
@@ -25,10 +33,13 @@ export function onKey(event: KeyboardEvent): void {
   }
   if (key === 'g') waiting = Date.now()
   else if (key === '?') act(event, () => (help.open = !help.open))
-  else if (key === '/') act(event, () => document.querySelector<HTMLElement>('[data-find]')?.focus())
+  else if (key === '/')
+    act(event, () => document.querySelector<HTMLElement>('[data-find]')?.focus())
   else if (key === 'j' || key === 'k') act(event, () => step(key === 'j' ? 1 : -1))
   else if ('tnei'.includes(key.toLowerCase()) && key.length === 1) {
-    const button = document.querySelector<HTMLElement>(`[data-key="${key.toLowerCase()}"]:not(:disabled)`)
+    const button = document.querySelector<HTMLElement>(
+      `[data-key="${key.toLowerCase()}"]:not(:disabled)`,
+    )
     if (button) act(event, () => button.click())
   }
 }
@@ -41,7 +52,8 @@ function act(event: Event, what: () => void): void {
 /** Move through the rows of a list; Enter then opens the link that has the focus. */
 function step(by: number): void {
   const rows = [...document.querySelectorAll<HTMLElement>('[data-row] a')].filter(
-    (one, place, all) => all.findIndex((other) => other.closest('[data-row]') === one.closest('[data-row]')) === place,
+    (one, place, all) =>
+      all.findIndex((other) => other.closest('[data-row]') === one.closest('[data-row]')) === place,
   )
   if (rows.length === 0) return
   const at = rows.findIndex((one) => one === document.activeElement)

@@ -1,4 +1,7 @@
-/** Asking for leave before something that is held would go elsewhere: one dialog for every change, whatever page it is made on. */
+/**
+ * Asking for leave before something that is held would go elsewhere: one dialog for every change,
+ * whatever page it is made on.
+ */
 import { whenMoving, type Asked, type Leave } from '../api/client'
 
 const NOTHING: Asked = { title: '', moves: [], keeps: false, refused: null }

@@ -30,7 +30,12 @@ afterEach(() => {
   vi.unstubAllGlobals()
 })
 
-function begin(answers: (Seen | Error)[]): { taken: number[]; failed: unknown[]; asked: () => number; stop: () => void } {
+function begin(answers: (Seen | Error)[]): {
+  taken: number[]
+  failed: unknown[]
+  asked: () => number
+  stop: () => void
+} {
   const taken: number[] = []
   const failed: unknown[] = []
   const ask = vi.fn(() => {

@@ -1,6 +1,8 @@
 /**
- * Follows a running test or round: by server-sent events as it goes, and by asking when there has been no news for a while, so that its end
- * is seen whatever becomes of the events. `ask` fetches the same thing; `failed` hears of it when asking fails too. Answers a function
+ * Follows a running test or round: by server-sent events as it goes, and by asking when there has
+ * been no news for a while, so that its end
+ * is seen whatever becomes of the events. `ask` fetches the same thing; `failed` hears of it when
+ * asking fails too. Answers a function
  * that stops.
  */
 export function follow<T>(

@@ -12,7 +12,9 @@ describe('scope matrix', () => {
   })
   it('has a text twin for each row', () => {
     const users = [{ name: 'Night run' }, { name: 'Report' }, { name: 'Board' }]
-    expect(rowWords('write', ['needed', 'lacks', ''], users)).toBe('write: Report: stopped without it; Night run: need it')
+    expect(rowWords('write', ['needed', 'lacks', ''], users)).toBe(
+      'write: Report: stopped without it; Night run: need it',
+    )
     expect(rowWords('read', ['', 'serves', ''], users)).toBe('read: Report: would be served by it')
     expect(rowWords('odd', ['', '', ''], users)).toBe('odd: no user calls for it')
   })
@@ -24,7 +26,12 @@ describe('scope matrix', () => {
       'not given',
     ])
     expect(consentWords('wanted', false)).toBe('wanted')
-    expect(['person', 'given', 'asked', 'wanted'].map((one) => consentSign(one, true))).toEqual(['·', '✓', '…', '✗'])
+    expect(['person', 'given', 'asked', 'wanted'].map((one) => consentSign(one, true))).toEqual([
+      '·',
+      '✓',
+      '…',
+      '✗',
+    ])
     expect(consentSign('wanted', false)).toBe('○')
   })
 })

@@ -9,24 +9,36 @@ export const CELL_WORDS: Record<CellKind, string> = {
 }
 export const CELL_SIGNS: Record<CellKind, string> = { needed: '●', lacks: '✗', serves: '○', '': '' }
 
-/** How wide the columns of users are, so that forty of them stand side by side: pixels, from 24 to 44. */
+/**
+ * How wide the columns of users are, so that forty of them stand side by side: pixels, from 24 to
+ * 44.
+ */
 export function columnWidth(users: number, room: number): number {
   return Math.max(24, Math.min(44, Math.floor(room / Math.max(users, 1))))
 }
 
 /** What a scope is to all users, in words: the text twin of its row. */
-export function rowWords(scope: string, cells: readonly string[], users: readonly { name: string }[]): string {
+export function rowWords(
+  scope: string,
+  cells: readonly string[],
+  users: readonly { name: string }[],
+): string {
   const by = (kind: string) => users.filter((_, at) => cells[at] === kind).map((one) => one.name)
   const parts = [
     [by('lacks'), 'stopped without it'],
     [by('needed'), 'need it'],
     [by('serves'), 'would be served by it'],
   ] as const
-  const said = parts.filter(([names]) => names.length).map(([names, what]) => `${names.join(', ')}: ${what}`)
+  const said = parts
+    .filter(([names]) => names.length)
+    .map(([names, what]) => `${names.join(', ')}: ${what}`)
   return `${scope}: ${said.length ? said.join('; ') : 'no user calls for it'}`
 }
 
-/** What a scope's consent is, in words; `permitted` tells a gap from something that is not asked for at all. */
+/**
+ * What a scope's consent is, in words; `permitted` tells a gap from something that is not asked for
+ * at all.
+ */
 export function consentWords(state: string, permitted: boolean): string {
   if (state === 'person') return 'the person'
   if (state === 'wanted') return permitted ? 'not given' : 'wanted'

@@ -10,7 +10,10 @@ interface Paged<Row> {
   readonly rows: Row[]
 }
 
-/** A list that comes a page at a time. `ask` fetches the page after a cursor; `every`: asked again after so many milliseconds. */
+/**
+ * A list that comes a page at a time. `ask` fetches the page after a cursor; `every`: asked again
+ * after so many milliseconds.
+ */
 export function paged<Row>(
   key: () => readonly unknown[],
   ask: (cursor: string | undefined) => Promise<Page<Row>>,

@@ -37,7 +37,12 @@ const ACT = { key: 'sign_in', label: 'Sign in again', value: '' }
 
 describe('the shear line', () => {
   it('says of each pin how it fits, and why only where it does not', () => {
-    const pins = [pin('scopes', 'fits'), pin('secret', 'differs'), pin('route', 'not_asked'), pin('consent', 'missing')]
+    const pins = [
+      pin('scopes', 'fits'),
+      pin('secret', 'differs'),
+      pin('route', 'not_asked'),
+      pin('consent', 'missing'),
+    ]
     const page = show(ShearLine, { pins, act: () => {}, busy: false })
     expect([...page.querySelectorAll('li')].map((one) => `${one.dataset.pin} ${one.dataset.fit}`)).toEqual([
       'scopes fits', 'secret differs', 'route not_asked', 'consent missing',
@@ -50,8 +55,12 @@ describe('the shear line', () => {
     expect(page.querySelectorAll('svg path')).toHaveLength(1)
   })
   it('says once what is the same of many pins that nobody has proven', () => {
-    const pins = ['a', 'b', 'c'].map((key) => pin(key, 'not_proven', { why: 'Nobody has tried it yet.' }))
-    expect(texts(show(ShearLine, { pins, act: () => {}, busy: false }), 'li p')).toEqual(['Nobody has tried it yet.'])
+    const pins = ['a', 'b', 'c'].map((key) =>
+      pin(key, 'not_proven', { why: 'Nobody has tried it yet.' }),
+    )
+    expect(texts(show(ShearLine, { pins, act: () => {}, busy: false }), 'li p')).toEqual([
+      'Nobody has tried it yet.',
+    ])
   })
   it('offers the acts that the person may do', () => {
     const acts = [
@@ -87,7 +96,11 @@ const test = (state: string, rungs: unknown[]): Test => ({ state, rungs }) as un
 describe('the ladder', () => {
   it('shows what passed, what failed, and that the rest was not tried', () => {
     const page = show(Ladder, {
-      test: test('done', [rung('find', true), rung('reach', true, { tries: 3 }), rung('secure', false)]),
+      test: test('done', [
+        rung('find', true),
+        rung('reach', true, { tries: 3 }),
+        rung('secure', false),
+      ]),
     })
     const rows = texts(page, 'li')
     expect(rows).toHaveLength(6)
@@ -101,12 +114,18 @@ describe('the ladder', () => {
     expect(texts(page, 'li')[0]).toContain('nothing to try')
   })
   it('shows which is tried now, and that it waits for the worker', () => {
-    expect(texts(show(Ladder, { test: test('running', [rung('find', true)]) }), 'li')[1]).toContain('trying')
+    expect(texts(show(Ladder, { test: test('running', [rung('find', true)]) }), 'li')[1]).toContain(
+      'trying',
+    )
   })
   it('waits for the worker before the first', () => {
-    expect(texts(show(Ladder, { test: test('waiting', []) }), 'li')[0]).toContain('waiting for the worker')
+    expect(texts(show(Ladder, { test: test('waiting', []) }), 'li')[0]).toContain(
+      'waiting for the worker',
+    )
   })
   it('shows its rungs without any test', () => {
-    expect(texts(show(Ladder, { test: null }), 'li').every((one) => one!.includes('not tried'))).toBe(true)
+    expect(
+      texts(show(Ladder, { test: null }), 'li').every((one) => one!.includes('not tried')),
+    ).toBe(true)
   })
 })

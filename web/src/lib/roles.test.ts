@@ -19,7 +19,9 @@ describe('what a role may not do on a page', () => {
     expect(mayNot(page, ['look'])).toBe(
       'Your role does not let you test it or sign in (operators and administrators), or change either half (administrators).',
     )
-    expect(mayNot(page, ['look', 'test'])).toBe('Your role does not let you change either half (administrators).')
+    expect(mayNot(page, ['look', 'test'])).toBe(
+      'Your role does not let you change either half (administrators).',
+    )
     expect(mayNot(page, ['look', 'test', 'change'])).toBe('')
   })
 })

@@ -1,4 +1,7 @@
-/** What people do on each page, by who may: so that whoever may not is told at once, and not after having typed. */
+/**
+ * What people do on each page, by who may: so that whoever may not is told at once, and not after
+ * having typed.
+ */
 export type Act = 'test' | 'change' | 'read_journal'
 
 export interface OnPage {
@@ -27,7 +30,9 @@ export const PAGES: Record<string, OnPage> = {
   '/applications/:key/profile': { acts: { change: 'change the profile' } },
   '/clients/:id': { acts: { change: 'change the client' } },
   '/clients/:id/redirect-uris': { acts: { change: 'change the redirect URIs' } },
-  '/clients/:id/scopes': { acts: { test: 'have tokens made anew', change: 'change scopes or ask for consent' } },
+  '/clients/:id/scopes': {
+    acts: { test: 'have tokens made anew', change: 'change scopes or ask for consent' },
+  },
   '/redirect-uris': NOTHING,
   '/scopes': NOTHING,
   '/access-rules': NOTHING,
@@ -57,7 +62,9 @@ export const PAGES: Record<string, OnPage> = {
   '/replacements/:id': { acts: { change: 'go on with it' } },
   '/me': NOTHING,
   '/allow/:id': NOTHING,
-  '/rounds': { acts: { test: 'begin a round', change: 'permit real work or close what is left behind' } },
+  '/rounds': {
+    acts: { test: 'begin a round', change: 'permit real work or close what is left behind' },
+  },
   '/rounds/:number': { acts: { test: 'stop it' } },
   '/journal': { acts: { read_journal: 'read the journal' }, whole: 'read_journal' },
 }
@@ -67,7 +74,10 @@ export function onPage(pathname: string): OnPage {
   const parts = pathname.replace(/\/+$/, '').split('/').slice(1)
   const fits = (pattern: string) => {
     const wanted = pattern.split('/').slice(1)
-    return wanted.length === parts.length && wanted.every((one, at) => one.startsWith(':') || one === parts[at])
+    return (
+      wanted.length === parts.length &&
+      wanted.every((one, at) => one.startsWith(':') || one === parts[at])
+    )
   }
   const exact = PAGES[pathname]
   if (exact) return exact
@@ -75,9 +85,13 @@ export function onPage(pathname: string): OnPage {
   return found ? PAGES[found]! : NOTHING
 }
 
-/** The sentence for somebody who may do `rights` and no more; empty where there is nothing to say. */
+/**
+ * The sentence for somebody who may do `rights` and no more; empty where there is nothing to say.
+ */
 export function mayNot(page: OnPage, rights: readonly string[]): string {
-  const missing = (Object.entries(page.acts) as [Act, string][]).filter(([act]) => !rights.includes(act))
+  const missing = (Object.entries(page.acts) as [Act, string][]).filter(
+    ([act]) => !rights.includes(act),
+  )
   if (!missing.length) return ''
   return `Your role does not let you ${missing.map(([act, words]) => `${words} (${WHO[act]})`).join(', or ')}.`
 }

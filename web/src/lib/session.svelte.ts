@@ -2,7 +2,10 @@ import { api, ok, useCsrf, whenLoggedOut, type Schemas } from '../api/client'
 
 type Session = Schemas['SessionOut']
 
-/** Who is logged in, and where passkeys work. The one piece of state that is no query: everything else depends on it. */
+/**
+ * Who is logged in, and where passkeys work. The one piece of state that is no query: everything
+ * else depends on it.
+ */
 export const session = $state<{ known: boolean; who: Session | null; passkeysAt: string }>({
   known: false,
   who: null,
@@ -20,7 +23,12 @@ export function take(found: Session): void {
 export async function look(): Promise<void> {
   take(await ok(api.GET('/api/session')))
 }
-export async function logIn(username: string, password: string, code = '', new_password = ''): Promise<void> {
+export async function logIn(
+  username: string,
+  password: string,
+  code = '',
+  new_password = '',
+): Promise<void> {
   take(await ok(api.POST('/api/session', { body: { username, password, code, new_password } })))
 }
 export async function logOut(): Promise<void> {

@@ -1,12 +1,18 @@
 import { beforeEach, expect, it, vi } from 'vitest'
 
-/** The desk, in the hands of the test: whatever is asked of it, by addresses without a host as in a browser. */
+/**
+ * The desk, in the hands of the test: whatever is asked of it, by addresses without a host as in a
+ * browser.
+ */
 const desk = vi.hoisted(() => {
   const found = { sent: [] as Request[], answers: [] as (() => Response)[] }
   const Whole = Request
   globalThis.Request = class extends Whole {
     constructor(input: RequestInfo | URL, init?: RequestInit) {
-      super(typeof input === 'string' && input.startsWith('/') ? `http://desk.test${input}` : input, init)
+      super(
+        typeof input === 'string' && input.startsWith('/') ? `http://desk.test${input}` : input,
+        init,
+      )
     }
   }
   globalThis.fetch = (request) => {
@@ -30,7 +36,10 @@ const answer = (body: unknown, status = 200) =>
   desk.answers.push(() =>
     status === 204
       ? new Response(null, { status })
-      : new Response(JSON.stringify(body), { status, headers: { 'Content-Type': 'application/json' } }),
+      : new Response(JSON.stringify(body), {
+          status,
+          headers: { 'Content-Type': 'application/json' },
+        }),
   )
 
 beforeEach(() => {
@@ -41,13 +50,22 @@ beforeEach(() => {
 it('knows who is logged in, and what they may do', async () => {
   answer(MORAG)
   await look()
-  expect([session.known, session.who?.username, session.passkeysAt]).toEqual([true, 'morag', 'localhost'])
+  expect([session.known, session.who?.username, session.passkeysAt]).toEqual([
+    true,
+    'morag',
+    'localhost',
+  ])
   expect([may('test'), may('change')]).toEqual([true, false])
 })
 it('sends the token that the log-in gave with everything that changes something', async () => {
   answer({ ...MORAG, csrf: 'c2' })
   await logIn('morag', 'word', '123456')
-  expect(await desk.sent[0]!.clone().json()).toEqual({ username: 'morag', password: 'word', code: '123456', new_password: '' })
+  expect(await desk.sent[0]!.clone().json()).toEqual({
+    username: 'morag',
+    password: 'word',
+    code: '123456',
+    new_password: '',
+  })
   answer({ ...MORAG, csrf: 'c2', keys_on: false })
   await setKeys(false)
   expect(desk.sent[1]!.headers.get('X-CSRFToken')).toBe('c2')

@@ -28,16 +28,25 @@ export function fromNow(at: string | null | undefined, now: number): string {
 /** The exact moment in the reader's zone. */
 export function exact(at: string | null | undefined): string {
   if (!at) return ''
-  return new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'long' }).format(new Date(at))
+  return new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'long' }).format(
+    new Date(at),
+  )
 }
 
 /** A day in the reader's zone: “12 Mar 2027”. */
 export function day(at: string | null | undefined): string {
   if (!at) return ''
-  return new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'short', year: 'numeric' }).format(new Date(at))
+  return new Intl.DateTimeFormat('en-GB', {
+    day: 'numeric',
+    month: 'short',
+    year: 'numeric',
+  }).format(new Date(at))
 }
 
-/** The moment at which a day begins in the reader's zone; what ends “on” that day is counted as ended from then. */
+/**
+ * The moment at which a day begins in the reader's zone; what ends “on” that day is counted as
+ * ended from then.
+ */
 export function onDay(date: string): string {
   return new Date(`${date}T00:00:00`).toISOString()
 }

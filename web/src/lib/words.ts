@@ -1,5 +1,10 @@
 /** Names of states and rungs as people read them. */
-export const STATES: Record<string, string> = { latched: 'Latched', sticking: 'Sticking', open: 'Open', not_proven: 'Not proven' }
+export const STATES: Record<string, string> = {
+  latched: 'Latched',
+  sticking: 'Sticking',
+  open: 'Open',
+  not_proven: 'Not proven',
+}
 export const RUNGS: [string, string][] = [
   ['find', 'Find'],
   ['reach', 'Reach'],
@@ -16,10 +21,12 @@ export const FITS: Record<string, string> = {
   not_asked: 'is not asked for',
 }
 /** Whether a test has come to its end, one way or another. */
-export const ended = (test: { state: string }): boolean => ['done', 'stopped', 'cut'].includes(test.state)
+export const ended = (test: { state: string }): boolean =>
+  ['done', 'stopped', 'cut'].includes(test.state)
 export const capital = (text: string): string => text.slice(0, 1).toUpperCase() + text.slice(1)
 /** A label inside a sentence: its first letter small, unless it begins with an abbreviation. */
-export const lower = (label: string): string => (/^.[A-Z]/.test(label) ? label : label.slice(0, 1).toLowerCase() + label.slice(1))
+export const lower = (label: string): string =>
+  /^.[A-Z]/.test(label) ? label : label.slice(0, 1).toLowerCase() + label.slice(1)
 export const rungName = (key: string): string => RUNGS.find(([one]) => one === key)?.[1] ?? key
 /** What kind of credential it is, inside a sentence. */
 export function kindName(kind: string, house = false): string {
@@ -29,5 +36,6 @@ export function kindName(kind: string, house = false): string {
   return of ? `${name} of the ${of}` : name
 }
 /** Whether an application has clients of OAuth 2.0 that are registered there. */
-export const takesClients = (application: { schemes: { registers: boolean }[] } | undefined): boolean =>
-  application?.schemes.some((one) => one.registers) ?? false
+export const takesClients = (
+  application: { schemes: { registers: boolean }[] } | undefined,
+): boolean => application?.schemes.some((one) => one.registers) ?? false

@@ -9,7 +9,9 @@
   let password = $state('')
   let code = $state('')
   let wantsCode = $state(false)
-  let asked = $state<{ options?: Schemas['AskBrowser']['options']; device: boolean }>({ device: true })
+  let asked = $state<{ options?: Schemas['AskBrowser']['options']; device: boolean }>({
+    device: true,
+  })
   let wantsNew = $state(false)
   let fresh = $state('')
   let problem = $state<unknown>(null)
@@ -27,11 +29,16 @@
       problem = error
       if (error instanceof Problem) {
         // Asked for the first time it is no mistake: the field appears.
-        if ((error.errors.code && !wantsCode) || (error.errors.new_password && !wantsNew)) problem = null
+        if ((error.errors.code && !wantsCode) || (error.errors.new_password && !wantsNew))
+          problem = null
         if (error.errors.code) {
           wantsCode = true
-          const { passkey, device } = error.extra as { passkey?: Schemas['AskBrowser']['options']; device?: boolean }
-          if (passkey || device !== undefined) asked = { options: passkey ?? undefined, device: device ?? true }
+          const { passkey, device } = error.extra as {
+            passkey?: Schemas['AskBrowser']['options']
+            device?: boolean
+          }
+          if (passkey || device !== undefined)
+            asked = { options: passkey ?? undefined, device: device ?? true }
         }
         if (error.errors.new_password) wantsNew = true
         if (error.status === 401) password = ''
@@ -46,16 +53,32 @@
   <h1 class="mb-4">Neat Latch</h1>
   {#if returned === 'logged-out'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      You came back from an application, but your session here had ended. Log in and begin the sign-in again.
+      You came back from an application, but your session here had ended. Log in and begin the
+      sign-in again.
     </p>
   {/if}
   <form class="sheet p-5" onsubmit={submit}>
     <label class="label-text" for="username">Login name</label>
-    <input id="username" class="line-in mb-3" autocomplete="username" required bind:value={username} />
+    <input
+      id="username"
+      class="line-in mb-3"
+      autocomplete="username"
+      required
+      bind:value={username}
+    />
     <label class="label-text" for="password">Password</label>
-    <input id="password" class="line-in mb-3" type="password" autocomplete="current-password" required bind:value={password} />
+    <input
+      id="password"
+      class="line-in mb-3"
+      type="password"
+      autocomplete="current-password"
+      required
+      bind:value={password}
+    />
     {#if wantsNew}
-      <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">This password was given to you. Choose one of your own.</p>
+      <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+        This password was given to you. Choose one of your own.
+      </p>
       <PasswordField
         id="new-password"
         label="New password"
@@ -65,7 +88,13 @@
       />
     {/if}
     {#if wantsCode}
-      <CodeField id="code" error={errors.code} bind:value={code} options={asked.options} device={asked.device} />
+      <CodeField
+        id="code"
+        error={errors.code}
+        bind:value={code}
+        options={asked.options}
+        device={asked.device}
+      />
     {/if}
     {#if !errors.code && !errors.new_password}<ProblemBox {problem} />{/if}
     <button class="btn btn-primary mt-3 w-full" disabled={busy}>Log in</button>

@@ -1,5 +1,8 @@
-"""The house's certificate authority: issuing, renewing, revoking, and its revocation lists. A certificate is a credential of its client, with the house's own
-life: listed, handed over, revoked and shown in the journal like every other."""
+"""The house's certificate authority: issuing, renewing, revoking, and its revocation lists.
+
+A certificate is a credential of its client, with the house's own life: listed, handed over, revoked
+and shown in the journal like every other.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +37,8 @@ from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-# A list is good for a day, so that receivers outlive a short absence of the desk; a new one is made every hour, and at once after a revocation.
+# A list is good for a day, so that receivers outlive a short absence of the desk; a new one is made
+# every hour, and at once after a revocation.
 LIST_LIFE, LIST_EVERY = timedelta(hours=24), timedelta(hours=1)
 KIND = "private_key"
 KEY_KINDS = {"EC": "elliptic curve P-256", "RSA": "RSA 3072"}
@@ -46,51 +50,95 @@ def _serial() -> int:
 
 def address_of(authority: Authority, what: str) -> str:
     """Where an authority's revocation list (``crl``) or certificate (``cer``) is fetched."""
-    return f"{settings.PUBLIC_URL}/house/{authority.environment.key}/authorities/{authority.pk}.{what}"
+    return (
+        f"{settings.PUBLIC_URL}/house/{authority.environment.key}/authorities/{authority.pk}.{what}"
+    )
 
 
 def signer(authority: Authority) -> issuing.Issuer:
     """An authority, ready to sign. Raises :class:`safe.CannotOpen`."""
     key = keys.open_own(authority.open().reveal().encode("ascii"))
-    return issuing.Issuer(authority.certificate(), key, address_of(authority, "crl"), address_of(authority, "cer"))
+    return issuing.Issuer(
+        authority.certificate(), key, address_of(authority, "crl"), address_of(authority, "cer")
+    )
 
 
 def make_authority(by: Actor, environment: Environment, state: str) -> Authority:
-    """Make a root and the issuing authority below it, as part of the surrounding transaction. Answers the issuing one."""
+    """Make a root and the issuing authority below it, as part of the surrounding transaction.
+
+    Answers the issuing one.
+    """
     now, year = timezone.now(), timezone.now().year
     number = Authority.objects.filter(environment=environment, root=None).count() + 1
-    firm, called = settings.FIRM, f"{environment.name} {year}" + (f" no. {number}" if number > 1 else "")
-    root_key, own_key = ec.generate_private_key(ec.SECP384R1()), ec.generate_private_key(ec.SECP256R1())
+    firm, called = (
+        settings.FIRM,
+        f"{environment.name} {year}" + (f" no. {number}" if number > 1 else ""),
+    )
+    root_key, own_key = (
+        ec.generate_private_key(ec.SECP384R1()),
+        ec.generate_private_key(ec.SECP256R1()),
+    )
     certificate = issuing.make_root(firm, f"House root {called}", root_key, _serial(), now)
     root = _save(by, environment, certificate, root_key, state, None, now)
-    made = issuing.make_issuing(firm, f"House issuing {called}", own_key.public_key(), signer(root), _serial(), now)
+    made = issuing.make_issuing(
+        firm, f"House issuing {called}", own_key.public_key(), signer(root), _serial(), now
+    )
     authority = _save(by, environment, made, own_key, state, root, now)
-    write(by, "made", "certificate authority", root.name, {"environment": environment.name, "ends": root.not_after, "id": root.pk})
+    write(
+        by,
+        "made",
+        "certificate authority",
+        root.name,
+        {"environment": environment.name, "ends": root.not_after, "id": root.pk},
+    )
     return authority
 
 
 def _save(
-    by: Actor, environment: Environment, certificate: x509.Certificate, key: PrivateKeyTypes, state: str, root: Authority | None, now: datetime
-) -> Authority:  # fmt: skip
+    by: Actor,
+    environment: Environment,
+    certificate: x509.Certificate,
+    key: PrivateKeyTypes,
+    state: str,
+    root: Authority | None,
+    now: datetime,
+) -> Authority:
     common = str(certificate.subject.get_attributes_for_oid(x509.NameOID.COMMON_NAME)[0].value)
-    made = Authority(environment=environment, root=root, name=common, pem=reading.as_pem(certificate), state=state, not_after=certificate.not_valid_after_utc,
-                     made=now, made_by=by.username)  # fmt: skip
+    made = Authority(
+        environment=environment,
+        root=root,
+        name=common,
+        pem=reading.as_pem(certificate),
+        state=state,
+        not_after=certificate.not_valid_after_utc,
+        made=now,
+        made_by=by.username,
+    )
     made.private = safe.seal(reading.key_as_pem(key), made.sealed_place)
     made.save(force_insert=True)
     return made
 
 
 def issuer_of(by: Actor, environment: Environment) -> Authority:
-    """The authority that issues in an environment, locked; the first is made when it is first wanted. Part of the surrounding transaction."""
+    """The authority that issues in an environment, locked; the first is made when it is first
+    wanted. Part of the surrounding transaction.
+    """
     Environment.objects.select_for_update().get(pk=environment.pk)
-    found = Authority.objects.select_related("environment", "root").exclude(root=None).filter(
-        environment=environment, state=Authority.State.ISSUING).first()  # fmt: skip
+    found = (
+        Authority.objects.select_related("environment", "root")
+        .exclude(root=None)
+        .filter(environment=environment, state=Authority.State.ISSUING)
+        .first()
+    )
     return found or make_authority(by, environment, Authority.State.ISSUING)
 
 
 @dataclass(frozen=True)
 class Asked:
-    """What somebody wants: by a signing request, or with a key that the house makes (``key_kind``). ``days`` 0: as the profile has it."""
+    """What somebody wants: by a signing request, or with a key that the house makes (``key_kind``).
+
+    ``days`` 0: as the profile has it.
+    """
 
     profile: str
     common_name: str = ""
@@ -109,13 +157,22 @@ def _profile(key: str) -> issuing.Profile:
 def read_request(pasted: str) -> x509.CertificateSigningRequest:
     """The signing request in a pasted text. Raises a field error."""
     if "PRIVATE KEY-----" in pasted:
-        raise wrong_fields({"request": "A private key is in it. It must not leave its owner: make a new key, and paste the request alone."})
+        raise wrong_fields(
+            {
+                "request": (
+                    "A private key is in it. It must not leave its owner: make a new key, and "
+                    "paste the request alone."
+                )
+            }
+        )
     try:
         found = reading.requests(pasted.encode("utf-8"))
     except reading.Unreadable as error:
         raise wrong_fields({"request": str(error)}) from error
     if len(found) != 1:
-        raise wrong_fields({"request": "Paste one signing request, from BEGIN CERTIFICATE REQUEST to its END."})
+        raise wrong_fields(
+            {"request": "Paste one signing request, from BEGIN CERTIFICATE REQUEST to its END."}
+        )
     return found[0]
 
 
@@ -130,19 +187,36 @@ def _key_for(asked: Asked) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str,
         return request.public_key(), None, asked.common_name.strip() or common, asked.names or names
     if asked.key_kind not in KEY_KINDS:
         raise wrong_fields({"key_kind": f"Choose one of {', '.join(KEY_KINDS)}."})
-    private: PrivateKeyTypes = ec.generate_private_key(ec.SECP256R1()) if asked.key_kind == "EC" else rsa.generate_private_key(65537, 3072)
+    private: PrivateKeyTypes = (
+        ec.generate_private_key(ec.SECP256R1())
+        if asked.key_kind == "EC"
+        else rsa.generate_private_key(65537, 3072)
+    )
     return keys.public_of(private), private, asked.common_name.strip(), asked.names
 
 
 @transaction.atomic
-def issue(by: Actor, client: Client, asked: Asked, renews: Issued | None = None) -> tuple[Issued, Handover | None]:
-    """Issue a certificate to a client of the house, or to an application itself. Answers it, and the handover of its key where the house made that.
+def issue(
+    by: Actor, client: Client, asked: Asked, renews: Issued | None = None
+) -> tuple[Issued, Handover | None]:
+    """Issue a certificate to a client of the house, or to an application itself.
 
-    At most two of a client's live at once, and of a server's at most two for the same names. A client's certificate is known by the URI that names the client, whatever else it says.
+    Answers it, and the handover of its key where the house made that.
+
+    At most two of a client's live at once, and of a server's at most two for the same names. A
+    client's certificate is known by the URI that names the client, whatever else it says.
     """
-    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    client = (
+        Client.objects.select_for_update()
+        .select_related("place__application", "place__environment")
+        .get(pk=client.pk)
+    )
     if not client.house:
-        raise Problem(409, "This client was issued by its application, not by the house authority.", "Have its certificate made there.")
+        raise Problem(
+            409,
+            "This client was issued by its application, not by the house authority.",
+            "Have its certificate made there.",
+        )
     now, profile = timezone.now(), _profile(asked.profile)
     live = [one for one in house.alive(client, now) if one.kind == KIND]
     public, private, common, names = _key_for(asked)
@@ -152,41 +226,87 @@ def issue(by: Actor, client: Client, asked: Asked, renews: Issued | None = None)
         known = dict(Issued.objects.filter(credential__in=live).values_list("pk", "names"))
         live = [one for one in live if issuing.same_names(known[one.pk], names)]
     if len(live) >= house.LIVE_SECRETS:
-        raise Problem(409, "Two certificates of it live already.", f"Revoke {' or '.join(one.hint for one in live)} first.")
+        raise Problem(
+            409,
+            "Two certificates of it live already.",
+            f"Revoke {' or '.join(one.hint for one in live)} first.",
+        )
     authority = issuer_of(by, client.place.environment)
     try:
-        wanted = issuing.Wanted(profile, common or client.name[: issuing.LONGEST_NAME], names, public, asked.days or profile.days)
+        wanted = issuing.Wanted(
+            profile,
+            common or client.name[: issuing.LONGEST_NAME],
+            names,
+            public,
+            asked.days or profile.days,
+        )
         certificate = issuing.issue(wanted, signer(authority), settings.FIRM, _serial(), now)
     except issuing.Wrong as wrong:
         raise wrong_fields(wrong.fields) from wrong
     replaces = renews.credential if renews is not None else live[0] if live else None
     made = _keep(by, client, authority, certificate, private, wanted, replaces, now)
-    write(by, "made", "credential", made.credential.hint,
-          {"client": client.client_id, "certificate": made.common_name, "for": profile.key, "serial": made.serial, "ends": made.not_after, "id": made.credential.pk})  # fmt: skip
+    write(
+        by,
+        "made",
+        "credential",
+        made.credential.hint,
+        {
+            "client": client.client_id,
+            "certificate": made.common_name,
+            "for": profile.key,
+            "serial": made.serial,
+            "ends": made.not_after,
+            "id": made.credential.pk,
+        },
+    )
     tell(client)
     assume_trust(made, by.username)
     if private is None:
         return made, None
     return made, Handover.objects.create(
-        credential=made.credential, made_by=by if isinstance(by, Person) else None, ends=now + house.TAKEN_WITHIN
+        credential=made.credential,
+        made_by=by if isinstance(by, Person) else None,
+        ends=now + house.TAKEN_WITHIN,
     )
 
 
 def uri_of(client: Client) -> str:
-    """What names a client in its certificate (RFC 9562 §4: a URN of its UUID), so that a receiver need not go by its common name."""
+    """What names a client in its certificate (RFC 9562 §4: a URN of its UUID), so that a receiver
+    need not go by its common name.
+    """
     return f"urn:uuid:{client.pk}"
 
 
-def _keep(by: Actor, client: Client, authority: Authority, certificate: x509.Certificate, private: PrivateKeyTypes | None, wanted: issuing.Wanted,
-          replaces: Credential | None, now: datetime) -> Issued:  # fmt: skip
+def _keep(
+    by: Actor,
+    client: Client,
+    authority: Authority,
+    certificate: x509.Certificate,
+    private: PrivateKeyTypes | None,
+    wanted: issuing.Wanted,
+    replaces: Credential | None,
+    now: datetime,
+) -> Issued:
     told = facts.of_certificate(certificate)
     if private is not None:
         credential = keep(
-            reading.key_as_pem(private), client=client, source="registered", by=by.username, ends=told.not_after, kind=KIND, issued=now
+            reading.key_as_pem(private),
+            client=client,
+            source="registered",
+            by=by.username,
+            ends=told.not_after,
+            kind=KIND,
+            issued=now,
         )
     else:
         credential = Credential(
-            id=uuid.uuid4(), client=client, kind=KIND, source="registered", ends=told.not_after, issued=now, put_in_by=by.username
+            id=uuid.uuid4(),
+            client=client,
+            kind=KIND,
+            source="registered",
+            ends=told.not_after,
+            issued=now,
+            put_in_by=by.username,
         )
     credential.hint, credential.secret_id = f"…{told.serial_hex[-6:]}", told.serial_hex
     credential.public_key, credential.replaces = told.key.spki_sha256, replaces
@@ -195,23 +315,52 @@ def _keep(by: Actor, client: Client, authority: Authority, certificate: x509.Cer
     credential.digest = hashlib.sha256(keys.spki(certificate.public_key())).hexdigest()
     credential.save()
     return Issued.objects.create(
-        credential=credential, authority=authority, profile=wanted.profile.key, common_name=wanted.common_name, names=list(wanted.names), serial=told.serial_hex,
-        sha256=told.sha256.replace(":", "").lower(), pem=reading.as_pem(certificate), not_after=told.not_after, by_request=private is None)  # fmt: skip
+        credential=credential,
+        authority=authority,
+        profile=wanted.profile.key,
+        common_name=wanted.common_name,
+        names=list(wanted.names),
+        serial=told.serial_hex,
+        sha256=told.sha256.replace(":", "").lower(),
+        pem=reading.as_pem(certificate),
+        not_after=told.not_after,
+        by_request=private is None,
+    )
 
 
-def renew(by: Actor, issued: Issued, request: str = "", days: int = 0) -> tuple[Issued, Handover | None]:
-    """Make another for the same holder, with the same names and a new key. The old one lives on until it ends or is revoked."""
+def renew(
+    by: Actor, issued: Issued, request: str = "", days: int = 0
+) -> tuple[Issued, Handover | None]:
+    """Make another for the same holder, with the same names and a new key.
+
+    The old one lives on until it ends or is revoked.
+    """
     if issued.by_request and not request.strip():
-        raise wrong_fields({"request": "Its key was made by its holder. Paste a new signing request, made with a new key."})
+        raise wrong_fields(
+            {
+                "request": (
+                    "Its key was made by its holder. Paste a new signing request, made with a "
+                    "new key."
+                )
+            }
+        )
     client = issued.credential.client
     assert client is not None
     key_kind = "RSA" if keys.facts(issued.certificate().public_key()).type == "RSA" else "EC"
-    return issue(by, client, Asked(issued.profile, issued.common_name, tuple(issued.names), days, request, key_kind), renews=issued)
+    return issue(
+        by,
+        client,
+        Asked(issued.profile, issued.common_name, tuple(issued.names), days, request, key_kind),
+        renews=issued,
+    )
 
 
 @transaction.atomic
 def revoke(by: Actor, issued: Issued, reason: str, why: str) -> Issued:
-    """Revoke it: from the next list on, which is made at once, receivers refuse it. Twice is once."""
+    """Revoke it: from the next list on, which is made at once, receivers refuse it.
+
+    Twice is once.
+    """
     if reason not in issuing.reasons():
         raise wrong_fields({"reason": "Choose one of the reasons."})
     house.revoke(by, issued.credential, why.strip() or issuing.reasons()[reason], reason)
@@ -223,12 +372,22 @@ def revoke(by: Actor, issued: Issued, reason: str, why: str) -> Issued:
 
 @transaction.atomic
 def revocation_list(authority: Authority, now: datetime) -> bytes:
-    """The authority's revocation list in DER, made anew where that is due. A retired authority's last list stays."""
-    if authority.revocations is not None and authority.list_fresh_until is not None and authority.list_fresh_until > now:
+    """The authority's revocation list in DER, made anew where that is due.
+
+    A retired authority's last list stays.
+    """
+    if (
+        authority.revocations is not None
+        and authority.list_fresh_until is not None
+        and authority.list_fresh_until > now
+    ):
         return bytes(authority.revocations)
-    authority = Authority.objects.select_for_update().select_related("environment").get(pk=authority.pk)
+    authority = (
+        Authority.objects.select_for_update().select_related("environment").get(pk=authority.pk)
+    )
     if authority.revocations is not None and (
-        authority.private is None or (authority.list_fresh_until is not None and authority.list_fresh_until > now)
+        authority.private is None
+        or (authority.list_fresh_until is not None and authority.list_fresh_until > now)
     ):
         return bytes(authority.revocations)
     made = _signed_list(authority, now, now + LIST_LIFE)
@@ -237,25 +396,40 @@ def revocation_list(authority: Authority, now: datetime) -> bytes:
 
 
 def _signed_list(authority: Authority, now: datetime, until: datetime) -> bytes:
-    """Sign a list and put it into the row, not saved yet. A root lists nothing: an issuing authority goes by being replaced."""
+    """Sign a list and put it into the row, not saved yet.
+
+    A root lists nothing: an issuing authority goes by being replaced.
+    """
     # §3.3: an entry stays until it has stood on one list after the certificate's end.
     Revocation.objects.filter(authority=authority, not_after__lt=now - LIST_LIFE).delete()
-    entries = [issuing.RevokedEntry(int(one.serial, 16), one.at, one.reason) for one in Revocation.objects.filter(authority=authority)]
+    entries = [
+        issuing.RevokedEntry(int(one.serial, 16), one.at, one.reason)
+        for one in Revocation.objects.filter(authority=authority)
+    ]
     authority.list_number += 1
-    made = issuing.revocation_list(signer(authority), entries, authority.list_number, now, until).public_bytes(Encoding.DER)
+    made = issuing.revocation_list(
+        signer(authority), entries, authority.list_number, now, until
+    ).public_bytes(Encoding.DER)
     authority.revocations, authority.list_fresh_until = made, now + LIST_EVERY
     return made
 
 
 def last_list(authority: Authority, now: datetime) -> None:
-    """Sign the list that stays when the authority is retired: good until its own end. Part of the surrounding transaction."""
+    """Sign the list that stays when the authority is retired: good until its own end.
+
+    Part of the surrounding transaction.
+    """
     _signed_list(authority, now, authority.not_after)
     authority.save(update_fields=["revocations", "list_number", "list_fresh_until"])
 
 
 def trusted(environment: Environment) -> list[Authority]:
     """The roots that receivers in an environment are to trust."""
-    return list(Authority.objects.filter(environment=environment, root=None).exclude(state=Authority.State.RETIRED))
+    return list(
+        Authority.objects.filter(environment=environment, root=None).exclude(
+            state=Authority.State.RETIRED
+        )
+    )
 
 
 @transaction.atomic
@@ -269,10 +443,18 @@ def register(
     *,
     of: house.Draws | None = None,
 ) -> tuple[Client, Issued, Handover | None]:
-    """Register a client of the house that shows a certificate, and issue its first; ``of``: a user's, to draw with."""
+    """Register a client of the house that shows a certificate, and issue its first; ``of``: a
+    user's, to draw with.
+    """
     if not name.strip():
         raise wrong_fields({"name": "Give it a name that says who calls."})
-    client = house.new_client(by, place, ClientMetadata(name.strip(), contacts, grants=(), scopes=scopes), CERTIFICATE, of=of)
+    client = house.new_client(
+        by,
+        place,
+        ClientMetadata(name.strip(), contacts, grants=(), scopes=scopes),
+        CERTIFICATE,
+        of=of,
+    )
     issued, handover = issue(by, client, asked)
     return client, issued, handover
 

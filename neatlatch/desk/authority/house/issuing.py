@@ -1,4 +1,6 @@
-"""Clients of the house authority and their secrets: registered, given another, recognised, revoked."""
+"""Clients of the house authority and their secrets: registered, given another,
+recognised, revoked.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,13 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.clients.services import checked
 from neatlatch.desk.estate.credentials.services import forget, keep
 from neatlatch.desk.estate.records.applications.models import Environment, Place
-from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer, WorkloadKey, class_of
+from neatlatch.desk.estate.records.clients.models import (
+    Client,
+    Kind,
+    ResourceServer,
+    WorkloadKey,
+    class_of,
+)
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
@@ -49,7 +57,9 @@ _PLAIN = (BEARER, CERTIFICATE)
 
 
 def issuer(environment: Environment) -> str:
-    """The authority's name for an environment; each has its own, so that what one issues is no good in another."""
+    """The authority's name for an environment; each has its own, so that what one issues is no good
+    in another.
+    """
     return f"{settings.PUBLIC_URL}/house/{environment.key}"
 
 
@@ -61,14 +71,18 @@ OWN_KEY = "neat-latch"
 
 @dataclass(frozen=True)
 class Draws:
-    """A user of connections that a client of the house is for, and the networks that it may call from (none: any)."""
+    """A user of connections that a client of the house is for, and the networks that it may call
+    from (none: any).
+    """
 
     user: User
     addresses: Sequence[str] = ()
 
 
 def kind_of(client: Client) -> str:
-    """What a client's secrets are called: by the key of the scheme's value that a connection holds it as."""
+    """What a client's secrets are called: by the key of the scheme's value that a connection holds
+    it as.
+    """
     return KEY_KIND if client.scheme == BEARER else SECRET_KIND
 
 
@@ -76,8 +90,16 @@ def registered(client: Client) -> asking.Registered:
     """What the rules want to know of a client."""
     profile = client.place.application.read_profile()
     administrator = frozenset(one.name for one in profile.scopes if one.administrator)
-    return asking.Registered(client.client_id, client.public, tuple(client.redirect_uris), frozenset(client.grants), frozenset(client.scopes),
-                             administrator & frozenset(client.scopes), frozenset(client.consents), audience_of(client.place))  # fmt: skip
+    return asking.Registered(
+        client.client_id,
+        client.public,
+        tuple(client.redirect_uris),
+        frozenset(client.grants),
+        frozenset(client.scopes),
+        administrator & frozenset(client.scopes),
+        frozenset(client.consents),
+        audience_of(client.place),
+    )
 
 
 def audience_of(place: Place) -> str:
@@ -85,17 +107,41 @@ def audience_of(place: Place) -> str:
     return place.api_base or f"{issuer(place.environment)}/{place.application.key}"
 
 
-def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str, *, resource: bool = False, of: Draws | None = None) -> Client:
-    """Write a client down, as part of the surrounding transaction; ``resource``: it is the application itself, ``of``: a user's, to draw with."""
+def new_client(
+    by: Actor,
+    place: Place,
+    fields: ClientMetadata,
+    scheme: str,
+    *,
+    resource: bool = False,
+    of: Draws | None = None,
+) -> Client:
+    """Write a client down, as part of the surrounding transaction; ``resource``: it is the
+    application itself, ``of``: a user's, to draw with.
+    """
     profile = place.application.read_profile()
     if not place.house:
-        raise Problem(409, f"{place.application.name} does not accept what the house authority issues in {place.environment.name}.",
-                      "Note on its page that it does, once its people have set it up.")  # fmt: skip
+        raise Problem(
+            409,
+            (
+                f"{place.application.name} does not accept what the house authority issues in "
+                f"{place.environment.name}."
+            ),
+            "Note on its page that it does, once its people have set it up.",
+        )
     if unknown := sorted(fields.scopes - {one.name for one in profile.scopes}):
         raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
     made = ResourceServer if resource else WorkloadKey if of else class_of(scheme)
-    client = made(place=place, house=True, managed=True, state="live", scheme=scheme, changed_at=timezone.now(), changed_by=by.username,
-                  client_id=f"{place.application.key}-{secrets.token_hex(5)}")  # fmt: skip
+    client = made(
+        place=place,
+        house=True,
+        managed=True,
+        state="live",
+        scheme=scheme,
+        changed_at=timezone.now(),
+        changed_by=by.username,
+        client_id=f"{place.application.key}-{secrets.token_hex(5)}",
+    )
     client.put(fields)
     if scheme in _PLAIN:
         client.grants, client.redirect_uris = [], []
@@ -107,16 +153,28 @@ def new_client(by: Actor, place: Place, fields: ClientMetadata, scheme: str, *, 
         "issued",
         "client",
         client.client_id,
-        {"name": client.name, "application": place.application.key, "environment": place.environment.name},
+        {
+            "name": client.name,
+            "application": place.application.key,
+            "environment": place.environment.name,
+        },
     )
     return client
 
 
 @transaction.atomic
 def register(
-    by: Person, place: Place, fields: ClientMetadata, scheme: str = CODE, ends: datetime | None = None, *, of: Draws | None = None
+    by: Person,
+    place: Place,
+    fields: ClientMetadata,
+    scheme: str = CODE,
+    ends: datetime | None = None,
+    *,
+    of: Draws | None = None,
 ) -> tuple[Client, Handover | None]:
-    """Register a client of the house and make its first secret, unless it is public; ``of``: a user's, to draw with. Answers it and the secret's handover."""
+    """Register a client of the house and make its first secret, unless it is public; ``of``: a
+    user's, to draw with. Answers it and the secret's handover.
+    """
     if scheme not in HOUSE_ISSUES or scheme == CERTIFICATE:
         raise wrong_fields({"scheme": "The house authority issues for OAuth 2.0 and for keys."})
     if scheme == BEARER:
@@ -130,33 +188,60 @@ def register(
 
 @transaction.atomic
 def accepts(by: Actor, place: Place, yes: bool) -> None:
-    """Note that an application accepts what the house issues, or no longer. Refused while clients of the house are registered for it."""
-    if not yes and (count := Client.objects.filter(place=place, house=True).exclude(kind=Kind.RESOURCE_SERVER).count()):
-        raise Problem(409, "Clients of the house are registered for it.", f"{count} would be refused there. Remove them first.")
+    """Note that an application accepts what the house issues, or no longer.
+
+    Refused while clients of the house are registered for it.
+    """
+    if not yes and (
+        count := Client.objects.filter(place=place, house=True)
+        .exclude(kind=Kind.RESOURCE_SERVER)
+        .count()
+    ):
+        raise Problem(
+            409,
+            "Clients of the house are registered for it.",
+            f"{count} would be refused there. Remove them first.",
+        )
     if place.house != yes:
         Place.objects.filter(pk=place.pk).update(house=yes)
-        write(by, "noted that it accepts the house authority" if yes else "noted that it no longer accepts the house authority", "application",
-              place.application.key, {"environment": place.environment.name})  # fmt: skip
+        write(
+            by,
+            "noted that it accepts the house authority"
+            if yes
+            else "noted that it no longer accepts the house authority",
+            "application",
+            place.application.key,
+            {"environment": place.environment.name},
+        )
 
 
 @transaction.atomic
 def resource(by: Person, place: Place) -> tuple[Client, Handover]:
-    """Let an application ask about tokens it is shown: the client it asks as, and a new secret for it."""
+    """Let an application ask about tokens it is shown: the client it asks as, and a new secret for
+    it.
+    """
     found = server(by, place)
     return found, add_secret(by, found)
 
 
 def server(by: Actor, place: Place) -> Client:
-    """The application itself: as whom it asks about tokens, and as whom its servers' certificates are issued. Part of the surrounding transaction."""
+    """The application itself: as whom it asks about tokens, and as whom its servers' certificates
+    are issued. Part of the surrounding transaction.
+    """
     found = ResourceServer.objects.select_for_update().filter(place=place).first()
     if found is not None:
         return found  # type: ignore[no-any-return]
     name = f"{place.application.name} itself"
-    return new_client(by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), CLIENT, resource=True)
+    return new_client(
+        by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), CLIENT, resource=True
+    )
 
 
 def right_end(ends: datetime | None, now: datetime) -> datetime:
-    """A new secret's end: as said, or half a year from now. Raises a field error for one in the past or further off than a year."""
+    """A new secret's end: as said, or half a year from now.
+
+    Raises a field error for one in the past or further off than a year.
+    """
     if ends is None:
         return now + LIFE
     if not now + timedelta(minutes=1) <= ends <= now + LONGEST_LIFE:
@@ -167,31 +252,62 @@ def right_end(ends: datetime | None, now: datetime) -> datetime:
 @transaction.atomic
 def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Handover:
     """Make another secret of a client. At most two live at once. Answers its handover."""
-    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+    client = (
+        Client.objects.select_for_update()
+        .select_related("place__application", "place__environment")
+        .get(pk=client.pk)
+    )
     if not client.house:
-        raise Problem(409, "This client was issued by its application, not by the house authority.", "Have the new secret made there.")
+        raise Problem(
+            409,
+            "This client was issued by its application, not by the house authority.",
+            "Have the new secret made there.",
+        )
     if client.public and client.scheme != BEARER:
         raise Problem(409, "A public client has no secret.", "It proves itself by PKCE (RFC 7636).")
     if client.scheme == CERTIFICATE:
-        raise Problem(409, "This client shows a certificate and has no secret.", "Issue it another certificate.")
+        raise Problem(
+            409,
+            "This client shows a certificate and has no secret.",
+            "Issue it another certificate.",
+        )
     now = timezone.now()
     live = [one for one in alive(client, now) if one.kind == kind_of(client)]
     if len(live) >= LIVE_SECRETS:
-        raise Problem(409, "Two secrets of this client live already.", f"Revoke {' or '.join(one.hint for one in live)} first.")
+        raise Problem(
+            409,
+            "Two secrets of this client live already.",
+            f"Revoke {' or '.join(one.hint for one in live)} first.",
+        )
     credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
     return Handover.objects.create(credential=credential, made_by=by, ends=now + TAKEN_WITHIN)
 
 
 def alive(client: Client, now: datetime) -> list[Credential]:
     """The secrets of a client that let it in now, the oldest first."""
-    rows = client.credentials.exclude(digest="").filter(Q(ends=None) | Q(ends__gt=now)).order_by("issued")
+    rows = (
+        client.credentials.exclude(digest="")
+        .filter(Q(ends=None) | Q(ends__gt=now))
+        .order_by("issued")
+    )
     return [one for one in rows if one.lives]
 
 
-def _mint(by: Actor, client: Client, ends: datetime | None, now: datetime, replaces: Credential | None = None) -> Credential:
+def _mint(
+    by: Actor,
+    client: Client,
+    ends: datetime | None,
+    now: datetime,
+    replaces: Credential | None = None,
+) -> Credential:
     kind = kind_of(client)
     form = house_key.CLIENT_SECRET if kind == "client_secret" else house_key.API_KEY
-    value = house_key.make(form, client.place.environment.key, os.urandom(house_key.ID_OCTETS), os.urandom(house_key.SECRET_OCTETS))
+    value = house_key.make(
+        form,
+        client.place.environment.key,
+        os.urandom(house_key.ID_OCTETS),
+        os.urandom(house_key.SECRET_OCTETS),
+    )
     read = house_key.read(value)
     credential = keep(
         value,
@@ -205,12 +321,20 @@ def _mint(by: Actor, client: Client, ends: datetime | None, now: datetime, repla
     )
     credential.digest, credential.replaces = read.digest, replaces
     credential.save(update_fields=["digest", "replaces"])
-    write(by, "made", "credential", credential.hint, {"client": client.client_id, "ends": ends, "id": credential.pk})
+    write(
+        by,
+        "made",
+        "credential",
+        credential.hint,
+        {"client": client.client_id, "ends": ends, "id": credential.pk},
+    )
     return credential
 
 
 def mint_for_protocol(client: Client) -> tuple[str, Credential]:
-    """The first secret of a client that registered itself: it goes out in the answer and is not kept."""
+    """The first secret of a client that registered itself: it goes out in the answer and is not
+    kept.
+    """
     now = timezone.now()
     credential = _mint(BY_PROTOCOL, client, now + LIFE, now)
     value = credential.open().reveal()
@@ -220,18 +344,26 @@ def mint_for_protocol(client: Client) -> tuple[str, Credential]:
 
 @transaction.atomic
 def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Credential:
-    """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's list, with its reason (RFC 5280 §5.3.1). Twice is once."""
-    credential = Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
+    """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's
+    list, with its reason (RFC 5280 §5.3.1). Twice is once.
+    """
+    credential = (
+        Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
+    )
     if credential.client is None or not credential.digest:
         raise Problem(
-            409, "This credential was not issued by the house authority.", "Revoke it where it was issued; then note here that it is gone."
+            409,
+            "This credential was not issued by the house authority.",
+            "Revoke it where it was issued; then note here that it is gone.",
         )
     if credential.state == Credential.State.REVOKED:
         return credential
     now = timezone.now()
     credential.state, credential.revoked, credential.why = Credential.State.REVOKED, now, why[:200]
     credential.save(update_fields=["state", "revoked", "why"])
-    ended = Access.objects.filter(credential=credential, revoked=None, ends__gt=now).update(revoked=now)
+    ended = Access.objects.filter(credential=credential, revoked=None, ends__gt=now).update(
+        revoked=now
+    )
     certificates.revoked(credential, now, reason or "unspecified")
     forget(credential)
     write(
@@ -246,7 +378,9 @@ def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Cre
 
 @transaction.atomic
 def revoke_tokens(by: Actor, client: Client, why: str, numbers: list[int] | None = None) -> int:
-    """Revoke the tokens of a client that are alive, or some of them; with all go what people allowed it. Answers how many ended."""
+    """Revoke the tokens of a client that are alive, or some of them; with all go what people
+    allowed it. Answers how many ended.
+    """
     now = timezone.now()
     rows = Access.objects.filter(client=client, revoked=None, ends__gt=now)
     if numbers is None:
@@ -261,7 +395,11 @@ def revoke_tokens(by: Actor, client: Client, why: str, numbers: list[int] | None
 @transaction.atomic
 def end_management(by: Actor, client: Client) -> None:
     """Let nobody manage a client's registration by protocol any more. Twice is once."""
-    if Client.objects.filter(pk=client.pk).exclude(management_digest="").update(management_digest=""):
+    if (
+        Client.objects.filter(pk=client.pk)
+        .exclude(management_digest="")
+        .update(management_digest="")
+    ):
         write(by, "took away the management token of", "client", client.client_id)
 
 
@@ -287,10 +425,18 @@ _NOTED = Allowance(of_one=60, of_all=600)
 
 
 def turned_away(
-    environment: Environment, endpoint: str, what: str, client: Client | None = None, named: str = "", address: str = ""
+    environment: Environment,
+    endpoint: str,
+    what: str,
+    client: Client | None = None,
+    named: str = "",
+    address: str = "",
 ) -> None:
-    """Note what was really wrong. The log tells it apart, callers are told the same for all. Of what one address is refused in a minute the first are kept, the
-    log has the others."""
+    """Note what was really wrong.
+
+    The log tells it apart, callers are told the same for all. Of what one address is refused in a
+    minute the first are kept, the log has the others.
+    """
     log.warning(
         "turned away",
         endpoint=endpoint,
@@ -317,7 +463,9 @@ def turned_away(
 def note_use(credential: Credential, address: str, now: datetime) -> None:
     """Note the last use, to the minute: a write for every use would be most of its cost."""
     if credential.last_used is None or now - credential.last_used > NOTED_EVERY:
-        Credential.objects.filter(pk=credential.pk).update(last_used=now, last_used_from=address[:45])
+        Credential.objects.filter(pk=credential.pk).update(
+            last_used=now, last_used_from=address[:45]
+        )
 
 
 def _words_for(text: str, what: str) -> str:
@@ -326,11 +474,20 @@ def _words_for(text: str, what: str) -> str:
         house_key.read(text)
     except house_key.BadKey as error:
         return f"{what} {'wrong' if error.fault == 'foreign' else error.fault}"
-    return f"{what} of somebody else" if Credential.objects.filter(digest=house_key.digest(text)).exists() else f"{what} unknown"
+    return (
+        f"{what} of somebody else"
+        if Credential.objects.filter(digest=house_key.digest(text)).exists()
+        else f"{what} unknown"
+    )
 
 
-def sign_in(environment: Environment, shown: Presented, address: str) -> tuple[Client, Credential | None]:
-    """The client that signs in at an endpoint, and by which of its secrets (RFC 6749 §2.3, §3.2.1). Raises :class:`Refused` with ``invalid_client``."""
+def sign_in(
+    environment: Environment, shown: Presented, address: str
+) -> tuple[Client, Credential | None]:
+    """The client that signs in at an endpoint, and by which of its secrets (RFC 6749 §2.3, §3.2.1).
+
+    Raises :class:`Refused` with ``invalid_client``.
+    """
     client = (
         Client.objects.select_related("place__application", "place__environment")
         .filter(house=True, place__environment=environment, client_id=shown.client_id)
@@ -340,7 +497,11 @@ def sign_in(environment: Environment, shown: Presented, address: str) -> tuple[C
     def no(what: str) -> Refused:
         return Refused("invalid_client", "", 401, what)
 
-    kept = list(client.credentials.defer("value").filter(kind="client_secret").exclude(digest="")) if client is not None else []
+    kept = (
+        list(client.credentials.defer("value").filter(kind="client_secret").exclude(digest=""))
+        if client is not None
+        else []
+    )
     digest = house_key.digest(shown.secret)
     found: Credential | None = None
     for digest_kept, one in [(_NOBODY, None), *((one.digest, one) for one in kept)]:
@@ -391,12 +552,18 @@ def _why_not(client: Client, shown: Presented, found: Credential | None, address
 def state_of(credential: Credential, what: str, now: datetime) -> str:
     """Why a secret that is known does not let in; empty: it does."""
     if not credential.lives:
-        return f"{what} revoked" if credential.state == Credential.State.REVOKED else f"{what} retired"
+        return (
+            f"{what} revoked" if credential.state == Credential.State.REVOKED else f"{what} retired"
+        )
     return f"{what} ended" if credential.ends is not None and credential.ends <= now else ""
 
 
 def find_key(environment: Environment, text: str, now: datetime) -> Credential:
-    """The API key that a text is, with its client. Raises :class:`Refused` whose ``logged`` tells cut, mistyped, unknown, wrong, revoked and ended apart."""
+    """The API key that a text is, with its client.
+
+    Raises :class:`Refused` whose ``logged`` tells cut, mistyped, unknown, wrong, revoked and ended
+    apart.
+    """
 
     def no(what: str) -> Refused:
         return Refused("invalid_token", "", 401, what)

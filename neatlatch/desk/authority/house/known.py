@@ -1,4 +1,6 @@
-"""Keeping true what is known of certificates and tokens whose client is gone, and whose certificates are let in as which client."""
+"""Keeping true what is known of certificates and tokens whose client is gone, and whose
+certificates are let in as which client.
+"""
 
 from __future__ import annotations
 
@@ -9,14 +11,21 @@ from django.db.models.signals import post_delete
 from django.dispatch import receiver
 from django.utils import timezone
 
-from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation, Trust
+from neatlatch.desk.authority.records.certificates.models import (
+    Authority,
+    Issued,
+    Revocation,
+    Trust,
+)
 from neatlatch.desk.authority.records.house.models import Access, GoneAccess
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 
 
 def revoked(credential: Credential, now: datetime, reason: str) -> None:
-    """Put the certificate of a credential, if it has one, on its authority's list; the next list is due at once. Part of the surrounding transaction."""
+    """Put the certificate of a credential, if it has one, on its authority's list; the next list is
+    due at once. Part of the surrounding transaction.
+    """
     issued = Issued.objects.filter(credential=credential, revoked=None).first()
     if issued is None:
         return
@@ -28,7 +37,9 @@ def revoked(credential: Credential, now: datetime, reason: str) -> None:
 
 def _enter(issued: Issued, now: datetime, reason: str) -> None:
     Revocation.objects.get_or_create(
-        authority_id=issued.authority_id, serial=issued.serial, defaults={"at": now, "reason": reason, "not_after": issued.not_after}
+        authority_id=issued.authority_id,
+        serial=issued.serial,
+        defaults={"at": now, "reason": reason, "not_after": issued.not_after},
     )
     Authority.objects.filter(pk=issued.authority_id).update(list_fresh_until=None)
 
@@ -53,17 +64,27 @@ def _token_gone(sender: Any, instance: Access, **kwargs: Any) -> None:
 
 
 def tell(client: Client) -> None:
-    """Write down whose certificates the house would let in as this client, which is what the provider's side holds."""
-    live = Issued.objects.filter(credential__client=client, profile="client", revoked=None, not_after__gt=timezone.now())
-    thumbprints = ", ".join(one.upper() for one in live.order_by("-credential__issued").values_list("sha256", flat=True))
+    """Write down whose certificates the house would let in as this client, which is what the
+    provider's side holds.
+    """
+    live = Issued.objects.filter(
+        credential__client=client, profile="client", revoked=None, not_after__gt=timezone.now()
+    )
+    thumbprints = ", ".join(
+        one.upper() for one in live.order_by("-credential__issued").values_list("sha256", flat=True)
+    )
     facts = Client.objects.values_list("facts", flat=True).get(pk=client.pk)
     if facts.get("thumbprint", "") != thumbprints:
-        Client.objects.filter(pk=client.pk).update(facts={**facts, "thumbprint": thumbprints}, changed_at=timezone.now())
+        Client.objects.filter(pk=client.pk).update(
+            facts={**facts, "thumbprint": thumbprints}, changed_at=timezone.now()
+        )
 
 
 def receiver_at(profile: str, place: int) -> str:
-    """Who is shown certificates of a profile: the application at a place, its clients' ones; whoever calls it, its servers' ones. As
-    :class:`Trust` names them."""
+    """Who is shown certificates of a profile: the application at a place, its clients' ones;
+    whoever calls it, its servers' ones. As
+    :class:`Trust` names them.
+    """
     return f"shown:{place}" if profile == "client" else f"called:{place}"
 
 
@@ -73,9 +94,13 @@ def in_words(receiver: str, application: str) -> str:
 
 
 def assume_trust(issued: Issued, by: str) -> None:
-    """Whoever is shown the first certificate below a root has been set up with it: note that it trusts it."""
+    """Whoever is shown the first certificate below a root has been set up with it: note that it
+    trusts it.
+    """
     root = issued.authority.root_id
     client = issued.credential.client
     if root is not None and client is not None:
         shown_to = receiver_at(issued.profile, client.place_id)
-        Trust.objects.get_or_create(root_id=root, receiver=shown_to, defaults={"noted_by": by, "noted": timezone.now()})
+        Trust.objects.get_or_create(
+            root_id=root, receiver=shown_to, defaults={"noted_by": by, "noted": timezone.now()}
+        )

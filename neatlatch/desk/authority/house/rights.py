@@ -40,7 +40,9 @@ class Registered:
 
 
 @transaction.atomic
-def give(by: Actor, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()) -> tuple[RegistrationRight, str]:
+def give(
+    by: Actor, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()
+) -> tuple[RegistrationRight, str]:
     """Let somebody register so many clients for so many days, which may have so much at ``most``;
     answers the right and its token, which is shown this once."""
     value, now = secrets.token_urlsafe(32), timezone.now()

@@ -1,4 +1,6 @@
-"""Signing keys of the house authority: one signs, others wait or leave (``core.authority.rollover``)."""
+"""Signing keys of the house authority: one signs, others wait or leave
+(``core.authority.rollover``).
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,8 @@ from neatlatch.desk.ground.common.actors import HOUSE, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 
-# RFC 9068 §2.1 asks for RS256 of everybody; 2048 bits are enough until 2030 (NIST SP 800-57 Part 1, table 2 and 4).
+# RFC 9068 §2.1 asks for RS256 of everybody; 2048 bits are enough until 2030 (NIST SP 800-57 Part 1,
+# table 2 and 4).
 ALGORITHM, BITS = "RS256", 2048
 # Receivers may keep the key set this long; a new key waits as long before it signs.
 KEPT_FOR = timedelta(seconds=60)
@@ -34,32 +37,55 @@ def _new_pair() -> rsa.RSAPrivateKey:
 
 @lru_cache(maxsize=64)
 def _loaded(kid: str, sealed: bytes, place: str) -> signing.Signer:
-    """The private half, opened once a process: opening and checking it takes longer than signing."""
+    """The private half, opened once a process: opening and checking it takes longer
+    than signing.
+    """
     return signing.signer(keys.open_own(safe.unseal(sealed, place).reveal().encode()))
 
 
 def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
-    """Make a key and let it take over in its turn. The environment's row is locked, so that two do not at once."""
+    """Make a key and let it take over in its turn.
+
+    The environment's row is locked, so that two do not at once.
+    """
     Environment.objects.select_for_update().get(pk=environment.pk)
     private = _new_pair()
     public = jwk.of_public(private.public_key())
     kid = jwk.thumbprint(public)
     known = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
     try:
-        changed = rollover.take_over([one.as_key() for one in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN)
+        changed = rollover.take_over(
+            [one.as_key() for one in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN
+        )
     except ValueError as error:
         raise Problem(
-            409, "A new signing key waits for its turn already.", "It takes over within a minute. Try again after that."
+            409,
+            "A new signing key waits for its turn already.",
+            "It takes over within a minute. Try again after that.",
         ) from error
     for one in changed[:-1]:
-        SigningKey.objects.filter(kid=one.kid).update(signs_until=one.signs_until, published_until=one.published_until)
+        SigningKey.objects.filter(kid=one.kid).update(
+            signs_until=one.signs_until, published_until=one.published_until
+        )
     fresh = changed[-1]
-    made = SigningKey(environment=environment, kid=kid, public={**public, "kid": kid, "use": "sig", "alg": ALGORITHM}, published_from=fresh.published_from,
-                      signs_from=fresh.signs_from, made_by=by.username)  # fmt: skip
+    made = SigningKey(
+        environment=environment,
+        kid=kid,
+        public={**public, "kid": kid, "use": "sig", "alg": ALGORITHM},
+        published_from=fresh.published_from,
+        signs_from=fresh.signs_from,
+        made_by=by.username,
+    )
     pem = private.private_bytes(Encoding.PEM, PrivateFormat.PKCS8, NoEncryption()).decode()
     made.private = safe.seal(pem, made.sealed_place)
     made.save(force_insert=True)
-    write(by, "made", "signing key", kid[:12], {"environment": environment.name, "signs_from": fresh.signs_from})
+    write(
+        by,
+        "made",
+        "signing key",
+        kid[:12],
+        {"environment": environment.name, "signs_from": fresh.signs_from},
+    )
     return made
 
 
@@ -92,7 +118,12 @@ def sign(environment: Environment, kind: str, claims: dict[str, Any], now: datet
 def key_set(environment: Environment, now: datetime) -> dict[str, Any]:
     """The published keys (RFC 7517 §5)."""
     keys = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
-    return {"keys": [keys[one.kid].public for one in rollover.published([one.as_key() for one in keys.values()], now)]}
+    return {
+        "keys": [
+            keys[one.kid].public
+            for one in rollover.published([one.as_key() for one in keys.values()], now)
+        ]
+    }
 
 
 def clear_gone(now: datetime) -> int:

@@ -1,4 +1,5 @@
-"""What follows from a change of a profile, or of addresses, in rooms that applications know nothing of.
+"""What follows from a change of a profile, or of addresses, in rooms that applications know nothing
+of.
 
 Working out what follows may take long, so it is done before the transaction that saves the change.
 """
@@ -26,9 +27,13 @@ def follows(work_out: Follow) -> Follow:
 
 
 def of_change(application: Application, after: Profile) -> list[Save]:
-    """Work out all that follows from giving an application this profile; nothing from the one it has."""
+    """Work out all that follows from giving an application this profile; nothing from the one it
+    has.
+    """
     before = application.read_profile()
-    return [] if after == before else [work_out(application, before, after) for work_out in _FOLLOWERS]
+    return (
+        [] if after == before else [work_out(application, before, after) for work_out in _FOLLOWERS]
+    )
 
 
 def keeps(keep: Keep) -> Keep:

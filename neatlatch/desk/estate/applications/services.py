@@ -15,7 +15,12 @@ from neatlatch.core.intake import trees
 from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
 from neatlatch.core.scopes import malformed
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place, ProfileVersion
+from neatlatch.desk.estate.records.applications.models import (
+    Application,
+    Environment,
+    Place,
+    ProfileVersion,
+)
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
@@ -40,7 +45,9 @@ def environment(key: str) -> Environment:
 
 @dataclass(frozen=True)
 class Description:
-    """Where an application's API description (OpenAPI 3) is: published at an address, or here as text."""
+    """Where an application's API description (OpenAPI 3) is: published at an address, or here as
+    text.
+    """
 
     address: str = ""
     text: str = ""
@@ -55,7 +62,10 @@ class Description:
         return "description" if self.text.strip() else "description_address"
 
     def read(self) -> openapi.Described:
-        """Read it, and fetch it first where it is published. Raises :class:`Problem` that names the field."""
+        """Read it, and fetch it first where it is published.
+
+        Raises :class:`Problem` that names the field.
+        """
         try:
             if self.text.strip():
                 return heavy.run(openapi.read_text, self.text)
@@ -67,8 +77,12 @@ class Description:
             raise wrong_fields({self.field: str(error)}) from error
 
 
-def read_published(metadata_address: str, description: Description) -> tuple[str, ServerMetadata, openapi.Described | None]:
-    """Fetch what an application publishes about itself: where the metadata was, the metadata, and its API description if there is one."""
+def read_published(
+    metadata_address: str, description: Description
+) -> tuple[str, ServerMetadata, openapi.Described | None]:
+    """Fetch what an application publishes about itself: where the metadata was, the metadata, and
+    its API description if there is one.
+    """
     if wrong := addresses.unsound_web_address(metadata_address):
         raise wrong_fields({"metadata_address": wrong})
     with road() as way:
@@ -79,70 +93,147 @@ def read_published(metadata_address: str, description: Description) -> tuple[str
     return found_at, published, description.read() if description else None
 
 
-def profile_of(published: ServerMetadata | None, described: openapi.Described | None) -> profiles.Profile:
-    """A profile out of what was published: schemes by the grants of the metadata and by the description's security schemes."""
+def profile_of(
+    published: ServerMetadata | None, described: openapi.Described | None
+) -> profiles.Profile:
+    """A profile out of what was published: schemes by the grants of the metadata and by the
+    description's security schemes.
+    """
     scopes = described.scopes if described else ()
     known = {one.name for one in scopes}
     grants = published.grant_types_supported if published else ()
     schemes = {one.key: one for one in profiles.schemes_for(grants)}
     if published:
-        scopes += tuple(profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known)
+        scopes += tuple(
+            profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known
+        )
     for one in described.schemes if described else ():
         if one.key not in OAUTH2 or published is None:
             schemes.setdefault(one.key, one)
-    return profiles.Profile(schemes=tuple(schemes.values()), scopes=scopes, operations=described.operations if described else (),
-                            roles=described.roles if described else ())  # fmt: skip
+    return profiles.Profile(
+        schemes=tuple(schemes.values()),
+        scopes=scopes,
+        operations=described.operations if described else (),
+        roles=described.roles if described else (),
+    )
 
 
 def add_from_description(
-    by: Actor, name: str, env: str, description: Description, api_base: str = "", purpose: str = "", owner: str = ""
+    by: Actor,
+    name: str,
+    env: str,
+    description: Description,
+    api_base: str = "",
+    purpose: str = "",
+    owner: str = "",
 ) -> Place:
     """Add an application, or one more environment of it, by its API description alone."""
     where, described = environment(env), description.read()
     if not described.schemes:
-        raise wrong_fields({description.field: "The description names no way of being let in that is known here. Describe it by hand."})
+        raise wrong_fields(
+            {
+                description.field: (
+                    "The description names no way of being let in that is known here. Describe "
+                    "it by hand."
+                )
+            }
+        )
     values = {**described.addresses, "api_base": _base(api_base, described, description)}
     with transaction.atomic():
-        application = _application(name or described.title, purpose, owner, profile_of(None, described))
+        application = _application(
+            name or described.title, purpose, owner, profile_of(None, described)
+        )
         place = _place(by, application, where, values, {})
-        write(by, "added by its description", "application", application.key, {"environment": where.name})
+        write(
+            by,
+            "added by its description",
+            "application",
+            application.key,
+            {"environment": where.name},
+        )
     return place
 
 
 def _base(given: str, described: openapi.Described | None, description: Description) -> str:
-    """The API base address: given, else the description's first server, which may be relative to the description's own address (OpenAPI 3.1 §4.8.5)."""
+    """The API base address: given, else the description's first server, which may be relative to
+    the description's own address (OpenAPI 3.1 §4.8.5).
+    """
     base = given.strip() or (next(iter(described.servers), "") if described else "")
     if base.startswith("/"):
         if not description.address:
-            raise wrong_fields({"api_base": f"The description says {base} only; give the whole address."})
-        base = replace(addresses.take_apart(description.address), path=base, query=None, fragment=None).text
+            raise wrong_fields(
+                {"api_base": f"The description says {base} only; give the whole address."}
+            )
+        base = replace(
+            addresses.take_apart(description.address), path=base, query=None, fragment=None
+        ).text
     if base and (wrong := addresses.unsound_web_address(base)):
         raise wrong_fields({"api_base": wrong})
     return base.rstrip("/")
 
 
-def add_from_metadata(by: Actor, name: str, env: str, metadata_address: str, description: Description, api_base: str = "",
-                      purpose: str = "", owner: str = "") -> Place:  # fmt: skip
+def add_from_metadata(
+    by: Actor,
+    name: str,
+    env: str,
+    metadata_address: str,
+    description: Description,
+    api_base: str = "",
+    purpose: str = "",
+    owner: str = "",
+) -> Place:
     """Add an application, or one more environment of it, by its published metadata."""
     where = environment(env)
     found_at, published, described = read_published(metadata_address.strip(), description)
     base = _base(api_base, described, description)
-    values = {"issuer": published.issuer, "authorization_endpoint": published.authorization_endpoint, "token_endpoint": published.token_endpoint,
-              "api_base": base}  # fmt: skip
+    values = {
+        "issuer": published.issuer,
+        "authorization_endpoint": published.authorization_endpoint,
+        "token_endpoint": published.token_endpoint,
+        "api_base": base,
+    }
     with transaction.atomic():
-        application = _application(name or (described.title if described else ""), purpose, owner, profile_of(published, described))
-        place = _place(
-            by, application, where, values, {"metadata_address": found_at, "metadata": published.as_dict(), "read_at": timezone.now()}
+        application = _application(
+            name or (described.title if described else ""),
+            purpose,
+            owner,
+            profile_of(published, described),
         )
-        write(by, "added by metadata", "application", application.key, {"environment": where.name, "issuer": published.issuer})
+        place = _place(
+            by,
+            application,
+            where,
+            values,
+            {
+                "metadata_address": found_at,
+                "metadata": published.as_dict(),
+                "read_at": timezone.now(),
+            },
+        )
+        write(
+            by,
+            "added by metadata",
+            "application",
+            application.key,
+            {"environment": where.name, "issuer": published.issuer},
+        )
     return place
 
 
-def add_by_hand(by: Actor, name: str, env: str, values: dict[str, str], profile: dict[str, Any] | None = None, purpose: str = "",
-                owner: str = "", scheme: str = "") -> Place:  # fmt: skip
+def add_by_hand(
+    by: Actor,
+    name: str,
+    env: str,
+    values: dict[str, str],
+    profile: dict[str, Any] | None = None,
+    purpose: str = "",
+    owner: str = "",
+    scheme: str = "",
+) -> Place:
     """Add an application, or one more environment of it, from what a person read in its documents.
 
-    ``scheme`` is the way in that the person chose; the addresses it wants are asked for. An address may have slots that the profile names.
+    ``scheme`` is the way in that the person chose; the addresses it wants are asked for. An address
+    may have slots that the profile names.
     """
     where = environment(env)
     given = {key: value.strip() for key, value in values.items() if value.strip()}
@@ -156,7 +247,11 @@ def add_by_hand(by: Actor, name: str, env: str, values: dict[str, str], profile:
             raise wrong_fields({"scheme": "Choose one of the ways of being let in."})
         read = profiles.Profile(schemes=(KINDS[scheme],))
     else:
-        grants = ("authorization_code", "client_credentials") if given.get("authorization_endpoint") else ("client_credentials",)
+        grants = (
+            ("authorization_code", "client_credentials")
+            if given.get("authorization_endpoint")
+            else ("client_credentials",)
+        )
         read = profiles.Profile(schemes=profiles.schemes_for(grants))
     errors = _wrong_addresses(read, given, chosen=scheme)
     if errors:
@@ -165,12 +260,18 @@ def add_by_hand(by: Actor, name: str, env: str, values: dict[str, str], profile:
         application = _application(name, purpose, owner, read)
         place = _place(by, application, where, given, {})
         write(
-            by, "added by hand", "application", application.key, {"environment": where.name, "schemes": [one.key for one in read.schemes]}
+            by,
+            "added by hand",
+            "application",
+            application.key,
+            {"environment": where.name, "schemes": [one.key for one in read.schemes]},
         )
     return place
 
 
-def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: str = "") -> dict[str, str]:
+def _wrong_addresses(
+    profile: profiles.Profile, given: dict[str, str], chosen: str = ""
+) -> dict[str, str]:
     """What is wrong with an application's addresses, by key."""
     errors: dict[str, str] = {}
     slots = {one.key: "slot" for one in profile.slots}
@@ -178,13 +279,21 @@ def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: s
     for scheme in profile.schemes:
         for value in (*scheme.addresses(), *(one for one in scheme.values if one.key == "issuer")):
             wanted.setdefault(value.key, value)
-    optional = {"authorization_endpoint"} if any(one.key != CODE for one in profile.schemes) and chosen != CODE else set()
+    optional = (
+        {"authorization_endpoint"}
+        if any(one.key != CODE for one in profile.schemes) and chosen != CODE
+        else set()
+    )
     for key, value in wanted.items():
         address = profiles.fill_slots(given.get(key, ""), slots)
         if not address:
             if key not in optional:
                 errors[key] = f"The {lower(value.label)} is needed."
-        elif wrong := addresses.unsound_place(address) if value.type == "host" else addresses.unsound_web_address(address):
+        elif (
+            wrong := addresses.unsound_place(address)
+            if value.type == "host"
+            else addresses.unsound_web_address(address)
+        ):
             errors[key] = wrong
         elif value.type != "host" and not addresses.is_protected(address):
             errors[key] = "It must be https, unless it is a loopback address."
@@ -192,7 +301,9 @@ def _wrong_addresses(profile: profiles.Profile, given: dict[str, str], chosen: s
 
 
 def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
-    """A profile out of plain values or YAML text, or a field error that says what is wrong and, in YAML, where."""
+    """A profile out of plain values or YAML text, or a field error that says what is wrong and, in
+    YAML, where.
+    """
     if text.strip():
         try:
             profile = trees.read_yaml(text)
@@ -220,22 +331,49 @@ def _application(name: str, purpose: str, owner: str, profile: profiles.Profile)
     if found is not None:
         return found
     return Application.objects.create(
-        key=key, name=name, purpose=purpose.strip(), owner=owners.named(owner), profile=profiles.to_dict(profile)
+        key=key,
+        name=name,
+        purpose=purpose.strip(),
+        owner=owners.named(owner),
+        profile=profiles.to_dict(profile),
     )
 
 
-def _place(by: Actor, application: Application, where: Environment, values: dict[str, str], more: dict[str, Any]) -> Place:
+def _place(
+    by: Actor,
+    application: Application,
+    where: Environment,
+    values: dict[str, str],
+    more: dict[str, Any],
+) -> Place:
     if Place.objects.filter(application=application, environment=where).exists():
-        raise wrong_fields({"environment": f"{application.name} stands in {where.name} already. Open it to change it."})
+        raise wrong_fields(
+            {
+                "environment": (
+                    f"{application.name} stands in {where.name} already. Open it to change it."
+                )
+            }
+        )
     columns = {key: value for key, value in values.items() if key in ADDRESS_FIELDS}
     rest = {key: value for key, value in values.items() if key not in ADDRESS_FIELDS and value}
-    return Place.objects.create(application=application, environment=where, changed_at=timezone.now(), more=rest, **columns, **more)
+    return Place.objects.create(
+        application=application,
+        environment=where,
+        changed_at=timezone.now(),
+        more=rest,
+        **columns,
+        **more,
+    )
 
 
 def read_again(by: Actor, place: Place) -> Place:
     """Read the published metadata again, and take over what changed."""
     if not place.metadata_address:
-        raise Problem(409, "There is no metadata address.", "This environment was entered by hand; change its addresses by hand.")
+        raise Problem(
+            409,
+            "There is no metadata address.",
+            "This environment was entered by hand; change its addresses by hand.",
+        )
     found_at, published, _ = read_published(place.metadata_address, Description())
     with transaction.atomic():
         place = Place.objects.select_for_update().get(pk=place.pk)
@@ -260,12 +398,15 @@ def read_again(by: Actor, place: Place) -> Place:
 
 def as_yaml(profile: profiles.Profile) -> str:
     """A profile as people write it: what is the scheme's own is left out."""
-    return str(yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110))
+    return str(
+        yaml.safe_dump(profiles.brief(profile), sort_keys=False, allow_unicode=True, width=110)
+    )
 
 
 def change(by: Actor, application: Application, wanted: dict[str, Any]) -> Application:
-    """Change an application's description, or its profile as a whole, as it was read, with all that follows from it. Raises :class:`Problem` where
-    somebody changed it meanwhile."""
+    """Change an application's description, or its profile as a whole, as it was read, with all that
+    follows from it. Raises :class:`Problem` where somebody changed it meanwhile.
+    """
     profile = None
     if wanted.get("profile") is not None or wanted.get("text"):
         profile = read_given(wanted.get("profile"), wanted.get("text") or "")
@@ -277,10 +418,16 @@ def change(by: Actor, application: Application, wanted: dict[str, Any]) -> Appli
 
 @transaction.atomic
 def _change(
-    by: Actor, application: Application, wanted: dict[str, Any], profile: profiles.Profile | None, following: list[Save]
+    by: Actor,
+    application: Application,
+    wanted: dict[str, Any],
+    profile: profiles.Profile | None,
+    following: list[Save],
 ) -> Application:
     seen = application.version
-    application = Application.objects.select_for_update().select_related("owner").get(pk=application.pk)
+    application = (
+        Application.objects.select_for_update().select_related("owner").get(pk=application.pk)
+    )
     check_unchanged(application.version, seen)
     stood = _told(application)
     if wanted.get("purpose") is not None:
@@ -289,19 +436,33 @@ def _change(
         application.owner = owners.named(str(wanted["owner"]))
     save_with(by, application, profile, following)
     said = changes.in_words(stood, _told(application))
-    write(by, "changed", "application", application.key, {"id": application.pk, "version": application.version, "changes": said})
+    write(
+        by,
+        "changed",
+        "application",
+        application.key,
+        {"id": application.pk, "version": application.version, "changes": said},
+    )
     return application
 
 
-def save_with(by: Actor, application: Application, profile: profiles.Profile | None, following: list[Save]) -> None:
-    """Save an application as a further version, with this profile in place of the one before, which is kept (``None``: it stays), and with what follows.
-    Part of the surrounding transaction; the row is locked."""
+def save_with(
+    by: Actor, application: Application, profile: profiles.Profile | None, following: list[Save]
+) -> None:
+    """Save an application as a further version, with this profile in place of the one before, which
+    is kept (``None``: it stays), and with what follows. Part of the surrounding transaction; the
+    row is locked.
+    """
     before = application.profile
     if profile is not None:
         application.profile = profiles.to_dict(profile)
     if application.profile != before:
         ProfileVersion.objects.create(
-            application=application, number=application.version, profile=before, by=by.username, at=timezone.now()
+            application=application,
+            number=application.version,
+            profile=before,
+            by=by.username,
+            at=timezone.now(),
         )
     application.version += 1
     application.changed_by = by.username
@@ -313,25 +474,58 @@ def save_with(by: Actor, application: Application, profile: profiles.Profile | N
 def _told(application: Application) -> changes.Plain:
     """An application as changes of it are told."""
     profile = application.read_profile()
-    return {"purpose": application.purpose, "owner": application.owner_name, "ways in": [one.key for one in profile.schemes],
-            "scopes": {one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}" for one in profile.scopes},
-            "roles": [one.name for one in profile.roles], "operations": {one.name: [sorted(some) for some in one.alternatives] for one in profile.operations}}  # fmt: skip
+    return {
+        "purpose": application.purpose,
+        "owner": application.owner_name,
+        "ways in": [one.key for one in profile.schemes],
+        "scopes": {
+            one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}"
+            for one in profile.scopes
+        },
+        "roles": [one.name for one in profile.roles],
+        "operations": {
+            one.name: [sorted(some) for some in one.alternatives] for one in profile.operations
+        },
+    }
 
 
 def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> profiles.Profile:
-    """The profile with what was said about its scopes: meaning, kind, and whether an administrator must consent."""
+    """The profile with what was said about its scopes: meaning, kind, and whether an administrator
+    must consent.
+    """
     said = {str(one.get("name", "")): one for one in given}
     for name, one in said.items():
         if one.get("kind", "read") not in ("read", "write", "admin"):
             raise wrong_fields({"scopes": f"{name}: the kind is read, write or admin."})
         if malformed(name):
             raise wrong_fields(
-                {"scopes": f"“{name}” is not a scope: it is empty or holds characters that a scope must not (RFC 6749 §3.3)."}
+                {
+                    "scopes": (
+                        f"“{name}” is not a scope: it is empty or holds characters that a scope "
+                        f"must not (RFC 6749 §3.3)."
+                    )
+                }
             )
-    scopes = tuple(replace(one, meaning=str(said[one.name].get("meaning", one.meaning)), kind=said[one.name].get("kind", one.kind),
-                           administrator=bool(said[one.name].get("administrator", one.administrator))) if one.name in said else one
-                   for one in profile.scopes)  # fmt: skip
+    scopes = tuple(
+        replace(
+            one,
+            meaning=str(said[one.name].get("meaning", one.meaning)),
+            kind=said[one.name].get("kind", one.kind),
+            administrator=bool(said[one.name].get("administrator", one.administrator)),
+        )
+        if one.name in said
+        else one
+        for one in profile.scopes
+    )
     known = {one.name for one in profile.scopes}
-    new = tuple(profiles.ScopeInfo(name, str(one.get("meaning", "")), one.get("kind", "read"), bool(one.get("administrator")))
-                for name, one in said.items() if name and name not in known)  # fmt: skip
+    new = tuple(
+        profiles.ScopeInfo(
+            name,
+            str(one.get("meaning", "")),
+            one.get("kind", "read"),
+            bool(one.get("administrator")),
+        )
+        for name, one in said.items()
+        if name and name not in known
+    )
     return replace(profile, scopes=scopes + new)

@@ -21,10 +21,25 @@ from neatlatch.desk.ground.journal.services import Told
 from .services import provider_changed
 
 _FIELDS = (
-    "name", "contacts", "public", "client_id", "redirect_uris", "grants", "scopes", "sign_in_method",
-    "consents", "vendor_shared", "state", "facts", "account", "account_kind", "rights", "switches",
-    "allow_list", "ticks",
-)  # fmt: skip
+    "name",
+    "contacts",
+    "public",
+    "client_id",
+    "redirect_uris",
+    "grants",
+    "scopes",
+    "sign_in_method",
+    "consents",
+    "vendor_shared",
+    "state",
+    "facts",
+    "account",
+    "account_kind",
+    "rights",
+    "switches",
+    "allow_list",
+    "ticks",
+)
 
 
 def check(given: Mapping[str, Any]) -> UUID:
@@ -39,7 +54,9 @@ def check(given: Mapping[str, Any]) -> UUID:
 
 
 @transaction.atomic
-def client(by: Actor, place: Place, found: Client | None, given: Mapping[str, Any], told: Told, ref: str) -> Client:
+def client(
+    by: Actor, place: Place, found: Client | None, given: Mapping[str, Any], told: Told, ref: str
+) -> Client:
     """Make a client (``found`` is none) or change it here; its connections are no longer proven.
 
     ``ref`` is what the journal calls it. Raises :class:`Problem`.

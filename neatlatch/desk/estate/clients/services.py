@@ -1,4 +1,6 @@
-"""Registering clients: by protocol where the application speaks it, else as a record of what was entered by hand."""
+"""Registering clients: by protocol where the application speaks it, else as a record of what was
+entered by hand.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,16 @@ import structlog
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import addresses, changes, destinations, oauth2, preparing, profiles, redirect_bench, registration
+from neatlatch.core import (
+    addresses,
+    changes,
+    destinations,
+    oauth2,
+    preparing,
+    profiles,
+    redirect_bench,
+    registration,
+)
 from neatlatch.core.authority import ceiling
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.intake.clean import clean
@@ -42,19 +53,38 @@ def checked(fields: ClientMetadata) -> ClientMetadata:
 
 
 def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, str | None]:
-    """Register by protocol (RFC 7591). Answers the client and the ID of its handover (``None``: a public client).
+    """Register by protocol (RFC 7591).
 
-    The client is written down before the request goes out: if the answer is lost, what was asked for is still known.
+    Answers the client and the ID of its handover (``None``: a public client).
+
+    The client is written down before the request goes out: if the answer is lost, what was asked
+    for is still known.
     """
     checked(fields)
     endpoint = place.published("registration_endpoint")
     if not endpoint:
-        raise Problem(409, "This application does not register clients by protocol.", "Register it by hand; the steps are listed for you.")
+        raise Problem(
+            409,
+            "This application does not register clients by protocol.",
+            "Register it by hand; the steps are listed for you.",
+        )
     with transaction.atomic():
-        client = OAuthClient(place=place, state="asking", managed=True, changed_at=timezone.now(), changed_by=by.username)
+        client = OAuthClient(
+            place=place,
+            state="asking",
+            managed=True,
+            changed_at=timezone.now(),
+            changed_by=by.username,
+        )
         client.put(fields)
         client.save(force_insert=True)
-        write(by, "asked to register", "client", client.name, {"application": place.application.key, "environment": place.environment.name})
+        write(
+            by,
+            "asked to register",
+            "client",
+            client.name,
+            {"application": place.application.key, "environment": place.environment.name},
+        )
     try:
         told = _ask(oauth2.registration_request(endpoint, fields.request()))
     except Problem as problem:
@@ -69,16 +99,26 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
 
 @won.saves("registration")
 def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
-    """Save what a registration gave: the client as it was registered, its right of management, and its secret with a handover."""
+    """Save what a registration gave: the client as it was registered, its right of management, and
+    its secret with a handover.
+    """
     answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
     secret = str(answer.get("client_secret") or "")
     with transaction.atomic():
-        client = Client.objects.select_for_update().select_related("place__application").get(pk=facts["client"])
+        client = (
+            Client.objects.select_for_update()
+            .select_related("place__application")
+            .get(pk=facts["client"])
+        )
         if client.state != "asking":  # it was saved before
             handover = Handover.objects.filter(credential__client=client).order_by("made").first()
             return client, str(handover.pk) if handover else None
         client.put(registration.read_answer(answer, client.fields()))
-        client.state, client.client_id, client.changed_at = "live", str(answer["client_id"]), timezone.now()
+        client.state, client.client_id, client.changed_at = (
+            "live",
+            str(answer["client_id"]),
+            timezone.now(),
+        )
         client.management_address = str(answer.get("registration_client_uri") or "")
         if token := answer.get("registration_access_token"):
             client.management_token = safe.seal(str(token), client.token_place)
@@ -86,26 +126,49 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
         client.save()
         handover = None
         if secret:
-            credential = keep(secret, client=client, source="registered", by=by.username, ends=registration.secret_end(answer))
+            credential = keep(
+                secret,
+                client=client,
+                source="registered",
+                by=by.username,
+                ends=registration.secret_end(answer),
+            )
             handover = Handover.objects.create(credential=credential, made_by=by)
-        write(by, "registered", "client", client.client_id, {"name": client.name, "application": client.place.application.key})
+        write(
+            by,
+            "registered",
+            "client",
+            client.client_id,
+            {"name": client.name, "application": client.place.application.key},
+        )
     return client, str(handover.pk) if handover else None
 
 
 def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
-    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its fields, which nobody has saved yet.
+    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its
+    fields, which nobody has saved yet.
 
     Raises :class:`Problem` where it gives none.
     """
     if client.management_token is None:
-        raise Problem(409, "Our right to manage this client there is not in the safe.", "Replace its secret by hand there.")
+        raise Problem(
+            409,
+            "Our right to manage this client there is not in the safe.",
+            "Replace its secret by hand there.",
+        )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     fields = {**client.fields().request(), "client_id": client.client_id}
-    answer = dict(_ask(oauth2.update_request(client.management_address, fields, token, present)).reading.fields)
+    answer = dict(
+        _ask(
+            oauth2.update_request(client.management_address, fields, token, present)
+        ).reading.fields
+    )
     if not answer.get("client_secret") or answer["client_secret"] == present:
         won.keep("management", f"client-{client.pk}", {"client": str(client.pk), "answer": answer})
         raise Problem(
-            409, "The application gives no new secret by protocol.", "The old one stays as it is. Make the new one by hand in its screens."
+            409,
+            "The application gives no new secret by protocol.",
+            "The old one stays as it is. Make the new one by hand in its screens.",
         )
     return answer
 
@@ -115,22 +178,37 @@ def save_management(facts: won.Facts) -> None:
     """Save the right of management that an answer renewed; any answer may (RFC 7592 §3)."""
     if renewed := facts["answer"].get("registration_access_token"):
         for client in Client.objects.filter(pk=facts["client"]):
-            Client.objects.filter(pk=client.pk).update(management_token=safe.seal(str(renewed), client.token_place))
+            Client.objects.filter(pk=client.pk).update(
+                management_token=safe.seal(str(renewed), client.token_place)
+            )
 
 
 def _ask(request: oauth2.Request) -> oauth.Told:
-    """Send a registration request; a refusal becomes a problem in plain words. What it carries was given for this very address: by the application with it, or by
-    whoever pasted it now."""
+    """Send a registration request; a refusal becomes a problem in plain words.
+
+    What it carries was given for this very address: by the application with it, or by whoever
+    pasted it now.
+    """
     with road(goes_to=destinations.origins([request.url])) as way:
         try:
             told = oauth.ask(way, "registration", request, timezone.now())
         except RoadError as error:
-            raise Problem(502, "The application could not be reached.", f"{error.failure.detail} Nothing was changed here.") from error
+            raise Problem(
+                502,
+                "The application could not be reached.",
+                f"{error.failure.detail} Nothing was changed here.",
+            ) from error
     if not told.reading.ok and not (request.method == "DELETE" and told.exchange.status == 204):
         status, reading = told.exchange.status, told.reading
         if status == 401:
-            raise Problem(502, "The application no longer accepts our right to manage this client.",
-                          "Its management token was revoked, or the client was removed there. Change it by hand in the application.")  # fmt: skip
+            raise Problem(
+                502,
+                "The application no longer accepts our right to manage this client.",
+                (
+                    "Its management token was revoked, or the client was removed there. Change "
+                    "it by hand in the application."
+                ),
+            )
         detail = reading.description or reading.meaning[:1].upper() + reading.meaning[1:] + "."
         raise Problem(502, f"The application refused: {reading.error or status}.", detail)
     return told
@@ -138,47 +216,91 @@ def _ask(request: oauth2.Request) -> oauth.Told:
 
 @transaction.atomic
 def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
-    """Begin a mirrored record: what is to be entered in the application's own screens, step by step."""
+    """Begin a mirrored record: what is to be entered in the application's own screens, step by
+    step.
+    """
     checked(fields)
     client = OAuthClient(
-        place=place, state="preparing", managed=False, vendor_shared=vendor_shared, changed_at=timezone.now(), changed_by=by.username
+        place=place,
+        state="preparing",
+        managed=False,
+        vendor_shared=vendor_shared,
+        changed_at=timezone.now(),
+        changed_by=by.username,
     )
     client.put(fields)
-    client.save(force_insert=True)
-    write(by, "began by hand", "client", client.name, {"application": place.application.key, "environment": place.environment.name})
-    return client
-
-
-@transaction.atomic
-def prepare_other(
-    by: Actor, place: Place, name: str, scheme: str, scopes: frozenset[str] = frozenset(), vendor_shared: bool = False
-) -> Client:
-    """Begin the record of a provider's side without an OAuth client of ours to register by protocol: an account, a key, a token, a certificate."""
-    if place.application.read_profile().scheme(scheme) is None:
-        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
-    if not name:
-        raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
-    client = class_of(scheme)(place=place, state="preparing", managed=False, vendor_shared=vendor_shared, scheme=scheme, name=name, changed_at=timezone.now(),
-                    changed_by=by.username, scopes=sorted(scopes), grants=[JWT_GRANT] if scheme == JWT else [])  # fmt: skip
     client.save(force_insert=True)
     write(
         by,
         "began by hand",
         "client",
         client.name,
-        {"application": place.application.key, "environment": place.environment.name, "scheme": scheme},
+        {"application": place.application.key, "environment": place.environment.name},
+    )
+    return client
+
+
+@transaction.atomic
+def prepare_other(
+    by: Actor,
+    place: Place,
+    name: str,
+    scheme: str,
+    scopes: frozenset[str] = frozenset(),
+    vendor_shared: bool = False,
+) -> Client:
+    """Begin the record of a provider's side without an OAuth client of ours to register by
+    protocol: an account, a key, a token, a certificate.
+    """
+    if place.application.read_profile().scheme(scheme) is None:
+        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+    if not name:
+        raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
+    client = class_of(scheme)(
+        place=place,
+        state="preparing",
+        managed=False,
+        vendor_shared=vendor_shared,
+        scheme=scheme,
+        name=name,
+        changed_at=timezone.now(),
+        changed_by=by.username,
+        scopes=sorted(scopes),
+        grants=[JWT_GRANT] if scheme == JWT else [],
+    )
+    client.save(force_insert=True)
+    write(
+        by,
+        "began by hand",
+        "client",
+        client.name,
+        {
+            "application": place.application.key,
+            "environment": place.environment.name,
+            "scheme": scheme,
+        },
     )
     return client
 
 
 def steps(client: Client) -> tuple[registration.Step, ...]:
-    """The numbered acts in the application's own screens: as its profile words them, else the usual ones of the scheme."""
+    """The numbered acts in the application's own screens: as its profile words them, else the usual
+    ones of the scheme.
+    """
     profile = client.place.application.read_profile()
     scheme = profile.scheme(client.scheme)
     wanted = frozenset(one.name for one in profile.scopes if one.administrator)
     if client.scheme not in REGISTERED or (scheme is not None and scheme.acts):
-        return preparing.steps(scheme or KINDS[client.scheme], client.place.application.name, client.name, frozenset(client.scopes),
-                               tuple(client.redirect_uris), client.facts.get("thumbprint", ""), _needed_rights(client, profile), wanted)  # fmt: skip
+        return preparing.steps(
+            scheme or KINDS[client.scheme],
+            client.place.application.name,
+            client.name,
+            frozenset(client.scopes),
+            tuple(client.redirect_uris),
+            client.facts.get("thumbprint", ""),
+            _needed_rights(client, profile),
+            wanted,
+        )
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
 
 
@@ -187,15 +309,34 @@ def planned_acts(client: Client) -> tuple[registration.Step, ...]:
     if not client.planned:
         return ()
     return redirect_bench.acts(
-        client.place.application.name, client.name, tuple(client.redirect_uris), tuple(client.planned["redirect_uris"])
+        client.place.application.name,
+        client.name,
+        tuple(client.redirect_uris),
+        tuple(client.planned["redirect_uris"]),
     )
 
 
 def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]:
-    """The fewest roles that the users of the client's connections need; the first of the profile while nobody is noted."""
-    operations = [profile.operation(name) for one in client.connections.all() for user in one.users.all() for name in user.operations]
-    needed = {role for one in operations if one is not None for role in lacking((), one.alternatives, profile.implies)}
-    least = {role for role in needed if not any(role in closure({other}, profile.implies) for other in needed - {role})}
+    """The fewest roles that the users of the client's connections need; the first of the profile
+    while nobody is noted.
+    """
+    operations = [
+        profile.operation(name)
+        for one in client.connections.all()
+        for user in one.users.all()
+        for name in user.operations
+    ]
+    needed = {
+        role
+        for one in operations
+        if one is not None
+        for role in lacking((), one.alternatives, profile.implies)
+    }
+    least = {
+        role
+        for role in needed
+        if not any(role in closure({other}, profile.implies) for other in needed - {role})
+    }
     return tuple(sorted(least)) or tuple(one.name for one in profile.roles[:1])
 
 
@@ -208,7 +349,13 @@ def tick(by: Actor, client: Client, key: str, done: bool) -> Client:
     ticks = [one for one in client.ticks if one != key] + ([key] if done else [])
     Client.objects.filter(pk=client.pk).update(ticks=ticks)
     client.ticks = ticks
-    write(by, "ticked a step off" if done else "took a tick away", "client", client.client_id or client.name, {"step": key})
+    write(
+        by,
+        "ticked a step off" if done else "took a tick away",
+        "client",
+        client.client_id or client.name,
+        {"step": key},
+    )
     return client
 
 
@@ -218,7 +365,9 @@ def enter_client_id(by: Actor, client: Client, pasted: str) -> tuple[Client, tup
     cleaned = clean(pasted)
     if not cleaned.value:
         raise wrong_fields({"client_id": "Paste the client ID that the application shows."})
-    client = _save(by, client, lambda one: setattr(one, "client_id", cleaned.value), "entered the client ID")
+    client = _save(
+        by, client, lambda one: setattr(one, "client_id", cleaned.value), "entered the client ID"
+    )
     if client.state == "preparing":
         client.state = "live"
         client.save(update_fields=["state"])
@@ -227,10 +376,17 @@ def enter_client_id(by: Actor, client: Client, pasted: str) -> tuple[Client, tup
     return client, cleaned.notes
 
 
-def _save(by: Actor, client: Client, edit: Callable[[Client], None], did: str, seen: int | None = None) -> Client:
-    """Edit the client as it stands now, with a version of its own and an entry of the journal that tells in words what changed. ``seen``: the version that it must
-    stand at."""
-    client = Client.objects.select_for_update().select_related("place__application", "place__environment").get(pk=client.pk)
+def _save(
+    by: Actor, client: Client, edit: Callable[[Client], None], did: str, seen: int | None = None
+) -> Client:
+    """Edit the client as it stands now, with a version of its own and an entry of the journal that
+    tells in words what changed. ``seen``: the version that it must stand at.
+    """
+    client = (
+        Client.objects.select_for_update()
+        .select_related("place__application", "place__environment")
+        .get(pk=client.pk)
+    )
     check_unchanged(client.version, seen)
     before, scopes = told(client), (client.scopes, client.consents)
     edit(client)
@@ -242,12 +398,19 @@ def _save(by: Actor, client: Client, edit: Callable[[Client], None], did: str, s
     said = changes.in_words(before, told(client))
     if said:
         provider_changed(client)
-    write(by, did, "client", client.client_id or client.name, {"id": client.pk, "version": client.version, "changes": said})
+    write(
+        by,
+        did,
+        "client",
+        client.client_id or client.name,
+        {"id": client.pk, "version": client.version, "changes": said},
+    )
     return client
 
 
 def provider_changed(client: Client) -> None:
-    """Nobody has tried any of the client's connections since its half changed: of all of them at once.
+    """Nobody has tried any of the client's connections since its half changed: of all of them at
+    once.
 
     Part of the surrounding transaction.
     """
@@ -258,17 +421,32 @@ def provider_changed(client: Client) -> None:
 
 def told(client: Client) -> changes.Plain:
     """A client's fields as changes of it are told."""
-    return {"name": client.name, "contacts": client.contacts, "client ID": client.client_id, "redirect URIs": client.redirect_uris, "grants": client.grants,
-            "scopes": client.scopes, "client sign-in": client.sign_in_method, "type": "public" if client.public else "confidential",
-            "consent": sorted(client.consents), "facts": client.facts, "account": client.account, "whose account": client.account_kind,
-            "rights": client.rights, "switches": client.switches, "allow-list": client.allow_list, "vendor's shared": client.vendor_shared}  # fmt: skip
+    return {
+        "name": client.name,
+        "contacts": client.contacts,
+        "client ID": client.client_id,
+        "redirect URIs": client.redirect_uris,
+        "grants": client.grants,
+        "scopes": client.scopes,
+        "client sign-in": client.sign_in_method,
+        "type": "public" if client.public else "confidential",
+        "consent": sorted(client.consents),
+        "facts": client.facts,
+        "account": client.account,
+        "whose account": client.account_kind,
+        "rights": client.rights,
+        "switches": client.switches,
+        "allow-list": client.allow_list,
+        "vendor's shared": client.vendor_shared,
+    }
 
 
 def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
-    """Change a client's fields as they were read: at the provider first where it is managed (RFC 7592 §2.2), then here. Raises :class:`Problem` where somebody
-    changed it here meanwhile.
+    """Change a client's fields as they were read: at the provider first where it is managed (RFC
+    7592 §2.2), then here. Raises :class:`Problem` where somebody changed it here meanwhile.
 
-    For a mirrored client only the record changes: it says what a person changed, or will change, in the application's screens.
+    For a mirrored client only the record changes: it says what a person changed, or will change, in
+    the application's screens.
     """
     wanted = checked(edit(client.fields()))
     if client.house:
@@ -280,40 +458,74 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
         raise Problem(
             409,
             "Our right to manage this client there is not in the safe.",
-            "It was brought in from a file. Register another client, or change this one by hand there.",
+            (
+                "It was brought in from a file. Register another client, or change this one by "
+                "hand there."
+            ),
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
-    told = _ask(oauth2.update_request(client.management_address, {**wanted.request(), "client_id": client.client_id}, token))
+    told = _ask(
+        oauth2.update_request(
+            client.management_address, {**wanted.request(), "client_id": client.client_id}, token
+        )
+    )
     answer = dict(told.reading.fields)
-    facts = {"client": str(client.pk), "answer": answer, "by": by.pk, "version": client.version, "wanted": wanted.request()}
+    facts = {
+        "client": str(client.pk),
+        "answer": answer,
+        "by": by.pk,
+        "version": client.version,
+        "wanted": wanted.request(),
+    }
     saved: Client = won.keep("change", f"client-{client.pk}", facts)
     return saved
 
 
 @won.saves("change")
 def _save_change(facts: won.Facts) -> Client:
-    """Save a change that the application has made, with the right of management that its answer may renew (RFC 7592 §3)."""
-    answer, by, client = facts["answer"], Person.objects.get(pk=facts["by"]), Client.objects.get(pk=facts["client"])
+    """Save a change that the application has made, with the right of management that its answer may
+    renew (RFC 7592 §3).
+    """
+    answer, by, client = (
+        facts["answer"],
+        Person.objects.get(pk=facts["by"]),
+        Client.objects.get(pk=facts["client"]),
+    )
     wanted = registration.read_answer(facts["wanted"], client.fields())
     with transaction.atomic():
         save_management(facts)
-        if client.fields() == registration.read_answer(answer, wanted) and client.version > facts["version"]:
+        if (
+            client.fields() == registration.read_answer(answer, wanted)
+            and client.version > facts["version"]
+        ):
             return client  # it was saved before
-        return _save(by, client, lambda one: one.put(registration.read_answer(answer, wanted)), "changed at the application")
+        return _save(
+            by,
+            client,
+            lambda one: one.put(registration.read_answer(answer, wanted)),
+            "changed at the application",
+        )
 
 
 @transaction.atomic
 def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
-    """Change a client of the house: the record is the provider's side itself. By protocol (``by`` is no person) only within its ceiling, which an
-    administrator's edit moves. Raises :class:`Refused` beyond."""
+    """Change a client of the house: the record is the provider's side itself.
+
+    By protocol (``by`` is no person) only within its ceiling, which an administrator's edit moves.
+    Raises :class:`Refused` beyond.
+    """
     known = {one.name for one in client.place.application.read_profile().scopes}
     if unknown := sorted(wanted.scopes - known):
-        raise wrong_fields({"scopes": f"{client.place.application.name} has no scope {unknown[0]}."})
+        raise wrong_fields(
+            {"scopes": f"{client.place.application.name} has no scope {unknown[0]}."}
+        )
 
     def edit(one: Client) -> None:
         allowed = ceiling.read(one.ceiling)
         if isinstance(by, Person):
-            one.ceiling = allowed.after_edit(one.fields(), wanted).as_plain() if one.management_digest else {}
+            one.ceiling = (
+                allowed.after_edit(one.fields(), wanted).as_plain() if one.management_digest else {}
+            )
         elif (field := allowed.beyond(wanted)) is not None:
             code = "invalid_redirect_uri" if field == "redirect_uris" else "invalid_client_metadata"
             raise Refused(
@@ -331,8 +543,17 @@ def read_back(by: Actor, client: Client) -> Client:
     if client.house:
         return client
     if not client.managed or client.management_token is None:
-        raise Problem(409, "This client is a mirrored record.", "Compare it by hand with the application's own screens.")
-    told = _ask(oauth2.read_request(client.management_address, safe.unseal(client.management_token, client.token_place).reveal()))
+        raise Problem(
+            409,
+            "This client is a mirrored record.",
+            "Compare it by hand with the application's own screens.",
+        )
+    told = _ask(
+        oauth2.read_request(
+            client.management_address,
+            safe.unseal(client.management_token, client.token_place).reveal(),
+        )
+    )
     found = registration.read_answer(told.reading.fields, client.fields())
     if found == client.fields():
         return client
@@ -342,30 +563,53 @@ def read_back(by: Actor, client: Client) -> Client:
 
 @transaction.atomic
 def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str = "") -> Client:
-    """Note that an administrator of the application consented to a scope, or withdrew it. ``told`` is the name that somebody without a login here gave."""
+    """Note that an administrator of the application consented to a scope, or withdrew it.
+
+    ``told`` is the name that somebody without a login here gave.
+    """
     if scope not in {one.name for one in client.place.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
     def edit(one: Client) -> None:
         consents = {key: value for key, value in one.consents.items() if key != scope}
-        one.consents = {**consents, scope: {"who": told[:150] or by.username, "when": timezone.now().isoformat()}} if given else consents
+        one.consents = (
+            {
+                **consents,
+                scope: {"who": told[:150] or by.username, "when": timezone.now().isoformat()},
+            }
+            if given
+            else consents
+        )
 
     return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
 
 
-_NOTED = ("facts", "account", "account_kind", "rights", "switches", "allow_list", "vendor_shared", "name")
+_NOTED = (
+    "facts",
+    "account",
+    "account_kind",
+    "rights",
+    "switches",
+    "allow_list",
+    "vendor_shared",
+    "name",
+)
 
 
 @transaction.atomic
 def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
-    """Note what the application's own screens show of us: names it knows us by, whose account it is, its rights, switches, allow-list.
+    """Note what the application's own screens show of us: names it knows us by, whose account it
+    is, its rights, switches, allow-list.
 
-    What is ``None`` is left as it was."""
+    What is ``None`` is left as it was.
+    """
     said = {key: value for key, value in said.items() if value is not None}
     errors: dict[str, str] = {}
     for network in said.get("allow_list") or ():
         if not addresses.is_network(network):
-            errors["allow_list"] = f"“{network}” is neither an address nor a network like 203.0.113.40/29."
+            errors["allow_list"] = (
+                f"“{network}” is neither an address nor a network like 203.0.113.40/29."
+            )
     if said.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
     known = {one.name for one in client.place.application.read_profile().roles}
@@ -379,7 +623,10 @@ def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
             one.rights_changed_at = timezone.now()
         for field in _NOTED:
             if field == "facts" and "facts" in said:
-                one.facts = {**one.facts, **{key: clean(str(value)).value for key, value in said["facts"].items()}}
+                one.facts = {
+                    **one.facts,
+                    **{key: clean(str(value)).value for key, value in said["facts"].items()},
+                }
             elif field in said:
                 setattr(one, field, said[field])
 
@@ -391,11 +638,23 @@ def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
 
 
 def remove(by: Actor, client: Client) -> None:
-    """Remove a client: at the provider too where it is managed (RFC 7592 §2.3). Refused while a connection names it."""
+    """Remove a client: at the provider too where it is managed (RFC 7592 §2.3).
+
+    Refused while a connection names it.
+    """
     if users := list(client.connections.values_list("ref", flat=True)):
-        raise Problem(409, "Connections use this client.", f"{', '.join(users)} would stop. Name another client there first.")
+        raise Problem(
+            409,
+            "Connections use this client.",
+            f"{', '.join(users)} would stop. Name another client there first.",
+        )
     if client.managed and client.management_token is not None:
-        _ask(oauth2.delete_request(client.management_address, safe.unseal(client.management_token, client.token_place).reveal()))
+        _ask(
+            oauth2.delete_request(
+                client.management_address,
+                safe.unseal(client.management_token, client.token_place).reveal(),
+            )
+        )
     with transaction.atomic():
         write(by, "removed", "client", client.client_id or client.name, {"managed": client.managed})
         client.delete()
@@ -413,7 +672,9 @@ def with_contacts(contacts: list[str]) -> Callable[[ClientMetadata], ClientMetad
 
 def with_uri(uri: str) -> Callable[[ClientMetadata], ClientMetadata]:
     """An edit that registers one more redirect URI."""
-    return lambda fields: replace(fields, redirect_uris=tuple(dict.fromkeys((*fields.redirect_uris, uri))))
+    return lambda fields: replace(
+        fields, redirect_uris=tuple(dict.fromkeys((*fields.redirect_uris, uri)))
+    )
 
 
 def with_scope(scope: str) -> Callable[[ClientMetadata], ClientMetadata]:

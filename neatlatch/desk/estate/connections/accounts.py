@@ -1,4 +1,6 @@
-"""Shared or each their own: whose account a connection uses, who has connected theirs, and asking people to."""
+"""Shared or each their own: whose account a connection uses, who has connected theirs, and asking
+people to.
+"""
 
 from __future__ import annotations
 
@@ -40,29 +42,57 @@ class Holding:
 
 
 def holdings(connection: Connection) -> list[Holding]:
-    """Everybody who should connect an account, or has: first who left or came with a wrong one, then who has not connected yet. The connection must have
-    been fetched with everything."""
+    """Everybody who should connect an account, or has: first who left or came with a wrong one,
+    then who has not connected yet. The connection must have been fetched with everything.
+    """
     wanted = {one.pk: one for one in halves.expected_people(connection)}
     noted = {one.person_id: one for one in connection.accounts.all()}
     held = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
     people = wanted | {one.person_id: one.person for one in held.values() if one.person}
-    found = [_holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted) for one in people.values()]
-    return sorted(found, key=lambda one: (not (one.wrong or one.person.left), one.connected_at is not None, one.person.shown_name))
+    found = [
+        _holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted)
+        for one in people.values()
+    ]
+    return sorted(
+        found,
+        key=lambda one: (
+            not (one.wrong or one.person.left),
+            one.connected_at is not None,
+            one.person.shown_name,
+        ),
+    )
 
 
 def _holding(person: Person, noted: Account | None, held: TokenSet | None, wanted: bool) -> Holding:
     expected = noted.expected if noted else ""
-    asked: dict[str, Any] = {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
+    asked: dict[str, Any] = (
+        {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
+    )
     if held is None:
         return Holding(person, expected, wanted=wanted, **asked)
     wrong = other_account(expected, held.account)
     renews = held.refresh is not None and not held.refused
-    return Holding(person, expected, held.account, held.signed_in_at, held.ends, renews, held.refused, wrong=wrong, wanted=wanted, **asked)
+    return Holding(
+        person,
+        expected,
+        held.account,
+        held.signed_in_at,
+        held.ends,
+        renews,
+        held.refused,
+        wrong=wrong,
+        wanted=wanted,
+        **asked,
+    )
 
 
 def may_connect(person: Person, connection: Connection) -> bool:
-    """Whether a person may connect an account of their own here: they are of its team, or were asked."""
-    return connection.individual and any(one.pk == person.pk for one in halves.expected_people(connection))
+    """Whether a person may connect an account of their own here: they are of its team, or were
+    asked.
+    """
+    return connection.individual and any(
+        one.pk == person.pk for one in halves.expected_people(connection)
+    )
 
 
 # Connections that are told of one person.
@@ -70,14 +100,22 @@ _MOST_OF_ONE = 200
 
 
 def of_person(person: Person) -> list[tuple[Connection, Holding]]:
-    """The connections where a person has, or should have, an account of their own, with their places and the tokens of theirs and of tests.
-    Four queries."""
+    """The connections where a person has, or should have, an account of their own, with their
+    places and the tokens of theirs and of tests. Four queries.
+    """
     theirs = Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
     keys = Connection.objects.filter(theirs, individual=True).order_by().values("pk")
     tokens = TokenSet.objects.filter(Q(person=None) | Q(person=person)).select_related("person")
-    rows = Connection.objects.filter(pk__in=keys).select_related("place__application", "place__environment").order_by("ref")
+    rows = (
+        Connection.objects.filter(pk__in=keys)
+        .select_related("place__application", "place__environment")
+        .order_by("ref")
+    )
     found = list(rows.prefetch_related(Prefetch("token_sets", tokens))[:_MOST_OF_ONE])
-    noted = {one.connection_id: one for one in Account.objects.filter(person=person, connection__in=found)}
+    noted = {
+        one.connection_id: one
+        for one in Account.objects.filter(person=person, connection__in=found)
+    }
     teams = set(person.teams.values_list("pk", flat=True))
     told = []
     for one in found:
@@ -88,17 +126,27 @@ def of_person(person: Person) -> list[tuple[Connection, Holding]]:
     return told
 
 
-def share(by: Actor, connection: Connection, individual: bool, team: str | None, tests_as: str | None = None) -> Connection:
-    """Let a connection have one shared account, or each person their own; and say which team it belongs to (``None``: stays, empty: none).
+def share(
+    by: Actor,
+    connection: Connection,
+    individual: bool,
+    team: str | None,
+    tests_as: str | None = None,
+) -> Connection:
+    """Let a connection have one shared account, or each person their own; and say which team it
+    belongs to (``None``: stays, empty: none).
 
-    ``tests_as`` is the service account that tests use where each has their own (``None``: stays, empty: none).
-    Tokens that nothing would use any more are ended at the provider. Raises :class:`Problem`.
+    ``tests_as`` is the service account that tests use where each has their own (``None``: stays,
+    empty: none). Tokens that nothing would use any more are ended at the provider. Raises
+    :class:`Problem`.
     """
     tests_as = connection.tests_as if tests_as is None else tests_as.strip()
     if not individual:
         tests_as = ""
     if individual and connection.scheme != CODE:
-        raise wrong_fields({"individual": "Only where people sign in can each have an account of their own."})
+        raise wrong_fields(
+            {"individual": "Only where people sign in can each have an account of their own."}
+        )
     owner = None
     if team:
         owner = Team.objects.filter(name=team).first()
@@ -131,11 +179,23 @@ def share(by: Actor, connection: Connection, individual: bool, team: str | None,
         connection.version += 1
         connection.changed_at, connection.changed_by = timezone.now(), by.username
         connection.save()
-        said = [f"account: {'each their own' if individual else 'one, shared'}"] + ([f"team: {team or 'none'}"] if team is not None else [])
+        said = [f"account: {'each their own' if individual else 'one, shared'}"] + (
+            [f"team: {team or 'none'}"] if team is not None else []
+        )
         if individual:
             said.append(f"tests: {f'as {tests_as}' if tests_as else 'sign in only'}")
-        write(by, "changed whose account it is", "connection", connection.ref,
-              {"id": connection.pk, "version": connection.version, "changes": said, "tokens revoked there": revoked})  # fmt: skip
+        write(
+            by,
+            "changed whose account it is",
+            "connection",
+            connection.ref,
+            {
+                "id": connection.pk,
+                "version": connection.version,
+                "changes": said,
+                "tokens revoked there": revoked,
+            },
+        )
     return connection
 
 
@@ -145,9 +205,19 @@ def refused_for_tests(connection: Connection, account: str) -> str:
         return ""
     whose = who_has(connection, account)
     if whose is None:
-        asked = Account.objects.filter(connection=connection).exclude(expected="").select_related("person")
-        whose = next((one.person for one in asked if not other_account(one.expected, account)), None)
-    return f"That is the account of {whose.shown_name}. Tests do nothing in a person's name." if whose else ""
+        asked = (
+            Account.objects.filter(connection=connection)
+            .exclude(expected="")
+            .select_related("person")
+        )
+        whose = next(
+            (one.person for one in asked if not other_account(one.expected, account)), None
+        )
+    return (
+        f"That is the account of {whose.shown_name}. Tests do nothing in a person's name."
+        if whose
+        else ""
+    )
 
 
 def who_has(connection: Connection, account: str, but: Person | None = None) -> Person | None:
@@ -164,49 +234,83 @@ def who_has(connection: Connection, account: str, but: Person | None = None) -> 
 
 @transaction.atomic
 def ask(by: Actor, connection: Connection, person: Person, expected: str) -> Account:
-    """Ask a person to connect an account of their own; ``expected`` is what it is called there, if that is known."""
+    """Ask a person to connect an account of their own; ``expected`` is what it is called there, if
+    that is known.
+    """
     if not connection.individual:
-        raise Problem(409, "This connection's account is shared.", "Let each person have their own first.")
+        raise Problem(
+            409, "This connection's account is shared.", "Let each person have their own first."
+        )
     if person.left is not None or not person.is_active:
         raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
     expected = expected.strip()
     if connection.tests_as and expected and not other_account(connection.tests_as, expected):
-        raise wrong_fields({"expected": "That is the service account that tests use here, and no person's."})
+        raise wrong_fields(
+            {"expected": "That is the service account that tests use here, and no person's."}
+        )
     account, _ = Account.objects.get_or_create(connection=connection, person=person)
     account.expected = expected[:200] or account.expected
     account.asked_at, account.asked_by = timezone.now(), by.shown_name
     account.save()
-    write(by, "asked to connect", "connection", connection.ref, {"person": person.username, "expected": account.expected})
+    write(
+        by,
+        "asked to connect",
+        "connection",
+        connection.ref,
+        {"person": person.username, "expected": account.expected},
+    )
     return account
 
 
 def disconnect(by: Actor, connection: Connection, person: Person, forget: bool = False) -> str:
-    """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``: that they were asked, too. Answers whether they were
-    revoked there, in words."""
+    """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``:
+    that they were asked, too. Answers whether they were revoked there, in words.
+    """
     return _end(by, connection, person, "disconnected an account", "", forget)
 
 
 def end_tokens(by: Actor, connection: Connection, person: Person | None, why: str) -> str:
-    """End the tokens that a connection holds, or those of one person, at the provider too where it lets us, and forget them. What needs no person gets new ones
-    by itself. Answers in words whether they were revoked there."""
+    """End the tokens that a connection holds, or those of one person, at the provider too where it
+    lets us, and forget them. What needs no person gets new ones by itself. Answers in words whether
+    they were revoked there.
+    """
     if not TokenSet.objects.filter(connection=connection, person=person).exists():
         raise Problem(409, "It holds no token.", "Nothing was to be ended.")
     return _end(by, connection, person, "ended the tokens of", why)
 
 
-def _end(by: Actor, connection: Connection, person: Person | None, did: str, why: str, forget: bool = False) -> str:
+def _end(
+    by: Actor,
+    connection: Connection,
+    person: Person | None,
+    did: str,
+    why: str,
+    forget: bool = False,
+) -> str:
     revoked = tokens.revoke(connection, person.pk if person else None, shared=person is None)
     with transaction.atomic():
         TokenSet.objects.filter(connection=connection, person=person).delete()
         if forget:
             Account.objects.filter(connection=connection, person=person).delete()
-        about = {"person": person.username if person else "", "why": why, "tokens revoked there": revoked}
-        write(by, did, "connection", connection.ref, {key: value for key, value in about.items() if value})
+        about = {
+            "person": person.username if person else "",
+            "why": why,
+            "tokens revoked there": revoked,
+        }
+        write(
+            by,
+            did,
+            "connection",
+            connection.ref,
+            {key: value for key, value in about.items() if value},
+        )
     return revoked
 
 
 @transaction.atomic
-def save_team(by: Actor, name: str, usernames: list[str], team: Team | None = None, told: Told | None = None) -> Team:
+def save_team(
+    by: Actor, name: str, usernames: list[str], team: Team | None = None, told: Told | None = None
+) -> Team:
     """Make a team, or change its name and its people; ``told``: how the journal tells of it."""
     name = name.strip()
     if not name:

@@ -1,4 +1,6 @@
-"""Tokens of a wrong account on a shared connection: set aside until somebody chooses, while what works goes on."""
+"""Tokens of a wrong account on a shared connection: set aside until somebody chooses, while what
+works goes on.
+"""
 
 from __future__ import annotations
 
@@ -23,14 +25,18 @@ log = structlog.get_logger()
 
 # What is not chosen by then is let go of.
 LONGEST = timedelta(days=1)
-# Doing what was chosen takes two calls of the provider at most; a process that is killed in the middle
-# leaves it to be chosen again.
+# Doing what was chosen takes two calls of the provider at most; a process that is killed in the
+# middle leaves it to be chosen again.
 _CHOOSING = timedelta(minutes=1)
 _KEPT = ("access_token", "refresh_token", "expires_in", "scope")
 
 
-def keep(by: Actor, connection: Connection, reading: Reading, account: str, asked_at: datetime) -> None:
-    """Set tokens aside in place of those that were set aside before, which are ended at the provider."""
+def keep(
+    by: Actor, connection: Connection, reading: Reading, account: str, asked_at: datetime
+) -> None:
+    """Set tokens aside in place of those that were set aside before, which are ended at the
+    provider.
+    """
     let_go(by, connection)
     kept = {name: reading.fields[name] for name in _KEPT if name in reading.fields}
     row = SetAside(connection=connection, account=account[:200], at=asked_at, by=by.username)
@@ -88,7 +94,9 @@ def let_go_of_old(now: datetime) -> None:
         try:
             let_go(CLOCK, row.connection)
         except Exception:
-            log.exception("what was set aside could not be let go of", connection=row.connection.ref)
+            log.exception(
+                "what was set aside could not be let go of", connection=row.connection.ref
+            )
 
 
 def _end(by: Actor, connection: Connection, row: SetAside) -> None:
@@ -108,7 +116,9 @@ def _claimed(connection: Connection) -> SetAside:
     """What is set aside, kept for whoever chooses first. Raises :class:`Problem`."""
     row = _claim(connection)
     if row is None:
-        raise Problem(409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page.")
+        raise Problem(
+            409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page."
+        )
     return row
 
 

@@ -10,7 +10,12 @@ from uuid import UUID
 
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
-from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.connections.models import (
+    Account,
+    Connection,
+    HeldSecret,
+    TokenSet,
+)
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use, User
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
@@ -19,14 +24,36 @@ from neatlatch.desk.ground.people.models import Person, Team
 from .halves import elsewhere_in_sql
 
 MOST = 200
-_CREDENTIAL = ("client", "kind", "fingerprint", "hint", "secret_id", "state", "source", "issued", "ends", "public_key", "looks_like_id")
-_NOT_OF_CLIENT = ("ticks", "management_address", "management_token", "management_digest", "ceiling", "planned", "contacts")
+_CREDENTIAL = (
+    "client",
+    "kind",
+    "fingerprint",
+    "hint",
+    "secret_id",
+    "state",
+    "source",
+    "issued",
+    "ends",
+    "public_key",
+    "looks_like_id",
+)
+_NOT_OF_CLIENT = (
+    "ticks",
+    "management_address",
+    "management_token",
+    "management_digest",
+    "ceiling",
+    "planned",
+    "contacts",
+)
 _NOT_OF_TOKENS = ("access", "lease", "lease_until", "sent_to")
 
 _environments = Reading(Environment)
 _connections = Reading(Connection, "t.id IN {keys}", order="t.ref")
 _places = Reading(Place, "t.id IN {keys}")
-_places_of = Reading(Place, "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})")
+_places_of = Reading(
+    Place, "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})"
+)
 _applications = Reading(Application, "t.id IN {keys}")
 _clients = Reading(Client, "t.id IN {keys}", but=_NOT_OF_CLIENT)
 _registered = Reading(Credential, "t.client_id IN {keys}", only=_CREDENTIAL, order="t.issued")
@@ -35,7 +62,9 @@ _credentials = Reading(Credential, "t.id IN {keys}", only=_CREDENTIAL)
 _tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=_NOT_OF_TOKENS)
 _accounts = Reading(Account, "t.connection_id IN {keys}")
 _people = Reading(Person, "t.id IN {keys}", only=("username", "first_name", "last_name", "left"))
-_uses = Reading(Use, "t.connection_id IN {keys}", only=("connection", "user", "operations"), order="t.id")
+_uses = Reading(
+    Use, "t.connection_id IN {keys}", only=("connection", "user", "operations"), order="t.id"
+)
 _users = Reading(User, "t.id IN {keys}", only=("name", "kind"))
 _of_clients = Reading(
     Connection,
@@ -43,7 +72,11 @@ _of_clients = Reading(
     only=("ref", "client", "scheme", "scopes", "scopes_changed_at", "individual"),
     order="t.ref",
 )
-_granted = Reading(TokenSet, "t.connection_id IN {keys}", only=("connection", "person", "granted", "signed_in_at", "obtained"))
+_granted = Reading(
+    TokenSet,
+    "t.connection_id IN {keys}",
+    only=("connection", "person", "granted", "signed_in_at", "obtained"),
+)
 
 
 def read_block(keys: Iterable[UUID]) -> list[Connection]:
@@ -85,7 +118,8 @@ def _with_clients(found: list[Connection]) -> None:
     keys = {one.client_id for one in found if one.client_id is not None}
     clients = of_their_kinds(_clients(keys))
     places = {one.place_id: one.place for one in found}
-    # A client that is registered in another environment than its connection stands in a place of its own.
+    # A client that is registered in another environment than its connection stands in a place of
+    # its own.
     missing = {one.place_id for one in clients} - places.keys()
     if missing:
         others = _places(missing)
@@ -98,7 +132,11 @@ def _with_clients(found: list[Connection]) -> None:
 
 def _with_secrets(found: list[Connection]) -> None:
     held = _held(one.pk for one in found)
-    join(held, "credential", {one.pk: one for one in _credentials({one.credential_id for one in held})})
+    join(
+        held,
+        "credential",
+        {one.pk: one for one in _credentials({one.credential_id for one in held})},
+    )
     hang(found, "held_secrets", held, "connection_id")
 
 

@@ -1,4 +1,6 @@
-"""What a file declares of a connection: the caller side, its secrets by reference, whose account."""
+"""What a file declares of a connection: the caller side, its secrets by reference,
+whose account.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +38,9 @@ class DeclaredIn:
     profile: Profile
 
 
-def check(ref: str, scheme_key: str, application: DeclaredIn, client_application: str | None) -> Scheme:
+def check(
+    ref: str, scheme_key: str, application: DeclaredIn, client_application: str | None
+) -> Scheme:
     """Check what a file declares of a connection by itself; its authentication scheme.
 
     ``client_application`` is the key of the application that its client belongs to (none: it has no
@@ -88,10 +92,21 @@ def connection(
     found.values = {one.key: "" for one in open_values}
     found.values |= {name: str(value) for name, value in given["values"].items()}
     found.client, found.scheme = client, given["scheme"]
-    for name in ("slots", "scopes", "tests_as", "work_in_rounds", "individual", "pace", "time_limit"):
+    for name in (
+        "slots",
+        "scopes",
+        "tests_as",
+        "work_in_rounds",
+        "individual",
+        "pace",
+        "time_limit",
+    ):
         setattr(found, name, given[name])
     found.team = Team.objects.filter(name=given["team"]).first() if given["team"] else None
-    found.paused, found.scopes_changed_at = given["left_out_of_rounds"], moment(given["scopes_changed_at"])
+    found.paused, found.scopes_changed_at = (
+        given["left_out_of_rounds"],
+        moment(given["scopes_changed_at"]),
+    )
     if moved:
         tokens.drop(found)
     elif stands is not None and found.individual and other_tests:
@@ -108,7 +123,9 @@ def connection(
 
 
 def is_another(stands: Connection, client: UUID | None, given: Mapping[str, Any]) -> bool:
-    """Whether tokens that are held would be of another scheme, client (by its ID), server or account."""
+    """Whether tokens that are held would be of another scheme, client (by its ID), server or
+    account.
+    """
     if (stands.scheme, stands.client_id) != (given["scheme"], client):
         return True
     if stands.individual != given["individual"]:

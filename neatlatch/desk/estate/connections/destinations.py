@@ -1,8 +1,10 @@
 """Where what a connection holds is sent to, and the leave that somebody gives for a new place.
 
-Whoever can change an address could have every secret sent to a server of their own. So each secret and each token carries the origins that it was cleared for: those of
-the connection it was put in for. It goes nowhere else (:func:`road_of`, and the road itself looks again) until somebody clears the new place with a fresh code of
-their second factor and a reason, which the journal keeps as *revealed to*; or what is held is let go of.
+Whoever can change an address could have every secret sent to a server of their own. So each secret
+and each token carries the origins that it was cleared for: those of the connection it was put in
+for. It goes nowhere else (:func:`road_of`, and the road itself looks again) until somebody clears
+the new place with a fresh code of their second factor and a reason, which the journal keeps as
+*revealed to*; or what is held is let go of.
 """
 
 from __future__ import annotations
@@ -32,21 +34,29 @@ from neatlatch.wire.road import ClientCertificate, Road, RoadError
 
 from .halves import provider_addresses, published
 
-# Addresses that are not the connection's own, but the application's: what is held is shown there only where that was cleared, and nothing stops without them.
+# Addresses that are not the connection's own, but the application's: what is held is shown there
+# only where that was cleared, and nothing stops without them.
 _ASIDE = ("revocation_endpoint", "introspection_endpoint")
 _LONGEST_REASON = 300
 
 
 @dataclass(frozen=True)
 class Leave:
-    """That what is held may go to a new place. ``reason`` is why; empty: it is let go of. Made by :func:`leave` alone, which has seen the second factor."""
+    """That what is held may go to a new place.
+
+    ``reason`` is why; empty: it is let go of. Made by :func:`leave` alone, which has seen the
+    second factor.
+    """
 
     reason: str = ""
 
 
 @dataclass(frozen=True)
 class Move:
-    """Something that a connection holds and that would go to places it was not cleared for. ``hint`` tells which of its kind."""
+    """Something that a connection holds and that would go to places it was not cleared for.
+
+    ``hint`` tells which of its kind.
+    """
 
     ref: str
     what: str
@@ -57,11 +67,17 @@ class Move:
 
     def __str__(self) -> str:
         named = f"{self.what}{f' {self.hint}' if self.hint else ''} of {self.ref}"
-        return f"{named} goes to {destinations.said(self.cleared)} and would go to {destinations.said(self.beyond)}"
+        return (
+            f"{named} goes to {destinations.said(self.cleared)} and would go to "
+            f"{destinations.said(self.beyond)}"
+        )
 
 
 def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
-    """The leave that a person gives with a change, ``None`` where they say nothing. Call it before the change's transaction. Raises :class:`Problem`."""
+    """The leave that a person gives with a change, ``None`` where they say nothing.
+
+    Call it before the change's transaction. Raises :class:`Problem`.
+    """
     if let_go:
         return Leave()
     if not code.strip() and not reason.strip():
@@ -73,28 +89,47 @@ def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
 
 
 def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
-    """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason`` (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
+    """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason``
+    (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
 
     Any change that would send what is held to a new place may carry them. Raises :class:`Problem`.
     """
-    given = {name: request.headers.get(f"Neatlatch-{name}", "") for name in ("Code", "Reason", "Held")}
+    given = {
+        name: request.headers.get(f"Neatlatch-{name}", "") for name in ("Code", "Reason", "Held")
+    }
     if given["Held"] not in ("", "let-go"):
-        raise Problem(422, "It is not known what to do with what is held.", "Neatlatch-Held says let-go, or is left out.")
-    return leave(by, given["Code"], unquote(given["Reason"], errors="replace"), given["Held"] == "let-go")
+        raise Problem(
+            422,
+            "It is not known what to do with what is held.",
+            "Neatlatch-Held says let-go, or is left out.",
+        )
+    return leave(
+        by, given["Code"], unquote(given["Reason"], errors="replace"), given["Held"] == "let-go"
+    )
 
 
-def of_place(place: Place, slots: dict[str, str] | None = None, client: Client | None = None) -> frozenset[str]:
-    """The origins of an application's own addresses in an environment: where a secret that it gave may go before anybody put it anywhere."""
+def of_place(
+    place: Place, slots: dict[str, str] | None = None, client: Client | None = None
+) -> frozenset[str]:
+    """The origins of an application's own addresses in an environment: where a secret that it gave
+    may go before anybody put it anywhere.
+    """
     aside = (published(place, client, key, slots) for key in _ASIDE)
-    return destinations.of_application((*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside))
+    return destinations.of_application(
+        (*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside)
+    )
 
 
 def _aside(connection: Connection) -> frozenset[str]:
-    return destinations.origins(published(connection.place, connection.client, key, connection.slots) for key in _ASIDE)
+    return destinations.origins(
+        published(connection.place, connection.client, key, connection.slots) for key in _ASIDE
+    )
 
 
 def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[str]:
-    return frozenset(held.sent_to) or of_place(connection.place, connection.slots, connection.client)
+    return frozenset(held.sent_to) or of_place(
+        connection.place, connection.slots, connection.client
+    )
 
 
 def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
@@ -102,23 +137,36 @@ def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | 
     scheme = connection.read_scheme()
     for key, credential in connection.secrets().items():
         value = scheme.value(key)
-        yield key, f"The {lower(value.label)}" if value else f"The {key}", credential.hint, credential
+        yield (
+            key,
+            f"The {lower(value.label)}" if value else f"The {key}",
+            credential.hint,
+            credential,
+        )
     for one in connection.token_sets.all():
         yield "", "The token", one.account, one
 
 
 def moves(connection: Connection) -> list[Move]:
-    """What is held and would go where it was not cleared for. The connection's secrets and tokens are read unless they were fetched before."""
+    """What is held and would go where it was not cleared for.
+
+    The connection's secrets and tokens are read unless they were fetched before.
+    """
     scheme, found = connection.read_scheme(), []
     for key, what, hint, held in _held(connection):
         cleared = _cleared(connection, held)
-        if beyond := destinations.beyond(destinations.of_secret(scheme, key, connection.values), cleared):
+        if beyond := destinations.beyond(
+            destinations.of_secret(scheme, key, connection.values), cleared
+        ):
             found.append(Move(connection.ref, what, hint, cleared, beyond, held))
     return found
 
 
 def unsettled(connection: Connection) -> list[Move]:
-    """:func:`moves` of a connection as it stands in the database. What nobody had put in anywhere before is from here on known to go where the application is."""
+    """:func:`moves` of a connection as it stands in the database.
+
+    What nobody had put in anywhere before is from here on known to go where the application is.
+    """
     rows = Connection.objects.select_related("place__application", "place__environment", "client")
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     found = moves(stands)
@@ -129,7 +177,9 @@ def unsettled(connection: Connection) -> list[Move]:
 
 
 def settle(by: Actor, connection: Connection, given: Leave | None) -> None:
-    """After a change of a connection, in its transaction: nothing that is held goes to a new place without leave. Raises :class:`Problem`, and nothing is saved."""
+    """After a change of a connection, in its transaction: nothing that is held goes to a new place
+    without leave. Raises :class:`Problem`, and nothing is saved.
+    """
     if not (found := unsettled(connection)):
         return
     if given is None:
@@ -150,10 +200,15 @@ class LeaveAsked(Problem):
 
 def asking(found: list[Move]) -> LeaveAsked:
     """That leave is asked for, for all of these at once."""
-    words = ". ".join(str(one) for one in found[:3]) + (f". And {len(found) - 3} more" if len(found) > 3 else "")
+    words = ". ".join(str(one) for one in found[:3]) + (
+        f". And {len(found) - 3} more" if len(found) > 3 else ""
+    )
     return LeaveAsked(
         "This would send what is held to another server.",
-        f"{words}. Nothing was saved. Give a code of your second factor and say why, or let go of what is held.",
+        (
+            f"{words}. Nothing was saved. Give a code of your second factor and say why, or let "
+            f"go of what is held."
+        ),
         found,
     )
 
@@ -183,9 +238,18 @@ def told(move: Move) -> MoveOut:
 def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) -> None:
     for one in found:
         _send_to(one.held, one.cleared | set(one.beyond))
-    write(by, "revealed to", "connection", connection.ref,
-          {"places": sorted({place for one in found for place in one.beyond}), "what": [f"{one.what} {one.hint}".strip() for one in found][:50], "reason": reason,
-           "id": connection.pk})  # fmt: skip
+    write(
+        by,
+        "revealed to",
+        "connection",
+        connection.ref,
+        {
+            "places": sorted({place for one in found for place in one.beyond}),
+            "what": [f"{one.what} {one.hint}".strip() for one in found][:50],
+            "reason": reason,
+            "id": connection.pk,
+        },
+    )
 
 
 def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
@@ -194,9 +258,17 @@ def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
             one.held.delete()
         else:
             HeldSecret.objects.filter(connection=connection, credential=one.held).delete()
-    write(by, "let go of what was held", "connection", connection.ref,
-          {"what": [f"{one.what} {one.hint}".strip() for one in found][:50], "would have gone to": sorted({place for one in found for place in one.beyond}),
-           "id": connection.pk})  # fmt: skip
+    write(
+        by,
+        "let go of what was held",
+        "connection",
+        connection.ref,
+        {
+            "what": [f"{one.what} {one.hint}".strip() for one in found][:50],
+            "would have gone to": sorted({place for one in found for place in one.beyond}),
+            "id": connection.pk,
+        },
+    )
 
 
 def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
@@ -205,22 +277,34 @@ def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
 
 
 def put_in_for(connection: Connection, key: str, credential: Credential) -> None:
-    """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it is cleared for where the connection sends it, and for whoever draws
-    the one before. Part of the surrounding transaction."""
+    """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it
+    is cleared for where the connection sends it, and for whoever draws the one before. Part of the
+    surrounding transaction.
+    """
     own = destinations.of_secret(connection.read_scheme(), key, connection.values)
-    before = HeldSecret.objects.select_related("credential").filter(connection=connection, key=key).first()
-    credential.drawn_by = sorted({*credential.drawn_by, *(before.credential.drawn_by if before is not None else ())})
+    before = (
+        HeldSecret.objects.select_related("credential")
+        .filter(connection=connection, key=key)
+        .first()
+    )
+    credential.drawn_by = sorted(
+        {*credential.drawn_by, *(before.credential.drawn_by if before is not None else ())}
+    )
     credential.sent_to = sorted({*credential.sent_to, *own, *_aside(connection)})
     credential.save(update_fields=["drawn_by", "sent_to"])
 
 
 def of_tokens(connection: Connection) -> list[str]:
     """What tokens that a connection is given now are cleared for."""
-    return sorted(destinations.of_secret(connection.read_scheme(), "", connection.values) | _aside(connection))
+    return sorted(
+        destinations.of_secret(connection.read_scheme(), "", connection.values) | _aside(connection)
+    )
 
 
 def follow(new: Credential, old: Credential) -> None:
-    """A secret that takes another's place goes where that one does, and is drawn by whoever drew that. Part of the surrounding transaction."""
+    """A secret that takes another's place goes where that one does, and is drawn by whoever drew
+    that. Part of the surrounding transaction.
+    """
     _send_to(new, {*new.sent_to, *old.sent_to})
     new.drawn_by = sorted({*new.drawn_by, *old.drawn_by})
     new.save(update_fields=["drawn_by"])
@@ -228,19 +312,28 @@ def follow(new: Credential, old: Credential) -> None:
 
 @keeps
 def fix(place: Place) -> None:
-    """Before an application's addresses change: what it gave and nobody has put in anywhere yet stays cleared for the addresses it has now."""
-    Credential.objects.filter(client__place=place, sent_to=[]).exclude(fingerprint="").update(sent_to=sorted(of_place(place)))
+    """Before an application's addresses change: what it gave and nobody has put in anywhere yet
+    stays cleared for the addresses it has now.
+    """
+    Credential.objects.filter(client__place=place, sent_to=[]).exclude(fingerprint="").update(
+        sent_to=sorted(of_place(place))
+    )
 
 
 def check(connection: Connection) -> None:
-    """That all that is held may go where it would. Raises :class:`RoadError` that says what may not."""
+    """That all that is held may go where it would.
+
+    Raises :class:`RoadError` that says what may not.
+    """
     if found := moves(connection):
         says = f"{found[0]}. Clear it on the connection's page, or let go of what is held."
         raise RoadError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
 
 
 def places(connection: Connection) -> frozenset[str]:
-    """Where a connection's requests with what it holds may go: its own addresses, and those aside that everything held was cleared for."""
+    """Where a connection's requests with what it holds may go: its own addresses, and those aside
+    that everything held was cleared for.
+    """
     scheme, held = connection.read_scheme(), list(_held(connection))
     own: frozenset[str] = frozenset()
     for key in {"", *(key for key, *_ in held)}:
@@ -253,12 +346,17 @@ def places(connection: Connection) -> frozenset[str]:
 
 
 def road_of(connection: Connection, total: float, shows: ClientCertificate | None = None) -> Road:
-    """The road of a connection; ``total`` is the time limit of a call in seconds, ``shows`` the client certificate. Raises :class:`RoadError`."""
+    """The road of a connection; ``total`` is the time limit of a call in seconds, ``shows`` the
+    client certificate. Raises :class:`RoadError`.
+    """
     check(connection)
     return roads.road(total, shows, places(connection))
 
 
 @transaction.atomic
 def clear(by: Actor, connection: Connection, given: Leave | None) -> None:
-    """Clear where a connection sends what it holds, or let go of that, without any other change. Raises :class:`Problem`."""
+    """Clear where a connection sends what it holds, or let go of that, without any other change.
+
+    Raises :class:`Problem`.
+    """
     settle(by, connection, given)

@@ -1,5 +1,9 @@
-"""Who may draw a secret itself. Of most ways in a draw hands out a token or a signature; of the others the very secret, which then is out of our hands: so somebody lets
-each user have it, by a fresh code of their second factor and with a reason, which the journal keeps as *revealed to*."""
+"""Who may draw a secret itself.
+
+Of most ways in a draw hands out a token or a signature; of the others the very secret, which then
+is out of our hands: so somebody lets each user have it, by a fresh code of their second factor and
+with a reason, which the journal keeps as *revealed to*.
+"""
 
 from __future__ import annotations
 
@@ -18,32 +22,64 @@ from .destinations import Leave
 
 
 def not_let(user: User, connection: Connection) -> list[Credential]:
-    """The secrets that a draw of this user's would hand out themselves, and that nobody let it have."""
+    """The secrets that a draw of this user's would hand out themselves, and that nobody let it
+    have.
+    """
     if hands_out(connection.scheme) != "secret":
         return []
-    sent = {one.key for one in KINDS[connection.scheme].secrets()}  # those of further endpoints are not drawn
-    return [one for key, one in connection.secrets().items() if key in sent and str(user.pk) not in one.drawn_by]
+    sent = {
+        one.key for one in KINDS[connection.scheme].secrets()
+    }  # those of further endpoints are not drawn
+    return [
+        one
+        for key, one in connection.secrets().items()
+        if key in sent and str(user.pk) not in one.drawn_by
+    ]
 
 
 def let(by: Actor, user: User, connections: Iterable[Connection], given: Leave | None) -> None:
-    """Let a user draw the secrets themselves, where a draw of these connections hands them out. Part of the surrounding transaction. Raises :class:`Problem`, and nothing
-    is saved, where leave is wanted and not given."""
+    """Let a user draw the secrets themselves, where a draw of these connections hands them out.
+
+    Part of the surrounding transaction. Raises :class:`Problem`, and nothing is saved, where leave
+    is wanted and not given.
+    """
     found = [(one, secret) for one in connections for secret in not_let(user, one)]
     if not found:
         return
     if given is None or not given.reason:
-        moves = [{"ref": one.ref, "what": "The secret itself", "hint": secret.hint, "goes_to": "its application", "would_go_to": f"{user.name}, who draws it"}
-                 for one, secret in found[:50]]  # fmt: skip
+        moves = [
+            {
+                "ref": one.ref,
+                "what": "The secret itself",
+                "hint": secret.hint,
+                "goes_to": "its application",
+                "would_go_to": f"{user.name}, who draws it",
+            }
+            for one, secret in found[:50]
+        ]
         refs = ", ".join(sorted({one.ref for one, _ in found}))
         raise Problem(
             409,
             "This would hand a stored secret out.",
-            f"A draw of {refs} hands out the secret itself. Nothing was saved. Give a code of your second factor and say why, or let {user.name} use the relay only.",
+            (
+                f"A draw of {refs} hands out the secret itself. Nothing was saved. Give a code "
+                f"of your second factor and say why, or let {user.name} use the relay only."
+            ),
             moves=moves,
             keeps=True,
         )
     for _, secret in found:
         secret.drawn_by = sorted({*secret.drawn_by, str(user.pk)})
         secret.save(update_fields=["drawn_by"])
-    write(by, "revealed to", "user", user.name,
-          {"connections": sorted({one.ref for one, _ in found}), "what": [secret.hint for _, secret in found][:50], "reason": given.reason, "id": user.pk})  # fmt: skip
+    write(
+        by,
+        "revealed to",
+        "user",
+        user.name,
+        {
+            "connections": sorted({one.ref for one, _ in found}),
+            "what": [secret.hint for _, secret in found][:50],
+            "reason": given.reason,
+            "id": user.pk,
+        },
+    )

@@ -15,12 +15,27 @@ from neatlatch.core import addresses, breaks, pins
 from neatlatch.core.authority import telling
 from neatlatch.core.certificates.sight import of_pem
 from neatlatch.core.health import State
-from neatlatch.core.pins import CallerSide, CertificateSight, Consent, Halves, Need, PersonalAccount, Pin, ProviderSide, SecretFacts
+from neatlatch.core.pins import (
+    CallerSide,
+    CertificateSight,
+    Consent,
+    Halves,
+    Need,
+    PersonalAccount,
+    Pin,
+    ProviderSide,
+    SecretFacts,
+)
 from neatlatch.core.profiles import Profile, fill_slots
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret, TokenSet
+from neatlatch.desk.estate.records.connections.models import (
+    Account,
+    Connection,
+    HeldSecret,
+    TokenSet,
+)
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.users.models import Use
 from neatlatch.desk.ground.common.fetched import those_of
@@ -28,40 +43,60 @@ from neatlatch.desk.ground.people.models import Person
 
 
 def elsewhere_in_sql(row: str) -> str:
-    """Another environment in which the very same secret is held as in a row of connections_heldsecret; by its keyed fingerprint, which is indexed."""
+    """Another environment in which the very same secret is held as in a row of
+    connections_heldsecret; by its keyed fingerprint, which is indexed.
+    """
     return f"""(SELECT e.name FROM credentials_credential own
-    JOIN credentials_credential c ON c.fingerprint = own.fingerprint JOIN connections_heldsecret h ON h.credential_id = c.id
-    JOIN connections_connection n ON n.id = h.connection_id JOIN applications_place p ON p.id = n.place_id
+    JOIN credentials_credential c ON c.fingerprint = own.fingerprint
+    JOIN connections_heldsecret h ON h.credential_id = c.id
+    JOIN connections_connection n ON n.id = h.connection_id
+    JOIN applications_place p ON p.id = n.place_id
     JOIN applications_environment e ON e.id = p.environment_id
-    WHERE own.id = {row}.credential_id AND p.environment_id <> (SELECT p2.environment_id FROM connections_connection n2
+    WHERE own.id = {row}.credential_id AND p.environment_id <> (SELECT p2.environment_id
+    FROM connections_connection n2
       JOIN applications_place p2 ON p2.id = n2.place_id WHERE n2.id = {row}.connection_id)
     ORDER BY e."order" LIMIT 1)"""
 
 
-_ELSEWHERE = RawSQL(elsewhere_in_sql("connections_heldsecret"), [], output_field=CharField(null=True))
+_ELSEWHERE = RawSQL(
+    elsewhere_in_sql("connections_heldsecret"), [], output_field=CharField(null=True)
+)
 
 
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
     """Connections with all that pins need, in a constant number of queries.
 
-    Places, applications and clients are fetched apart and shared, not joined: thousands of connections stand on a few hundred of them.
+    Places, applications and clients are fetched apart and shared, not joined: thousands of
+    connections stand on a few hundred of them.
     """
     return rows.select_related("team").prefetch_related(
         Prefetch("token_sets", TokenSet.objects.select_related("person")),
         Prefetch("accounts", Account.objects.select_related("person")),
         "team__people",
-        Prefetch("held_secrets", HeldSecret.objects.select_related("credential").defer("credential__value").annotate(elsewhere=_ELSEWHERE)),
-        Prefetch("client", Client.objects.select_related("place__environment").defer("place__metadata")),
+        Prefetch(
+            "held_secrets",
+            HeldSecret.objects.select_related("credential")
+            .defer("credential__value")
+            .annotate(elsewhere=_ELSEWHERE),
+        ),
+        Prefetch(
+            "client", Client.objects.select_related("place__environment").defer("place__metadata")
+        ),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         Prefetch("users", Use.objects.select_related("user__owner")),
         Prefetch("place", Place.objects.select_related("environment")),
         "place__application",
-        Prefetch("place__application__places", Place.objects.select_related("environment").defer("metadata")),
+        Prefetch(
+            "place__application__places",
+            Place.objects.select_related("environment").defer("metadata"),
+        ),
     )
 
 
 def each(rows: QuerySet[Connection]) -> Iterator[Connection]:
-    """Many connections with all that pins need, some hundreds at a time: memory stays bounded, and no query grows beyond what the database takes."""
+    """Many connections with all that pins need, some hundreds at a time: memory stays bounded, and
+    no query grows beyond what the database takes.
+    """
     return with_everything(rows).iterator(chunk_size=500)
 
 
@@ -81,22 +116,41 @@ def _secret(credential: Credential, elsewhere: str = "") -> SecretFacts:
 
 def _patterns(place: Place) -> dict[str, str]:
     """The addresses of a place that have slots."""
-    return {key: address for key, address in place.by_key().items() if addresses.placeholders(address)}
+    return {
+        key: address for key, address in place.by_key().items() if addresses.placeholders(address)
+    }
 
 
-def provider_addresses(place: Place, slots: dict[str, str], client: Client | None = None) -> dict[str, str]:
-    """The provider's addresses, with the slots that were filled in. A client of the house signs in at the house authority."""
+def provider_addresses(
+    place: Place, slots: dict[str, str], client: Client | None = None
+) -> dict[str, str]:
+    """The provider's addresses, with the slots that were filled in.
+
+    A client of the house signs in at the house authority.
+    """
     found = {key: fill_slots(address, slots) for key, address in place.by_key().items()}
-    return found | ({key: published(place, client, key, slots) for key in _OF_ISSUER} if client is not None and client.house else {})
+    return found | (
+        {key: published(place, client, key, slots) for key in _OF_ISSUER}
+        if client is not None and client.house
+        else {}
+    )
 
 
 _OF_ISSUER = ("issuer", "authorization_endpoint", "token_endpoint")
 
 
-def published(place: Place, client: Client | None, field: str, slots: dict[str, str] | None = None) -> str:
-    """An address of whoever issued the client: the application, or the house authority; empty: it has none."""
+def published(
+    place: Place, client: Client | None, field: str, slots: dict[str, str] | None = None
+) -> str:
+    """An address of whoever issued the client: the application, or the house authority; empty: it
+    has none.
+    """
     if client is not None and client.house:
-        return str(telling.metadata(f"{settings.PUBLIC_URL}/house/{place.environment.key}", ()).get(field, ""))
+        return str(
+            telling.metadata(f"{settings.PUBLIC_URL}/house/{place.environment.key}", ()).get(
+                field, ""
+            )
+        )
     return place.published(field, slots)
 
 
@@ -106,15 +160,25 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
     issuer = told.pop("issuer", "")
     administrator = frozenset(one.name for one in profile.scopes if one.administrator)
     if client is None:
-        return ProviderSide(known=False, managed=False, environment=place.environment.name, issuer=issuer, addresses=told,
-                            published=place.metadata is not None, changed_at=place.changed_at)  # fmt: skip
+        return ProviderSide(
+            known=False,
+            managed=False,
+            environment=place.environment.name,
+            issuer=issuer,
+            addresses=told,
+            published=place.metadata is not None,
+            changed_at=place.changed_at,
+        )
     # What a person put in on the caller side tells nothing of what the provider holds.
     held: dict[str, tuple[SecretFacts, ...]] = {}
     for one in those_of(client, "credentials"):
         if one.source == "registered" and one.fingerprint:
             held[one.kind] = (*held.get(one.kind, ()), _secret(one))
     unseen = () if client.managed or client.public else (SecretFacts(None, ""),)
-    consents = {scope: Consent(said["who"], datetime.fromisoformat(said["when"])) for scope, said in client.consents.items()}
+    consents = {
+        scope: Consent(said["who"], datetime.fromisoformat(said["when"]))
+        for scope, said in client.consents.items()
+    }
     return ProviderSide(
         known=True,
         managed=client.managed,
@@ -155,7 +219,10 @@ def _sight(pem: str, public_key: str, trusted: str, at: datetime) -> Certificate
 
 
 def certificate_sight(connection: Connection, now: datetime) -> CertificateSight | None:
-    """Our client certificate, judged; ``None``: there is none. Judged to five minutes, so that a page of many stays quick."""
+    """Our client certificate, judged; ``None``: there is none.
+
+    Judged to five minutes, so that a page of many stays quick.
+    """
     pem = connection.values.get("certificate", "")
     if not pem:
         return None
@@ -169,7 +236,11 @@ def certificate_sight(connection: Connection, now: datetime) -> CertificateSight
 
 
 def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide:
-    environment, values, secrets = connection.place.environment, connection.values, connection.secrets()
+    environment, values, secrets = (
+        connection.place.environment,
+        connection.values,
+        connection.secrets(),
+    )
     tokens = connection.tokens
     person = tokens if connection.scheme == CODE else None
     return CallerSide(
@@ -205,12 +276,18 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
 
 def granted(connection: Connection) -> frozenset[str] | None:
     """What every token that is held was granted."""
-    sets = [frozenset(one.granted) for one in those_of(connection, "token_sets") if (one.person_id is not None) == connection.individual]
+    sets = [
+        frozenset(one.granted)
+        for one in those_of(connection, "token_sets")
+        if (one.person_id is not None) == connection.individual
+    ]
     return frozenset.intersection(*sets) if sets else None
 
 
 def expected_people(connection: Connection) -> list[Person]:
-    """Who should connect an account of their own: the team's people and whoever was asked, without those who left."""
+    """Who should connect an account of their own: the team's people and whoever was asked, without
+    those who left.
+    """
     team = list(connection.team.people.all()) if connection.team else []
     asked = [one.person for one in those_of(connection, "accounts")]
     found = {one.pk: one for one in (*team, *asked) if one.left is None}
@@ -221,26 +298,40 @@ def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:
     """Everybody who should connect an account, or has; ``None``: the account is shared."""
     if not connection.individual:
         return None
-    sets = {one.person_id: one for one in those_of(connection, "token_sets") if one.person is not None}
+    sets = {
+        one.person_id: one for one in those_of(connection, "token_sets") if one.person is not None
+    }
     wanted = {one.person_id: one.expected for one in those_of(connection, "accounts")}
-    people = {one.pk: one for one in expected_people(connection)} | {one.person_id: one.person for one in sets.values() if one.person}
+    people = {one.pk: one for one in expected_people(connection)} | {
+        one.person_id: one.person for one in sets.values() if one.person
+    }
     found = []
     for one in sorted(people.values(), key=lambda one: one.shown_name):
         tokens = sets.get(one.pk)
         if tokens is None:
-            found.append(PersonalAccount(one.shown_name, wanted.get(one.pk, ""), left=one.left is not None))
+            found.append(
+                PersonalAccount(one.shown_name, wanted.get(one.pk, ""), left=one.left is not None)
+            )
             continue
         renews = tokens.refresh is not None and not tokens.refused
         found.append(
             PersonalAccount(
-                one.shown_name, wanted.get(one.pk, ""), tokens.account, tokens.signed_in_at, tokens.ends, renews, one.left is not None
+                one.shown_name,
+                wanted.get(one.pk, ""),
+                tokens.account,
+                tokens.signed_in_at,
+                tokens.ends,
+                renews,
+                one.left is not None,
             )
         )
     return tuple(found)
 
 
 def halves(connection: Connection, now: datetime, profile: Profile | None = None) -> Halves:
-    """Both halves of a connection that was fetched by :func:`with_everything`; ``profile`` is one to try in place of the application's own."""
+    """Both halves of a connection that was fetched by :func:`with_everything`; ``profile`` is one
+    to try in place of the application's own.
+    """
     application = connection.place.application
     profile = profile or application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
@@ -250,7 +341,11 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
             operation = profile.operation(name)
             if operation is not None:
                 needs.append(Need(user.name, name, operation.alternatives))
-    others = {one.environment.name: one.addresses() for one in those_of(application, "places") if one.pk != connection.place_id}
+    others = {
+        one.environment.name: one.addresses()
+        for one in those_of(application, "places")
+        if one.pk != connection.place_id
+    }
     return Halves(
         provider=_provider(connection, profile, scheme),
         caller=_caller(connection, scheme, now),
@@ -267,20 +362,32 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
 
 
 def lacking(connection: Connection) -> tuple[str, ...]:
-    """What a connection lacks before anybody can try it: values that its way in requires, as people read them."""
+    """What a connection lacks before anybody can try it: values that its way in requires, as people
+    read them.
+    """
     scheme = connection.place.application.read_profile().scheme(connection.scheme)
     if scheme is None:
         return ("a way in",)
     held = connection.secrets()
     wanted = (one for one in scheme.all_values() if one.required and one.type != "scopes")
-    return tuple(one.label for one in wanted if not (one.key in held if one.secret else connection.values.get(one.key)))
+    return tuple(
+        one.label
+        for one in wanted
+        if not (one.key in held if one.secret else connection.values.get(one.key))
+    )
 
 
 def secret_taken_at(connection: Connection) -> datetime | None:
-    """When the application last took our secret. Where people sign in, a test may show a token that was alive already."""
+    """When the application last took our secret.
+
+    Where people sign in, a test may show a token that was alive already.
+    """
     if connection.scheme != CODE:
         return connection.proven_at
-    moments = [connection.secret_taken_at, *(one.obtained for one in those_of(connection, "token_sets"))]
+    moments = [
+        connection.secret_taken_at,
+        *(one.obtained for one in those_of(connection, "token_sets")),
+    ]
     return max((one for one in moments if one is not None), default=None)
 
 
@@ -291,13 +398,25 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
-    refused = [one for one in those_of(connection, "token_sets") if one.refused and one.person is not None and connection.individual]
+    refused = [
+        one
+        for one in those_of(connection, "token_sets")
+        if one.refused and one.person is not None and connection.individual
+    ]
     tokens = min(refused, key=lambda one: one.ends or now, default=connection.tokens)
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None
     # A private key ends with its certificate, which says so better.
-    held = [one for one in connection.secrets().values() if sight is None or one.kind != "private_key"]
+    held = [
+        one for one in connection.secrets().values() if sight is None or one.kind != "private_key"
+    ]
     ending = [one for one in held if one.ends is not None]
-    credential = min(ending, key=lambda one: one.ends or now) if ending else connection.credential if held else None
+    credential = (
+        min(ending, key=lambda one: one.ends or now)
+        if ending
+        else connection.credential
+        if held
+        else None
+    )
     return breaks.Watched(
         ref=connection.ref,
         state=State(connection.state),

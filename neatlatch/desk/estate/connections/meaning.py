@@ -1,4 +1,6 @@
-"""What a change of an application's profile means for its connections: worked out before it is saved, and done with it."""
+"""What a change of an application's profile means for its connections: worked out before it is
+saved, and done with it.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,8 @@ GONE = "Its way of being let in would be gone; it would have to change to anothe
 class Meaning:
     """What a change means for a connection.
 
-    ``pin``: one that would stand otherwise, and how (``before``, ``after``). ``sent``: a request of a
-    test that would be sent otherwise. Neither: the connection would stop at once.
+    ``pin``: one that would stand otherwise, and how (``before``, ``after``). ``sent``: a request of
+    a test that would be sent otherwise. Neither: the connection would stop at once.
     """
 
     ref: str
@@ -44,8 +46,11 @@ def of_change(application: Application, profile: Profile) -> list[Meaning]:
             continue
         old_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now))}
         new_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now, profile))}
-        found += [_of_pin(one.ref, old_pins.get(key), new_pins.get(key)) for key in dict.fromkeys((*old_pins, *new_pins))
-                  if _fit(old_pins.get(key)) != _fit(new_pins.get(key))]  # fmt: skip
+        found += [
+            _of_pin(one.ref, old_pins.get(key), new_pins.get(key))
+            for key in dict.fromkeys((*old_pins, *new_pins))
+            if _fit(old_pins.get(key)) != _fit(new_pins.get(key))
+        ]
         found += _of_requests(one, before, profile)
     return found
 
@@ -57,7 +62,13 @@ def _fit(pin: pins.Pin | None) -> str:
 def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> Meaning:
     shown = new or old
     assert shown is not None
-    return Meaning(ref, new.why if new else "This pin would no longer be asked for.", shown.label, _fit(old), _fit(new))
+    return Meaning(
+        ref,
+        new.why if new else "This pin would no longer be asked for.",
+        shown.label,
+        _fit(old),
+        _fit(new),
+    )
 
 
 def _of_requests(connection: Connection, before: Profile, after: Profile) -> list[Meaning]:
@@ -85,13 +96,21 @@ def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:
         held = frozenset(connection.scopes) if granted is None else granted
     else:
         held = profile.known_rights(connection.client.rights if connection.client else ())
-    sender = Sender(connection.scheme, connection.values, frozenset(connection.secrets()), frozenset(connection.scopes), held)
+    sender = Sender(
+        connection.scheme,
+        connection.values,
+        frozenset(connection.secrets()),
+        frozenset(connection.scopes),
+        held,
+    )
     return sent.requests(profile, sender)
 
 
 @follows
 def no_longer_proven(application: Application, before: Profile, after: Profile) -> Save:
-    """Work out which connections would send something else: nobody has tried them since, once it is saved."""
+    """Work out which connections would send something else: nobody has tried them since, once it is
+    saved.
+    """
     rows = halves.each(Connection.objects.filter(place__application=application))
     changed = [one.pk for one in rows if _requests(one, before) != _requests(one, after)]
 

@@ -25,16 +25,21 @@ _FIELD_OF_PIN = {
 }
 
 
-def act(by: Person, connection: Connection, pin: str, key: str, value: str, leave: Leave | None = None) -> Connection:
-    """Carry out an act that a pin offers; ``leave`` is what to do where it would send what is held to a new place. Raises :class:`Problem` for one that is not
-    offered."""
+def act(
+    by: Person, connection: Connection, pin: str, key: str, value: str, leave: Leave | None = None
+) -> Connection:
+    """Carry out an act that a pin offers; ``leave`` is what to do where it would send what is held
+    to a new place. Raises :class:`Problem` for one that is not offered.
+    """
     if key == "take_provider":
         return _take_provider(by, connection, pin, value, leave)
     if key in ("drop_scope", "request_scope", "drop_secret", "expect_account", "fill_slots"):
         return _own_side(by, connection, key, value, leave)
     client = connection.client
     if client is None:
-        raise Problem(409, "No client is named.", "Name the client registration of this connection first.")
+        raise Problem(
+            409, "No client is named.", "Name the client registration of this connection first."
+        )
     if key == "register_ours":
         clients.change(by, client, clients.with_uri(value))
     elif key == "permit_scope":
@@ -59,7 +64,9 @@ def act(by: Person, connection: Connection, pin: str, key: str, value: str, leav
 
 
 @transaction.atomic
-def _take_provider(by: Actor, connection: Connection, pin: str, value: str, leave: Leave | None) -> Connection:
+def _take_provider(
+    by: Actor, connection: Connection, pin: str, value: str, leave: Leave | None
+) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
     addresses = provider_addresses(connection.place, connection.slots, connection.client)
@@ -71,11 +78,19 @@ def _take_provider(by: Actor, connection: Connection, pin: str, value: str, leav
         values[value] = client.facts[value]
     elif pin in _FIELD_OF_PIN:
         audiences = [client.facts.get("audience")] if client else []
-        held = {"issuer": [addresses.get("issuer", "")], "redirect_uri": client.redirect_uris if client else [],
-                "client_id": [client.client_id] if client else [], "client_sign_in": [client.sign_in_method] if client else [],
-                "audience": [*audiences, addresses.get("token_endpoint"), addresses.get("issuer")]}[pin]  # fmt: skip
+        held = {
+            "issuer": [addresses.get("issuer", "")],
+            "redirect_uri": client.redirect_uris if client else [],
+            "client_id": [client.client_id] if client else [],
+            "client_sign_in": [client.sign_in_method] if client else [],
+            "audience": [*audiences, addresses.get("token_endpoint"), addresses.get("issuer")],
+        }[pin]
         if value not in held:
-            raise Problem(409, "The provider's value has changed meanwhile.", "Reload the page and look again.")
+            raise Problem(
+                409,
+                "The provider's value has changed meanwhile.",
+                "Reload the page and look again.",
+            )
         values[_FIELD_OF_PIN[pin]] = value
     else:
         raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
@@ -89,7 +104,9 @@ def _take_provider(by: Actor, connection: Connection, pin: str, value: str, leav
 
 
 @transaction.atomic
-def _own_side(by: Actor, connection: Connection, key: str, value: str, leave: Leave | None) -> Connection:
+def _own_side(
+    by: Actor, connection: Connection, key: str, value: str, leave: Leave | None
+) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":
         ask_for_scopes(connection, [one for one in connection.scopes if one != value])
@@ -101,7 +118,8 @@ def _own_side(by: Actor, connection: Connection, key: str, value: str, leave: Le
         addresses = provider_addresses(connection.place, connection.slots, connection.client)
         patterns = connection.place.by_key()
         connection.values = {
-            one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held for one, held in connection.values.items()
+            one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held
+            for one, held in connection.values.items()
         }
     else:
         connection.values = {**connection.values, "account": value}

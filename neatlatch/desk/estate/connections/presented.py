@@ -8,7 +8,8 @@ from neatlatch.desk.estate.records.connections.models import Connection
 
 
 def credentials_of(connection: Connection) -> Credentials:
-    """Return a connection's values with its secrets opened; with OAuth 2.0 none, because requests carry a token there.
+    """Return a connection's values with its secrets opened; with OAuth 2.0 none, because requests
+    carry a token there.
 
     Raises ``CannotOpen`` where a secret does not open.
     """

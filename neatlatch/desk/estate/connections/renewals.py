@@ -1,8 +1,8 @@
 """Renewing ahead of the end, and finding out in time that renewing is over.
 
 A refresh token may end without anybody being told: revoked, or idle for too long. Until the last
-access token ends everything works, so it has to be looked for. Each is asked about at least as often
-as rounds are; one that must be used now and then (idle life) is used twice as often as that.
+access token ends everything works, so it has to be looked for. Each is asked about at least as
+often as rounds are; one that must be used now and then (idle life) is used twice as often as that.
 """
 
 from __future__ import annotations
@@ -64,14 +64,22 @@ def look_after_all(stop_at: float = 50.0) -> int:
 
 
 def _renewable() -> QuerySet[TokenSet]:
-    rows = TokenSet.objects.filter(ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False)
-    return rows.filter(connection__scheme=CODE).select_related("connection__place__application", "connection__client")
+    rows = TokenSet.objects.filter(
+        ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False
+    )
+    return rows.filter(connection__scheme=CODE).select_related(
+        "connection__place__application", "connection__client"
+    )
 
 
 def _must_be_used(one: TokenSet, now: datetime) -> bool:
-    """Whether the access token is near its end, or the refresh token was idle for half as long as it may be."""
+    """Whether the access token is near its end, or the refresh token was idle for half as long as
+    it may be.
+    """
     idle = one.connection.place.application.read_profile().limits.idle_life
-    return tokens.is_due(one, now) or bool(idle and now - one.obtained >= timedelta(seconds=idle / 2))
+    return tokens.is_due(one, now) or bool(
+        idle and now - one.obtained >= timedelta(seconds=idle / 2)
+    )
 
 
 def _is_to_be_asked(one: TokenSet, now: datetime) -> bool:
@@ -80,22 +88,33 @@ def _is_to_be_asked(one: TokenSet, now: datetime) -> bool:
 
 
 def _look_after(one: TokenSet, way: Road, due: bool) -> bool:
-    """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a renewal shows it."""
+    """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a
+    renewal shows it.
+    """
     TokenSet.objects.filter(pk=one.pk).update(asked_at=timezone.now())
     if not due and _lives(one, way):
         return False
-    held, _ = tokens.hold(one.connection, way, force=True, newer_than=one.generation, person=one.person_id)
+    held, _ = tokens.hold(
+        one.connection, way, force=True, newer_than=one.generation, person=one.person_id
+    )
     return held.renewed
 
 
 def _lives(one: TokenSet, way: Road) -> bool:
-    """Whether the provider says that the refresh token is active (RFC 7662 §2.2). One that knows only access tokens says no, so a no proves nothing."""
+    """Whether the provider says that the refresh token is active (RFC 7662 §2.2).
+
+    One that knows only access tokens says no, so a no proves nothing.
+    """
     connection = one.connection
-    endpoint = published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    endpoint = published(
+        connection.place, connection.client, "introspection_endpoint", connection.slots
+    )
     if not endpoint or origin(endpoint) not in destinations.places(connection):
         return False
     refresh = one.open_refresh().reveal()
-    request = oauth2.introspection_request(endpoint, tokens.client_of(connection), refresh, "refresh_token")
+    request = oauth2.introspection_request(
+        endpoint, tokens.client_of(connection), refresh, "refresh_token"
+    )
     try:
         told = oauth.ask(way, "introspection", request, timezone.now())
     except RoadError:
@@ -104,18 +123,31 @@ def _lives(one: TokenSet, way: Road) -> bool:
 
 
 def renew(by: Person, connection: Connection) -> Renewal:
-    """Renew alone, as a test of renewing: the shared token, or where each has their own that of whoever asks.
+    """Renew alone, as a test of renewing: the shared token, or where each has their own that of
+    whoever asks.
 
     Raises :class:`Problem` where there is nothing to renew.
     """
     if connection.scheme not in OAUTH2:
-        raise Problem(409, "Nothing is renewed here.", "This way of being let in has no token that ends and is renewed.")
+        raise Problem(
+            409,
+            "Nothing is renewed here.",
+            "This way of being let in has no token that ends and is renewed.",
+        )
     person = by.pk if connection.individual else None
     held = TokenSet.objects.filter(connection=connection, person=person).first()
     if held is None and connection.scheme == CODE:
-        raise Problem(409, "There is no token to renew.", "Sign in first." if person is None else "Connect your account first.")
+        raise Problem(
+            409,
+            "There is no token to renew.",
+            "Sign in first." if person is None else "Connect your account first.",
+        )
     if held is not None and connection.scheme == CODE and held.refresh is None:
-        raise Problem(409, "There is no refresh token.", "The application gave none at the sign-in, so somebody signs in again at its end.")
+        raise Problem(
+            409,
+            "There is no refresh token.",
+            "The application gave none at the sign-in, so somebody signs in again at its end.",
+        )
     try:
         with destinations.road_of(connection, _TIME_LIMIT) as way:
             tokens.hold(connection, way, force=True, person=person)
@@ -123,8 +155,13 @@ def renew(by: Person, connection: Connection) -> Renewal:
     except NoToken as error:
         renewed, says = False, f"Not renewed: {error.failure.detail or error.failure.code}"
     except RoadError as error:
-        renewed, says = False, f"Not renewed: the token endpoint could not be reached. {error.failure.detail}"
-    write(by, "tested renewal", "connection", connection.ref, {"renewed": renewed, "says": says[:200]})
+        renewed, says = (
+            False,
+            f"Not renewed: the token endpoint could not be reached. {error.failure.detail}",
+        )
+    write(
+        by, "tested renewal", "connection", connection.ref, {"renewed": renewed, "says": says[:200]}
+    )
     now_held = TokenSet.objects.filter(connection=connection, person=person).first()
     ends = now_held.ends if now_held else None
     if not renewed and ends is not None and not lifetimes.is_over(ends, timezone.now()):

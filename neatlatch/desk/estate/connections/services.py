@@ -42,7 +42,9 @@ IDENTITY = ("issuer", "token_endpoint", "client_id")
 
 @dataclass(frozen=True)
 class OpenedKey:
-    """A private key that was opened already, in PEM and not encrypted, with what was cleaned off it."""
+    """A private key that was opened already, in PEM and not encrypted, with what was cleaned off
+    it.
+    """
 
     text: str = field(repr=False)
     notes: tuple[str, ...] = ()
@@ -51,32 +53,49 @@ class OpenedKey:
 Pasted = str | OpenedKey
 
 
-def clean_values(scheme: Scheme, given: dict[str, str]) -> tuple[dict[str, str], dict[str, list[str]]]:
-    """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks wrong."""
+def clean_values(
+    scheme: Scheme, given: dict[str, str]
+) -> tuple[dict[str, str], dict[str, list[str]]]:
+    """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks
+    wrong.
+    """
     values, notes = {}, {}
     for value in scheme.all_values():
         if value.secret or value.type == "scopes" or value.key not in given:
             continue
         cleaned = clean(str(given[value.key]))
         values[value.key] = cleaned.value
-        if said := [*cleaned.notes, *(suspicions(cleaned.value) if value.type in ("text", "address", "host") else ())]:
+        if said := [
+            *cleaned.notes,
+            *(suspicions(cleaned.value) if value.type in ("text", "address", "host") else ()),
+        ]:
             notes[value.key] = said
     return values, notes
 
 
 def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
-    """The slots of an application's addresses, cleaned; a field error for one whose pattern does not fit."""
+    """The slots of an application's addresses, cleaned; a field error for one whose pattern does
+    not fit.
+    """
     slots = {}
     for slot in place.application.read_profile().slots:
         value = clean(str(given.get(slot.key, ""))).value
         if value and slot.pattern and not re.fullmatch(slot.pattern, value):
-            raise wrong_fields({f"slot.{slot.key}": f"{slot.label} does not look right. {slot.help}"})
+            raise wrong_fields(
+                {f"slot.{slot.key}": f"{slot.label} does not look right. {slot.help}"}
+            )
         if value:
             slots[slot.key] = value
     return slots
 
 
-def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: str, slots: dict[str, str] | None = None) -> dict[str, str]:
+def defaults(
+    place: Place,
+    scheme: Scheme,
+    client: Client | None,
+    redirect_uri: str,
+    slots: dict[str, str] | None = None,
+) -> dict[str, str]:
     """What can be filled in already: the provider's addresses and what its side says of us."""
     known = {
         "redirect_uri": redirect_uri,
@@ -85,9 +104,18 @@ def defaults(place: Place, scheme: Scheme, client: Client | None, redirect_uri: 
         **provider_addresses(place, slots or {}, client),
     }
     if client is not None:
-        known |= {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
+        known |= {
+            "client_id": client.client_id,
+            "client_sign_in": client.sign_in_method,
+            **client.facts,
+            **_issued_to(client),
+        }
     known.setdefault("audience", known.get("token_endpoint", ""))
-    return {value.key: known.get(value.key, "") for value in scheme.all_values() if not value.secret and value.type != "scopes"}
+    return {
+        value.key: known.get(value.key, "")
+        for value in scheme.all_values()
+        if not value.secret and value.type != "scopes"
+    }
 
 
 def _issued_to(client: Client) -> dict[str, str]:
@@ -99,20 +127,43 @@ def _issued_to(client: Client) -> dict[str, str]:
 def refused_client(place: Place, client: Client | None) -> str | None:
     """Why a client may not be used in a place, if so."""
     if isinstance(client, ResourceServer):
-        return "This is the application itself, and not a caller of it. Name another, or have one issued."
-    refused = environment.refuses(client.vendor_shared, place.environment.production) if client is not None else ""
+        return (
+            "This is the application itself, and not a caller of it. Name another, or have one "
+            "issued."
+        )
+    refused = (
+        environment.refuses(client.vendor_shared, place.environment.production)
+        if client is not None
+        else ""
+    )
     return f"{refused} Register one of our own." if refused else None
 
 
-def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | None, given: dict[str, str], scopes: list[str],
-           pasted: dict[str, str], secret_ends: Any = None, slots: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
-    """Make a connection. ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the client was registered
-    with, if that is known here."""
+def create(
+    by: Actor,
+    place: Place,
+    ref: str,
+    scheme_key: str,
+    client: Client | None,
+    given: dict[str, str],
+    scopes: list[str],
+    pasted: dict[str, str],
+    secret_ends: Any = None,
+    slots: dict[str, str] | None = None,
+    leave: Leave | None = None,
+) -> tuple[Connection, dict[str, list[str]]]:
+    """Make a connection.
+
+    ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the
+    client was registered with, if that is known here.
+    """
     profile = place.application.read_profile()
     scheme = profile.scheme(scheme_key)
     errors: dict[str, str] = {}
     if not REF.fullmatch(ref):
-        errors["ref"] = "A reference name is small letters, digits and hyphens, like cargo-manifests."
+        errors["ref"] = (
+            "A reference name is small letters, digits and hyphens, like cargo-manifests."
+        )
     elif Connection.objects.filter(ref=ref).exists():
         errors["ref"] = "This reference name is taken."
     if scheme is None:
@@ -129,13 +180,25 @@ def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | 
         raise wrong_fields(errors)
     opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
     with transaction.atomic():
-        connection = Connection(ref=ref, place=place, client=client, scheme=scheme_key, values=values, scopes=sorted(set(scopes)), slots=filled)  # fmt: skip
+        connection = Connection(
+            ref=ref,
+            place=place,
+            client=client,
+            scheme=scheme_key,
+            values=values,
+            scopes=sorted(set(scopes)),
+            slots=filled,
+        )
         save_new(by, connection)
         for value in scheme.secrets():
             if value.key in opened:
                 _, said = _hold(by, connection, value, opened[value.key], secret_ends)
                 notes |= {value.key: said} if said else {}
-            elif client is not None and not client.public and (known := newest(client, value.key)) is not None:
+            elif (
+                client is not None
+                and not client.public
+                and (known := newest(client, value.key)) is not None
+            ):
                 HeldSecret.objects.create(connection=connection, key=value.key, credential=known)
         _learn_end(connection)
         destinations.settle(by, connection, leave)
@@ -144,7 +207,11 @@ def create(by: Actor, place: Place, ref: str, scheme_key: str, client: Client | 
             "made",
             "connection",
             ref,
-            {"application": place.application.key, "environment": place.environment.name, "scheme": scheme_key},
+            {
+                "application": place.application.key,
+                "environment": place.environment.name,
+                "scheme": scheme_key,
+            },
         )
     return connection, notes
 
@@ -164,63 +231,117 @@ def save_new(by: Actor, connection: Connection) -> None:
 def begin(by: Actor, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
     if not REF.fullmatch(ref):
-        raise wrong_fields({"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."})
+        raise wrong_fields(
+            {"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."}
+        )
     connection = Connection(ref=ref, place=place, scheme=scheme.key, values=values, paused=True)
     save_new(by, connection)
     write(
-        by, "began", "connection", ref, {"application": place.application.key, "environment": place.environment.name, "scheme": scheme.key}
+        by,
+        "began",
+        "connection",
+        ref,
+        {
+            "application": place.application.key,
+            "environment": place.environment.name,
+            "scheme": scheme.key,
+        },
     )
     return connection
 
 
 def newest(client: Client, kind: str) -> Credential | None:
     """The newest live secret of a kind that the provider's side holds, if it is known here."""
-    return client.credentials.filter(state=Credential.State.ACTIVE, kind=kind).exclude(fingerprint="").order_by("-issued").first()
+    return (
+        client.credentials.filter(state=Credential.State.ACTIVE, kind=kind)
+        .exclude(fingerprint="")
+        .order_by("-issued")
+        .first()
+    )
 
 
 def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
     bad = sorted(one for one in scopes if malformed(one))
-    return {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."} if bad else {}
+    return (
+        {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."}
+        if bad
+        else {}
+    )
 
 
 def _opened(scheme: Scheme, pasted: Mapping[str, Pasted]) -> dict[str, Pasted]:
-    """Open the private keys among pasted secrets: before any transaction, because it may take long. Raises a field error."""
+    """Open the private keys among pasted secrets: before any transaction, because it may take long.
+
+    Raises a field error.
+    """
     return {key: _open(scheme.value(key), text) for key, text in pasted.items()}
 
 
 def _open(value: Value | None, pasted: Pasted) -> Pasted:
-    if value is None or value.type != "key" or isinstance(pasted, OpenedKey) or settings_out.read_reference(pasted) is not None:
+    if (
+        value is None
+        or value.type != "key"
+        or isinstance(pasted, OpenedKey)
+        or settings_out.read_reference(pasted) is not None
+    ):
         return pasted
     return OpenedKey(*check_key(pasted))
 
 
-def _hold(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
-    """Keep a pasted secret and let the connection hold it; answers it, with what was cleaned and what still looks wrong."""
+def _hold(
+    by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any
+) -> tuple[Credential, list[str]]:
+    """Keep a pasted secret and let the connection hold it; answers it, with what was cleaned and
+    what still looks wrong.
+    """
     credential, notes = _pasted(by, connection, value, pasted, ends)
     # The connection is locked: nobody else gives it a secret meanwhile.
-    if not HeldSecret.objects.filter(connection=connection, key=value.key).update(credential=credential):
+    if not HeldSecret.objects.filter(connection=connection, key=value.key).update(
+        credential=credential
+    ):
         HeldSecret.objects.create(connection=connection, key=value.key, credential=credential)
     return credential, notes
 
 
-def _pasted(by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any) -> tuple[Credential, list[str]]:
-    """A pasted secret: the very one that was handed over or that a reference names, if it is known here, else a new one of the caller side.
+def _pasted(
+    by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any
+) -> tuple[Credential, list[str]]:
+    """A pasted secret: the very one that was handed over or that a reference names, if it is known
+    here, else a new one of the caller side.
 
-    Whoever pastes it knows it, so it may go where the connection sends it; whoever names a reference may not know it.
+    Whoever pastes it knows it, so it may go where the connection sends it; whoever names a
+    reference may not know it.
     """
     client = connection.client
     odd: tuple[str, ...] = ()
     if isinstance(pasted, OpenedKey):
         text, notes = pasted.text, pasted.notes
     elif (named := settings_out.read_reference(pasted)) is not None:
-        held = HeldSecret.objects.select_related("credential", "connection").filter(connection__ref=named[0], key=named[1]).first()
+        held = (
+            HeldSecret.objects.select_related("credential", "connection")
+            .filter(connection__ref=named[0], key=named[1])
+            .first()
+        )
         if held is None or not held.credential.fingerprint:
-            raise wrong_fields({value.key: f"{named[0]} holds no {named[1]} that this could refer to."})
+            raise wrong_fields(
+                {value.key: f"{named[0]} holds no {named[1]} that this could refer to."}
+            )
         if held.connection.place_id != connection.place_id:
-            raise wrong_fields({value.key: f"{named[0]} stands elsewhere. A reference serves only within one application and environment."})
+            raise wrong_fields(
+                {
+                    value.key: (
+                        f"{named[0]} stands elsewhere. A reference serves only within one "
+                        f"application and environment."
+                    )
+                }
+            )
         return held.credential, ["taken from the safe by its reference"]
     elif value.type == "key":
-        raise Problem(409, "The scheme was changed meanwhile.", "Nothing was kept. Look at the connection, then put the key in again.")
+        raise Problem(
+            409,
+            "The scheme was changed meanwhile.",
+            "Nothing was kept. Look at the connection, then put the key in again.",
+        )
     else:
         text, notes, odd = check_pasted(pasted, value.key)
     # Pasted again is not a second secret: one entry for each value.
@@ -231,7 +352,9 @@ def _pasted(by: Actor, connection: Connection, value: Value, pasted: Pasted, end
     application = connection.place.application
     names = [connection.values.get(key, "") for key in ("username", "account")]
     names += [connection.ref, application.name, application.key]
-    credential = keep(text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key, names=names)
+    credential = keep(
+        text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key, names=names
+    )
     destinations.put_in_for(connection, value.key, credential)
     return credential, [*notes, *odd, *_weak(credential)]
 
@@ -241,15 +364,22 @@ def _weak(credential: Credential) -> list[str]:
 
 
 def _known(connection: Connection, key: str, fingerprint: str) -> Credential | None:
-    """The secret that this very text is known as: of the connection's client, or what the connection holds under that key."""
+    """The secret that this very text is known as: of the connection's client, or what the
+    connection holds under that key.
+    """
     if connection.client is not None:
         return connection.client.credentials.filter(fingerprint=fingerprint, kind=key).first()
-    held = Credential.objects.filter(holders__connection=connection, holders__key=key, fingerprint=fingerprint).first()
+    held = Credential.objects.filter(
+        holders__connection=connection, holders__key=key, fingerprint=fingerprint
+    ).first()
     return held if held is not None and held.lives else None
 
 
 def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
-    """The end that was said with a secret that is known already, noted; answers what to say of it. Without one, what was noted stays."""
+    """The end that was said with a secret that is known already, noted; answers what to say of it.
+
+    Without one, what was noted stays.
+    """
     if ends is None or known.ends == ends:
         return []
     if said := credential_ends.told_by(known):
@@ -260,7 +390,9 @@ def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
 
 
 def _learn_end(connection: Connection) -> None:
-    """A private key is of use as long as its certificate is good: the credential ends when that does (RFC 5280 §4.1.2.5)."""
+    """A private key is of use as long as its certificate is good: the credential ends when that
+    does (RFC 5280 §4.1.2.5).
+    """
     if not connection.values.get("certificate"):
         return
     held = connection.held_secrets.select_related("credential").filter(key="private_key").first()
@@ -272,16 +404,26 @@ def _learn_end(connection: Connection) -> None:
     except (reading.Unreadable, ValueError):
         return
     if told is not None and told.key.spki_sha256 == held.credential.public_key:
-        Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(ends=told.not_after)
+        Credential.objects.filter(pk=held.credential_id).exclude(ends=told.not_after).update(
+            ends=told.not_after
+        )
 
 
 # The columns that :func:`touched` changes itself.
 _TOUCHED = ("version", "changed_at", "changed_by", *Connection.HEALTH)
 
 
-def touched(connection: Connection, by: Actor, leave: Leave | None = None, *, columns: Collection[str] | None = None) -> None:
-    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it yet, and nothing that is held goes to a new place without
-    leave. ``columns`` are those that were changed, where that is known. Raises :class:`Problem`."""
+def touched(
+    connection: Connection,
+    by: Actor,
+    leave: Leave | None = None,
+    *,
+    columns: Collection[str] | None = None,
+) -> None:
+    """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it
+    yet, and nothing that is held goes to a new place without leave. ``columns`` are those that were
+    changed, where that is known. Raises :class:`Problem`.
+    """
     _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
@@ -292,7 +434,9 @@ def touched(connection: Connection, by: Actor, leave: Leave | None = None, *, co
 
 def locked(connection: Connection) -> Connection:
     """The connection as it stands now, in the surrounding transaction."""
-    rows = Connection.objects.select_for_update().select_related("place__application", "place__environment", "client")
+    rows = Connection.objects.select_for_update().select_related(
+        "place__application", "place__environment", "client"
+    )
     found = rows.get(pk=connection.pk)
     if found.client is not None and found.client.place_id == found.place_id:
         found.client.place = found.place  # the very same, which was fetched already
@@ -307,17 +451,26 @@ def change(
     leave: Leave | None = None,
     seen: int | None = None,
 ) -> tuple[Connection, dict[str, list[str]]]:
-    """Change the caller side, with new secrets by the keys of their values where there are any: one version, whatever is in it.
+    """Change the caller side, with new secrets by the keys of their values where there are any: one
+    version, whatever is in it.
 
-    ``seen``: the version that the change was made on; ``None``: whatever stands. A half-finished connection may stay so: pins say what is missing. ``leave`` is what to do where this would send what is
-    held to a new place. Raises :class:`Problem`.
+    ``seen``: the version that the change was made on; ``None``: whatever stands. A half-finished
+    connection may stay so: pins say what is missing. ``leave`` is what to do where this would send
+    what is held to a new place. Raises :class:`Problem`.
     """
-    return _change(by, connection, given, _opened(connection.read_scheme(), secrets or {}), leave, seen)
+    return _change(
+        by, connection, given, _opened(connection.read_scheme(), secrets or {}), leave, seen
+    )
 
 
 @transaction.atomic
 def _change(
-    by: Actor, connection: Connection, given: dict[str, Any], secrets: Mapping[str, Pasted], leave: Leave | None, seen: int | None
+    by: Actor,
+    connection: Connection,
+    given: dict[str, Any],
+    secrets: Mapping[str, Pasted],
+    leave: Leave | None,
+    seen: int | None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
     check_unchanged(connection.version, seen)
@@ -325,7 +478,9 @@ def _change(
     assert scheme is not None
     values, notes = clean_values(scheme, given.get("values") or {})
     wrong = {
-        key: text for key, text in profiles.check_values(scheme, {**connection.values, **values}).items() if key in values and values[key]
+        key: text
+        for key, text in profiles.check_values(scheme, {**connection.values, **values}).items()
+        if key in values and values[key]
     }
     scopes = given.get("scopes")
     wrong |= _wrong_scopes(scopes or [])
@@ -337,7 +492,10 @@ def _change(
     before, stood = dict(connection.values), told(connection)
     if given.get("slots") is not None:
         connection.slots = clean_slots(connection.place, given["slots"])
-    connection.values = {key: fill_slots(value, connection.slots) for key, value in {**connection.values, **values}.items()}
+    connection.values = {
+        key: fill_slots(value, connection.slots)
+        for key, value in {**connection.values, **values}.items()
+    }
     if scopes is not None:
         ask_for_scopes(connection, scopes)
     for key in ("pace", "time_limit", "paused", "work_in_rounds"):
@@ -349,7 +507,13 @@ def _change(
     touched(connection, by, leave)
     said = changes.in_words(stood, told(connection))
     if said or not put:
-        write(by, "changed", "connection", connection.ref, {"id": connection.pk, "version": connection.version, "changes": said})
+        write(
+            by,
+            "changed",
+            "connection",
+            connection.ref,
+            {"id": connection.pk, "version": connection.version, "changes": said},
+        )
     return connection, notes | {key: cleaned for key, cleaned in put.items() if cleaned}
 
 
@@ -361,21 +525,50 @@ def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
 
 
 def told(connection: Connection) -> changes.Plain:
-    """A connection's own settings as changes of it are told. A certificate is public, but too long to tell: only that it is another."""
-    values = {key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value for key, value in connection.values.items()}
-    return {**values, "scopes": connection.scopes, "slots": connection.slots, "pace": connection.pace, "time limit": connection.time_limit,
-            "left out of rounds": connection.paused, "real work in rounds": connection.work_in_rounds}  # fmt: skip
+    """A connection's own settings as changes of it are told.
+
+    A certificate is public, but too long to tell: only that it is another.
+    """
+    values = {
+        key: sha256(value.encode()).hexdigest()[:12] if key == "certificate" else value
+        for key, value in connection.values.items()
+    }
+    return {
+        **values,
+        "scopes": connection.scopes,
+        "slots": connection.slots,
+        "pace": connection.pace,
+        "time limit": connection.time_limit,
+        "left out of rounds": connection.paused,
+        "real work in rounds": connection.work_in_rounds,
+    }
 
 
 def put_secret(
-    by: Actor, connection: Connection, pasted: str, ends: Any = None, key: str = "", leave: Leave | None = None
+    by: Actor,
+    connection: Connection,
+    pasted: str,
+    ends: Any = None,
+    key: str = "",
+    leave: Leave | None = None,
 ) -> tuple[Connection, list[str]]:
-    """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's first secret); answers what was cleaned."""
-    return _put_in(by, connection, _open(_secret_value(connection.read_scheme(), key), pasted), ends, key, leave)
+    """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's
+    first secret); answers what was cleaned.
+    """
+    return _put_in(
+        by,
+        connection,
+        _open(_secret_value(connection.read_scheme(), key), pasted),
+        ends,
+        key,
+        leave,
+    )
 
 
 @transaction.atomic
-def _put_in(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None) -> tuple[Connection, list[str]]:
+def _put_in(
+    by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None
+) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
     touched(connection, by, leave, columns=())
@@ -386,46 +579,79 @@ def _secret_value(scheme: Scheme, key: str) -> Value | None:
     return scheme.value(key) if key else next(iter(scheme.secrets()), None)
 
 
-def _put_secret(by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str) -> list[str]:
+def _put_secret(
+    by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str
+) -> list[str]:
     """Hold a new secret, and write that down; the connection's new version is the caller's."""
     value = _secret_value(connection.read_scheme(), key)
     if value is None or not value.secret:
         raise wrong_fields({"key": "There is no such secret in this way of being let in."})
     credential, notes = _hold(by, connection, value, pasted, ends)
-    write(by, "put in a secret", "connection", connection.ref, {"value": value.key, "hint": credential.hint, "cleaned": notes})
+    write(
+        by,
+        "put in a secret",
+        "connection",
+        connection.ref,
+        {"value": value.key, "hint": credential.hint, "cleaned": notes},
+    )
     return notes
 
 
 def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:
-    """What is in a file that somebody gave. Raises a field error, under ``password`` where one is wanted, else under this name."""
+    """What is in a file that somebody gave.
+
+    Raises a field error, under ``password`` where one is wanted, else under this name.
+    """
     try:
         return heavy.run(reading.read, data, password)
     except reading.Unreadable as error:
         raise wrong_fields({"password" if error.needs_password else name: str(error)}) from error
 
 
-def put_certificate(by: Actor, connection: Connection, data: bytes, password: str | None) -> tuple[Connection, list[str]]:
-    """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or PKCS#12. Answers what was read, in words."""
+def put_certificate(
+    by: Actor, connection: Connection, data: bytes, password: str | None
+) -> tuple[Connection, list[str]]:
+    """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or
+    PKCS#12. Answers what was read, in words.
+    """
     return _put_certificate(by, connection, read_certificate(data, password, "certificate"))
 
 
 @transaction.atomic
-def _put_certificate(by: Actor, connection: Connection, found: reading.Found) -> tuple[Connection, list[str]]:
+def _put_certificate(
+    by: Actor, connection: Connection, found: reading.Found
+) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     scheme = connection.read_scheme()
     if scheme.value("certificate") is None:
         raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
     leaf = found.leaf()
     if leaf is None and not found.keys:
-        raise wrong_fields({"password" if found.locked else "certificate": "; ".join(found.notes) or "No certificate and no key is in it."})
+        raise wrong_fields(
+            {
+                "password" if found.locked else "certificate": "; ".join(found.notes)
+                or "No certificate and no key is in it."
+            }
+        )
     notes = list(found.notes)
     if leaf is not None:
         connection.values = {**connection.values, "certificate": found.chain()}
         told, others = facts.of_certificate(leaf), len(found.certificates) - 1
-        notes.append(f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with {others} more of its chain")
+        notes.append(
+            f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with "
+            f"{others} more of its chain"
+        )
     if found.keys:
-        credential = keep(reading.key_as_pem(found.keys[0]), client=connection.client, source="pasted", by=by.username, kind="private_key")
-        HeldSecret.objects.update_or_create(connection=connection, key="private_key", defaults={"credential": credential})
+        credential = keep(
+            reading.key_as_pem(found.keys[0]),
+            client=connection.client,
+            source="pasted",
+            by=by.username,
+            kind="private_key",
+        )
+        HeldSecret.objects.update_or_create(
+            connection=connection, key="private_key", defaults={"credential": credential}
+        )
         destinations.put_in_for(connection, "private_key", credential)
         notes.append("its private key, sealed")
     if connection.scheme in OAUTH2:
@@ -436,8 +662,12 @@ def _put_certificate(by: Actor, connection: Connection, found: reading.Found) ->
 
 
 @transaction.atomic
-def choose_client(by: Actor, connection: Connection, client: Client, leave: Leave | None = None) -> Connection:
-    """Name another client registration; what its side says of us is taken over, and the secrets that are known of it."""
+def choose_client(
+    by: Actor, connection: Connection, client: Client, leave: Leave | None = None
+) -> Connection:
+    """Name another client registration; what its side says of us is taken over, and the secrets
+    that are known of it.
+    """
     connection = locked(connection)
     if client.place.application_id != connection.place.application_id:
         raise wrong_fields({"client": "This client belongs to another application."})
@@ -445,35 +675,62 @@ def choose_client(by: Actor, connection: Connection, client: Client, leave: Leav
         raise wrong_fields({"client": said})
     scheme = connection.read_scheme()
     connection.client = client
-    known = {"client_id": client.client_id, "client_sign_in": client.sign_in_method, **client.facts, **_issued_to(client)}
-    connection.values = {**connection.values, **{key: value for key, value in known.items() if scheme.value(key) is not None and value}}
+    known = {
+        "client_id": client.client_id,
+        "client_sign_in": client.sign_in_method,
+        **client.facts,
+        **_issued_to(client),
+    }
+    connection.values = {
+        **connection.values,
+        **{key: value for key, value in known.items() if scheme.value(key) is not None and value},
+    }
     for value in scheme.secrets():
         held = newest(client, value.key)
         if held is not None:
-            HeldSecret.objects.update_or_create(connection=connection, key=value.key, defaults={"credential": held})
+            HeldSecret.objects.update_or_create(
+                connection=connection, key=value.key, defaults={"credential": held}
+            )
         elif value.key == "client_secret":
             HeldSecret.objects.filter(connection=connection, key=value.key).delete()
     tokens.drop(connection)
     touched(connection, by, leave)
-    write(by, "named another client", "connection", connection.ref, {"client": client.client_id or client.name})
+    write(
+        by,
+        "named another client",
+        "connection",
+        connection.ref,
+        {"client": client.client_id or client.name},
+    )
     return connection
 
 
 @transaction.atomic
-def change_scheme(by: Actor, connection: Connection, scheme_key: str, leave: Leave | None = None) -> Connection:
-    """Take another of the ways the application offers. Values that both have stay; secrets of the old way stay in the safe, unused."""
+def change_scheme(
+    by: Actor, connection: Connection, scheme_key: str, leave: Leave | None = None
+) -> Connection:
+    """Take another of the ways the application offers.
+
+    Values that both have stay; secrets of the old way stay in the safe, unused.
+    """
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(scheme_key)
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if scheme_key == connection.scheme:
         return connection
-    filled = defaults(connection.place, scheme, connection.client, settings.RETURN_ADDRESS, connection.slots)
-    connection.values = filled | {key: value for key, value in connection.values.items() if key in filled and value}
+    filled = defaults(
+        connection.place, scheme, connection.client, settings.RETURN_ADDRESS, connection.slots
+    )
+    connection.values = filled | {
+        key: value for key, value in connection.values.items() if key in filled and value
+    }
     before, connection.scheme = connection.scheme, scheme_key
     if not any(value.type == "scopes" for value in scheme.values):
         connection.scopes = []
-    HeldSecret.objects.filter(connection=connection).exclude(key__in=[one.key for one in scheme.secrets()]).delete()
+    HeldSecret.objects.filter(connection=connection).exclude(
+        key__in=[one.key for one in scheme.secrets()]
+    ).delete()
     tokens.drop(connection)
     if (
         connection.client is not None
@@ -482,12 +739,17 @@ def change_scheme(by: Actor, connection: Connection, scheme_key: str, leave: Lea
     ):
         connection.client = None
     touched(connection, by, leave)
-    write(by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key})
+    write(
+        by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key}
+    )
     return connection
 
 
 def remove(by: Actor, connection: Connection) -> None:
-    """Take a connection away, with its tokens and its history. The provider is asked to end the tokens first; if it cannot be, that is in the journal."""
+    """Take a connection away, with its tokens and its history.
+
+    The provider is asked to end the tokens first; if it cannot be, that is in the journal.
+    """
     revoked = tokens.revoke(connection)
     aside.let_go(by, connection)
     with transaction.atomic():

@@ -1,4 +1,6 @@
-"""Setting up: a connection begun with little, intake of whatever comes back, and carrying a set-up to the next environment."""
+"""Setting up: a connection begun with little, intake of whatever comes back, and carrying a set-up
+to the next environment.
+"""
 
 from __future__ import annotations
 
@@ -44,7 +46,9 @@ def begin(by: Actor, place: Place, scheme_key: str, ref: str = "") -> Connection
 
 
 def free_ref(place: Place) -> str:
-    """A reference name that is not taken: the application's, with the environment unless it is production."""
+    """A reference name that is not taken: the application's, with the environment unless it is
+    production.
+    """
     key, environment = place.application.key, place.environment
     base = key if environment.production else f"{key}-{environment.key}"
     taken = set(Connection.objects.filter(ref__startswith=base).values_list("ref", flat=True))
@@ -88,8 +92,14 @@ def _client_words(client: Client | None) -> str:
 
 
 def left_out(connection: Connection) -> tuple[str, ...]:
-    """Environments of the firm in which the application has no connection: only one is set up and the other forgotten (common practice, no source)."""
-    used = set(Connection.objects.filter(place__application=connection.place.application).values_list("place__environment_id", flat=True))
+    """Environments of the firm in which the application has no connection: only one is set up and
+    the other forgotten (common practice, no source).
+    """
+    used = set(
+        Connection.objects.filter(place__application=connection.place.application).values_list(
+            "place__environment_id", flat=True
+        )
+    )
     return tuple(one.name for one in Environment.objects.all() if one.pk not in used)
 
 
@@ -119,7 +129,9 @@ class FactSeen:
 
 @dataclass(frozen=True)
 class PlacedValue:
-    """A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a secret."""
+    """A value and where it would go; ``name`` is what it is called there, ``shown`` a hint of a
+    secret.
+    """
 
     key: str
     label: str
@@ -152,12 +164,17 @@ class LookedInto:
 
 
 def look(connection: Connection | None, data: bytes, password: str = "") -> LookedInto:
-    """What was recognised, where each value would go, and what is left. Nothing is kept; secrets are answered as hints only."""
+    """What was recognised, where each value would go, and what is left.
+
+    Nothing is kept; secrets are answered as hints only.
+    """
     found = recognised(data, password)
     facts = [FactSeen(label, value) for label, value in found.facts]
     if connection is None:
         # A description is taken as a whole, by adding an application from it.
-        items = [] if found.kind == "description" else [item.name or "a value" for item in found.items]
+        items = (
+            [] if found.kind == "description" else [item.name or "a value" for item in found.items]
+        )
         left = [*items, *found.left]
         return LookedInto(found.kind, found.says, facts, [], [], left, _known(found))
     profile = connection.place.application.read_profile()
@@ -186,24 +203,51 @@ def _shown(value: str, secret: bool) -> str:
 
 
 def _known(found: Recognised) -> list[str]:
-    """Where secrets in it are held already, found by keyed fingerprint: so that nobody wonders whether it is used anywhere else."""
+    """Where secrets in it are held already, found by keyed fingerprint: so that nobody wonders
+    whether it is used anywhere else.
+    """
     prints = [safe.fingerprint(item.value) for item in found.items[:50] if len(item.value) >= 8]
     rows = Credential.objects.filter(fingerprint__in=prints).prefetch_related("holders__connection")
-    return sorted({f"{one.hint} is held by {holder.connection.ref}" for one in rows for holder in one.holders.all()})
+    return sorted(
+        {
+            f"{one.hint} is held by {holder.connection.ref}"
+            for one in rows
+            for holder in one.holders.all()
+        }
+    )
 
 
-def _note_id(connection: Connection, secret_id: str, secrets: Mapping[str, services.Pasted]) -> None:
-    """Note the ID that came with the one secret that was put in: pasted in its place some day, it is recognised."""
+def _note_id(
+    connection: Connection, secret_id: str, secrets: Mapping[str, services.Pasted]
+) -> None:
+    """Note the ID that came with the one secret that was put in: pasted in its place some day, it
+    is recognised.
+    """
     if secret_id and len(secrets) == 1:
-        held = connection.held_secrets.select_related("credential").get(key=next(iter(secrets))).credential
+        held = (
+            connection.held_secrets.select_related("credential")
+            .get(key=next(iter(secrets)))
+            .credential
+        )
         if not held.secret_id:
             Credential.objects.filter(pk=held.pk).update(secret_id=secret_id[:200])
 
 
-def take(by: Actor, connection: Connection, data: bytes, password: str = "", only: list[str] | None = None,
-         choices: dict[str, str] | None = None, leave: Leave | None = None) -> tuple[Connection, dict[str, list[str]]]:  # fmt: skip
-    """Put what was recognised where it belongs. ``only`` names the values to take; ``choices`` says which name goes where, for what was open; ``leave`` is what to
-    do where it would send what is held to a new place. Raises :class:`Problem`."""
+def take(
+    by: Actor,
+    connection: Connection,
+    data: bytes,
+    password: str = "",
+    only: list[str] | None = None,
+    choices: dict[str, str] | None = None,
+    leave: Leave | None = None,
+) -> tuple[Connection, dict[str, list[str]]]:
+    """Put what was recognised where it belongs.
+
+    ``only`` names the values to take; ``choices`` says which name goes where, for what was open;
+    ``leave`` is what to do where it would send what is held to a new place. Raises
+    :class:`Problem`.
+    """
     found = recognised(data, password)
     profile = connection.place.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
@@ -211,14 +255,23 @@ def take(by: Actor, connection: Connection, data: bytes, password: str = "", onl
     by_name = {item.name or "the value": item for item in found.items}
     values = {one.key: one.item for one in placement.placed if only is None or one.key in only}
     for key, name in (choices or {}).items():
-        if name not in by_name or (scheme.value(key) is None and key not in {one.key for one in profile.slots}):
+        if name not in by_name or (
+            scheme.value(key) is None and key not in {one.key for one in profile.slots}
+        ):
             raise wrong_fields({"choices": "That value is not in what was pasted."})
         values[key] = by_name[name]
     if not values:
         raise Problem(
-            422, "Nothing was taken.", "No value in it has a place here. Choose where it belongs, or paste it into the field itself."
+            422,
+            "Nothing was taken.",
+            (
+                "No value in it has a place here. Choose where it belongs, or paste it into the "
+                "field itself."
+            ),
         )
-    notes: dict[str, list[str]] = {key: list(item.notes) for key, item in values.items() if item.notes}
+    notes: dict[str, list[str]] = {
+        key: list(item.notes) for key, item in values.items() if item.notes
+    }
     plain, slots = {}, {}
     secrets: dict[str, services.Pasted] = {}
     for key, item in values.items():
@@ -226,7 +279,11 @@ def take(by: Actor, connection: Connection, data: bytes, password: str = "", onl
         if value is None:
             slots[key] = item.value
         elif value.secret:
-            secrets[value.key] = services.OpenedKey(item.value, item.notes) if found.kind == "certificate" else item.value
+            secrets[value.key] = (
+                services.OpenedKey(item.value, item.notes)
+                if found.kind == "certificate"
+                else item.value
+            )
         elif value.type != "scopes":
             plain[key] = item.value
     change: dict[str, Any] = {"values": plain}
@@ -237,7 +294,13 @@ def take(by: Actor, connection: Connection, data: bytes, password: str = "", onl
     with transaction.atomic():
         connection, more = services.change(by, connection, change, secrets, leave)
         _note_id(connection, placement.secret_id, secrets)
-        write(by, "took in", "connection", connection.ref, {"kind": found.kind, "values": sorted(values)})
+        write(
+            by,
+            "took in",
+            "connection",
+            connection.ref,
+            {"kind": found.kind, "values": sorted(values)},
+        )
     return connection, {**more, **notes}
 
 
@@ -245,15 +308,26 @@ def take(by: Actor, connection: Connection, data: bytes, password: str = "", onl
 
 
 @transaction.atomic
-def copy(by: Actor, connection: Connection, environment: str) -> tuple[Connection, dict[str, list[str]]]:
-    """Begin the same set-up in another environment: what can be carried over is; clients, secrets and sign-ins must be new."""
+def copy(
+    by: Actor, connection: Connection, environment: str
+) -> tuple[Connection, dict[str, list[str]]]:
+    """Begin the same set-up in another environment: what can be carried over is; clients, secrets
+    and sign-ins must be new.
+    """
     place = (
         Place.objects.select_related("application", "environment")
         .filter(application=connection.place.application, environment__key=environment)
         .first()
     )
     if place is None:
-        raise wrong_fields({"environment": f"{connection.place.application.name} has no addresses there yet. Add it there first."})
+        raise wrong_fields(
+            {
+                "environment": (
+                    f"{connection.place.application.name} has no addresses there yet. Add it "
+                    f"there first."
+                )
+            }
+        )
     if place.pk == connection.place_id:
         raise wrong_fields({"environment": "That is where it stands already."})
     profile = place.application.read_profile()
@@ -265,15 +339,24 @@ def copy(by: Actor, connection: Connection, environment: str) -> tuple[Connectio
             values[key] = connection.values[key]
             carried.append(value.label.lower() if (value := scheme.value(key)) else key)
     made = services.begin(by, place, free_ref(place), scheme, values)
-    made.scopes, made.pace, made.time_limit = connection.scopes, connection.pace, connection.time_limit
+    made.scopes, made.pace, made.time_limit = (
+        connection.scopes,
+        connection.pace,
+        connection.time_limit,
+    )
     made.slots = connection.slots
     made.save()
     for use in connection.users.select_related("user"):
         users.use_connection(by, made, users.Given.of(use.user), use.operations)
     if made.slots:
         carried.append("slots")
-    new = ["client" if made.scheme in OAUTH2 else "account", *(one.label.lower() for one in scheme.secrets())]
+    new = [
+        "client" if made.scheme in OAUTH2 else "account",
+        *(one.label.lower() for one in scheme.secrets()),
+    ]
     if made.scheme == CODE:
         new.append("sign-in")
-    write(by, "copied a set-up", "connection", made.ref, {"from": connection.ref, "carried": carried})
+    write(
+        by, "copied a set-up", "connection", made.ref, {"from": connection.ref, "carried": carried}
+    )
     return made, {"carried": carried, "new": new}

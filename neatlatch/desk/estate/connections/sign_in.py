@@ -1,4 +1,6 @@
-"""Sending a person to an application to sign in, and taking them back (RFC 6749 §4.1, RFC 7636, RFC 9207)."""
+"""Sending a person to an application to sign in, and taking them back (RFC 6749 §4.1, RFC 7636, RFC
+9207).
+"""
 
 from __future__ import annotations
 
@@ -29,39 +31,78 @@ from .halves import published
 LONGEST = timedelta(minutes=15)
 
 
-def begin(by: Person, connection: Connection, back: str, *, for_tests: bool = False) -> tuple[SignIn, str]:
+def begin(
+    by: Person, connection: Connection, back: str, *, for_tests: bool = False
+) -> tuple[SignIn, str]:
     """Begin a sign-in: answers it, and the address to send the person to.
 
-    The request is tried first, as a browser nobody signed in with would send it: where the provider would refuse it, the person is told here,
-    on the page they are on. ``back`` is the page to bring them back to, a path of our own. ``for_tests``: they sign in as the service account
-    that tests use where each person has an account of their own. Raises :class:`Problem`.
+    The request is tried first, as a browser nobody signed in with would send it: where the provider
+    would refuse it, the person is told here, on the page they are on. ``back`` is the page to bring
+    them back to, a path of our own. ``for_tests``: they sign in as the service account that tests
+    use where each person has an account of their own. Raises :class:`Problem`.
     """
     if for_tests and not (connection.individual and connection.tests_as):
-        raise Problem(409, "No service account is named for tests.", "Name one under “Whose account” first.")
+        raise Problem(
+            409, "No service account is named for tests.", "Name one under “Whose account” first."
+        )
     if connection.scheme != CODE:
-        raise Problem(409, "Nobody signs in here.", "This connection's client signs in by itself. Test it in place of signing in.")
+        raise Problem(
+            409,
+            "Nobody signs in here.",
+            "This connection's client signs in by itself. Test it in place of signing in.",
+        )
     values = connection.values
-    for key, label in (("authorization_endpoint", "authorization endpoint"), ("client_id", "client ID"), ("redirect_uri", "redirect URI")):
+    for key, label in (
+        ("authorization_endpoint", "authorization endpoint"),
+        ("client_id", "client ID"),
+        ("redirect_uri", "redirect URI"),
+    ):
         if not values.get(key):
-            raise Problem(409, "Sign-in cannot begin yet.", f"The {label} is not filled in on the caller side.")
+            raise Problem(
+                409,
+                "Sign-in cannot begin yet.",
+                f"The {label} is not filled in on the caller side.",
+            )
     if wrong := addresses.unsound_web_address(values["authorization_endpoint"]):
-        raise Problem(409, "Sign-in cannot begin yet.", f"The authorization endpoint cannot be called. {wrong}")
+        raise Problem(
+            409,
+            "Sign-in cannot begin yet.",
+            f"The authorization endpoint cannot be called. {wrong}",
+        )
     if not back.startswith("/") or back.startswith(("//", "/\\")):
         back = f"/connections/{connection.ref}"
     state, verifier = secrets.token_urlsafe(32), pkce.verifier_from(secrets.token_bytes(32))
-    url = oauth2.authorization_url(values["authorization_endpoint"], values["client_id"], values["redirect_uri"], frozenset(connection.scopes),
-                                   state, pkce.challenge(verifier), hint=_expected(by, connection, for_tests))  # fmt: skip
+    url = oauth2.authorization_url(
+        values["authorization_endpoint"],
+        values["client_id"],
+        values["redirect_uri"],
+        frozenset(connection.scopes),
+        state,
+        pkce.challenge(verifier),
+        hint=_expected(by, connection, for_tests),
+    )
     with transaction.atomic():
         SignIn.objects.filter(begun__lt=timezone.now() - timedelta(days=30)).delete()
         identity = uuid.uuid4()
-        sign_in = SignIn.objects.create(id=identity, connection=connection, person=by, state=safe.fingerprint(state), verifier=safe.seal(verifier, f"sign_in:{identity}:verifier"),
-                                        redirect_uri=values["redirect_uri"], issuer=values.get("issuer", ""), back=back[:300], for_tests=for_tests)  # fmt: skip
+        sign_in = SignIn.objects.create(
+            id=identity,
+            connection=connection,
+            person=by,
+            state=safe.fingerprint(state),
+            verifier=safe.seal(verifier, f"sign_in:{identity}:verifier"),
+            redirect_uri=values["redirect_uri"],
+            issuer=values.get("issuer", ""),
+            back=back[:300],
+            for_tests=for_tests,
+        )
         write(by, "went to sign in", "connection", connection.ref)
     with road(10.0) as way:
         refusal = _would_be_refused(way, url, values["redirect_uri"])
     if refusal:
         _end(sign_in, "refused", refusal)
-        raise Problem(409, "The application would refuse this sign-in.", refusal, sign_in=str(sign_in.pk))
+        raise Problem(
+            409, "The application would refuse this sign-in.", refusal, sign_in=str(sign_in.pk)
+        )
     return sign_in, url
 
 
@@ -87,9 +128,13 @@ def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
         return f"{failure.detail} Compare the authorization endpoint below."
     if failure.code == "refused_without_return":
         return (
-            f"{failure.detail} That happens when client ID or redirect URI is not what they have (RFC 6749 §4.1.2.1). Compare both below."
+            f"{failure.detail} That happens when client ID or redirect URI is not what they "
+            f"have (RFC 6749 §4.1.2.1). Compare both below."
         )
-    return f"It answers {failure.code}: {failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
+    return (
+        f"It answers {failure.code}: "
+        f"{failure.detail or replies.AUTHORIZATION_ERRORS.get(failure.code, '')}"
+    )
 
 
 def _end(sign_in: SignIn, outcome: str, says: str) -> SignIn:
@@ -99,7 +144,9 @@ def _end(sign_in: SignIn, outcome: str, says: str) -> SignIn:
 
 
 def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
-    """Take a person back: check the reply, trade the code, keep the tokens. ``None``: no sign-in of theirs has this state.
+    """Take a person back: check the reply, trade the code, keep the tokens.
+
+    ``None``: no sign-in of theirs has this state.
 
     Whatever happens is told in ``outcome`` and ``says`` of the sign-in.
     """
@@ -118,13 +165,25 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
         sign_in.save(update_fields=["ended"])
     connection = sign_in.connection
     if timezone.now() - sign_in.begun > LONGEST:
-        return _end(sign_in, "expired", "This sign-in was begun more than fifteen minutes ago. Begin again.")
+        return _end(
+            sign_in, "expired", "This sign-in was begun more than fifteen minutes ago. Begin again."
+        )
     published = connection.place.read_metadata()
     reply = replies.authorization_reply(
-        full_address, state, sign_in.issuer or None, issuer_required=bool(published and published.sends_issuer)
+        full_address,
+        state,
+        sign_in.issuer or None,
+        issuer_required=bool(published and published.sends_issuer),
     )
     if not reply.accept:
-        return _end(sign_in, "mismatch", f"What came back was dropped: {reply.meaning}. Nothing was kept. Begin again from this page.")
+        return _end(
+            sign_in,
+            "mismatch",
+            (
+                f"What came back was dropped: {reply.meaning}. Nothing was kept. Begin again "
+                f"from this page."
+            ),
+        )
     if reply.error:
         return _end(sign_in, "denied", _denied(reply))
     return _trade(person, sign_in, connection, reply.code or "")
@@ -141,11 +200,17 @@ def _denied(reply: replies.AuthorizationReply) -> str:
 def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -> SignIn:
     verifier = safe.unseal(sign_in.verifier, sign_in.place_of("verifier")).reveal()
     client, asked_at = tokens.client_of(connection), timezone.now()
-    request = oauth2.code_request(connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier)
+    request = oauth2.code_request(
+        connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier
+    )
     try:
         way = destinations.road_of(connection, 15.0)
     except RoadError as error:
-        return _end(sign_in, "failed", f"The person signed in, but their code was not traded. {error.failure.detail}")
+        return _end(
+            sign_in,
+            "failed",
+            f"The person signed in, but their code was not traded. {error.failure.detail}",
+        )
     with way:
         try:
             told = oauth.ask(way, "token", request, asked_at)
@@ -153,7 +218,10 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             return _end(
                 sign_in,
                 "failed",
-                f"The person signed in, but the token endpoint could not be reached. {error.failure.detail} Begin again when it can.",
+                (
+                    f"The person signed in, but the token endpoint could not be reached. "
+                    f"{error.failure.detail} Begin again when it can."
+                ),
             )
         if not told.reading.ok:
             return _end(sign_in, "failed", _trade_refused(told.reading))
@@ -166,20 +234,42 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         expected = connection.values.get("account", "")
         if other_account(expected, account):
             aside.keep(person, connection, told.reading, account, asked_at)
-            return _end(sign_in, "wrong_account", f"{account} signed in, but {expected} was expected. Nothing is changed by it: these tokens are set aside until "
-                        "somebody chooses. Sign in again and pick the other account.")  # fmt: skip
-        saved = tokens.save_new(connection, told.reading, asked_at, signed_in=True, asked_scopes=scopes)
+            return _end(
+                sign_in,
+                "wrong_account",
+                f"{account} signed in, but {expected} was expected. Nothing is changed by "
+                f"it: these tokens are set aside until "
+                "somebody chooses. Sign in again and pick the other account.",
+            )
+        saved = tokens.save_new(
+            connection, told.reading, asked_at, signed_in=True, asked_scopes=scopes
+        )
     with transaction.atomic():
         if account:
             TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
-        write(person, "signed in", "connection", connection.ref, {"as": account, "scopes": saved.granted})
+        write(
+            person,
+            "signed in",
+            "connection",
+            connection.ref,
+            {"as": account, "scopes": saved.granted},
+        )
         ended = _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
     aside.let_go(person, connection)
     return ended
 
 
-def _own(person: Person, sign_in: SignIn, connection: Connection, reading: replies.Reading, asked_at: datetime, account: str) -> SignIn:
-    """Keep a person's own tokens, unless the account is not theirs: then they are ended at the provider, and what was connected before stays."""
+def _own(
+    person: Person,
+    sign_in: SignIn,
+    connection: Connection,
+    reading: replies.Reading,
+    asked_at: datetime,
+    account: str,
+) -> SignIn:
+    """Keep a person's own tokens, unless the account is not theirs: then they are ended at the
+    provider, and what was connected before stays.
+    """
     noted = Account.objects.filter(connection=connection, person=person).first()
     expected = noted.expected if noted else ""
     other = accounts.who_has(connection, account, but=person) if account else None
@@ -190,58 +280,116 @@ def _own(person: Person, sign_in: SignIn, connection: Connection, reading: repli
         wrong = f"{account} is connected for {other.shown_name} already, so it cannot be yours too."
     if wrong:
         _refuse_wrong(person, connection, reading, account, expected)
-        return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; what was connected before still is. Connect again and pick your own account at their "
-                    "sign-in page; it may be necessary to sign out there first.")  # fmt: skip
-    saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes), person=person.pk)
+        return _end(
+            sign_in,
+            "wrong_account",
+            f"{wrong} Nothing was kept; what was connected before still is. Connect again "
+            f"and pick your own account at their "
+            "sign-in page; it may be necessary to sign out there first.",
+        )
+    saved = tokens.save_new(
+        connection,
+        reading,
+        asked_at,
+        signed_in=True,
+        asked_scopes=frozenset(connection.scopes),
+        person=person.pk,
+    )
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
-        Account.objects.get_or_create(connection=connection, person=person, defaults={"expected": account[:200]})
-        write(person, "connected an account", "connection", connection.ref, {"as": account, "scopes": saved.granted})
-    return _end(sign_in, "signed_in", f"Your account{f' {account}' if account else ''} is connected.")
+        Account.objects.get_or_create(
+            connection=connection, person=person, defaults={"expected": account[:200]}
+        )
+        write(
+            person,
+            "connected an account",
+            "connection",
+            connection.ref,
+            {"as": account, "scopes": saved.granted},
+        )
+    return _end(
+        sign_in, "signed_in", f"Your account{f' {account}' if account else ''} is connected."
+    )
 
 
-def _refuse_wrong(person: Person, connection: Connection, reading: replies.Reading, account: str, expected: str) -> None:
+def _refuse_wrong(
+    person: Person, connection: Connection, reading: replies.Reading, account: str, expected: str
+) -> None:
     """End the tokens of a wrong account at the provider, and write that down."""
-    access, refresh = str(reading.fields["access_token"]), str(reading.fields.get("refresh_token") or "")
+    access, refresh = (
+        str(reading.fields["access_token"]),
+        str(reading.fields.get("refresh_token") or ""),
+    )
     ended = tokens.revoke_these(connection, access, refresh)
     about = {"as": account, "expected": expected, "tokens revoked there": ended}
     write(person, "connected a wrong account", "connection", connection.ref, about)
 
 
 def _for_tests(
-    person: Person, sign_in: SignIn, connection: Connection, reading: replies.Reading, asked_at: datetime, account: str
+    person: Person,
+    sign_in: SignIn,
+    connection: Connection,
+    reading: replies.Reading,
+    asked_at: datetime,
+    account: str,
 ) -> SignIn:
-    """Keep the tokens of the service account for tests, where the provider says that it is that account and no person's."""
+    """Keep the tokens of the service account for tests, where the provider says that it is that
+    account and no person's.
+    """
     connection.refresh_from_db(fields=["individual", "tests_as"])
     expected, wrong = connection.tests_as, ""
     if not (connection.individual and expected):
         wrong = "Meanwhile no service account is named for tests any more."
     elif not account:
-        wrong = f"The application does not say whose token it gives, so nobody can see that it is {expected}."
+        wrong = (
+            f"The application does not say whose token it gives, so nobody can see that it is "
+            f"{expected}."
+        )
     elif other_account(expected, account):
         wrong = f"{account} signed in, but tests use {expected}."
     if wrong:
         _refuse_wrong(person, connection, reading, account, expected)
-        return _end(sign_in, "wrong_account", f"{wrong} Nothing was kept; tests use what they used before.")
-    saved = tokens.save_new(connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes))
+        return _end(
+            sign_in, "wrong_account", f"{wrong} Nothing was kept; tests use what they used before."
+        )
+    saved = tokens.save_new(
+        connection, reading, asked_at, signed_in=True, asked_scopes=frozenset(connection.scopes)
+    )
     with transaction.atomic():
         TokenSet.objects.filter(pk=saved.pk).update(account=account[:200])
-        write(person, "signed in for tests", "connection", connection.ref, {"as": account, "scopes": saved.granted})
+        write(
+            person,
+            "signed in for tests",
+            "connection",
+            connection.ref,
+            {"as": account, "scopes": saved.granted},
+        )
     return _end(sign_in, "signed_in", f"Signed in as {account}. Tests use it from now on.")
 
 
 def _trade_refused(reading: replies.Reading) -> str:
     told = f" It says: {reading.description.rstrip('.')}." if reading.description else ""
     if reading.error == "invalid_grant":
-        return f"The person signed in, but the code was not taken (invalid_grant): it had ended, was used before, or the redirect URI is another.{told} Sign in again."
+        return (
+            f"The person signed in, but the code was not taken (invalid_grant): it had ended, "
+            f"was used before, or the redirect URI is another.{told} Sign in again."
+        )
     if reading.error == "invalid_client":
-        return f"The person signed in, but the application did not accept our client (invalid_client). Compare client ID, secret and client sign-in below.{told}"
-    return f"The person signed in, but no token came: {reading.error or 'no error code'}, {reading.meaning}.{told}"
+        return (
+            f"The person signed in, but the application did not accept our client "
+            f"(invalid_client). Compare client ID, secret and client sign-in below.{told}"
+        )
+    return (
+        f"The person signed in, but no token came: {reading.error or 'no error code'}, "
+        f"{reading.meaning}.{told}"
+    )
 
 
 def _whose(way: Road, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
-    endpoint = published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    endpoint = published(
+        connection.place, connection.client, "introspection_endpoint", connection.slots
+    )
     if not endpoint:
         return ""
     request = oauth2.introspection_request(endpoint, tokens.client_of(connection), access)

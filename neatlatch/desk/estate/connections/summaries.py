@@ -1,9 +1,9 @@
 """What lists show of connections, kept in the database: worked out by one function, in the
 transaction of the change that it follows from, and again when its own moment passes.
 
-Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road; it is
-settled as the transaction commits (:mod:`neatlatch.desk.ground.common.settling`). A list that meets a row
-which is not settled yet works it out for itself.
+Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road;
+it is settled as the transaction commits (:mod:`neatlatch.desk.ground.common.settling`). A list that
+meets a row which is not settled yet works it out for itself.
 """
 
 from __future__ import annotations
@@ -39,14 +39,32 @@ FITS = {Fit.FITS: "f", Fit.DIFFERS: "d", Fit.MISSING: "m", Fit.NOT_PROVEN: "p", 
 FIT_OF = {letter: fit.value for fit, letter in FITS.items()}
 OFF = (Fit.DIFFERS, Fit.MISSING, Fit.NOT_PROVEN)
 NOW, AT_A_MOMENT, NOT_KNOWN = range(3)
-# The names of workloads that stop, of one connection: one more than are counted says that there are more.
+# The names of workloads that stop, of one connection: one more than are counted says that there are
+# more.
 _MOST_STOPPED = 21
 # A text that tells how long ago something was holds at least so long.
 _TEXT_HOLDS = timedelta(seconds=60)
 # Certificates are judged to so many minutes.
 _JUDGED_TO = timedelta(minutes=5)
-_COLUMNS = ("ref", "holds_until", "worked_out", "form", "fits", "off", "out", "says", "beside", "users", "lacks", "next_rank", "next_at", "next_why",
-            "next_act", "next_label", "next_stops")  # fmt: skip
+_COLUMNS = (
+    "ref",
+    "holds_until",
+    "worked_out",
+    "form",
+    "fits",
+    "off",
+    "out",
+    "says",
+    "beside",
+    "users",
+    "lacks",
+    "next_rank",
+    "next_at",
+    "next_why",
+    "next_act",
+    "next_label",
+    "next_stops",
+)
 
 
 @dataclass(frozen=True)
@@ -94,13 +112,23 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
     )
 
 
-def _holds_until(connection: Connection, soonest: breaks.Break | None, now: datetime) -> datetime | None:
-    """The next moment at which it may be another by itself (``None``: none is known): where something
-    ends, where an end comes near enough to be told, and where “ended 3 days ago” reads otherwise."""
+def _holds_until(
+    connection: Connection, soonest: breaks.Break | None, now: datetime
+) -> datetime | None:
+    """The next moment at which it may be another by itself (``None``: none is known): where
+    something ends, where an end comes near enough to be told, and where “ended 3 days ago” reads
+    otherwise.
+    """
     ends = [one.ends for one in connection.secrets().values()]
-    ends += [one.ends for one in those_of(connection.client, "credentials")] if connection.client else []
+    ends += (
+        [one.ends for one in those_of(connection.client, "credentials")]
+        if connection.client
+        else []
+    )
     ends += [one.ends for one in those_of(connection, "token_sets")]
-    sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
+    sight = (
+        halves.certificate_sight(connection, now) if "certificate" in connection.values else None
+    )
     moments = []
     if sight is not None:
         ends.append(sight.ends)
@@ -127,9 +155,20 @@ def form() -> str:
     source files and values are, so that a newer version works all out anew."""
     found = hashlib.sha256()
     core = Path(pins.__file__).parents[1]
-    for file in sorted([*core.glob("*.py"), *core.glob("pins/*.py"), *core.glob("certificates/*.py"), *Path(__file__).parent.glob("*.py")]):
+    for file in sorted(
+        [
+            *core.glob("*.py"),
+            *core.glob("pins/*.py"),
+            *core.glob("certificates/*.py"),
+            *Path(__file__).parent.glob("*.py"),
+        ]
+    ):
         found.update(file.read_bytes())
-    trust = Path(settings.TRUST).read_bytes() if settings.TRUST and Path(settings.TRUST).exists() else b""
+    trust = (
+        Path(settings.TRUST).read_bytes()
+        if settings.TRUST and Path(settings.TRUST).exists()
+        else b""
+    )
     found.update(json.dumps([list(settings.OUTGOING), settings.PUBLIC_URL]).encode() + trust)
     return found.hexdigest()[:16]
 
@@ -169,24 +208,34 @@ def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
     return [*(stored(one) if isinstance(one, datetime) else one for one in told), key.hex]
 
 
-_WRITE = f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} WHERE connection_id = %s"
-# What connections (c, with their summaries s) are ranked by, the worst first; the last is that there is none.
+_WRITE = (
+    f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} "
+    f"WHERE connection_id = %s"
+)
+# What connections (c, with their summaries s) are ranked by, the worst first; the last is that
+# there is none.
 WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
 RANK = """CASE WHEN c.state = 'open' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
     WHEN c.state = 'not_proven' THEN 3 WHEN c.state = 'latched' THEN 4 END"""
-_STAND = f"""UPDATE connections_standing SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
+_STAND = f"""UPDATE connections_standing
+    SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
     SELECT 0, a.name,
       coalesce(min({RANK}), 5),
-      coalesce(sum(c.state = 'latched'), 0), coalesce(sum(c.state = 'sticking'), 0), coalesce(sum(c.state = 'open'), 0),
+      coalesce(sum(c.state = 'latched'), 0), coalesce(sum(c.state = 'sticking'), 0),
+      coalesce(sum(c.state = 'open'), 0),
       coalesce(sum(c.state = 'not_proven'), 0), coalesce(sum(c.state = 'latched' AND s.out), 0)
     FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
-      LEFT JOIN connections_connection c ON c.place_id = p.id LEFT JOIN connections_summary s ON s.connection_id = c.id
+      LEFT JOIN connections_connection c ON c.place_id = p.id
+      LEFT JOIN connections_summary s ON s.connection_id = c.id
     WHERE a.id = connections_standing.application_id)
   WHERE application_id = %s"""
 
 
 def stand(keys: Iterable[int]) -> int:
-    """Write anew how some applications stand; answers how many. Part of the surrounding transaction."""
+    """Write anew how some applications stand; answers how many.
+
+    Part of the surrounding transaction.
+    """
     rows = [[key] for key in keys]
     with database.cursor() as cursor:
         cursor.executemany(_STAND, rows)
@@ -201,8 +250,10 @@ def begin() -> None:
 
 
 def differences() -> Iterator[str]:
-    """Compare every summary with a fresh one, read and worked out by the slow road, a block at a time.
-    What is marked as stale, or whose moment has passed, counts as a difference too. Answers each in a sentence."""
+    """Compare every summary with a fresh one, read and worked out by the slow road, a block at a
+    time. What is marked as stale, or whose moment has passed, counts as a difference too. Answers
+    each in a sentence.
+    """
     for connection in halves.each(Connection.objects.select_related("summary").order_by("ref")):
         kept = getattr(connection, "summary", None)
         if kept is None or kept.worked_out is None:

@@ -1,11 +1,14 @@
 """Keeping tokens: given out while they live, renewed before they end, by one at a time.
 
-A renewal that rotates the refresh token has a moment of danger: the provider has killed the old one, and we have not saved the new one.
-So the lease on the renewal is written down first; the answer is sealed into a note, synced to disk, and saved again and again until it is
-(:mod:`neatlatch.desk.ground.won`); a note whose process was killed is taken up in place of renewing; and a renewal that was cut off before
-its answer came is repeated with the old refresh token as soon as its lease is over or its holder is known to be gone. Providers that follow RFC 9700 §4.14.2 and
-know lost answers take the old one again while nothing that came of it was used. Where one does not, the access token still serves to its
-end, and the connection says that somebody must sign in again.
+A renewal that rotates the refresh token has a moment of danger: the provider has killed the old
+one, and we have not saved the new one. So the lease on the renewal is written down first; the
+answer is sealed into a note, synced to disk, and saved again and again until it is
+(:mod:`neatlatch.desk.ground.won`); a note whose process was killed is taken up in place of
+renewing; and a renewal that was cut off before its answer came is repeated with the old refresh
+token as soon as its lease is over or its holder is known to be gone. Providers that follow RFC 9700
+§4.14.2 and know lost answers take the old one again while nothing that came of it was used. Where
+one does not, the access token still serves to its end, and the connection says that somebody must
+sign in again.
 """
 
 from __future__ import annotations
@@ -43,7 +46,8 @@ from .halves import published
 
 log = structlog.get_logger()
 LEASE = timedelta(seconds=20)
-# How much longer a lease holds whose holder lives: it gives it back itself, so only a fault of ours would leave it.
+# How much longer a lease holds whose holder lives: it gives it back itself, so only a fault of ours
+# would leave it.
 _SAVING = timedelta(minutes=10)
 _WAIT_STEP = 0.1
 
@@ -52,7 +56,11 @@ def client_of(connection: Connection) -> oauth2.Client:
     """How this connection's client proves itself."""
     held = connection.secrets().get("client_secret")
     secret = held.open().reveal() if held else ""
-    return oauth2.Client(connection.values.get("client_id", ""), secret, connection.values.get("client_sign_in", "client_secret_basic"))
+    return oauth2.Client(
+        connection.values.get("client_id", ""),
+        secret,
+        connection.values.get("client_sign_in", "client_secret_basic"),
+    )
 
 
 def save_new(
@@ -66,11 +74,13 @@ def save_new(
     after: int = 0,
     sent_to: Sequence[str] = (),
 ) -> TokenSet:
-    """Seal and save what a token endpoint gave, as one short transaction with nothing else in it, again and again until it is saved.
+    """Seal and save what a token endpoint gave, as one short transaction with nothing else in it,
+    again and again until it is saved.
 
-    ``person`` is the key of whoever's tokens they are, where each has their own; ``after`` the generation that was renewed. A scope that is
-    not told is the one asked for (RFC 6749 §5.1); a refresh token that is not told stays (§6). Raises :class:`NoToken` where the
-    connection was removed meanwhile.
+    ``person`` is the key of whoever's tokens they are, where each has their own; ``after`` the
+    generation that was renewed. A scope that is not told is the one asked for (RFC 6749 §5.1); a
+    refresh token that is not told stays (§6). Raises :class:`NoToken` where the connection was
+    removed meanwhile.
     """
     fields = reading.fields
     facts = {
@@ -88,7 +98,14 @@ def save_new(
     }
     saved: TokenSet | None = won.keep("tokens", _about(connection, person), facts)
     if saved is None:
-        raise NoToken(Failure("token", "no_token", CauseClass.UNKNOWN, "The connection was removed while its token was renewed."))
+        raise NoToken(
+            Failure(
+                "token",
+                "no_token",
+                CauseClass.UNKNOWN,
+                "The connection was removed while its token was renewed.",
+            )
+        )
     return saved
 
 
@@ -98,18 +115,32 @@ def _about(connection: Connection, person: int | None) -> str:
 
 @won.saves("tokens")
 def _save(facts: won.Facts) -> TokenSet | None:
-    """Save what was won; where it was saved before, or a sign-in came between, what stands is answered. ``None``: there is no such connection."""
-    asked_at, person, signed_in = datetime.fromisoformat(facts["asked_at"]), facts["person"], facts["signed_in"]
+    """Save what was won; where it was saved before, or a sign-in came between, what stands is
+    answered. ``None``: there is no such connection.
+    """
+    asked_at, person, signed_in = (
+        datetime.fromisoformat(facts["asked_at"]),
+        facts["person"],
+        facts["signed_in"],
+    )
     with transaction.atomic():
         connection = Connection.objects.filter(pk=facts["connection"]).first()
         if connection is None:
             return None
-        tokens = TokenSet.objects.select_for_update().filter(connection=connection, person=person).first()
+        tokens = (
+            TokenSet.objects.select_for_update()
+            .filter(connection=connection, person=person)
+            .first()
+        )
         if tokens is not None and _stands(tokens, facts, asked_at):
             return tokens
         if tokens is None:
             tokens = TokenSet(
-                connection=connection, person_id=person, signed_in_at=asked_at, generation=0, sent_to=facts.get("sent_to", [])
+                connection=connection,
+                person_id=person,
+                signed_in_at=asked_at,
+                generation=0,
+                sent_to=facts.get("sent_to", []),
             )
         elif signed_in:
             tokens.refresh, tokens.sent_to = None, facts.get("sent_to", [])
@@ -133,12 +164,20 @@ def _stands(tokens: TokenSet, facts: won.Facts, asked_at: datetime) -> bool:
     if facts["after"]:
         return tokens.generation != int(facts["after"])
     if facts.get(won.TAKEN_UP) and tokens.obtained > asked_at:
-        return True  # A later sign-in. Only a note gives way to it: one made just now wins even where the clock was set back.
+        # A later sign-in. Only a note gives way to it: one made just now wins even where the clock
+        # was set back.
+        return True
     return tokens.obtained >= asked_at and tokens.open_access().reveal() == facts["access_token"]
 
 
 def _held(tokens: TokenSet, renewed: bool = False) -> Held:
-    return Held(tokens.open_access().reveal(), frozenset(tokens.granted), tokens.ends, renewed, tokens.generation)
+    return Held(
+        tokens.open_access().reveal(),
+        frozenset(tokens.granted),
+        tokens.ends,
+        renewed,
+        tokens.generation,
+    )
 
 
 def is_due(tokens: TokenSet, now: datetime) -> bool:
@@ -160,7 +199,9 @@ class DeskKeeper:
 
     def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
         """The token held, or a renewed one. Raises :class:`NoToken`."""
-        held, exchanges = hold(self.connection, road, force, newer_than=self.given, person=self.person)
+        held, exchanges = hold(
+            self.connection, road, force, newer_than=self.given, person=self.person
+        )
         self.given = held.generation
         return held, exchanges
 
@@ -178,7 +219,9 @@ def shown(connection: Connection) -> ClientCertificate | None:
 
 
 def whose_to_test(connection: Connection, username: str) -> int | None:
-    """Whose tokens a test of an individual connection takes: those of the service account for tests, else the tester's own, else the freshest. ``None``: nobody's own."""
+    """Whose tokens a test of an individual connection takes: those of the service account for
+    tests, else the tester's own, else the freshest. ``None``: nobody's own.
+    """
     if not connection.individual or connection.tests_tokens is not None:
         return None
     sets = TokenSet.objects.filter(connection=connection).exclude(person=None)
@@ -187,30 +230,56 @@ def whose_to_test(connection: Connection, username: str) -> int | None:
 
 
 def live(connection: Connection) -> Held | None:
-    """The token of a shared connection, if it needs no renewal; ``None``: ask :func:`hold`. One query and no road."""
+    """The token of a shared connection, if it needs no renewal; ``None``: ask :func:`hold`.
+
+    One query and no road.
+    """
     tokens = TokenSet.objects.filter(connection=connection, person=None).first()
     now = timezone.now()
-    if tokens is None or lifetimes.is_over(tokens.ends, now) or (is_due(tokens, now) and not tokens.refused):
+    if (
+        tokens is None
+        or lifetimes.is_over(tokens.ends, now)
+        or (is_due(tokens, now) and not tokens.refused)
+    ):
         return None
     return _held(tokens)
 
 
 def hold(
-    connection: Connection, road: Road, force: bool = False, newer_than: int | None = None, person: int | None = None
+    connection: Connection,
+    road: Road,
+    force: bool = False,
+    newer_than: int | None = None,
+    person: int | None = None,
 ) -> tuple[Held, tuple[Exchange, ...]]:
-    """A live token of a connection, of a person where each has their own. Renewals of one token set never overlap, whoever asks.
+    """A live token of a connection, of a person where each has their own.
 
-    ``force`` asks for one that is newer than the generation the caller knows (``newer_than``; unless said, the one that stands now).
-    Raises :class:`NoToken`, :class:`RoadError`.
+    Renewals of one token set never overlap, whoever asks.
+
+    ``force`` asks for one that is newer than the generation the caller knows (``newer_than``;
+    unless said, the one that stands now). Raises :class:`NoToken`, :class:`RoadError`.
     """
-    seen = newer_than or TokenSet.objects.filter(connection=connection, person=person).values_list("generation", flat=True).first()
+    seen = (
+        newer_than
+        or TokenSet.objects.filter(connection=connection, person=person)
+        .values_list("generation", flat=True)
+        .first()
+    )
     give_up = time.monotonic() + LEASE.total_seconds() * 2
     while True:
         now = timezone.now()
         with transaction.atomic():
-            tokens = TokenSet.objects.select_for_update().filter(connection=connection, person=person).first()
+            tokens = (
+                TokenSet.objects.select_for_update()
+                .filter(connection=connection, person=person)
+                .first()
+            )
             if tokens is None and connection.scheme == CODE:
-                nobody = "Nobody has connected an account yet." if connection.individual else "Nobody has signed in yet."
+                nobody = (
+                    "Nobody has connected an account yet."
+                    if connection.individual
+                    else "Nobody has signed in yet."
+                )
                 raise NoToken(Failure("token", "no_token", CauseClass.CREDENTIAL, nobody))
             over = tokens is None or lifetimes.is_over(tokens.ends, now)
             if tokens is not None:
@@ -218,18 +287,33 @@ def hold(
                 if tokens.generation != seen and not over:
                     return _held(tokens, renewed=True), ()
                 renewable = connection.scheme != CODE or tokens.refresh is not None
-                if not over and not force and (not is_due(tokens, now) or not renewable or tokens.refused):
+                if (
+                    not over
+                    and not force
+                    and (not is_due(tokens, now) or not renewable or tokens.refused)
+                ):
                     return _held(tokens), ()
                 if tokens.refused:
-                    # Showing a dead refresh token again and again looks like theft to the provider; only signing in helps.
-                    raise NoToken(Failure("token", "invalid_grant", CauseClass.CREDENTIAL, f"Renewal was refused before: {tokens.refused}"))
+                    # Showing a dead refresh token again and again looks like theft to the provider;
+                    # only signing in helps.
+                    raise NoToken(
+                        Failure(
+                            "token",
+                            "invalid_grant",
+                            CauseClass.CREDENTIAL,
+                            f"Renewal was refused before: {tokens.refused}",
+                        )
+                    )
                 if not renewable:
                     raise NoToken(
                         Failure(
                             "token",
                             "invalid_grant",
                             CauseClass.CREDENTIAL,
-                            "The access token has ended, and there is no refresh token to renew it.",
+                            (
+                                "The access token has ended, and there is no refresh token to "
+                                "renew it."
+                            ),
                         )
                     )
                 busy = _is_leased(tokens, now)
@@ -243,25 +327,48 @@ def hold(
         if not busy:
             return _renew(connection, tokens, road)
         if time.monotonic() > give_up:
-            raise NoToken(Failure("token", "busy", CauseClass.UNKNOWN, "Another renewal of this connection did not come to an end."))
+            raise NoToken(
+                Failure(
+                    "token",
+                    "busy",
+                    CauseClass.UNKNOWN,
+                    "Another renewal of this connection did not come to an end.",
+                )
+            )
         time.sleep(_WAIT_STEP)
 
 
 def is_being_renewed(connection: Connection, force: bool = False) -> bool:
-    """Whether :func:`hold` would wait for somebody else who renews the shared token now; ``force`` as there. One query."""
-    tokens, now = TokenSet.objects.filter(connection=connection, person=None).first(), timezone.now()
-    return tokens is not None and _is_leased(tokens, now) and (force or lifetimes.is_over(tokens.ends, now))
+    """Whether :func:`hold` would wait for somebody else who renews the shared token now; ``force``
+    as there. One query.
+    """
+    tokens, now = (
+        TokenSet.objects.filter(connection=connection, person=None).first(),
+        timezone.now(),
+    )
+    return (
+        tokens is not None
+        and _is_leased(tokens, now)
+        and (force or lifetimes.is_over(tokens.ends, now))
+    )
 
 
 def _is_leased(tokens: TokenSet, now: datetime) -> bool:
-    """Whether somebody renews now. One that is certainly alive may be saving what it won, for as long as the database refuses."""
+    """Whether somebody renews now.
+
+    One that is certainly alive may be saving what it won, for as long as the database refuses.
+    """
     if not tokens.lease or tokens.lease_until is None or owner.is_gone(tokens.lease):
         return False
     return now < tokens.lease_until + (_SAVING if owner.is_alive(tokens.lease) else timedelta())
 
 
-def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple[Held, tuple[Exchange, ...]]:
-    """Ask for new tokens; the lease, if there is a token set, is ours, and given back whatever happens but a new token."""
+def _renew(
+    connection: Connection, tokens: TokenSet | None, road: Road
+) -> tuple[Held, tuple[Exchange, ...]]:
+    """Ask for new tokens; the lease, if there is a token set, is ours, and given back whatever
+    happens but a new token.
+    """
     asked_at = timezone.now()
     client, endpoint = client_of(connection), connection.values["token_endpoint"]
     scopes, refused = frozenset(connection.scopes), ""
@@ -282,7 +389,11 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
             )
             return _held(saved, renewed=True), (told.exchange,)
         failure = oauth.failure_of(told.reading, "token", told.exchange.status)
-        if tokens is not None and connection.scheme == CODE and told.reading.error == "invalid_grant":
+        if (
+            tokens is not None
+            and connection.scheme == CODE
+            and told.reading.error == "invalid_grant"
+        ):
             refused = told.reading.description or "the refresh token is no longer good."
     except Exception:
         _give_lease_back(connection, tokens)
@@ -294,21 +405,32 @@ def _renew(connection: Connection, tokens: TokenSet | None, road: Road) -> tuple
 
 
 def _newer(connection: Connection, tokens: TokenSet) -> TokenSet | None:
-    """What another program was given and saved since these were read, or could not save yet; ``None``: nothing.
+    """What another program was given and saved since these were read, or could not save yet;
+    ``None``: nothing.
 
-    A note goes only after what it holds was saved, so where none is left the row says whether there was one.
+    A note goes only after what it holds was saved, so where none is left the row says whether there
+    was one.
     """
     won.take_up(_about(connection, tokens.person_id))
     return TokenSet.objects.filter(pk=tokens.pk).exclude(generation=tokens.generation).first()
 
 
 def _renewal_request(
-    connection: Connection, tokens: TokenSet | None, client: oauth2.Client, endpoint: str, scopes: frozenset[str], now: datetime
+    connection: Connection,
+    tokens: TokenSet | None,
+    client: oauth2.Client,
+    endpoint: str,
+    scopes: frozenset[str],
+    now: datetime,
 ) -> oauth2.Request:
     """What to ask the token endpoint. Raises :class:`NoToken`."""
     if connection.scheme == CODE:
         assert tokens is not None
-        old = tokens.open_access().reveal() if _settings(connection).get("renews_with") == "access" else ""
+        old = (
+            tokens.open_access().reveal()
+            if _settings(connection).get("renews_with") == "access"
+            else ""
+        )
         return oauth2.refresh_request(endpoint, client, tokens.open_refresh().reveal(), old)
     if connection.scheme == JWT:
         return oauth2.assertion_request(endpoint, _assertion(connection, now), scopes)
@@ -316,9 +438,17 @@ def _renewal_request(
 
 
 def request_for(connection: Connection, now: datetime) -> oauth2.Request:
-    """What asks for a token by the client's own right, without any that is held. Raises :class:`NoToken`."""
+    """What asks for a token by the client's own right, without any that is held.
+
+    Raises :class:`NoToken`.
+    """
     return _renewal_request(
-        connection, None, client_of(connection), connection.values.get("token_endpoint", ""), frozenset(connection.scopes), now
+        connection,
+        None,
+        client_of(connection),
+        connection.values.get("token_endpoint", ""),
+        frozenset(connection.scopes),
+        now,
     )
 
 
@@ -328,7 +458,10 @@ def _settings(connection: Connection) -> Mapping[str, str]:
 
 
 def _assertion(connection: Connection, now: datetime) -> str:
-    """A signed assertion, good for two minutes and for one use (RFC 7523 §3). Raises :class:`NoToken`."""
+    """A signed assertion, good for two minutes and for one use (RFC 7523 §3).
+
+    Raises :class:`NoToken`.
+    """
     values, held = connection.values, connection.secrets().get("private_key")
     try:
         if held is None:
@@ -347,11 +480,20 @@ def _assertion(connection: Connection, now: datetime) -> str:
             thumbprint=thumbprint,
         )
     except ValueError as error:
-        raise NoToken(Failure("setting", "not_complete", CauseClass.CREDENTIAL, f"The assertion cannot be signed: {error}")) from error
+        raise NoToken(
+            Failure(
+                "setting",
+                "not_complete",
+                CauseClass.CREDENTIAL,
+                f"The assertion cannot be signed: {error}",
+            )
+        ) from error
 
 
 def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: str = "") -> None:
-    """Let others renew again; where the provider refused, note that nobody should, in the journal too."""
+    """Let others renew again; where the provider refused, note that nobody should, in the journal
+    too.
+    """
     if tokens is None:
         return
     changes: dict[str, object] = {"lease": "", "lease_until": None}
@@ -360,25 +502,32 @@ def _give_lease_back(connection: Connection, tokens: TokenSet | None, refused: s
 
     def give_back() -> None:
         with transaction.atomic():
-            if TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes) and refused:
-                write(RENEWAL, "was refused a renewal", "connection", connection.ref, {"why": refused})
+            if (
+                TokenSet.objects.filter(pk=tokens.pk, lease=tokens.lease).update(**changes)
+                and refused
+            ):
+                write(
+                    RENEWAL, "was refused a renewal", "connection", connection.ref, {"why": refused}
+                )
 
     won.until_saved(give_back, _about(connection, tokens.person_id))
 
 
 def drop(connection: Connection) -> None:
-    """Forget every token of a connection, set aside ones too: they are of a client or an account that it is no more.
+    """Forget every token of a connection, set aside ones too: they are of a client or an account
+    that it is no more.
 
-    Part of the surrounding transaction. The provider is not asked to end them: :func:`revoke` does that.
+    Part of the surrounding transaction. The provider is not asked to end them: :func:`revoke` does
+    that.
     """
     TokenSet.objects.filter(connection=connection).delete()
     SetAside.objects.filter(connection=connection).delete()
 
 
 def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) -> None:
-    """Forget the tokens of a connection, set aside ones too, as part of the surrounding transaction;
-    once that is over the provider is asked to end them, and the journal says under ``did`` what it
-    said. ``shared``: only those that are held and no person's.
+    """Forget the tokens of a connection, set aside ones too, as part of the surrounding
+    transaction; once that is over the provider is asked to end them, and the journal says under
+    ``did`` what it said. ``shared``: only those that are held and no person's.
 
     Whoever waits for what the provider says asks before the transaction (:func:`revoke`).
     """
@@ -408,7 +557,9 @@ def _opened(row: TokenSet | SetAside) -> tuple[Secret, Secret] | None:
     return Secret(str(kept.get("access_token", ""))), Secret(str(kept.get("refresh_token") or ""))
 
 
-def _ended(by: Actor, connection: Connection, held: list[tuple[Secret, Secret] | None], did: str) -> None:
+def _ended(
+    by: Actor, connection: Connection, held: list[tuple[Secret, Secret] | None], did: str
+) -> None:
     for one in held:
         ended = "no, the safe cannot open them"
         if one is not None:
@@ -417,7 +568,8 @@ def _ended(by: Actor, connection: Connection, held: list[tuple[Secret, Secret] |
 
 
 def revoke(connection: Connection, person: int | None = None, *, shared: bool = False) -> str:
-    """Ask the provider to end the tokens of a connection (RFC 7009), or those of one person; answers in words whether it did.
+    """Ask the provider to end the tokens of a connection (RFC 7009), or those of one person;
+    answers in words whether it did.
 
     ``shared``: only those that are no person's.
     """
@@ -425,14 +577,22 @@ def revoke(connection: Connection, person: int | None = None, *, shared: bool = 
     sets = list(rows.filter(person=person) if person or shared else rows)
     if not sets:
         return "none held"
-    said = [revoke_these(connection, one.open_access().reveal(), one.open_refresh().reveal()) for one in sets]
+    said = [
+        revoke_these(connection, one.open_access().reveal(), one.open_refresh().reveal())
+        for one in sets
+    ]
     return next((one for one in said if one != "yes"), "yes")
 
 
 def revoke_these(connection: Connection, access: str, refresh: str) -> str:
-    """Ask the provider to end tokens; answers in words whether it did. Both are named: that the end of a refresh token ends the access tokens got with it is only
-    recommended (RFC 7009 §2.1)."""
-    endpoint = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
+    """Ask the provider to end tokens; answers in words whether it did.
+
+    Both are named: that the end of a refresh token ends the access tokens got with it is only
+    recommended (RFC 7009 §2.1).
+    """
+    endpoint = published(
+        connection.place, connection.client, "revocation_endpoint", connection.slots
+    )
     if not endpoint:
         return "no, it publishes no address for that"
     client, refused = client_of(connection), ""
@@ -441,7 +601,12 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
             for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
                 if not token:
                     continue
-                told = oauth.ask(way, "revocation", oauth2.revocation_request(endpoint, client, token, hint), timezone.now())
+                told = oauth.ask(
+                    way,
+                    "revocation",
+                    oauth2.revocation_request(endpoint, client, token, hint),
+                    timezone.now(),
+                )
                 if not told.reading.ok:
                     refused = refused or str(told.reading.error or told.exchange.status)
     except RoadError as error:

@@ -18,9 +18,12 @@ _PLACE = ("place__application", "place__environment")
 
 
 class UnsavedOut(Schema):
-    """One thing: a connection's token or a client's secret, and when the application gave it. ``note`` is how ``nlatch safe unsaved`` calls it.
+    """One thing: a connection's token or a client's secret, and when the application gave it.
 
-    Where what it was for is gone, or the note's name does not tell it, all but ``note`` and ``since`` are empty.
+    ``note`` is how ``nlatch safe unsaved`` calls it.
+
+    Where what it was for is gone, or the note's name does not tell it, all but ``note`` and
+    ``since`` are empty.
     """
 
     note: str
@@ -42,10 +45,18 @@ def _named(one: won.Unsaved) -> UnsavedOut:
     kind, _, rest = one.about.partition("-")
     place: Place | None = None
     with contextlib.suppress(ValueError):
-        if kind == "client" and (client := Client.objects.select_related(*_PLACE).filter(pk=UUID(rest)).first()) is not None:
+        if (
+            kind == "client"
+            and (client := Client.objects.select_related(*_PLACE).filter(pk=UUID(rest)).first())
+            is not None
+        ):
             found.client, found.name, place = client.pk, client.name, client.place
         if kind == "tokens":
-            connection = Connection.objects.select_related(*_PLACE).filter(pk=UUID(rest.rpartition("-")[0])).first()
+            connection = (
+                Connection.objects.select_related(*_PLACE)
+                .filter(pk=UUID(rest.rpartition("-")[0]))
+                .first()
+            )
             if connection is not None:
                 found.ref, found.name, place = connection.ref, connection.ref, connection.place
     if place is not None:

@@ -24,15 +24,21 @@ def check(key: str) -> UUID:
     try:
         return UUID(key)
     except ValueError as error:
-        raise wrong_fields({"id": "a credential is named by the ID that it has in the safe"}) from error
+        raise wrong_fields(
+            {"id": "a credential is named by the ID that it has in the safe"}
+        ) from error
 
 
 @transaction.atomic
-def credential(by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: Told) -> Credential:
+def credential(
+    by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: Told
+) -> Credential:
     """Make or change what is known of a credential; those that hold it are worked out anew."""
     found = Credential.objects.select_for_update().filter(pk=identity).first()
     if found is None:
-        found = Credential(pk=identity, value=b"", fingerprint="", kind=given["kind"], client=client)
+        found = Credential(
+            pk=identity, value=b"", fingerprint="", kind=given["kind"], client=client
+        )
     for name in _FIELDS:
         setattr(found, name, given[name])
     found.hint = given["hint"][:10]

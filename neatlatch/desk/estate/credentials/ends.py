@@ -27,7 +27,12 @@ def told_by(credential: Credential) -> str:
 @transaction.atomic
 def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credential:
     """Note when a secret ends (``None``: no end is known). Raises :class:`Problem`."""
-    credential = Credential.objects.select_for_update().select_related("client").defer("value").get(pk=credential.pk)
+    credential = (
+        Credential.objects.select_for_update()
+        .select_related("client")
+        .defer("value")
+        .get(pk=credential.pk)
+    )
     if said := told_by(credential):
         raise Problem(409, "Its end is not set here.", said)
     if not credential.lives:
@@ -35,6 +40,10 @@ def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credent
     if credential.ends != ends:
         was, credential.ends = credential.ends, ends
         credential.save(update_fields=["ends"])
-        about = {"id": credential.pk, "was": was and was.isoformat(), "ends": ends and ends.isoformat()}
+        about = {
+            "id": credential.pk,
+            "was": was and was.isoformat(),
+            "ends": ends and ends.isoformat(),
+        }
         write(by, "noted the end of", "credential", credential.hint, about)
     return credential

@@ -23,12 +23,15 @@ _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws
 
 def check(given: Mapping[str, Any]) -> Given:
     """Check what a file declares of a user by itself; what is kept of it. Raises field errors."""
-    return Given(**{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])).checked()
+    return Given(
+        **{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])
+    ).checked()
 
 
 def check_use(ref: str, connection_application: str, application: str, name: str) -> None:
-    """Check that a use names a connection into its own application; ``name`` is what that is called.
-    Raises a field error."""
+    """Check that a use names a connection into its own application; ``name`` is what that is
+    called. Raises a field error.
+    """
     if connection_application != application:
         raise wrong_fields({"uses": f"{ref} is no connection into {name}"})
 
@@ -57,7 +60,9 @@ def _use(found: User, given: Mapping[str, Any]) -> Use:
     if given.get("connection"):
         rows = Connection.objects.select_related("place__application")
         connection = rows.get(ref=given["connection"])
-        check_use(connection.ref, connection.place.application.key, application.key, application.name)
+        check_use(
+            connection.ref, connection.place.application.key, application.key, application.name
+        )
     return Use.objects.create(
         user=found,
         application=application,

@@ -23,7 +23,10 @@ KINDS = ("job", "report", "script", "agent")
 
 @dataclass(frozen=True)
 class Given:
-    """What is said of a user. ``environment`` is its key; ``owner`` as :func:`owners.named` reads it."""
+    """What is said of a user.
+
+    ``environment`` is its key; ``owner`` as :func:`owners.named` reads it.
+    """
 
     name: str
     environment: str = ""
@@ -50,8 +53,13 @@ class Given:
 
     def checked(self) -> Given:
         """The same, tidied. Raises field errors."""
-        given = replace(self, name=self.name.strip(), owner=self.owner.strip(), runs=self.runs.strip(),
-                        windows=tuple(one.strip() for one in self.windows if one.strip()))  # fmt: skip
+        given = replace(
+            self,
+            name=self.name.strip(),
+            owner=self.owner.strip(),
+            runs=self.runs.strip(),
+            windows=tuple(one.strip() for one in self.windows if one.strip()),
+        )
         errors: dict[str, str] = {}
         if not given.name:
             errors["name"] = "What is it called?"
@@ -95,19 +103,39 @@ def add(by: Actor, given: Given) -> User:
         with transaction.atomic():
             user.save(force_insert=True)
     except IntegrityError as error:
-        raise wrong_fields({"name": f"A user of this name is noted in {environment.name} already."}) from error
-    write(by, "noted", "user", user.name, {"id": user.pk, "version": 1, "environment": environment.name})
+        raise wrong_fields(
+            {"name": f"A user of this name is noted in {environment.name} already."}
+        ) from error
+    write(
+        by,
+        "noted",
+        "user",
+        user.name,
+        {"id": user.pk, "version": 1, "environment": environment.name},
+    )
     return user
 
 
 @transaction.atomic
 def change(by: Actor, user: User, said: dict[str, Any]) -> User:
-    """Change what is said of a user as it was read; what is ``None`` stays. Raises :class:`Problem` where somebody changed it meanwhile."""
+    """Change what is said of a user as it was read; what is ``None`` stays.
+
+    Raises :class:`Problem` where somebody changed it meanwhile.
+    """
     seen = user.version
-    user = User.objects.select_for_update().select_related("environment", "owner__person").get(pk=user.pk)
+    user = (
+        User.objects.select_for_update()
+        .select_related("environment", "owner__person")
+        .get(pk=user.pk)
+    )
     check_unchanged(user.version, seen)
     before = _told(user)
-    given = Given(**{**asdict(Given.of(user)), **{key: value for key, value in said.items() if value is not None}}).checked()
+    given = Given(
+        **{
+            **asdict(Given.of(user)),
+            **{key: value for key, value in said.items() if value is not None},
+        }
+    ).checked()
     if given.environment != user.environment.key:
         user.environment = applications.environment(given.environment)
     put(user, given)
@@ -117,8 +145,16 @@ def change(by: Actor, user: User, said: dict[str, Any]) -> User:
         with transaction.atomic():
             user.save()
     except IntegrityError as error:
-        raise wrong_fields({"name": f"A user of this name is noted in {user.environment.name} already."}) from error
-    write(by, "changed", "user", user.name, {"id": user.pk, "version": user.version, "changes": changes.in_words(before, _told(user))})
+        raise wrong_fields(
+            {"name": f"A user of this name is noted in {user.environment.name} already."}
+        ) from error
+    write(
+        by,
+        "changed",
+        "user",
+        user.name,
+        {"id": user.pk, "version": user.version, "changes": changes.in_words(before, _told(user))},
+    )
     return user
 
 
@@ -132,32 +168,56 @@ def remove(by: Actor, user: User) -> None:
 def _known(application: Application, operations: list[str]) -> list[str]:
     profile = application.read_profile()
     if unknown := [one for one in operations if profile.operation(one) is None]:
-        raise wrong_fields({"operations": f"{unknown[0]} is not an operation of {application.name}."})
+        raise wrong_fields(
+            {"operations": f"{unknown[0]} is not an operation of {application.name}."}
+        )
     return list(dict.fromkeys(operations))
 
 
 @transaction.atomic
-def use(by: Actor, user: User, application: Application, connection: Connection | None, operations: list[str]) -> Use:
+def use(
+    by: Actor,
+    user: User,
+    application: Application,
+    connection: Connection | None,
+    operations: list[str],
+) -> Use:
     """A user calls an application, by a connection of it if one is named."""
     if connection is not None and connection.place.application_id != application.pk:
-        raise wrong_fields({"connection": f"{connection.ref} is no connection into {application.name}."})
+        raise wrong_fields(
+            {"connection": f"{connection.ref} is no connection into {application.name}."}
+        )
     operations = _known(application, operations)
     try:
         with transaction.atomic():
-            made = Use.objects.create(user=user, application=application, connection=connection, operations=operations)
+            made = Use.objects.create(
+                user=user, application=application, connection=connection, operations=operations
+            )
     except IntegrityError as error:
         raise wrong_fields({"connection": "This use is noted already."}) from error
     what = connection.ref if connection else application.key
-    write(by, "noted a user", "connection" if connection else "application", what, {"user": user.name, "operations": operations})
+    write(
+        by,
+        "noted a user",
+        "connection" if connection else "application",
+        what,
+        {"user": user.name, "operations": operations},
+    )
     return made
 
 
 @transaction.atomic
 def use_connection(by: Actor, connection: Connection, given: Given, operations: list[str]) -> Use:
-    """Note on a connection's page who uses it; a user of that name in the connection's environment is taken as the same one."""
+    """Note on a connection's page who uses it; a user of that name in the connection's environment
+    is taken as the same one.
+    """
     environment = connection.place.environment
     name = given.name.strip()
-    known = User.objects.select_related("environment").filter(name=name, environment=environment).first()
+    known = (
+        User.objects.select_related("environment")
+        .filter(name=name, environment=environment)
+        .first()
+    )
     if known is not None and known.uses.filter(connection=connection).exists():
         raise wrong_fields({"name": "A user of this name is noted already."})
     _known(connection.place.application, operations)
@@ -166,23 +226,43 @@ def use_connection(by: Actor, connection: Connection, given: Given, operations: 
 
 
 @transaction.atomic
-def change_use(by: Actor, found: Use, operations: list[str] | None, connection: Connection | None, named: bool) -> Use:
+def change_use(
+    by: Actor, found: Use, operations: list[str] | None, connection: Connection | None, named: bool
+) -> Use:
     """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
-    found = Use.objects.select_for_update().select_related("user", "application", "connection").get(pk=found.pk)
-    before = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
+    found = (
+        Use.objects.select_for_update()
+        .select_related("user", "application", "connection")
+        .get(pk=found.pk)
+    )
+    before = {
+        "operations": found.operations,
+        "connection": found.connection.ref if found.connection else "",
+    }
     if operations is not None:
         found.operations = _known(found.application, operations)
     if named:
         if connection is not None and connection.place.application_id != found.application_id:
-            raise wrong_fields({"connection": f"{connection.ref} is no connection into {found.application.name}."})
+            raise wrong_fields(
+                {"connection": f"{connection.ref} is no connection into {found.application.name}."}
+            )
         found.connection = connection
     try:
         with transaction.atomic():
             found.save()
     except IntegrityError as error:
         raise wrong_fields({"connection": "This use is noted already."}) from error
-    after = {"operations": found.operations, "connection": found.connection.ref if found.connection else ""}
-    write(by, "changed a use", "user", found.user.name, {"application": found.application.key, "changes": changes.in_words(before, after)})
+    after = {
+        "operations": found.operations,
+        "connection": found.connection.ref if found.connection else "",
+    }
+    write(
+        by,
+        "changed a use",
+        "user",
+        found.user.name,
+        {"application": found.application.key, "changes": changes.in_words(before, after)},
+    )
     return found
 
 
@@ -190,12 +270,21 @@ def change_use(by: Actor, found: Use, operations: list[str] | None, connection: 
 def stop_using(by: Actor, found: Use) -> None:
     """A user no longer uses a connection."""
     ref = found.connection.ref if found.connection else found.application.key
-    write(by, "took a user off", "connection" if found.connection else "application", ref, {"user": found.user.name})
+    write(
+        by,
+        "took a user off",
+        "connection" if found.connection else "application",
+        ref,
+        {"user": found.user.name},
+    )
     found.delete()
 
 
 def seen(found: Use, text: str) -> seen_calls.Seen:
-    """What a log says that a user called of this application. Raises field errors. Nothing is kept."""
+    """What a log says that a user called of this application.
+
+    Raises field errors. Nothing is kept.
+    """
     base = found.connection.values.get("api_base", "") if found.connection else ""
     try:
         return seen_calls.read(text, found.application.read_profile().operations, base)
@@ -205,7 +294,9 @@ def seen(found: Use, text: str) -> seen_calls.Seen:
 
 @transaction.atomic
 def take_seen(by: Actor, found: Use, text: str, only_seen: bool) -> Use:
-    """Take the operations that a user was seen to call as its own, beside those noted or (``only_seen``) in their place."""
+    """Take the operations that a user was seen to call as its own, beside those noted or
+    (``only_seen``) in their place.
+    """
     read = seen(found, text)
     names = [name for name, _ in read.operations]
     if not names:

@@ -24,18 +24,23 @@ from neatlatch.desk.ground.common.settling import stored
 
 # So many connections are named of those that would serve, or that stand elsewhere.
 _MOST_NAMED = 3
-_CALLS = """SELECT u.id, u.user_id, u.connection_id, u.application_id, w.environment_id, a.name, coalesce(c.ref, ''), coalesce(c.state, ''),
-      p.environment_id, coalesce(s.lacks, '[]'), c.id IS NOT NULL AND (s.stale IS NOT 0 OR s.holds_until <= %s)
-    FROM users_use u JOIN users_user w ON w.id = u.user_id JOIN applications_application a ON a.id = u.application_id
-      LEFT JOIN connections_connection c ON c.id = u.connection_id LEFT JOIN applications_place p ON p.id = c.place_id
+_CALLS = """SELECT u.id, u.user_id, u.connection_id, u.application_id, w.environment_id, a.name,
+    coalesce(c.ref, ''), coalesce(c.state, ''),
+      p.environment_id, coalesce(s.lacks, '[]'), c.id IS NOT NULL
+      AND (s.stale IS NOT 0 OR s.holds_until <= %s)
+    FROM users_use u JOIN users_user w ON w.id = u.user_id
+    JOIN applications_application a ON a.id = u.application_id
+      LEFT JOIN connections_connection c ON c.id = u.connection_id
+      LEFT JOIN applications_place p ON p.id = c.place_id
       LEFT JOIN connections_summary s ON s.connection_id = c.id
     WHERE u.user_id IN (SELECT value FROM json_each(%s)) ORDER BY u.id"""
 
 
 @dataclass(frozen=True)
 class Call:
-    """A use as lists tell it: an application that a user calls, and the connection it takes (``ref`` empty:
-    none is named). Environments are told by their keys in the database."""
+    """A use as lists tell it: an application that a user calls, and the connection it takes
+    (``ref`` empty: none is named). Environments are told by their keys in the database.
+    """
 
     id: int
     user: UUID
@@ -50,21 +55,52 @@ class Call:
 
 def of_warned() -> QuerySet[Use, Any]:
     """The keys of the users that something is to be said of, as :func:`warn` says it."""
-    fine = Q(connection__isnull=False, connection__place__environment=F("user__environment"), connection__summary__lacks=[])
+    fine = Q(
+        connection__isnull=False,
+        connection__place__environment=F("user__environment"),
+        connection__summary__lacks=[],
+    )
     return Use.objects.exclude(fine & ~Q(connection__state=State.OPEN)).order_by().values("user")
 
 
 def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
-    """What some users call, by the user's key. One query, and those of the summaries that are stale."""
+    """What some users call, by the user's key.
+
+    One query, and those of the summaries that are stale.
+    """
     now, keys = timezone.now(), {one.hex: one for one in users}
     with database.cursor() as cursor:
         found = cursor.execute(_CALLS, [stored(now), json.dumps(list(keys))]).fetchall()
-    fresh = summaries.fresh(sorted({UUID(connection) for _, _, connection, *_, behind in found if behind}), now)
+    fresh = summaries.fresh(
+        sorted({UUID(connection) for _, _, connection, *_, behind in found if behind}), now
+    )
     calls: dict[UUID, list[Call]] = {one: [] for one in keys.values()}
-    for number, user, connection, application, in_environment, name, ref, state, stands_in, lacks, _ in found:
+    for (
+        number,
+        user,
+        connection,
+        application,
+        in_environment,
+        name,
+        ref,
+        state,
+        stands_in,
+        lacks,
+        _,
+    ) in found:
         new = fresh.get(UUID(connection)) if fresh and connection else None
         kept: tuple[str, ...] = tuple(json.loads(lacks)) if lacks != "[]" else ()
-        whole = Call(number, keys[user], in_environment, application, name, ref, state, stands_in, new.lacks if new is not None else kept)
+        whole = Call(
+            number,
+            keys[user],
+            in_environment,
+            application,
+            name,
+            ref,
+            state,
+            stands_in,
+            new.lacks if new is not None else kept,
+        )
         calls[whole.user].append(whole)
     return calls
 
@@ -73,13 +109,16 @@ def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ..
     """What is to be said of what one user calls."""
     if not calls:
         return ()
-    return uses.warn(name, choices.environments[calls[0].in_environment], [_used(one, choices) for one in calls])
+    return uses.warn(
+        name, choices.environments[calls[0].in_environment], [_used(one, choices) for one in calls]
+    )
 
 
 @dataclass(frozen=True)
 class Choices:
-    """Connections of applications by application and environment, some of each by name; and the names of
-    environments."""
+    """Connections of applications by application and environment, some of each by name; and the
+    names of environments.
+    """
 
     environments: dict[int, str]
     named: dict[tuple[int, int], tuple[str, ...]]
@@ -90,13 +129,22 @@ class Choices:
 
     def elsewhere(self, one: Call) -> tuple[str, ...]:
         """Those in other environments."""
-        others = (self.named.get((one.application, key), ()) for key in self.environments if key != one.in_environment)
+        others = (
+            self.named.get((one.application, key), ())
+            for key in self.environments
+            if key != one.in_environment
+        )
         return tuple(ref for some in others for ref in some)
 
 
 def choices_for(calls: Iterable[Call]) -> Choices:
-    """The connections that would serve where none is named, or one of another environment. Two queries."""
-    wanting = {one.application for one in calls if not one.ref or one.stands_in != one.in_environment}
+    """The connections that would serve where none is named, or one of another environment.
+
+    Two queries.
+    """
+    wanting = {
+        one.application for one in calls if not one.ref or one.stands_in != one.in_environment
+    }
     of_place = Window(RowNumber(), partition_by="place", order_by="ref")
     rows = (
         Connection.objects.filter(place__application__in=wanting)
@@ -115,7 +163,9 @@ def choices_for(calls: Iterable[Call]) -> Choices:
 
 def _used(one: Call, choices: Choices) -> uses.Used:
     if not one.ref:
-        return uses.Used(one.application_name, choices=choices.here(one), elsewhere=choices.elsewhere(one))
+        return uses.Used(
+            one.application_name, choices=choices.here(one), elsewhere=choices.elsewhere(one)
+        )
     assert one.stands_in is not None
     return uses.Used(
         one.application_name,

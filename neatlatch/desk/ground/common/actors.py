@@ -1,4 +1,7 @@
-"""Who does something: a person, or what is none: the clock, a program, a protocol. Passed first to every service."""
+"""Who does something: a person, or what is none: the clock, a program, a protocol.
+
+Passed first to every service.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,8 @@ from typing import Protocol
 class Actor(Protocol):
     """Whoever does something. A person is one; what is none is a :class:`Program`.
 
-    ``username`` is what the journal and a row's ``changed_by`` say, ``shown_name`` what people read.
+    ``username`` is what the journal and a row's ``changed_by`` say, ``shown_name`` what people
+    read.
     """
 
     @property

@@ -20,4 +20,6 @@ def written(answer: Any) -> Written:
     shape = type(answer)
     if shape not in _ADAPTERS:
         _ADAPTERS[shape] = TypeAdapter(shape)
-    return Written(_ADAPTERS[shape].dump_json(answer), content_type="application/json; charset=utf-8")
+    return Written(
+        _ADAPTERS[shape].dump_json(answer), content_type="application/json; charset=utf-8"
+    )

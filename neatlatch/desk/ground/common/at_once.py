@@ -1,4 +1,6 @@
-"""Answers that are given before the whole of Django is gone through, for the few questions that come thousands of times."""
+"""Answers that are given before the whole of Django is gone through, for the few questions that
+come thousands of times.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +15,8 @@ import structlog
 
 from neatlatch.desk.ground.common.asgi import Scope
 
-# However many ask at once, no more than these hold database connections; the others queue without holding anything.
+# However many ask at once, no more than these hold database connections; the others queue without
+# holding anything.
 HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
 POOL = ThreadPoolExecutor(HANDS, "at-once")
 LARGEST_BODY = 64 * 1024
@@ -27,9 +30,11 @@ B = TypeVar("B")
 
 
 class Together(Generic[A, B]):
-    """Questions of one kind, worked on by one hand: those that come while it is at work are its next batch. Threads that take turns at the interpreter would
-    cost more than the work. The hand is its own, so that nothing here waits behind the renewal of another. ``None`` as an answer: the long way is to answer. It
-    also answers all of a batch whose work fails as a whole."""
+    """Questions of one kind, worked on by one hand: those that come while it is at work are its
+    next batch. Threads that take turns at the interpreter would cost more than the work. The hand
+    is its own, so that nothing here waits behind the renewal of another. ``None`` as an answer: the
+    long way is to answer. It also answers all of a batch whose work fails as a whole.
+    """
 
     def __init__(self, work: Callable[[Sequence[A]], Sequence[B | None]]) -> None:
         self._work, self._thread = work, ThreadPoolExecutor(1, "together")
@@ -50,7 +55,9 @@ class Together(Generic[A, B]):
         while self._waiting:
             await asyncio.sleep(0)  # what arrived together goes together
             batch, self._waiting = self._waiting[:MOST_TOGETHER], self._waiting[MOST_TOGETHER:]
-            answers = await loop.run_in_executor(self._thread, or_none, self._work, [one for one, _ in batch]) or [None] * len(batch)
+            answers = await loop.run_in_executor(
+                self._thread, or_none, self._work, [one for one, _ in batch]
+            ) or [None] * len(batch)
             for (_, future), answer in zip(batch, answers, strict=True):
                 if not future.done():  # whoever asked may have hung up
                     future.set_result(answer)
@@ -92,12 +99,22 @@ async def answer(send: Any, kind: str, text: str) -> None:
         ("cache-control", "no-store"),
         ("x-content-type-options", "nosniff"),
     )
-    await send({"type": "http.response.start", "status": 200, "headers": [(name.encode(), value.encode()) for name, value in told]})
+    await send(
+        {
+            "type": "http.response.start",
+            "status": 200,
+            "headers": [(name.encode(), value.encode()) for name, value in told],
+        }
+    )
     await send({"type": "http.response.body", "body": body})
 
 
 # What Django's own middleware says with every answer.
-_WITH_ALL = (("X-Content-Type-Options", "nosniff"), ("Referrer-Policy", "same-origin"), ("X-Frame-Options", "DENY"))
+_WITH_ALL = (
+    ("X-Content-Type-Options", "nosniff"),
+    ("Referrer-Policy", "same-origin"),
+    ("X-Frame-Options", "DENY"),
+)
 
 
 async def reply(send: Any, status: int, headers: Sequence[tuple[str, str]], body: bytes) -> None:
@@ -108,20 +125,28 @@ async def reply(send: Any, status: int, headers: Sequence[tuple[str, str]], body
         {
             "type": "http.response.start",
             "status": status,
-            "headers": [(name.lower().encode(), value.encode("latin-1", "replace")) for name, value in told],
+            "headers": [
+                (name.lower().encode(), value.encode("latin-1", "replace")) for name, value in told
+            ],
         }
     )
     await send({"type": "http.response.body", "body": body})
 
 
 async def read(receive: Any) -> tuple[bytes | None, Any]:
-    """The body of a request, if it is not too large, and a ``receive`` that gives it once more to whoever comes after."""
+    """The body of a request, if it is not too large, and a ``receive`` that gives it once more to
+    whoever comes after.
+    """
     seen, body = [], b""
     while True:
         event = await receive()
         seen.append(event)
         body += event.get("body", b"")
-        if event["type"] != "http.request" or not event.get("more_body") or len(body) > LARGEST_BODY:
+        if (
+            event["type"] != "http.request"
+            or not event.get("more_body")
+            or len(body) > LARGEST_BODY
+        ):
             break
 
     async def again() -> Any:

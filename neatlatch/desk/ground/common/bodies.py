@@ -7,7 +7,9 @@ from django.http import HttpRequest
 
 
 def of(request: HttpRequest, most: int) -> bytes | None:
-    """The body of a request, or none where it has more octets than ``most``, or than Django's own limit."""
+    """The body of a request, or none where it has more octets than ``most``, or than Django's own
+    limit.
+    """
     try:
         body = request.body
     except RequestDataTooBig:

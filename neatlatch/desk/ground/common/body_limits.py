@@ -1,4 +1,7 @@
-"""How many octets a request may bring, by its address. Counted as they arrive, before anything is kept of them, in memory or on disk."""
+"""How many octets a request may bring, by its address.
+
+Counted as they arrive, before anything is kept of them, in memory or on disk.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,8 @@ from .problems import Problem, octets
 
 KIB = 1024
 USUAL = 8 * KIB * KIB
-# The first that fits counts. Whoever is not known yet, or comes thousands of times, has little to say.
+# The first that fits counts. Whoever is not known yet, or comes thousands of times, has little to
+# say.
 BY_ADDRESS = (
     (re.compile(r"/api/session(/.*)?"), 64 * KIB),
     (re.compile(r"/api/asked/.*"), 64 * KIB),
@@ -29,7 +33,8 @@ Receive = Callable[[], Awaitable[Event]]
 Send = Callable[[Event], Awaitable[None]]
 
 
-# Seconds from a request's header to the end of its body: half a body holds a place for ever otherwise.
+# Seconds from a request's header to the end of its body: half a body holds a place for ever
+# otherwise.
 WITHIN = float(os.environ.get("NEATLATCH_BODY_SECONDS", "60"))
 
 
@@ -47,13 +52,18 @@ def of(path: str) -> int:
 
 
 def declared(headers: list[tuple[bytes, bytes]]) -> int:
-    """What ``Content-Length`` says; 0 where it says nothing. The server has refused what is no number (RFC 9112 §6.3)."""
+    """What ``Content-Length`` says; 0 where it says nothing.
+
+    The server has refused what is no number (RFC 9112 §6.3).
+    """
     said = next((value for name, value in headers if name == b"content-length"), b"0")
     return int(said) if said.isdigit() else 0
 
 
 def counted(receive: Receive, most: int) -> Receive:
-    """A ``receive`` that raises :class:`TooLarge` at the event with which the body becomes too large, and :class:`TooSlow` where it has not come in time."""
+    """A ``receive`` that raises :class:`TooLarge` at the event with which the body becomes too
+    large, and :class:`TooSlow` where it has not come in time.
+    """
     got, until, whole = 0, asyncio.get_running_loop().time() + WITHIN, False
 
     async def count() -> Event:
@@ -76,7 +86,10 @@ def counted(receive: Receive, most: int) -> Receive:
 
 
 async def refuse(send: Send, most: int) -> None:
-    """Answer with 413. The rest of the body is not read: the line is closed after the answer (RFC 9110 §15.5.14)."""
+    """Answer with 413.
+
+    The rest of the body is not read: the line is closed after the answer (RFC 9110 §15.5.14).
+    """
     shown = f"{most // KIB // KIB} MiB" if most >= KIB * KIB else f"{most // KIB} KiB"
     says = f"More than {shown} is not read here. Send only the part with the values."
     await _close_with(send, Problem(413, "This is too large.", says, {"text": says}))
@@ -96,7 +109,12 @@ async def give_up(send: Send) -> None:
 
 async def _close_with(send: Send, problem: Problem) -> None:
     body = octets(problem)
-    headers = [(b"content-type", b"application/problem+json"), (b"content-length", str(len(body)).encode()), (b"connection", b"close"),
-               (b"cache-control", b"no-store"), (b"x-content-type-options", b"nosniff")]  # fmt: skip
+    headers = [
+        (b"content-type", b"application/problem+json"),
+        (b"content-length", str(len(body)).encode()),
+        (b"connection", b"close"),
+        (b"cache-control", b"no-store"),
+        (b"x-content-type-options", b"nosniff"),
+    ]
     await send({"type": "http.response.start", "status": problem.status, "headers": headers})
     await send({"type": "http.response.body", "body": body})

@@ -1,4 +1,6 @@
-"""What browsers and proxies may keep of answers, and how little is sent of one that is asked for again."""
+"""What browsers and proxies may keep of answers, and how little is sent of one that is asked for
+again.
+"""
 
 from __future__ import annotations
 
@@ -17,11 +19,17 @@ _WORTH_IT = 1_400
 _LEVEL = 5
 
 
-def of_the_api(get_response: Callable[[HttpRequest], HttpResponse]) -> Callable[[HttpRequest], HttpResponseBase]:
-    """Middleware. An answer of the API is for one person at one moment, and nobody keeps it (RFC 9111 §5.2.2.5), unless it says something itself.
+def of_the_api(
+    get_response: Callable[[HttpRequest], HttpResponse],
+) -> Callable[[HttpRequest], HttpResponseBase]:
+    """Middleware.
 
-    A list has a tag: who sends it back and would get the same is told so in a word (RFC 9110 §13.1.2). It goes out compressed where that is taken.
-    Other answers are not: who can have a page answer what they choose beside a secret could guess the secret by the length (BREACH).
+    An answer of the API is for one person at one moment, and nobody keeps it (RFC 9111 §5.2.2.5),
+    unless it says something itself.
+
+    A list has a tag: who sends it back and would get the same is told so in a word (RFC 9110
+    §13.1.2). It goes out compressed where that is taken. Other answers are not: who can have a page
+    answer what they choose beside a secret could guess the secret by the length (BREACH).
     """
 
     def answer(request: HttpRequest) -> HttpResponseBase:
@@ -29,7 +37,11 @@ def of_the_api(get_response: Callable[[HttpRequest], HttpResponse]) -> Callable[
         if not request.path.startswith("/api/"):
             return response
         response.headers.setdefault("Cache-Control", "no-store")
-        return _list(request, response) if isinstance(response, Written) and response.status_code == 200 else response
+        return (
+            _list(request, response)
+            if isinstance(response, Written) and response.status_code == 200
+            else response
+        )
 
     return answer
 
@@ -50,7 +62,9 @@ def _list(request: HttpRequest, response: Written) -> HttpResponseBase:
 
 
 def _takes_gzip(request: HttpRequest) -> bool:
-    """Whether gzip is among the encodings that are taken, and not at the weight of nothing (RFC 9110 §12.5.3)."""
+    """Whether gzip is among the encodings that are taken, and not at the weight of nothing (RFC
+    9110 §12.5.3).
+    """
     for one in request.headers.get("Accept-Encoding", "").lower().split(","):
         name, _, weight = one.replace(" ", "").partition(";q=")
         if name == "gzip":

@@ -1,4 +1,7 @@
-"""Who is being answered: a key to count them by, and whether they still wait. The ASGI application knows; it is asked from the threads that work."""
+"""Who is being answered: a key to count them by, and whether they still wait.
+
+The ASGI application knows; it is asked from the threads that work.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,11 @@ class HungUp(Exception):
 
 @dataclass(frozen=True)
 class Caller:
-    """One request's caller. ``key`` is the same for all requests of one caller, and is no secret; ``hung_up`` is set once they are gone."""
+    """One request's caller.
+
+    ``key`` is the same for all requests of one caller, and is no secret; ``hung_up`` is set once
+    they are gone.
+    """
 
     key: str = ""
     hung_up: threading.Event = field(default_factory=threading.Event)

@@ -1,9 +1,12 @@
-"""One clock for all processes of a test or a demo: a file that holds the time, in which a script steps from event to event.
+"""One clock for all processes of a test or a demo: a file that holds the time, in which a script
+steps from event to event.
 
-It is honoured only where ``NEATLATCH_TEST_CLOCK`` names that file, and then stands for Django's ``timezone.now`` in the whole process; without
-it nothing here does anything. The file holds seconds since 1970, as text of a fixed width that is written at once. What works by the clock
-says up to which moment it has done its work (:func:`idle_at`), each in a file of its own in the folder beside, so that a script can wait
-for “idle at T”. TLS itself, and time limits of calls, go by the machine's clock.
+It is honoured only where ``NEATLATCH_TEST_CLOCK`` names that file, and then stands for Django's
+``timezone.now`` in the whole process; without it nothing here does anything. The file holds seconds
+since 1970, as text of a fixed width that is written at once. What works by the clock says up to
+which moment it has done its work (:func:`idle_at`), each in a file of its own in the folder beside,
+so that a script can wait for “idle at T”. TLS itself, and time limits of calls, go by the machine's
+clock.
 """
 
 from __future__ import annotations
@@ -28,7 +31,10 @@ def file() -> Path | None:
 
 
 def follow() -> None:
-    """Let this process go by the file, if one is named. Called by the settings, before anything has taken ``timezone.now`` for itself."""
+    """Let this process go by the file, if one is named.
+
+    Called by the settings, before anything has taken ``timezone.now`` for itself.
+    """
     global _real_now
     path = file()
     if path is None or _real_now is not None:
@@ -53,7 +59,10 @@ def _folder(path: Path) -> Path:
 
 
 def idle_at(name: str, moment: datetime) -> None:
-    """Say that this process, under a name, has done all that was due up to a moment. Without a test clock nobody asks."""
+    """Say that this process, under a name, has done all that was due up to a moment.
+
+    Without a test clock nobody asks.
+    """
     if (path := file()) is None:
         return
     folder = _folder(path)
@@ -65,7 +74,9 @@ def idle_at(name: str, moment: datetime) -> None:
 
 
 def are_idle(path: Path, moment: datetime, names: set[str]) -> bool:
-    """Whether living processes have said, under each of the names, that they are idle at a moment."""
+    """Whether living processes have said, under each of the names, that they are idle
+    at a moment.
+    """
     said: set[str] = set()
     for own in _folder(path).glob("*-*"):
         pid, _, name = own.name.partition("-")
@@ -76,10 +87,14 @@ def are_idle(path: Path, moment: datetime, names: set[str]) -> bool:
     return names <= said
 
 
-def wait(stop: threading.Event, now: Callable[[], datetime], until: datetime, longest: timedelta) -> None:
-    """Wait until a moment has come, or somebody sets ``stop``; under a test clock that moment comes by a step.
+def wait(
+    stop: threading.Event, now: Callable[[], datetime], until: datetime, longest: timedelta
+) -> None:
+    """Wait until a moment has come, or somebody sets ``stop``; under a test clock that moment comes
+    by a step.
 
-    Without one it is never longer than ``longest``, whatever the machine's clock is set to meanwhile.
+    Without one it is never longer than ``longest``, whatever the machine's clock is set to
+    meanwhile.
     """
     if file() is None:
         stop.wait(max(0.0, min((until - now()).total_seconds(), longest.total_seconds())))

@@ -12,8 +12,14 @@ from neatlatch.core.filter_words import Word
 M = TypeVar("M", bound=Model)
 
 
-def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], plain: Sequence[str]) -> QuerySet[M]:
-    """Rows that fit. ``fields`` names a lookup for each field, ``plain`` the lookups that a plain word may meet. Fields that are not named are passed over."""
+def apply(
+    rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], plain: Sequence[str]
+) -> QuerySet[M]:
+    """Rows that fit.
+
+    ``fields`` names a lookup for each field, ``plain`` the lookups that a plain word may meet.
+    Fields that are not named are passed over.
+    """
     for one in words:
         if one.field and one.field not in fields:
             continue
@@ -21,9 +27,12 @@ def apply(rows: QuerySet[M], words: Iterable[Word], fields: Mapping[str, str], p
         for lookup in (fields[one.field],) if one.field else plain:
             wanted |= Q(**{lookup: one.text})
         if one.without:
-            # By a query of its own: excluding over a join would keep rows that have another related one.
+            # By a query of its own: excluding over a join would keep rows that have another related
+            # one.
             rows = rows.exclude(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
-        elif one.field and _goes_to_many(rows.model, fields[one.field]):  # a row that several fit is one row
+        elif one.field and _goes_to_many(
+            rows.model, fields[one.field]
+        ):  # a row that several fit is one row
             rows = rows.filter(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
         else:
             rows = rows.filter(wanted)

@@ -11,9 +11,11 @@ from pydantic_core import PydanticCustomError
 
 from neatlatch.core import texts
 
-# More fields than any body of ours has; where there are more, each need not be looked at, and named, for the body to be refused.
+# More fields than any body of ours has; where there are more, each need not be looked at, and
+# named, for the body to be refused.
 MOST_FIELDS = 100
-# The longest text of a field, in characters, by the field's name; a field that is not named here has the usual length.
+# The longest text of a field, in characters, by the field's name; a field that is not named here
+# has the usual length.
 USUAL = 2_000
 KIB = 1024
 LONGEST = {
@@ -48,7 +50,11 @@ Moment = Annotated[AwareDatetime, AfterValidator(_near)]
 
 
 class Given(Schema):
-    """A body that is sent to us. A field that it does not have is refused: a mistyped name would otherwise change nothing and look as if it had."""
+    """A body that is sent to us.
+
+    A field that it does not have is refused: a mistyped name would otherwise change nothing and
+    look as if it had.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
@@ -59,13 +65,20 @@ class Given(Schema):
         raw = getattr(data, "_obj", data)
         if isinstance(raw, dict):
             if len(raw) > MOST_FIELDS:
-                raise PydanticCustomError("too_many_fields", "There are more than {most} fields.", {"most": MOST_FIELDS})
+                raise PydanticCustomError(
+                    "too_many_fields", "There are more than {most} fields.", {"most": MOST_FIELDS}
+                )
             for field, value in raw.items():
                 check_texts(field if isinstance(field, str) else "", value)
         return data
 
 
 def check_texts(field: str, value: Any) -> None:
-    """Look at every text in a field's value. Raises a validation error that says what is wrong with it."""
+    """Look at every text in a field's value.
+
+    Raises a validation error that says what is wrong with it.
+    """
     if wrong := texts.unsound(value, LONGEST.get(field, USUAL), MOST.get(field, USUAL_MOST)):
-        raise PydanticCustomError("unsound_text", "{field} {wrong}.", {"field": field, "wrong": wrong})
+        raise PydanticCustomError(
+            "unsound_text", "{field} {wrong}.", {"field": field, "wrong": wrong}
+        )

@@ -1,8 +1,8 @@
 """A pause between the transactions of a series, so that others write in between.
 
-SQLite has no queue of writers: one that waits looks again after a growing pause, of 100 ms at the most
-(``sqliteDefaultBusyCallback`` in sqlite3.c). A series whose transactions follow one another at once
-can therefore keep it waiting until it gives up.
+SQLite has no queue of writers: one that waits looks again after a growing pause, of 100 ms at the
+most (``sqliteDefaultBusyCallback`` in sqlite3.c). A series whose transactions follow one another at
+once can therefore keep it waiting until it gives up.
 """
 
 from __future__ import annotations

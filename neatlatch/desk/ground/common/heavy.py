@@ -1,7 +1,10 @@
-"""Work that whoever asks can make heavy, done in a child process that has limits of its own and is ended when nobody waits for it any more.
+"""Work that whoever asks can make heavy, done in a child process that has limits of its own and is
+ended when nobody waits for it any more.
 
-A key may ask for an hour of rounds, rules may be many against many: functions of ``core`` that work on what a caller sent are called through
-:func:`run`. There are two children. They hold the interpreter lock of nobody who serves, and the kernel ends what goes beyond its limits.
+A key may ask for an hour of rounds, rules may be many against many: functions of ``core`` that work
+on what a caller sent are called through
+:func:`run`. There are two children. They hold the interpreter lock of nobody who serves, and the
+kernel ends what goes beyond its limits.
 """
 
 from __future__ import annotations
@@ -37,10 +40,13 @@ _LOOK = 0.05
 
 
 def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.SECONDS) -> T:
-    """Call a function of ``core`` in a child; answers what it answers, and raises what it raises. ``seconds`` of processor time are the most it may take.
+    """Call a function of ``core`` in a child; answers what it answers, and raises what it raises.
 
-    Function, arguments and answer must be such as ``pickle`` takes. Raises :class:`Problem`: 422 beyond the limits of time and memory, 429 and
-    503 where too many wait. Where the caller hangs up meanwhile, the child is ended and :class:`caller.HungUp` raised.
+    ``seconds`` of processor time are the most it may take.
+
+    Function, arguments and answer must be such as ``pickle`` takes. Raises :class:`Problem`: 422
+    beyond the limits of time and memory, 429 and 503 where too many wait. Where the caller hangs up
+    meanwhile, the child is ended and :class:`caller.HungUp` raised.
     """
     if transaction.get_connection().in_atomic_block:
         raise RuntimeError("No work for a child within a transaction: others would wait for it.")
@@ -48,7 +54,9 @@ def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.
     child = _POOL.take(now)
     kept = False
     try:
-        worked, answer, worn = child.ask((function.__module__, function.__qualname__, arguments, seconds), now)
+        worked, answer, worn = child.ask(
+            (function.__module__, function.__qualname__, arguments, seconds), now
+        )
         kept = not worn and not isinstance(answer, heavy_child.TooLarge)
     finally:
         _POOL.give_back(child if kept else None, now)
@@ -62,7 +70,11 @@ def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.
 
 
 def _too_heavy(why: str) -> Problem:
-    return Problem(422, "This is more work than is done for one request.", f"{why} Nothing was changed. Send a smaller part of it.")
+    return Problem(
+        422,
+        "This is more work than is done for one request.",
+        f"{why} Nothing was changed. Send a smaller part of it.",
+    )
 
 
 class _Child:
@@ -80,7 +92,9 @@ class _Child:
             close_fds=True,
         )
 
-    def ask(self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller) -> tuple[bool, Any, bool]:
+    def ask(
+        self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller
+    ) -> tuple[bool, Any, bool]:
         """Have something done: whether it worked, what came of it, and whether the child is worn.
 
         Raises :class:`Problem` and :class:`caller.HungUp`; the child is of no more use then.
@@ -89,19 +103,29 @@ class _Child:
         assert self.process.stdout is not None
         until = time.monotonic() + max(_LONGEST, 4 * what[3])
         try:
-            heavy_child.send(self.process.stdin, what)  # a child reads before it works, so this ends soon
+            heavy_child.send(
+                self.process.stdin, what
+            )  # a child reads before it works, so this ends soon
             body = self._answer(self.process.stdout.fileno(), now, until)
         except BrokenPipeError:
             body = b""
         if not body:
-            log.warning("a piece of work was ended by its limits", work=f"{what[0]}.{what[1]}", ended=self.process.poll())
+            log.warning(
+                "a piece of work was ended by its limits",
+                work=f"{what[0]}.{what[1]}",
+                ended=self.process.poll(),
+            )
             raise _too_heavy(f"It takes more than {what[3]} seconds of work.")
         answer: tuple[bool, Any, bool] = pickle.loads(body)  # our own child's
         return answer
 
     def _answer(self, descriptor: int, now: caller.Caller, until: float) -> bytes:
         """The answer's pickle; empty where the child has ended, or must be ended."""
-        body, length, waiting = bytearray(), -1, select.poll()  # a desk with many connections has descriptors beyond what select takes
+        body, length, waiting = (
+            bytearray(),
+            -1,
+            select.poll(),
+        )  # a desk with many connections has descriptors beyond what select takes
         waiting.register(descriptor, select.POLLIN)
         while length < 0 or len(body) < length:
             if now.hung_up.is_set():
@@ -137,11 +161,19 @@ class _Pool:
         self._asking: Counter[str] = Counter()
 
     def take(self, now: caller.Caller) -> _Child:
-        """A child for a caller, who waits for one. Raises :class:`Problem` and :class:`caller.HungUp`."""
+        """A child for a caller, who waits for one.
+
+        Raises :class:`Problem` and :class:`caller.HungUp`.
+        """
         until = time.monotonic() + _PATIENCE
         with self._changed:
             if self._asking[now.key] >= _MOST_OF_ONE:
-                raise Problem(429, "You have asked for much at once.", "Wait until the answers have come, then try again.", retry_after=5)
+                raise Problem(
+                    429,
+                    "You have asked for much at once.",
+                    "Wait until the answers have come, then try again.",
+                    retry_after=5,
+                )
             if self._asking.total() >= _MOST_WAITING:
                 raise self._busy()
             self._asking[now.key] += 1
@@ -179,10 +211,17 @@ class _Pool:
             del self._asking[now.key]
 
     def _busy(self) -> Problem:
-        return Problem(503, "Others have asked for much.", "Nothing was changed. Try again in a few seconds.", retry_after=5)
+        return Problem(
+            503,
+            "Others have asked for much.",
+            "Nothing was changed. Try again in a few seconds.",
+            retry_after=5,
+        )
 
     def end(self) -> None:
-        """End the children that wait for work; the others end with their work, when nobody reads its answer."""
+        """End the children that wait for work; the others end with their work, when nobody reads
+        its answer.
+        """
         with self._changed:
             for one in self._idle:
                 one.end()
@@ -190,7 +229,9 @@ class _Pool:
 
 
 def end_idle() -> None:
-    """End the children that wait for work: for a program that has done what it needed them for, and stays."""
+    """End the children that wait for work: for a program that has done what it needed them for, and
+    stays.
+    """
     _POOL.end()
 
 

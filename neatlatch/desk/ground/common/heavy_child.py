@@ -1,6 +1,8 @@
-"""The child process of :mod:`neatlatch.desk.ground.common.heavy`: does one piece of work after another, each within its own limits.
+"""The child process of :mod:`neatlatch.desk.ground.common.heavy`: does one piece of work after
+another, each within its own limits.
 
-It knows no Django, so that it starts quickly and has nothing of the desk's in its memory: no key file, no database, no session.
+It knows no Django, so that it starts quickly and has nothing of the desk's in its memory: no key
+file, no database, no session.
 """
 
 from __future__ import annotations
@@ -11,10 +13,12 @@ import pickle
 import resource
 from typing import IO
 
-# Seconds of processor time for one piece of work, and octets of address space for all of the process.
+# Seconds of processor time for one piece of work, and octets of address space for all of the
+# process.
 SECONDS, MEMORY = 5, 512 * 1024 * 1024
-# Octets of address space; what a library has taken does not all come back, so a process that still has
-# more is replaced. Otherwise it would depend on the work before whether there is room for the next.
+# Octets of address space; what a library has taken does not all come back, so a process that still
+# has more is replaced. Otherwise it would depend on the work before whether there is room for the
+# next.
 _WORN = MEMORY // 2
 _LENGTH = 8
 
@@ -79,4 +83,7 @@ def main() -> None:
         except MemoryError:
             send(told_on, (False, TooLarge(), True))
         except (pickle.PicklingError, TypeError, AttributeError) as error:
-            send(told_on, (False, RuntimeError(f"the answer cannot be told: {type(error).__name__}"), worn))
+            send(
+                told_on,
+                (False, RuntimeError(f"the answer cannot be told: {type(error).__name__}"), worn),
+            )

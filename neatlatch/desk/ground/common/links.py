@@ -9,8 +9,12 @@ from .problems import Problem
 
 
 def address(kind: str, identity: object) -> str:
-    """The whole address to send to somebody. ``kind`` keeps links of one purpose from serving another."""
-    return f"{settings.PUBLIC_URL}/asked/{kind}/{signing.dumps(str(identity), salt=f'neatlatch.{kind}')}"
+    """The whole address to send to somebody.
+
+    ``kind`` keeps links of one purpose from serving another.
+    """
+    signed = signing.dumps(str(identity), salt=f"neatlatch.{kind}")
+    return f"{settings.PUBLIC_URL}/asked/{kind}/{signed}"
 
 
 def opened(kind: str, token: str) -> str:
@@ -18,4 +22,8 @@ def opened(kind: str, token: str) -> str:
     try:
         return str(signing.loads(token[:400], salt=f"neatlatch.{kind}"))
     except signing.BadSignature as error:
-        raise Problem(404, "This link is not one of ours.", "Perhaps it was cut when it was copied. Ask for it again.") from error
+        raise Problem(
+            404,
+            "This link is not one of ours.",
+            "Perhaps it was cut when it was copied. Ask for it again.",
+        ) from error

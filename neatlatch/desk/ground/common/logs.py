@@ -1,4 +1,7 @@
-"""Log lines: moment, level, what happened and its plain facts. Secrets never reach here as text (see ``core.secret``)."""
+"""Log lines: moment, level, what happened and its plain facts.
+
+Secrets never reach here as text (see ``core.secret``).
+"""
 
 from __future__ import annotations
 
@@ -7,7 +10,11 @@ from typing import Any
 import structlog
 
 # The formatter takes its own traces away before these.
-_STEPS = (structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.stdlib.add_log_level, structlog.processors.format_exc_info)
+_STEPS = (
+    structlog.processors.TimeStamper(fmt="iso", utc=True),
+    structlog.stdlib.add_log_level,
+    structlog.processors.format_exc_info,
+)
 _DRAW = structlog.processors.KeyValueRenderer(key_order=["timestamp", "level", "event"])
 
 

@@ -1,9 +1,9 @@
 """Marking by triggers what was worked out from rows that have changed since.
 
-A table of what was worked out has a row for each of what it is of, with a column ``stale``. Triggers on
-the tables that it was worked out from mark the rows that a change bears upon, whoever makes it and by
-whatever road. They are no part of migrations, which take tables apart and put them together again: they
-are dropped before and made after.
+A table of what was worked out has a row for each of what it is of, with a column ``stale``.
+Triggers on the tables that it was worked out from mark the rows that a change bears upon, whoever
+makes it and by whatever road. They are no part of migrations, which take tables apart and put them
+together again: they are dropped before and made after.
 """
 
 from __future__ import annotations
@@ -22,8 +22,9 @@ _MARKS, _REFUSES = "stale_", "held_"
 
 @dataclass(frozen=True)
 class Watched:
-    """A table that something is worked out from: the keys of what a row of it bears upon, as SQL with
-    ``{row}`` for the row; and the columns that are not read, or the only ones that are."""
+    """A table that something is worked out from: the keys of what a row of it bears upon, as SQL
+    with ``{row}`` for the row; and the columns that are not read, or the only ones that are.
+    """
 
     model: type[Model]
     reaches: str
@@ -33,7 +34,11 @@ class Watched:
     def columns(self) -> list[Field[Any, Any]]:
         """The columns that count."""
         own = [one for one in self.model._meta.concrete_fields if not one.primary_key]
-        return [one for one in own if one.attname not in self.passed_over and (not self.only or one.attname in self.only)]
+        return [
+            one
+            for one in own
+            if one.attname not in self.passed_over and (not self.only or one.attname in self.only)
+        ]
 
 
 @dataclass(frozen=True)
@@ -51,7 +56,10 @@ class Marked:
     def mark(self, keys: str, also: str = "") -> str:
         """SQL that marks the rows of these keys."""
         chosen = keys if keys.startswith("SELECT") else f"SELECT {keys}"
-        return f"UPDATE {self.model._meta.db_table} SET stale = 1 WHERE stale = 0{also} AND {self.key} IN ({chosen});"
+        return (
+            f"UPDATE {self.model._meta.db_table} SET stale = 1 WHERE stale = 0{also} AND "
+            f"{self.key} IN ({chosen});"
+        )
 
     def follow(self, watched: Iterable[Watched]) -> Iterator[Trigger]:
         """Triggers that mark it after changes of what is watched."""
@@ -62,19 +70,32 @@ class Marked:
             yield f"{to}_{table}_added", f"AFTER INSERT ON {table} BEGIN {new} END"
             yield f"{to}_{table}_removed", f"AFTER DELETE ON {table} BEGIN {old} END"
             named = _names(each.column for each in columns)
-            yield f"{to}_{table}_changed", f"AFTER UPDATE OF {named} ON {table} WHEN {changed(columns)} BEGIN {old} {new} END"
+            yield (
+                f"{to}_{table}_changed",
+                f"AFTER UPDATE OF {named} ON {table} WHEN {changed(columns)} BEGIN {old} {new} END",
+            )
 
     def add(self, source: str) -> str:
         """SQL that adds a row, marked, for a row of what it is of that is called ``source``."""
         told: dict[str, str] = {}
         for one in self.model._meta.concrete_fields:
-            told[str(one.column)] = f"{source}.{self.of._meta.pk.column}" if one.primary_key else _literal(one.get_default())
-        return f"INSERT OR IGNORE INTO {self.model._meta.db_table} ({_names(told)}) SELECT {', '.join(told.values())}"
+            told[str(one.column)] = (
+                f"{source}.{self.of._meta.pk.column}"
+                if one.primary_key
+                else _literal(one.get_default())
+            )
+        return (
+            f"INSERT OR IGNORE INTO {self.model._meta.db_table} ({_names(told)}) SELECT "
+            f"{', '.join(told.values())}"
+        )
 
     def begin(self) -> Iterator[Trigger]:
         """The trigger that adds a row for each new one."""
         table = self.of._meta.db_table
-        yield f"{self.model._meta.db_table}_begins", f"AFTER INSERT ON {table} BEGIN {self.add('NEW')}; END"
+        yield (
+            f"{self.model._meta.db_table}_begins",
+            f"AFTER INSERT ON {table} BEGIN {self.add('NEW')}; END",
+        )
 
     def add_missing(self) -> str:
         """SQL that adds the rows which are missing."""
@@ -114,7 +135,9 @@ _GUARDS: list[Callable[[], Iterator[Trigger]]] = []
 
 
 def register_guards(triggers: Callable[[], Iterator[Trigger]]) -> None:
-    """From now on these triggers, which mark nothing, are made, dropped and looked at with the others."""
+    """From now on these triggers, which mark nothing, are made, dropped and looked at with the
+    others.
+    """
     _GUARDS.append(triggers)
 
 
@@ -133,7 +156,10 @@ def _wanted() -> dict[str, str]:
 
 def _standing() -> dict[str, str]:
     with database.cursor() as cursor:
-        asked = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND (name LIKE %s OR name LIKE %s)"
+        asked = (
+            "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND (name LIKE %s OR "
+            "name LIKE %s)"
+        )
         return dict(cursor.execute(asked, [f"{_MARKS}%", f"{_REFUSES}%"]).fetchall())
 
 

@@ -17,4 +17,6 @@ class Repeatable(models.Model):
     at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["person", "key"], name="one_answer_for_a_key")]
+        constraints = [
+            models.UniqueConstraint(fields=["person", "key"], name="one_answer_for_a_key")
+        ]

@@ -17,18 +17,31 @@ PAGE = 100
 
 
 def page(
-    rows: QuerySet[M], key: str, cursor: str | None, limit: int = PAGE, descending: bool = False, then: str = ""
+    rows: QuerySet[M],
+    key: str,
+    cursor: str | None,
+    limit: int = PAGE,
+    descending: bool = False,
+    then: str = "",
 ) -> tuple[list[M], str | None]:
-    """One page ordered by a unique field, or by ``key`` and, among equals, the unique field ``then``; and the cursor of the next (``None``: the last).
-    A key may be of a related row, where the rows have it as an attribute by the last part of its name."""
+    """One page ordered by a unique field, or by ``key`` and, among equals, the unique field
+    ``then``; and the cursor of the next (``None``: the last). A key may be of a related row, where
+    the rows have it as an attribute by the last part of its name.
+    """
     keys = (key, then) if then else (key,)
     past = "lt" if descending else "gt"
     if cursor:
         after = values_of(cursor, [_field(rows.model, one) for one in keys])
         beyond = Q(**{f"{key}__{past}": after[0]})
-        rows = rows.filter(beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond)
+        rows = rows.filter(
+            beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond
+        )
     found = list(rows.order_by(*(f"{'-' if descending else ''}{one}" for one in keys))[: limit + 1])
-    following = cursor_of([getattr(found[limit - 1], one.rpartition("__")[2]) for one in keys]) if len(found) > limit else None
+    following = (
+        cursor_of([getattr(found[limit - 1], one.rpartition("__")[2]) for one in keys])
+        if len(found) > limit
+        else None
+    )
     return found[:limit], following
 
 
@@ -57,13 +70,17 @@ def values_of(cursor: str, fields: list[Any]) -> list[Any]:
             raise ValueError("beyond what the database can hold")
         values = [_in_utc(one) if isinstance(one, datetime) else one for one in values]
     except (ValueError, TypeError, OverflowError, ValidationError) as error:
-        raise Problem(422, "This cursor is not one of ours.", "Start again from the first page.") from error
+        raise Problem(
+            422, "This cursor is not one of ours.", "Start again from the first page."
+        ) from error
     return values
 
 
 def _in_utc(moment: datetime) -> datetime:
-    """A moment as cursors tell it. Raises ``ValueError`` for one without an offset, ``OverflowError``
-    for one that is none in UTC."""
+    """A moment as cursors tell it.
+
+    Raises ``ValueError`` for one without an offset, ``OverflowError`` for one that is none in UTC.
+    """
     if moment.tzinfo is None:
         raise ValueError("no offset from UTC")
     return moment.astimezone(UTC)

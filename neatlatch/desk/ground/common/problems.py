@@ -12,19 +12,40 @@ from django.http import HttpRequest, JsonResponse
 class Problem(Exception):
     """An error to answer with. ``errors`` names fields of the form and what is wrong with each."""
 
-    def __init__(self, status: int, title: str, detail: str = "", errors: dict[str, str] | None = None, **extra: Any) -> None:
+    def __init__(
+        self,
+        status: int,
+        title: str,
+        detail: str = "",
+        errors: dict[str, str] | None = None,
+        **extra: Any,
+    ) -> None:
         super().__init__(f"{title} {detail}")
-        self.status, self.title, self.detail, self.errors, self.extra = status, title, detail, errors or {}, extra
+        self.status, self.title, self.detail, self.errors, self.extra = (
+            status,
+            title,
+            detail,
+            errors or {},
+            extra,
+        )
 
 
 def not_found(what: str) -> Problem:
     """Nothing is there."""
-    return Problem(404, f"There is no such {what}.", "It may have been renamed or taken away. Go back to the list.")
+    return Problem(
+        404,
+        f"There is no such {what}.",
+        "It may have been renamed or taken away. Go back to the list.",
+    )
 
 
 def broken() -> Problem:
     """Something here is wrong: said without what, which is in the log."""
-    return Problem(500, "Something went wrong here.", "It stands in the desk's log. Look whether it was done before you try again.")
+    return Problem(
+        500,
+        "Something went wrong here.",
+        "It stands in the desk's log. Look whether it was done before you try again.",
+    )
 
 
 def wrong_fields(errors: dict[str, str]) -> Problem:
@@ -34,20 +55,42 @@ def wrong_fields(errors: dict[str, str]) -> Problem:
 
 
 def check_unchanged(stands: int, seen: int | None) -> None:
-    """That what is about to be saved stands at the version that was seen (``None``: any). Ask it where the row is locked: two edits of the same moment have both seen
-    the version that the first of them replaces. Raises :class:`Problem`."""
+    """That what is about to be saved stands at the version that was seen (``None``: any).
+
+    Ask it where the row is locked: two edits of the same moment have both seen the version that the
+    first of them replaces. Raises :class:`Problem`.
+    """
     if seen is not None and stands != seen:
         raise changed_meanwhile(stands)
 
 
-def changed_meanwhile(stands: int, told: str = "", meanwhile: Sequence[dict[str, Any]] = ()) -> Problem:
-    """That an edit was made on an older version than the one that stands; ``told`` and ``meanwhile`` are what was changed since, where that is known."""
-    says = f"{told} Nothing of yours was saved and nothing was overwritten. Look at it, then make your change again.".strip()
-    return Problem(412, "Somebody changed this in the meantime.", says, current_version=stands, meanwhile=list(meanwhile))
+def changed_meanwhile(
+    stands: int, told: str = "", meanwhile: Sequence[dict[str, Any]] = ()
+) -> Problem:
+    """That an edit was made on an older version than the one that stands; ``told`` and
+    ``meanwhile`` are what was changed since, where that is known.
+    """
+    says = (
+        f"{told} Nothing of yours was saved and nothing was overwritten. Look at it, then make "
+        f"your change again."
+    ).strip()
+    return Problem(
+        412,
+        "Somebody changed this in the meantime.",
+        says,
+        current_version=stands,
+        meanwhile=list(meanwhile),
+    )
 
 
 def _body(problem: Problem) -> dict[str, Any]:
-    body = {"type": "about:blank", "title": problem.title, "status": problem.status, "detail": problem.detail, **problem.extra}
+    body = {
+        "type": "about:blank",
+        "title": problem.title,
+        "status": problem.status,
+        "detail": problem.detail,
+        **problem.extra,
+    }
     return {**body, "errors": problem.errors} if problem.errors else body
 
 
@@ -57,8 +100,12 @@ def octets(problem: Problem) -> bytes:
 
 
 def answer(problem: Problem) -> JsonResponse:
-    """The problem as a reply; one that knows how long to wait says so (``retry_after`` in seconds, RFC 9110 §10.2.3)."""
-    reply = JsonResponse(_body(problem), status=problem.status, content_type="application/problem+json")
+    """The problem as a reply; one that knows how long to wait says so (``retry_after`` in seconds,
+    RFC 9110 §10.2.3).
+    """
+    reply = JsonResponse(
+        _body(problem), status=problem.status, content_type="application/problem+json"
+    )
     if "retry_after" in problem.extra:
         reply["Retry-After"] = str(problem.extra["retry_after"])
     return reply
@@ -66,4 +113,8 @@ def answer(problem: Problem) -> JsonResponse:
 
 def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:
     """Django refused a request that did not come from our own page."""
-    return answer(Problem(403, "This page is too old.", "Reload it and try again; what you typed is still there."))
+    return answer(
+        Problem(
+            403, "This page is too old.", "Reload it and try again; what you typed is still there."
+        )
+    )

@@ -11,25 +11,32 @@ from django.http import HttpRequest
 from neatlatch.core.addresses import inside
 from neatlatch.desk.ground.common.asgi import Scope
 
-# The header by which a proxy proves itself, and where the address is kept from which the request really came.
+# The header by which a proxy proves itself, and where the address is kept from which the request
+# really came.
 SECRET_HEADER = "Neat-Latch-Proxy"
 PEER = "neatlatch.peer"
 
 
 def seen_through(scope: Scope) -> Scope:
-    """A request's scope with the caller's own address and scheme, where a proxy of ours tells them; else as it is.
+    """A request's scope with the caller's own address and scheme, where a proxy of ours tells them;
+    else as it is.
 
-    Of ``X-Forwarded-For`` the last address counts that is no proxy of ours: what stands before it, callers may have put there themselves.
+    Of ``X-Forwarded-For`` the last address counts that is no proxy of ours: what stands before it,
+    callers may have put there themselves.
     """
     peer = str(scope["client"][0]) if scope.get("client") else ""
     scope = {**scope, PEER: peer}
     if not settings.PROXIES or not inside(peer, settings.PROXIES):
         return scope
-    chain = [one.strip() for one in ",".join(_all(scope, b"x-forwarded-for")).split(",") if one.strip()]
+    chain = [
+        one.strip() for one in ",".join(_all(scope, b"x-forwarded-for")).split(",") if one.strip()
+    ]
     caller = next((one for one in reversed(chain) if not inside(one, settings.PROXIES)), None)
     if caller is not None:
         scope["client"] = (caller if _is_address(caller) else "", 0)
-    if scheme := next((one for one in _all(scope, b"x-forwarded-proto") if one in ("http", "https")), None):
+    if scheme := next(
+        (one for one in _all(scope, b"x-forwarded-proto") if one in ("http", "https")), None
+    ):
         scope["scheme"] = scheme
     return scope
 

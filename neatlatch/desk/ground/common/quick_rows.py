@@ -2,8 +2,8 @@
 
 Django's own way writes each question anew, and asks a converter for every value and an initialiser
 for every instance, which is most of the time that rows take. Here a question is written out once,
-columns are converted by their type, and put where the instance keeps them. What was not asked for is
-asked for when it is looked at, as ever. Relations are put in by :func:`join` and :func:`hang`.
+columns are converted by their type, and put where the instance keeps them. What was not asked for
+is asked for when it is looked at, as ever. Relations are put in by :func:`join` and :func:`hang`.
 """
 
 from __future__ import annotations
@@ -60,8 +60,10 @@ _PLAIN = (
 
 
 def _convert(field: models.Field[Any, Any]) -> Convert | None:
-    """How a column's values are made Python's; ``None``: they are. Raises ``TypeError`` for a kind of
-    column that nothing is known of."""
+    """How a column's values are made Python's; ``None``: they are.
+
+    Raises ``TypeError`` for a kind of column that nothing is known of.
+    """
     target = field.target_field if isinstance(field, models.ForeignKey) else field
     for kind, convert in _BY_TYPE.items():
         if isinstance(target, kind):
@@ -72,12 +74,13 @@ def _convert(field: models.Field[Any, Any]) -> Convert | None:
 
 
 class Reading(Generic[M]):
-    """A question for rows by a set of keys, written out once: the instances of a model that are found.
+    """A question for rows by a set of keys, written out once: the instances of a model that are
+    found.
 
-    ``where`` is SQL with ``{keys}`` in the place of the set (empty: all rows, and it is asked with no
-    keys); ``order`` is SQL too. ``only`` names the fields that are read, ``but`` those that are not;
-    ``also`` are expressions in SQL by the name that the instances have them under. Of UUIDs, whole
-    numbers and texts; there may be any number of keys.
+    ``where`` is SQL with ``{keys}`` in the place of the set (empty: all rows, and it is asked with
+    no keys); ``order`` is SQL too. ``only`` names the fields that are read, ``but`` those that are
+    not; ``also`` are expressions in SQL by the name that the instances have them under. Of UUIDs,
+    whole numbers and texts; there may be any number of keys.
     """
 
     def __init__(
@@ -103,15 +106,26 @@ class Reading(Generic[M]):
             if not told:
                 return []
         with database.cursor() as cursor:
-            rows = cursor.execute(asked.sql, [json.dumps(told)] * self._where.count("{keys}")).fetchall()
+            rows = cursor.execute(
+                asked.sql, [json.dumps(told)] * self._where.count("{keys}")
+            ).fetchall()
         return [_made(self._model, asked, row) for row in rows]
 
     def _written(self) -> _Asked:
         meta = self._model._meta
-        wanted = {meta.get_field(one).name for one in self._only} | ({meta.pk.name} if self._only else set())
-        fields = [one for one in meta.concrete_fields if one.name not in self._but and (not self._only or one.name in wanted)]
+        wanted = {meta.get_field(one).name for one in self._only} | (
+            {meta.pk.name} if self._only else set()
+        )
+        fields = [
+            one
+            for one in meta.concrete_fields
+            if one.name not in self._but and (not self._only or one.name in wanted)
+        ]
         converts = [_convert(one) for one in fields]
-        columns = [*(f't."{one.column}"' for one in fields), *(f"{sql} AS {name}" for name, sql in self._also.items())]
+        columns = [
+            *(f't."{one.column}"' for one in fields),
+            *(f"{sql} AS {name}" for name, sql in self._also.items()),
+        ]
         sql = f"SELECT {', '.join(columns)} FROM {meta.db_table} t"
         if self._where:
             sql += f" WHERE {self._where.format(keys='(SELECT value FROM json_each(%s))')}"
@@ -120,7 +134,9 @@ class Reading(Generic[M]):
         return _Asked(
             sql=sql,
             names=[*(one.attname for one in fields), *self._also],
-            converting=[(at, convert) for at, convert in enumerate(converts) if convert is not None],
+            converting=[
+                (at, convert) for at, convert in enumerate(converts) if convert is not None
+            ],
         )
 
 

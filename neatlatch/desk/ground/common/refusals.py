@@ -17,7 +17,9 @@ _NO_ROOM = {"SQLITE_FULL", "SQLITE_IOERR", "SQLITE_CANTOPEN", "SQLITE_READONLY"}
 
 
 def _name(error: DatabaseError) -> str:
-    """SQLite's name of the primary result code (https://sqlite.org/rescode.html); empty where the error is not SQLite's own."""
+    """SQLite's name of the primary result code (https://sqlite.org/rescode.html); empty where the
+    error is not SQLite's own.
+    """
     cause = error.__cause__
     told = getattr(cause, "sqlite_errorname", "") if isinstance(cause, sqlite3.Error) else ""
     return "_".join(str(told).split("_")[:2])
@@ -29,19 +31,23 @@ def is_lock(error: DatabaseError) -> bool:
 
 
 def will_pass(error: DatabaseError) -> bool:
-    """Whether the same statement may go through later: after a lock, or once there is room again."""
+    """Whether the same statement may go through later: after a lock, or once there is
+    room again.
+    """
     return _name(error) in _LOCKED | _NO_ROOM
 
 
 def of_import(error: sqlite3.Error) -> Problem | None:
-    """The problem to tell where a trigger refused a change of an object in an open import; ``None``:
-    it was something else."""
+    """The problem to tell where a trigger refused a change of an object in an open import;
+    ``None``: it was something else.
+    """
     if str(error) != BEING_IMPORTED:
         return None
     return Problem(
         409,
         "An import is changing this.",
-        "An inventory that includes it is being applied. Nothing of yours was saved. Wait until it has "
+        "An inventory that includes it is being applied. Nothing of yours was saved. Wait "
+        "until it has "
         "finished, or stop it on the Inventory page.",
         retry_after=10,
     )

@@ -1,7 +1,7 @@
 """The safe: values are sealed the moment they arrive, and compared by keyed fingerprint.
 
-AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce; the associated data names table, row and field, so that a sealed value
-cannot be moved to another place.
+AES-256-GCM (NIST SP 800-38D) with a random 96-bit nonce; the associated data names table, row and
+field, so that a sealed value cannot be moved to another place.
 """
 
 from __future__ import annotations
@@ -32,8 +32,8 @@ class CannotOpen(Exception):
     """A sealed value does not open: it was moved or changed, or the key file is another's."""
 
 
-# Where sealed values live; while there is one, a missing key file is a loss to be told and not a new start. Each model says by ``place_of`` where a field of a
-# row is sealed.
+# Where sealed values live; while there is one, a missing key file is a loss to be told and not a
+# new start. Each model says by ``place_of`` where a field of a row is sealed.
 SEALED = (
     ("clients.Client", "management_token"),
     ("credentials.Credential", "value"),
@@ -49,27 +49,41 @@ SEALED = (
 
 
 def sealed_fields() -> Iterator[tuple[type[Model], str]]:
-    """The models and fields that hold sealed values. A table or column that a migration has still to make is left out."""
+    """The models and fields that hold sealed values.
+
+    A table or column that a migration has still to make is left out.
+    """
     with connection.cursor() as cursor:
         for name, field in SEALED:
             model = apps.get_model(name)
-            # Django's own description parses each table's SQL, which takes a start of any program a quarter of a second.
+            # Django's own description parses each table's SQL, which takes a start of any program a
+            # quarter of a second.
             cursor.execute("SELECT name FROM pragma_table_info(%s)", [model._meta.db_table])
             if str(model._meta.get_field(field).column) in {column for (column,) in cursor}:
                 yield model, field
 
 
 def _first(model: type[Model], field: str) -> Any:
-    return model._default_manager.filter(**{f"{field}__isnull": False}).only("pk", field).order_by("-pk").first()
+    return (
+        model._default_manager.filter(**{f"{field}__isnull": False})
+        .only("pk", field)
+        .order_by("-pk")
+        .first()
+    )
 
 
 def _holds_sealed_values() -> bool:
-    return any(model._default_manager.filter(**{f"{field}__isnull": False}).exists() for model, field in sealed_fields())
+    return any(
+        model._default_manager.filter(**{f"{field}__isnull": False}).exists()
+        for model, field in sealed_fields()
+    )
 
 
 def check() -> None:
-    """Whether the key file is there and is the one that this database was sealed with: one value of each kind is opened. Raises :class:`BadKeyFile` and
-    :class:`CannotOpen`, which say what to do."""
+    """Whether the key file is there and is the one that this database was sealed with: one value of
+    each kind is opened. Raises :class:`BadKeyFile` and
+    :class:`CannotOpen`, which say what to do.
+    """
     _keys()
     for model, field in sealed_fields():
         row = _first(model, field)
@@ -79,7 +93,8 @@ def check() -> None:
             unseal(getattr(row, field), row.place_of(field))
         except CannotOpen as error:
             raise CannotOpen(
-                f"The key file {_file().name} is not the one that this database was sealed with: a value of {model._meta.db_table} does not open. Put the key "
+                f"The key file {_file().name} is not the one that this database was sealed "
+                f"with: a value of {model._meta.db_table} does not open. Put the key "
                 "file back that belongs to it, from its backup. Nothing was changed."
             ) from error
 
@@ -93,7 +108,9 @@ _kept: list[tuple[tuple[int, int, int], Keys]] = []
 
 
 def _keys() -> Keys:
-    """The keys, read again when the file is another: it changes while we run when the values are re-keyed."""
+    """The keys, read again when the file is another: it changes while we run when the values are
+    re-keyed.
+    """
     file = _file()
     try:
         stat = file.stat()
@@ -136,16 +153,23 @@ def unseal(sealed: bytes | memoryview[int], place: str) -> Secret:
     try:
         return Secret(AESGCM(key).decrypt(sealed[3:15], sealed[15:], place.encode()).decode())
     except InvalidTag as error:
-        raise CannotOpen(f"The value at {place} does not open: the key file is another's, or the value was moved or changed.") from error
+        raise CannotOpen(
+            f"The value at {place} does not open: the key file is another's, or the value "
+            f"was moved or changed."
+        ) from error
 
 
 def fingerprint(value: str) -> str:
-    """A keyed fingerprint (HMAC-SHA-256, RFC 2104): equal values have equal ones, and nobody without the key can try values out."""
+    """A keyed fingerprint (HMAC-SHA-256, RFC 2104): equal values have equal ones, and nobody
+    without the key can try values out.
+    """
     return hmac.new(_keys().fingerprint, value.encode(), hashlib.sha256).hexdigest()
 
 
 def journal_key() -> bytes:
-    """The key of the journal's chain: derived, so that it stays the same when the safe is re-keyed (HMAC as a key derivation, NIST SP 800-108 §4)."""
+    """The key of the journal's chain: derived, so that it stays the same when the safe is re-keyed
+    (HMAC as a key derivation, NIST SP 800-108 §4).
+    """
     return hmac.new(_keys().fingerprint, b"neatlatch: the journal's chain", hashlib.sha256).digest()
 
 

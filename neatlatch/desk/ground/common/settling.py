@@ -1,8 +1,9 @@
-"""Keeping in the database what is worked out from rows: marked by triggers (:mod:`.marking`), worked out
-again as the last of the transaction that changed something, and when its own moment passes.
+"""Keeping in the database what is worked out from rows: marked by triggers (:mod:`.marking`),
+worked out again as the last of the transaction that changed something, and when its own moment
+passes.
 
-A transaction works out a block of each. What is more, and what was changed outside a transaction, the
-worker works out by the clock, a block in a transaction.
+A transaction works out a block of each. What is more, and what was changed outside a transaction,
+the worker works out by the clock, a block in a transaction.
 """
 
 from __future__ import annotations
@@ -25,9 +26,12 @@ log = structlog.get_logger()
 
 
 class Settling:
-    """A table that is kept so. ``work_out`` writes the rows of some keys anew, as part of the surrounding
-    transaction, and answers of how many; ``most`` is the size of a block. ``form`` names the rules that
-    rows are worked out by (``None``: they have neither a form nor a moment)."""
+    """A table that is kept so.
+
+    ``work_out`` writes the rows of some keys anew, as part of the surrounding transaction, and
+    answers of how many; ``most`` is the size of a block. ``form`` names the rules that rows are
+    worked out by (``None``: they have neither a form nor a moment).
+    """
 
     def __init__(
         self,
@@ -43,7 +47,9 @@ class Settling:
     def _keys(self, which: str, *given: Any) -> list[Any]:
         sql = f"SELECT {self.marked.key} FROM {self._table} WHERE {which} LIMIT %s"
         with database.cursor() as cursor:
-            return [self._read(key) for (key,) in cursor.execute(sql, [*given, self.most()]).fetchall()]
+            return [
+                self._read(key) for (key,) in cursor.execute(sql, [*given, self.most()]).fetchall()
+            ]
 
     def settle(self) -> int:
         """Work out a block of what is stale; answers how many."""
@@ -52,16 +58,27 @@ class Settling:
 
     def settle_due(self) -> int:
         """Work out a block of what has had its moment; answers how many."""
-        due = self._keys("holds_until <= %s AND NOT stale ORDER BY holds_until", stored(timezone.now())) if self.form else []
+        due = (
+            self._keys(
+                "holds_until <= %s AND NOT stale ORDER BY holds_until", stored(timezone.now())
+            )
+            if self.form
+            else []
+        )
         return self.work_out(due) if due else 0
 
     def behind(self) -> int:
         """How many rows are stale, or have had their moment."""
         asked = [f"SELECT count(*) FROM {self._table} WHERE stale"]
         if self.form:
-            asked.append(f"SELECT count(*) FROM {self._table} WHERE holds_until <= %s AND NOT stale")
+            asked.append(
+                f"SELECT count(*) FROM {self._table} WHERE holds_until <= %s AND NOT stale"
+            )
         with database.cursor() as cursor:
-            return sum(cursor.execute(one, [stored(timezone.now())] if "%s" in one else []).fetchone()[0] for one in asked)
+            return sum(
+                cursor.execute(one, [stored(timezone.now())] if "%s" in one else []).fetchone()[0]
+                for one in asked
+            )
 
     def mark_all(self) -> None:
         """Mark every row."""
@@ -73,8 +90,12 @@ class Settling:
         if self.form is None:
             return
         with database.cursor() as cursor:
-            if cursor.execute(f"SELECT 1 FROM {self._table} WHERE form <> %s LIMIT 1", [self.form()]).fetchone():
-                cursor.execute(f"UPDATE {self._table} SET stale = 1 WHERE form <> %s", [self.form()])
+            if cursor.execute(
+                f"SELECT 1 FROM {self._table} WHERE form <> %s LIMIT 1", [self.form()]
+            ).fetchone():
+                cursor.execute(
+                    f"UPDATE {self._table} SET stale = 1 WHERE form <> %s", [self.form()]
+                )
 
 
 # In this order: a later one may be worked out from an earlier one.
@@ -113,7 +134,9 @@ def settle_or_leave() -> None:
         for one in _REGISTERED:
             one.settle()
     except DatabaseError as error:
-        if "no such table" not in str(error):  # before the first migration there is nothing to work out
+        if "no such table" not in str(
+            error
+        ):  # before the first migration there is nothing to work out
             raise
     except Exception:
         log.exception("what follows from a change was left as it is")
@@ -125,7 +148,9 @@ def behind() -> int:
 
 
 def catch_up() -> int:
-    """Work out all that is stale or whose moment has passed, a block in a transaction; answers how many."""
+    """Work out all that is stale or whose moment has passed, a block in a transaction; answers how
+    many.
+    """
     before = left = behind()
     while left:
         with transaction.atomic():  # what is stale is settled as it commits
@@ -148,8 +173,9 @@ def mark_all() -> None:
 
 
 def check_at_start() -> None:
-    """Make the triggers where they are not those of this version, and mark what was worked out by other
-    rules than today's, or with other settings."""
+    """Make the triggers where they are not those of this version, and mark what was worked out by
+    other rules than today's, or with other settings.
+    """
     if not marking.are_there():
         with transaction.atomic():
             marking.install()

@@ -1,4 +1,5 @@
-"""Fair shares of the workers that serve programs: however much one connection or one workload asks for, others are served meanwhile.
+"""Fair shares of the workers that serve programs: however much one connection or one workload asks
+for, others are served meanwhile.
 
 Whoever waits for a share, or for anything that :class:`Wait` stands for, holds no worker.
 """
@@ -62,7 +63,10 @@ class Shares:
         self._waiting: list[asyncio.Future[None]] = []
 
     async def run(self, pool: ThreadPoolExecutor, steps: Steps[T]) -> T:
-        """Run work in a pool, step by step. Where no share is free in time, :class:`Problem` (429) is raised at the step that wants it."""
+        """Run work in a pool, step by step.
+
+        Where no share is free in time, :class:`Problem` (429) is raised at the step that wants it.
+        """
         loop, held = asyncio.get_running_loop(), list[Hashable]()
         context, push, done = contextvars.copy_context(), steps.__next__, False
         step: asyncio.Future[Any] | None = None
@@ -86,11 +90,18 @@ class Shares:
             if done:
                 self._give_back(held)
             else:
-                # Nobody waits any more. A worker may still be at it; then the work is told to end, by a worker too, for it tidies up.
+                # Nobody waits any more. A worker may still be at it; then the work is told to end,
+                # by a worker too, for it tidies up.
                 assert step is not None
                 step.add_done_callback(lambda _: self._close(loop, pool, steps, held))
 
-    def _close(self, loop: asyncio.AbstractEventLoop, pool: ThreadPoolExecutor, steps: Steps[Any], held: list[Hashable]) -> None:
+    def _close(
+        self,
+        loop: asyncio.AbstractEventLoop,
+        pool: ThreadPoolExecutor,
+        steps: Steps[Any],
+        held: list[Hashable],
+    ) -> None:
         def closed(done: asyncio.Future[None]) -> None:
             done.exception()  # looked at, so that nobody logs what concerns nobody
             self._give_back(held)
@@ -121,7 +132,10 @@ class Shares:
 
 
 def _one(push: Callable[[], Any]) -> tuple[bool, Any]:
-    """One step: whether it was the last, and what it answers or wants. ``StopIteration`` cannot pass a future."""
+    """One step: whether it was the last, and what it answers or wants.
+
+    ``StopIteration`` cannot pass a future.
+    """
     try:
         return False, push()
     except StopIteration as end:
@@ -129,6 +143,8 @@ def _one(push: Callable[[], Any]) -> tuple[bool, Any]:
 
 
 def _throwing(steps: Steps[Any]) -> Callable[[], Any]:
-    says = "Requests for this connection, or of your own, are answered already as many as are at once."
+    says = (
+        "Requests for this connection, or of your own, are answered already as many as are at once."
+    )
     problem = Problem(429, "Too many requests at once.", says, retry_after=2)
     return lambda: steps.throw(problem)

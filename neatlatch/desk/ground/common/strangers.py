@@ -1,4 +1,6 @@
-"""How often somebody whom nobody knows may have something written down: a row for each request would let anybody fill the disk and hold the database."""
+"""How often somebody whom nobody knows may have something written down: a row for each request
+would let anybody fill the disk and hold the database.
+"""
 
 from __future__ import annotations
 

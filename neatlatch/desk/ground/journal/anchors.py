@@ -1,6 +1,8 @@
-"""The anchor of the journal: which entry is its newest, kept in a file beside the database, sealed with a key of the safe.
+"""The anchor of the journal: which entry is its newest, kept in a file beside the database, sealed
+with a key of the safe.
 
-It is written after each commit, and only ever goes forward; so where a program is killed between the two it is behind by an entry or some, which the chain covers.
+It is written after each commit, and only ever goes forward; so where a program is killed between
+the two it is behind by an entry or some, which the chain covers.
 """
 
 from __future__ import annotations
@@ -38,7 +40,9 @@ def newest() -> chain.Anchor | None:
 
 
 def advance(anchor: chain.Anchor) -> None:
-    """Let the file name this entry, unless it names a later one already; and tell it to the log, which may be kept on another machine."""
+    """Let the file name this entry, unless it names a later one already; and tell it to the log,
+    which may be kept on another machine.
+    """
     file, text = _file(), chain.written(anchor, safe.journal_key())
     with file.with_name(f".{FILE}.lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)

@@ -28,7 +28,9 @@ SLICE, EVERY, SOON = 2_000, timedelta(days=7), timedelta(hours=1)
 
 @dataclass(frozen=True)
 class Told:
-    """How a service tells of a change that a file declares: what was done, and in words what changed."""
+    """How a service tells of a change that a file declares: what was done, and in words what
+    changed.
+    """
 
     did: str
     changes: tuple[str, ...] = ()
@@ -42,8 +44,11 @@ class Told:
 
 
 @transaction.atomic(savepoint=False)
-def write(who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | None = None) -> Entry:
-    """Write an entry as part of the surrounding transaction, which holds the write lock, so numbers have no gaps.
+def write(
+    who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | None = None
+) -> Entry:
+    """Write an entry as part of the surrounding transaction, which holds the write lock, so numbers
+    have no gaps.
 
     ``who`` is a person or a program.
     """
@@ -53,7 +58,8 @@ def write(who: Actor, did: str, noun: str, ref: str, details: dict[str, Any] | N
     return _append(last, who.username, did, noun, ref, details or {})
 
 
-# The newest entry that this process wrote: where it still is the newest, nothing needs to be looked up.
+# The newest entry that this process wrote: where it still is the newest, nothing needs to be looked
+# up.
 _written: list[chain.Anchor] = []
 
 
@@ -61,13 +67,28 @@ def _is_ours(last: Entry) -> bool:
     return bool(_written) and (_written[0].number, _written[0].own) == (last.number, last.own)
 
 
-def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details: dict[str, Any]) -> Entry:
+def _append(
+    last: Entry | None, who: str, did: str, noun: str, ref: str, details: dict[str, Any]
+) -> Entry:
     number, before = (last.number + 1, last.own) if last else (1, chain.FIRST)
     plain = json.loads(json.dumps(details, default=str))
-    entry = Entry(number=number, at=timezone.now(), who=who[:150], did=did, noun=noun, ref=str(ref)[:200], details=plain, before=before)
+    entry = Entry(
+        number=number,
+        at=timezone.now(),
+        who=who[:150],
+        did=did,
+        noun=noun,
+        ref=str(ref)[:200],
+        details=plain,
+        before=before,
+    )
     entry.own = chain.own_code(safe.journal_key(), number, entry.content(), before)
     entry.save(force_insert=True)
-    anchor = chain.Anchor(number, entry.own, _written[0].keyed_from if last is not None and _is_ours(last) else _keyed_from())
+    anchor = chain.Anchor(
+        number,
+        entry.own,
+        _written[0].keyed_from if last is not None and _is_ours(last) else _keyed_from(),
+    )
     _written[:] = [anchor]
     if number % chain.CHECKPOINT_EVERY == 0:
         Checkpoint.objects.create(number=number, sealed=chain.written(anchor, safe.journal_key()))
@@ -76,29 +97,45 @@ def _append(last: Entry | None, who: str, did: str, noun: str, ref: str, details
 
 
 def _advance(anchor: chain.Anchor, before: str) -> None:
-    """Let the anchor name a new entry; not where the one it names is no longer what it was: then it is the only trace of what stood there."""
+    """Let the anchor name a new entry; not where the one it names is no longer what it was: then it
+    is the only trace of what stood there.
+    """
     stands = anchors.newest()
     if stands is not None and stands.number < anchor.number:
         follows = (stands.number + 1, stands.own) == (anchor.number, before)
-        there = before if follows else Entry.objects.filter(number=stands.number).values_list("own", flat=True).first()
+        there = (
+            before
+            if follows
+            else Entry.objects.filter(number=stands.number).values_list("own", flat=True).first()
+        )
         if not follows and there != stands.own:
-            log.error("the journal does not hold", fault=f"entry {stands.number} is not the one that its anchor names")
+            log.error(
+                "the journal does not hold",
+                fault=f"entry {stands.number} is not the one that its anchor names",
+            )
             return
     anchors.advance(anchor)
 
 
 def _keyed_from() -> int:
-    """The first entry with a keyed code: that which took over those of before, else the first of all."""
+    """The first entry with a keyed code: that which took over those of before, else the first of
+    all.
+    """
     if (known := anchors.newest()) is not None:
         return known.keyed_from
-    return Entry.objects.filter(noun="journal", did=TOOK_OVER).values_list("number", flat=True).first() or 1
+    return (
+        Entry.objects.filter(noun="journal", did=TOOK_OVER).values_list("number", flat=True).first()
+        or 1
+    )
 
 
 @transaction.atomic
 def take_over_old() -> None:
-    """Let the first keyed entry follow a journal that was written before entries were keyed; a migration does this once.
+    """Let the first keyed entry follow a journal that was written before entries were keyed; a
+    migration does this once.
 
-    Done at the first entry instead, a check between the two would say that somebody had changed the journal.
+    Done at the first entry instead, a check between the two would say that somebody had changed the
+    journal.
     """
     last = Entry.objects.order_by("-number").only("number", "own").first()
     if last is not None and not anchors.exists():
@@ -106,21 +143,43 @@ def take_over_old() -> None:
 
 
 def _take_over(last: Entry) -> Entry:
-    """The first keyed entry names the newest of before. Where that is keyed itself, only the anchor is missing, which the next check tells."""
+    """The first keyed entry names the newest of before.
+
+    Where that is keyed itself, only the anchor is missing, which the next check tells.
+    """
     stands = Entry.objects.get(pk=last.number)
-    if chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before) == stands.own:
+    if (
+        chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before)
+        == stands.own
+    ):
         return last
-    return _append(last, JOURNAL_KEEPER.username, TOOK_OVER, "journal", str(last.number), {"number": last.number, "own": last.own})
+    return _append(
+        last,
+        JOURNAL_KEEPER.username,
+        TOOK_OVER,
+        "journal",
+        str(last.number),
+        {"number": last.number, "own": last.own},
+    )
 
 
 def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]]:
-    """What was changed of a thing after a version of it, in words, oldest first: who, when, and what.
+    """What was changed of a thing after a version of it, in words, oldest first: who, when, and
+    what.
 
-    Entries that tell a change of a versioned thing carry its ``id`` and the ``version`` that the change made.
+    Entries that tell a change of a versioned thing carry its ``id`` and the ``version`` that the
+    change made.
     """
     about = Entry.objects.alias(about=ABOUT).filter(about=str(identity), noun=noun)
     entries = about.filter(details__version__gt=version).order_by("number")[:50]
-    return [{"by": one.who, "at": one.at.isoformat(), "changes": one.details.get("changes") or [f"{one.did}"]} for one in entries]
+    return [
+        {
+            "by": one.who,
+            "at": one.at.isoformat(),
+            "changes": one.details.get("changes") or [f"{one.did}"],
+        }
+        for one in entries
+    ]
 
 
 # Checking
@@ -128,7 +187,9 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
 
 @dataclass(frozen=True)
 class Verdict:
-    """What a check found: the fault in words, or ``None``; of how many entries in all; and the first that was looked at."""
+    """What a check found: the fault in words, or ``None``; of how many entries in all; and the
+    first that was looked at.
+    """
 
     fault: str | None
     entries: int
@@ -145,8 +206,11 @@ def _last_number() -> int:
 
 
 def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
-    """Check triggers, anchor and chain; not ``whole``: only from the last checkpoint on. ``anchor`` is one that was kept elsewhere, to be found in the journal too;
-    not ``beside``: the one beside the database is not looked at."""
+    """Check triggers, anchor and chain; not ``whole``: only from the last checkpoint on.
+
+    ``anchor`` is one that was kept elsewhere, to be found in the journal too; not ``beside``: the
+    one beside the database is not looked at.
+    """
     last = _last_number()
     fault = _about(last, anchor, beside)
     if fault is not None or last == 0:
@@ -155,17 +219,28 @@ def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
     if not whole:
         fault, start = _checkpoint(last)
     if fault is None:
-        fault = chain.first_fault(_links(Entry.objects.filter(number__gt=start.number)), safe.journal_key(), _keyed_from(), start)
+        fault = chain.first_fault(
+            _links(Entry.objects.filter(number__gt=start.number)),
+            safe.journal_key(),
+            _keyed_from(),
+            start,
+        )
     return Verdict(fault, last, start.number + 1)
 
 
 def _about(last: int, anchor: str = "", beside: bool = True) -> str | None:
     """What triggers and anchors find."""
     if gone := triggers.missing():
-        return f"The database does not refuse to change the journal: {', '.join(gone)} is missing or another."
+        return (
+            f"The database does not refuse to change the journal: {', '.join(gone)} is missing "
+            f"or another."
+        )
     kept = [anchors.newest() if beside else None]
     if beside and kept == [None] and (anchors.exists() or _keyed(last)):
-        return "The anchor beside the database is missing or is not ours: nobody can tell whether entries were cut off."
+        return (
+            "The anchor beside the database is missing or is not ours: nobody can tell whether "
+            "entries were cut off."
+        )
     if anchor:
         if (told := chain.read(anchor, safe.journal_key())) is None:
             return "The anchor that was given was not made here."
@@ -180,7 +255,11 @@ def _about(last: int, anchor: str = "", beside: bool = True) -> str | None:
 
 def _keyed(number: int) -> bool:
     stands = Entry.objects.filter(number=number).first()
-    return stands is not None and chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before) == stands.own
+    return (
+        stands is not None
+        and chain.own_code(safe.journal_key(), stands.number, stands.content(), stands.before)
+        == stands.own
+    )
 
 
 def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
@@ -199,18 +278,35 @@ def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
 def check_and_note() -> Verdict:
     """:func:`check` of the whole, whose outcome stands from now on."""
     begun, verdict = timezone.now(), check()
-    last = Entry.objects.filter(number=verdict.entries).values_list("own", flat=True).first() or chain.FIRST
-    Check.objects.create(begun=begun, ended=timezone.now(), number=verdict.entries, own=last, fault=(verdict.fault or "")[:300])
+    last = (
+        Entry.objects.filter(number=verdict.entries).values_list("own", flat=True).first()
+        or chain.FIRST
+    )
+    Check.objects.create(
+        begun=begun,
+        ended=timezone.now(),
+        number=verdict.entries,
+        own=last,
+        fault=(verdict.fault or "")[:300],
+    )
     return verdict
 
 
 def check_at_start() -> str | None:
-    """When a program starts: the newest entries, the anchor and the triggers, which are made anew where they are gone. Answers the fault, which the log has too."""
+    """When a program starts: the newest entries, the anchor and the triggers, which are made anew
+    where they are gone. Answers the fault, which the log has too.
+    """
     verdict = check(whole=False)
     if gone := triggers.missing():
         with transaction.atomic():
             triggers.make(gone)
-            write(JOURNAL_KEEPER, "made its triggers anew", "journal", str(verdict.entries), {"missing": gone})
+            write(
+                JOURNAL_KEEPER,
+                "made its triggers anew",
+                "journal",
+                str(verdict.entries),
+                {"missing": gone},
+            )
     if verdict.fault is not None:
         log.error("the journal does not hold", fault=verdict.fault)
         _note(verdict.fault)
@@ -225,30 +321,42 @@ def _note(fault: str) -> None:
 
 
 def standing() -> str:
-    """The fault that the last check which came to its end found; empty: it held, or there was none."""
-    return Check.objects.exclude(ended=None).order_by("-ended").values_list("fault", flat=True).first() or ""
+    """The fault that the last check which came to its end found; empty: it held, or
+    there was none.
+    """
+    return (
+        Check.objects.exclude(ended=None).order_by("-ended").values_list("fault", flat=True).first()
+        or ""
+    )
 
 
 def checked_at() -> datetime | None:
     """When the whole journal was last found to hold, or not to."""
-    return Check.objects.exclude(ended=None).order_by("-ended").values_list("ended", flat=True).first()
+    return (
+        Check.objects.exclude(ended=None).order_by("-ended").values_list("ended", flat=True).first()
+    )
 
 
 def check_a_slice(now: datetime) -> None:
     """Go on with the check of the whole journal, or begin one where the last is a week old."""
     going = Check.objects.filter(ended=None).first()
     if going is None:
-        # Of the whole: a fault that was found otherwise is noted without a number, and is looked into soon.
+        # Of the whole: a fault that was found otherwise is noted without a number, and is looked
+        # into soon.
         every = SOON if standing() else EVERY
         if Check.objects.filter(begun__gt=now - every, number__gt=0).exists():
             return
         going = Check.objects.create(begun=now, own=chain.FIRST)
     last = _last_number()
     rows = Entry.objects.filter(number__gt=going.number, number__lte=going.number + SLICE)
-    fault = _about(last) or chain.first_fault(_links(rows), safe.journal_key(), _keyed_from(), chain.Start(going.number, going.own))
+    fault = _about(last) or chain.first_fault(
+        _links(rows), safe.journal_key(), _keyed_from(), chain.Start(going.number, going.own)
+    )
     reached = min(going.number + SLICE, last)
     going.number = reached
-    going.own = Entry.objects.filter(number=reached).values_list("own", flat=True).first() or chain.FIRST
+    going.own = (
+        Entry.objects.filter(number=reached).values_list("own", flat=True).first() or chain.FIRST
+    )
     if fault is not None or reached >= last:
         going.ended, going.fault = now, (fault or "")[:300]
         Check.objects.filter(ended__lt=now - 10 * EVERY).delete()

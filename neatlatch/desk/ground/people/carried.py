@@ -1,4 +1,6 @@
-"""Carrying the texts that named owners over to owners: for migrations, with models as they stood."""
+"""Carrying the texts that named owners over to owners: for migrations, with models as
+they stood.
+"""
 
 from __future__ import annotations
 

@@ -1,6 +1,8 @@
-"""The second factor: one-time codes of a device (RFC 6238), passkeys (Web Authentication Level 2), and recovery codes that stand in for a lost one.
+"""The second factor: one-time codes of a device (RFC 6238), passkeys (Web Authentication Level 2),
+and recovery codes that stand in for a lost one.
 
-Whatever asks for a second factor takes one text, the *code*: six digits of the device, a recovery code, or what :func:`.passkeys.take_proof` gave for a passkey that signed.
+Whatever asks for a second factor takes one text, the *code*: six digits of the device, a recovery
+code, or what :func:`.passkeys.take_proof` gave for a passkey that signed.
 """
 
 from __future__ import annotations
@@ -33,24 +35,38 @@ def has_any(person: Person) -> bool:
 
 
 def tell(person: Person, says: str) -> None:
-    """Leave word for a person of what was done to their log-in, as part of the surrounding transaction; they see it on every page until they have read it."""
+    """Leave word for a person of what was done to their log-in, as part of the surrounding
+    transaction; they see it on every page until they have read it.
+    """
     kept = Person.objects.select_for_update().get(pk=person.pk)
-    kept.notices = [*kept.notices, {"at": timezone.now().isoformat(), "says": says[:300]}][-_MOST_NOTICES:]
+    kept.notices = [*kept.notices, {"at": timezone.now().isoformat(), "says": says[:300]}][
+        -_MOST_NOTICES:
+    ]
     kept.save(update_fields=["notices"])
 
 
 def tell_of(by: Actor, person: Person, did: str) -> None:
-    """The same for what somebody else did (``did`` goes on after their name); of what one did oneself, nothing is told."""
+    """The same for what somebody else did (``did`` goes on after their name); of what one did
+    oneself, nothing is told.
+    """
     if by != person:
         name = by.shown_name
-        tell(person, f"{name[:1].upper()}{name[1:]} {did} If you did not ask for this, tell an administrator.")
+        tell(
+            person,
+            (
+                f"{name[:1].upper()}{name[1:]} {did} If you did not ask for this, tell an "
+                f"administrator."
+            ),
+        )
 
 
 # Proving
 
 
 def prove(person: Person, password: str, code: str) -> None:
-    """That it is the person, and not only their session: by their second factor, by their password where they have none. Raises :class:`Problem`."""
+    """That it is the person, and not only their session: by their second factor, by their password
+    where they have none. Raises :class:`Problem`.
+    """
     if has_any(Person.objects.get(pk=person.pk)):
         check(person, code)
     else:
@@ -61,12 +77,20 @@ def prove_password(person: Person, password: str) -> None:
     """That it is the person, by their password. Raises :class:`Problem`."""
     if not counted(person, passwords.fits(person, password)):
         says = "This is not your password."
-        raise Problem(403, "The password was not accepted.", "Give the password that you log in with.", {"password": says})
+        raise Problem(
+            403,
+            "The password was not accepted.",
+            "Give the password that you log in with.",
+            {"password": says},
+        )
 
 
 @transaction.atomic
 def counted(person: Person, right: bool) -> bool:
-    """Count a proof; answers whether it is right. Raises :class:`Problem` while the person rests."""
+    """Count a proof; answers whether it is right.
+
+    Raises :class:`Problem` while the person rests.
+    """
     now = timezone.now()
     person = Person.objects.select_for_update().get(pk=person.pk)
     _check_rest(person, now)
@@ -77,7 +101,12 @@ def counted(person: Person, right: bool) -> bool:
 
 def _check_rest(person: Person, now: datetime) -> None:
     if person.factor_rests is not None and person.factor_rests > now:
-        raise Problem(429, "Too many wrong codes.", "Wait fifteen minutes, then try again.", retry_after=int(_REST.total_seconds()))
+        raise Problem(
+            429,
+            "Too many wrong codes.",
+            "Wait fifteen minutes, then try again.",
+            retry_after=int(_REST.total_seconds()),
+        )
 
 
 def _count(person: Person, right: bool, now: datetime) -> None:
@@ -91,7 +120,9 @@ def _count(person: Person, right: bool, now: datetime) -> None:
 
 
 def check(person: Person, code: str, for_stored: bool = False) -> None:
-    """Take a fresh code of the second factor; each serves once. ``for_stored``: neither a recovery code nor a factor younger than a day opens what is stored.
+    """Take a fresh code of the second factor; each serves once.
+
+    ``for_stored``: neither a recovery code nor a factor younger than a day opens what is stored.
 
     Raises :class:`Problem`, and after five wrong ones rests for a quarter of an hour.
     """
@@ -99,7 +130,11 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
     with transaction.atomic():
         person = Person.objects.select_for_update().get(pk=person.pk)
         if not has_any(person):
-            raise Problem(403, "This wants a second factor.", "Set one up below your menu, at “My log-in”, then try again.")
+            raise Problem(
+                403,
+                "This wants a second factor.",
+                "Set one up below your menu, at “My log-in”, then try again.",
+            )
         _check_rest(person, now)
         if for_stored and not _has_old(person, now):
             raise _young()
@@ -110,17 +145,26 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
             raise _young()
         person.save(update_fields=["factor_step", "factor_wrong", "factor_rests"])
     if since is None:
-        says = "This code is not right, or was used already. Wait for the next one." if code.strip() else asking(person)
+        says = (
+            "This code is not right, or was used already. Wait for the next one."
+            if code.strip()
+            else asking(person)
+        )
         raise Problem(403, "The second factor was not accepted.", says, {"code": says})
 
 
 def _has_old(person: Person, now: datetime) -> bool:
     since = [person.factor_since or now] if person.factor is not None else []
-    return any(now - one >= _YOUNG for one in (*since, *person.passkeys.values_list("added", flat=True)))
+    return any(
+        now - one >= _YOUNG for one in (*since, *person.passkeys.values_list("added", flat=True))
+    )
 
 
 def _young() -> Problem:
-    says = "What is stored is shown by one that has been there for 24 hours, so that nobody who got hold of your session can set one up for it."
+    says = (
+        "What is stored is shown by one that has been there for 24 hours, so that nobody who "
+        "got hold of your session can set one up for it."
+    )
     return Problem(403, "Your second factor is younger than a day.", says)
 
 
@@ -136,7 +180,10 @@ def asking(person: Person) -> str:
 
 
 def _taken(person: Person, code: str, now: datetime) -> datetime | None:
-    """Since when the factor stands of which a code is right; a recovery code counts as made now. ``None``: it is not right. The person is not saved."""
+    """Since when the factor stands of which a code is right; a recovery code counts as made now.
+
+    ``None``: it is not right. The person is not saved.
+    """
     if code.startswith(challenges.PROVED):
         found = challenges.brought_back(Challenge.Purpose.CODE, code, now, person)
         return found.passkey.added if found is not None and found.passkey is not None else None
@@ -144,7 +191,13 @@ def _taken(person: Person, code: str, now: datetime) -> datetime | None:
         unused = RecoveryCode.objects.filter(person=person, digest=recovery.digest(read), used=None)
         if unused.update(used=now) == 0:
             return None
-        write(person, "used a recovery code", "person", person.username, {"left": recovery_left(person)})
+        write(
+            person,
+            "used a recovery code",
+            "person",
+            person.username,
+            {"left": recovery_left(person)},
+        )
         return now
     if person.factor is None:
         return None
@@ -160,7 +213,8 @@ def _taken(person: Person, code: str, now: datetime) -> datetime | None:
 
 
 def begin_device(person: Person, password: str, code: str) -> tuple[str, str]:
-    """Begin to set up one-time codes: answers their secret as it is typed and as an address for devices. They count once a code was shown.
+    """Begin to set up one-time codes: answers their secret as it is typed and as an address for
+    devices. They count once a code was shown.
 
     A session alone is not enough: see :func:`prove`. Raises :class:`Problem`.
     """
@@ -173,37 +227,76 @@ def begin_device(person: Person, password: str, code: str) -> tuple[str, str]:
 
 @transaction.atomic
 def confirm_device(person: Person, code: str) -> list[str]:
-    """The device shows a right code: it counts from now on. Answers recovery codes, if this is the first factor. Raises :class:`Problem`."""
+    """The device shows a right code: it counts from now on.
+
+    Answers recovery codes, if this is the first factor. Raises :class:`Problem`.
+    """
     person = Person.objects.select_for_update().get(pk=person.pk)
     if person.factor_begun is None:
         raise Problem(409, "No second factor is being set up.", "Begin again.")
     plain = safe.unseal(person.factor_begun, person.place_of("factor_begun")).reveal()
     step = totp.accept(base64.b64decode(plain), code, timezone.now().timestamp())
     if step is None:
-        raise wrong_fields({"code": "This is not the code that the device should show now. Compare its clock and the secret."})
+        raise wrong_fields(
+            {
+                "code": (
+                    "This is not the code that the device should show now. Compare its clock "
+                    "and the secret."
+                )
+            }
+        )
     first = not has_any(person)
-    person.factor, person.factor_begun, person.factor_step, person.factor_wrong = safe.seal(plain, person.place_of("factor")), None, step, 0
+    person.factor, person.factor_begun, person.factor_step, person.factor_wrong = (
+        safe.seal(plain, person.place_of("factor")),
+        None,
+        step,
+        0,
+    )
     person.factor_rests, person.factor_since = None, timezone.now()
     person.epoch += 1
-    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since", "epoch"])
+    person.save(
+        update_fields=[
+            "factor",
+            "factor_begun",
+            "factor_step",
+            "factor_wrong",
+            "factor_rests",
+            "factor_since",
+            "epoch",
+        ]
+    )
     write(person, "set up a second factor", "person", person.username, {"kind": "one-time codes"})
     return make_recovery(person) if first else []
 
 
 @transaction.atomic
 def drop_device(by: Actor, person: Person) -> None:
-    """Take one-time codes away: one's own, after :func:`check`, or those of somebody who lost their device, who is told."""
+    """Take one-time codes away: one's own, after :func:`check`, or those of somebody who lost their
+    device, who is told.
+    """
     person = Person.objects.select_for_update().get(pk=person.pk)
     person.factor = person.factor_begun = person.factor_rests = person.factor_since = None
     person.factor_step, person.factor_wrong = -1, 0
-    person.save(update_fields=["factor", "factor_begun", "factor_step", "factor_wrong", "factor_rests", "factor_since"])
+    person.save(
+        update_fields=[
+            "factor",
+            "factor_begun",
+            "factor_step",
+            "factor_wrong",
+            "factor_rests",
+            "factor_since",
+        ]
+    )
     after_drop(by, person)
     tell_of(by, person, "took away your second factor. Set up a new one.")
     write(by, "took away the second factor of", "person", person.username)
 
 
 def drop_all(by: Actor, person: Person) -> None:
-    """Take away every second factor of somebody who lost them, passkeys too. They are told. Raises :class:`Problem` where there is none."""
+    """Take away every second factor of somebody who lost them, passkeys too.
+
+    They are told. Raises :class:`Problem` where there is none.
+    """
     with transaction.atomic():
         if not has_any(Person.objects.get(pk=person.pk)):
             raise Problem(409, "There is no second factor.", "Nothing was taken away.")
@@ -229,7 +322,10 @@ def recovery_left(person: Person) -> int:
 
 @transaction.atomic
 def new_recovery(person: Person) -> list[str]:
-    """Ten new recovery codes in place of those there are, after :func:`check`; shown this once. Raises :class:`Problem`."""
+    """Ten new recovery codes in place of those there are, after :func:`check`; shown this once.
+
+    Raises :class:`Problem`.
+    """
     if not has_any(person):
         raise Problem(409, "There is no second factor to recover.", "Set one up first.")
     return make_recovery(person)
@@ -238,6 +334,9 @@ def new_recovery(person: Person) -> list[str]:
 def make_recovery(person: Person) -> list[str]:
     codes = [recovery.written(os.urandom(recovery.OCTETS)) for _ in range(recovery.COUNT)]
     person.recovery_codes.all().delete()
-    RecoveryCode.objects.bulk_create(RecoveryCode(person=person, digest=recovery.digest(recovery.read(one) or "")) for one in codes)
+    RecoveryCode.objects.bulk_create(
+        RecoveryCode(person=person, digest=recovery.digest(recovery.read(one) or ""))
+        for one in codes
+    )
     write(person, "had recovery codes made", "person", person.username)
     return codes

@@ -24,13 +24,18 @@ from .sessions import LOG_IN, digest
 
 log = structlog.get_logger()
 _KNOWN_FOR, _KEPT_FOR = timedelta(days=90), timedelta(days=1)
-# A session says when it was last seen, to so many minutes: what only reads should not write each time.
+# A session says when it was last seen, to so many minutes: what only reads should not write each
+# time.
 _SEEN = timedelta(minutes=10)
 _SHOWN_SESSIONS = 50
 
 
-def log_in(request: HttpRequest, username: str, password: str, code: str, new_password: str) -> Person:
-    """Log in. ``code`` is of the second factor, where there is one; ``new_password`` is wanted with a password that somebody else gave. Raises :class:`Problem`."""
+def log_in(
+    request: HttpRequest, username: str, password: str, code: str, new_password: str
+) -> Person:
+    """Log in. ``code`` is of the second factor, where there is one; ``new_password`` is wanted with
+    a password that somebody else gave. Raises :class:`Problem`.
+    """
     where = tries.network_of(str(request.META.get("REMOTE_ADDR", "")))
     counts = _Counts(username, where)
     counts.check()
@@ -39,11 +44,15 @@ def log_in(request: HttpRequest, username: str, password: str, code: str, new_pa
     if not isinstance(person, Person):
         counts.wrong()
         log.info("log-in refused", address=where)
-        raise Problem(401, "Login name and password do not fit together.", "Check both and try again.")
+        raise Problem(
+            401, "Login name and password do not fit together.", "Check both and try again."
+        )
     if person.must_change:
         if not new_password:
             says = "This password was given to you. Choose one of your own."
-            raise Problem(403, "Choose a new password.", says, {"new_password": says}, must_change=True)
+            raise Problem(
+                403, "Choose a new password.", says, {"new_password": says}, must_change=True
+            )
         _check_new(person, password, new_password)
     if factors.has_any(person):
         if not code.strip():
@@ -52,7 +61,9 @@ def log_in(request: HttpRequest, username: str, password: str, code: str, new_pa
     if person.must_change:
         passwords.put(person, new_password)
         with transaction.atomic():
-            Person.objects.filter(pk=person.pk).update(password=person.password, must_change=False, epoch=F("epoch") + 1)
+            Person.objects.filter(pk=person.pk).update(
+                password=person.password, must_change=False, epoch=F("epoch") + 1
+            )
             write(person, "changed their password", "person", person.username)
         person = Person.objects.get(pk=person.pk)
         person.backend = "django.contrib.auth.backends.ModelBackend"
@@ -60,7 +71,12 @@ def log_in(request: HttpRequest, username: str, password: str, code: str, new_pa
     now = timezone.now().isoformat()
     login(request, person)
     browser = str(request.META.get("HTTP_USER_AGENT", ""))[:200]
-    request.session[LOG_IN] = {"begun": now, "seen": now, "address": str(request.META.get("REMOTE_ADDR", "")), "browser": browser}
+    request.session[LOG_IN] = {
+        "begun": now,
+        "seen": now,
+        "address": str(request.META.get("REMOTE_ADDR", "")),
+        "browser": browser,
+    }
     write(person, "logged in", "person", person.username)
     return person
 
@@ -89,7 +105,9 @@ class _Counts:
         return hashlib.sha256("\0".join(parts).encode("utf-8", "surrogatepass")).hexdigest()
 
     def _rows(self) -> dict[str, Tries]:
-        return {one.digest: one for one in Tries.objects.filter(digest__in=[*self.limits, self.known])}
+        return {
+            one.digest: one for one in Tries.objects.filter(digest__in=[*self.limits, self.known])
+        }
 
     def check(self) -> None:
         """Raise :class:`Problem` where whoever asks must wait."""
@@ -105,19 +123,32 @@ class _Counts:
 
     @transaction.atomic
     def wrong(self) -> None:
-        """Count one more. The journal has one entry where somebody is locked out, however often they try."""
+        """Count one more.
+
+        The journal has one entry where somebody is locked out, however often they try.
+        """
         now, rows = timezone.now(), self._rows()
         for key, limit in self.limits.items():
             row = rows.get(key) or Tries(digest=key)
-            count, begins = tries.after_wrong(tries.Count(row.wrong, row.since, row.until), limit, now)
+            count, begins = tries.after_wrong(
+                tries.Count(row.wrong, row.since, row.until), limit, now
+            )
             row.wrong, row.since, row.until, row.at = count.wrong, count.since, count.until, now
             row.save()
             if begins:
-                write(NOBODY, "locked out" if not limit.slows else "slowed down", "person", self.username)
+                write(
+                    NOBODY,
+                    "locked out" if not limit.slows else "slowed down",
+                    "person",
+                    self.username,
+                )
 
     @transaction.atomic
     def right(self) -> None:
-        """This name is known at this address from here on, and its count there begins anew. That of the address goes on: it may be somebody's own name among others'."""
+        """This name is known at this address from here on, and its count there begins anew.
+
+        That of the address goes on: it may be somebody's own name among others'.
+        """
         pair = next(iter(self.limits))
         now = timezone.now()
         Tries.objects.filter(digest=pair).delete()
@@ -129,7 +160,9 @@ def _minutes(seconds: float) -> str:
 
 
 def forget_old(now: datetime) -> None:
-    """Let go of sessions that ended, of counts that hold nobody any more, and of addresses that nobody has logged in from for long."""
+    """Let go of sessions that ended, of counts that hold nobody any more, and of addresses that
+    nobody has logged in from for long.
+    """
     Session.objects.filter(expire_date__lt=now).delete()
     Tries.objects.filter(known=False, at__lt=now - _KEPT_FOR).delete()
     Tries.objects.filter(known=True, at__lt=now - _KNOWN_FOR).delete()
@@ -139,25 +172,35 @@ def forget_old(now: datetime) -> None:
 
 
 def change_password(request: HttpRequest, person: Person, old: str, new: str, code: str) -> None:
-    """Change one's own password, with the old one and, where there is one, the second factor. All other sessions end. Raises :class:`Problem`."""
+    """Change one's own password, with the old one and, where there is one, the second factor.
+
+    All other sessions end. Raises :class:`Problem`.
+    """
     _check_new(person, old, new)
     factors.prove_password(person, old)
     if factors.has_any(person):
         factors.check(person, code)
     passwords.put(person, new)
     with transaction.atomic():
-        Person.objects.filter(pk=person.pk).update(password=person.password, must_change=False, epoch=F("epoch") + 1)
+        Person.objects.filter(pk=person.pk).update(
+            password=person.password, must_change=False, epoch=F("epoch") + 1
+        )
         write(person, "changed their password", "person", person.username)
     go_on(request, person)
 
 
 def give_password(by: Actor, person: Person, password: str) -> None:
-    """Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told. Raises :class:`Problem`."""
+    """Give somebody a password, which they must change when they log in with it.
+
+    Their sessions end, and they are told. Raises :class:`Problem`.
+    """
     if wrong := passwords.wrong_with(password, person):
         raise wrong_fields({"password": wrong})
     passwords.put(person, password)
     with transaction.atomic():
-        Person.objects.filter(pk=person.pk).update(password=person.password, must_change=True, epoch=F("epoch") + 1)
+        Person.objects.filter(pk=person.pk).update(
+            password=person.password, must_change=True, epoch=F("epoch") + 1
+        )
         factors.tell_of(by, person, "gave you a new password.")
         write(by, "gave a new password to", "person", person.username)
 
@@ -166,7 +209,9 @@ def give_password(by: Actor, person: Person, password: str) -> None:
 
 
 def go_on(request: HttpRequest, person: Person) -> None:
-    """The session in which something was done goes on, under a new key; all others of the person have ended."""
+    """The session in which something was done goes on, under a new key; all others of the person
+    have ended.
+    """
     request.user = Person.objects.get(pk=person.pk)
     update_session_auth_hash(request, request.user)
     end_rows(person, but=digest(request.session.session_key or ""))
@@ -179,7 +224,11 @@ def end_rows(person: Person, but: str = "") -> None:
 
 def sessions_of(person: Person) -> list[Session]:
     """The sessions of a person that live, the newest first."""
-    return list(Session.objects.filter(person=person, expire_date__gt=timezone.now()).order_by("-begun")[:_SHOWN_SESSIONS])
+    return list(
+        Session.objects.filter(person=person, expire_date__gt=timezone.now()).order_by("-begun")[
+            :_SHOWN_SESSIONS
+        ]
+    )
 
 
 def public_id(session: Session) -> str:
@@ -190,7 +239,11 @@ def public_id(session: Session) -> str:
 @transaction.atomic
 def end_session(by: Actor, person: Person, identity: str) -> None:
     """End one session of a person. Raises :class:`Problem`."""
-    found = Session.objects.filter(person=person, session_key__startswith=identity).first() if len(identity) == 20 else None
+    found = (
+        Session.objects.filter(person=person, session_key__startswith=identity).first()
+        if len(identity) == 20
+        else None
+    )
     if found is None:
         raise not_found("session")
     found.delete()
@@ -200,17 +253,34 @@ def end_session(by: Actor, person: Person, identity: str) -> None:
 
 @transaction.atomic
 def end_sessions(by: Actor, person: Person, elsewhere: bool = False) -> None:
-    """End every session of a person. ``elsewhere``: they go on here by a new one, and the journal says so."""
+    """End every session of a person.
+
+    ``elsewhere``: they go on here by a new one, and the journal says so.
+    """
     Person.objects.filter(pk=person.pk).update(epoch=F("epoch") + 1)
     end_rows(person)
     factors.tell_of(by, person, "logged you out everywhere.")
-    write(by, "logged out everywhere else" if elsewhere else "logged out everywhere", "person", person.username)
+    write(
+        by,
+        "logged out everywhere else" if elsewhere else "logged out everywhere",
+        "person",
+        person.username,
+    )
 
 
 def still_may(person: Person, session: str) -> bool:
-    """Whether somebody who began to watch in a session is still logged in by it, with the access and the role of then."""
-    stands = Person.objects.filter(pk=person.pk, is_active=True, epoch=person.epoch, role=person.role, password=person.password)
-    return stands.exists() and Session.objects.filter(session_key=digest(session), expire_date__gt=timezone.now()).exists()
+    """Whether somebody who began to watch in a session is still logged in by it, with the access
+    and the role of then.
+    """
+    stands = Person.objects.filter(
+        pk=person.pk, is_active=True, epoch=person.epoch, role=person.role, password=person.password
+    )
+    return (
+        stands.exists()
+        and Session.objects.filter(
+            session_key=digest(session), expire_date__gt=timezone.now()
+        ).exists()
+    )
 
 
 def note_seen(request: HttpRequest) -> None:

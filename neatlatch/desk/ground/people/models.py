@@ -21,13 +21,17 @@ class Role(models.TextChoices):
 
 
 class Person(AbstractUser):
-    """Somebody who logs in. ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm.
+    """Somebody who logs in.
 
-    ``must_change``: their password was given by somebody else, and lets them in only together with a new one. ``epoch`` is raised to end all sessions.
-    ``notices`` are what was done to their log-in by others, until they have read it.
+    ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm.
 
-    ``factor`` is the sealed secret of their one-time codes, ``factor_begun`` one that they have not confirmed yet; ``factor_step`` the last time step whose
-    code was taken; ``factor_wrong`` counts wrong proofs until ``factor_rests`` locks for a while; ``factor_since`` is when it was set up.
+    ``must_change``: their password was given by somebody else, and lets them in only together with
+    a new one. ``epoch`` is raised to end all sessions. ``notices`` are what was done to their
+    log-in by others, until they have read it.
+
+    ``factor`` is the sealed secret of their one-time codes, ``factor_begun`` one that they have not
+    confirmed yet; ``factor_step`` the last time step whose code was taken; ``factor_wrong`` counts
+    wrong proofs until ``factor_rests`` locks for a while; ``factor_since`` is when it was set up.
     """
 
     role = models.CharField(max_length=20, choices=Role.choices, default=Role.READER)
@@ -45,9 +49,13 @@ class Person(AbstractUser):
     notices = models.JSONField(default=list)
 
     def _get_session_auth_hash(self, secret: str | None = None) -> str:
-        """What a session holds to (Django asks at each request): it ends with the password, the role, the access, and with each epoch."""
+        """What a session holds to (Django asks at each request): it ends with the password, the
+        role, the access, and with each epoch.
+        """
         stands = f"{self.password}:{self.role}:{self.is_active}:{self.epoch}"
-        return salted_hmac("neatlatch.people.session", stands, secret=secret, algorithm="sha256").hexdigest()
+        return salted_hmac(
+            "neatlatch.people.session", stands, secret=secret, algorithm="sha256"
+        ).hexdigest()
 
     @property
     def shown_name(self) -> str:
@@ -60,7 +68,9 @@ class Person(AbstractUser):
 
 
 class Passkey(models.Model):
-    """A passkey as second factor (Web Authentication Level 2): its public key, and the last count of signatures that it told."""
+    """A passkey as second factor (Web Authentication Level 2): its public key, and the last count
+    of signatures that it told.
+    """
 
     person = models.ForeignKey(Person, on_delete=models.CASCADE, related_name="passkeys")
     name = models.CharField(max_length=60)
@@ -75,7 +85,9 @@ class Passkey(models.Model):
 
 
 class Challenge(models.Model):
-    """Something that was given out to be brought back once, by a digest of it: a challenge for a passkey to sign, or the code for one that has."""
+    """Something that was given out to be brought back once, by a digest of it: a challenge for a
+    passkey to sign, or the code for one that has.
+    """
 
     class Purpose(models.TextChoices):
         """What it is for."""
@@ -99,11 +111,15 @@ class RecoveryCode(models.Model):
     used = models.DateTimeField(null=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["person", "digest"], name="one_recovery_code_of_a_kind")]
+        constraints = [
+            models.UniqueConstraint(fields=["person", "digest"], name="one_recovery_code_of_a_kind")
+        ]
 
 
 class Session(AbstractBaseSession):
-    """Somebody who is logged in, by a digest of the session's key (:mod:`neatlatch.desk.ground.people.sessions`)."""
+    """Somebody who is logged in, by a digest of the session's key
+    (:mod:`neatlatch.desk.ground.people.sessions`).
+    """
 
     person = models.ForeignKey(Person, null=True, on_delete=models.CASCADE, related_name="sessions")
     begun = models.DateTimeField(null=True)
@@ -120,7 +136,9 @@ class Session(AbstractBaseSession):
 
 
 class Tries(models.Model):
-    """Wrong log-ins of a name, an address or both (:mod:`neatlatch.core.tries`), by a digest of which; ``known``: they have logged in from there before."""
+    """Wrong log-ins of a name, an address or both (:mod:`neatlatch.core.tries`), by a digest of
+    which; ``known``: they have logged in from there before.
+    """
 
     digest = models.CharField(max_length=64, primary_key=True)
     wrong = models.PositiveIntegerField(default=0)
@@ -146,9 +164,9 @@ class Team(models.Model):
 class Owner(models.Model):
     """Whoever is asked before something of theirs changes: a person, a team, or a contact outside.
 
-    ``name`` is theirs, kept here so that lists can be sorted and searched by it; ``address`` is where
-    to write to (a person's is their own); ``zone`` is a name of the IANA time zone database; the
-    ``deputy`` is asked where they cannot be.
+    ``name`` is theirs, kept here so that lists can be sorted and searched by it; ``address`` is
+    where to write to (a person's is their own); ``zone`` is a name of the IANA time zone database;
+    the ``deputy`` is asked where they cannot be.
     """
 
     class Kind(models.TextChoices):
@@ -159,12 +177,16 @@ class Owner(models.Model):
         CONTACT = "contact"
 
     kind = models.CharField(max_length=8, choices=Kind.choices)
-    person = models.OneToOneField(Person, null=True, on_delete=models.CASCADE, related_name="owning")
+    person = models.OneToOneField(
+        Person, null=True, on_delete=models.CASCADE, related_name="owning"
+    )
     team = models.OneToOneField(Team, null=True, on_delete=models.SET_NULL, related_name="owning")
     name = models.CharField(max_length=150, db_index=True)
     address = models.EmailField(blank=True)
     zone = models.CharField(max_length=64, blank=True)
-    deputy = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="deputy_of")
+    deputy = models.ForeignKey(
+        "self", null=True, on_delete=models.SET_NULL, related_name="deputy_of"
+    )
     version = models.PositiveIntegerField(default=1)
 
     class Meta:
@@ -179,8 +201,9 @@ class Owner(models.Model):
 
     @property
     def key(self) -> str:
-        """How a file, or a form, names exactly this one: ``person/morag``, ``team/Quays``; a contact
-        by its name alone."""
+        """How a file, or a form, names exactly this one: ``person/morag``, ``team/Quays``; a
+        contact by its name alone.
+        """
         if self.person is not None:
             return f"person/{self.person.username}"
         return f"team/{self.name}" if self.kind == self.Kind.TEAM else self.name

@@ -27,8 +27,11 @@ _PERSON, _TEAM = "person/", "team/"
 
 @dataclass(frozen=True)
 class Reached:
-    """How an owner is reached. ``mail``: an address to write to, a person's is changed with the person;
-    ``zone``: a name of the IANA time zone database; ``deputy``: an owner as :func:`named` reads it."""
+    """How an owner is reached.
+
+    ``mail``: an address to write to, a person's is changed with the person; ``zone``: a name of the
+    IANA time zone database; ``deputy``: an owner as :func:`named` reads it.
+    """
 
     mail: str = ""
     zone: str = ""
@@ -42,7 +45,9 @@ class Reached:
 
     def checked(self) -> Reached:
         """The same, tidied. Raises field errors."""
-        given = replace(self, mail=self.mail.strip(), zone=self.zone.strip(), deputy=self.deputy.strip())
+        given = replace(
+            self, mail=self.mail.strip(), zone=self.zone.strip(), deputy=self.deputy.strip()
+        )
         errors: dict[str, str] = {}
         if given.mail:
             try:
@@ -71,7 +76,10 @@ def of_team(team: Team) -> Owner:
 _teams_called = Reading(Team, "lower(t.name) IN {keys}")
 _people_called = Reading(
     Person,
-    "lower(t.username) IN {keys} OR lower(t.email) IN {keys} OR lower(t.first_name || ' ' || t.last_name) IN {keys}",
+    (
+        "lower(t.username) IN {keys} OR lower(t.email) IN {keys} OR lower(t.first_name || ' ' "
+        "|| t.last_name) IN {keys}"
+    ),
     only=("username", "email", "first_name", "last_name"),
     order="t.id",
 )
@@ -239,12 +247,19 @@ def _told(owner: Owner) -> changes.Plain:
 def remove(by: Actor, owner: Owner) -> None:
     """Remove a contact that owns nothing and is nobody's deputy. Raises :class:`Problem`."""
     if owner.kind != Owner.Kind.CONTACT:
-        raise Problem(409, "Only a contact is removed here.", "A person leaves on their own page; a team is removed among the teams.")
+        raise Problem(
+            409,
+            "Only a contact is removed here.",
+            "A person leaves on their own page; a team is removed among the teams.",
+        )
     if served := list(owner.deputy_of.values_list("name", flat=True)[:4]):
         raise Problem(
             409,
             f"{owner.name} is the deputy of {served[0]}.",
-            f"Give another deputy first, or none: to {', '.join(served[:3])}{' and others' if served[3:] else ''}.",
+            (
+                f"Give another deputy first, or none: to "
+                f"{', '.join(served[:3])}{' and others' if served[3:] else ''}."
+            ),
         )
     write(by, "removed", "owner", owner.key)
     try:
@@ -252,7 +267,9 @@ def remove(by: Actor, owner: Owner) -> None:
     except ProtectedError as error:
         count = len(error.protected_objects)
         raise Problem(
-            409, f"{owner.name} still owns something.", f"Hand over what is theirs first: {count} {'thing' if count == 1 else 'things'}."
+            409,
+            f"{owner.name} still owns something.",
+            f"Hand over what is theirs first: {count} {'thing' if count == 1 else 'things'}.",
         ) from error
 
 
@@ -261,7 +278,9 @@ def declare(by: Actor, key: str, reached: Reached, told: Told) -> Owner:
     """Say how the owner that a file names is reached. Raises a field error."""
     owner = named(key)
     if owner is None:
-        raise wrong_fields({"key": "an owner is named by person/LOGIN, team/NAME, or a contact's name"})
+        raise wrong_fields(
+            {"key": "an owner is named by person/LOGIN, team/NAME, or a contact's name"}
+        )
     if owner.person is not None:
         reached = replace(reached, mail=owner.mail)
     _put(owner, reached.checked())

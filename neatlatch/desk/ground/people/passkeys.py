@@ -1,4 +1,6 @@
-"""Passkeys (Web Authentication Level 2), with user verification: made, asked to sign, taken away."""
+"""Passkeys (Web Authentication Level 2), with user verification: made, asked to sign,
+taken away.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ _CHALLENGE_LIVES, _CODE_LIVES = timedelta(minutes=5), timedelta(minutes=2)
 
 
 def host() -> str:
-    """The host that passkeys are made for, out of the address people open; empty: it is an IP address, for which there are none (Web Authentication §5.1.2)."""
+    """The host that passkeys are made for, out of the address people open; empty: it is an IP
+    address, for which there are none (Web Authentication §5.1.2).
+    """
     host = urlsplit(settings.PUBLIC_URL).hostname or ""
     try:
         ipaddress.ip_address(host)
@@ -39,13 +43,18 @@ def host() -> str:
 def _named_host() -> str:
     found = host()
     if not found:
-        says = "Open Neat Latch by a name, and say that name in NEATLATCH_URL: browsers make passkeys for names only."
+        says = (
+            "Open Neat Latch by a name, and say that name in NEATLATCH_URL: browsers make "
+            "passkeys for names only."
+        )
         raise Problem(409, "Passkeys do not work on an IP address.", says)
     return found
 
 
 def _library() -> Any:
-    """Web Authentication, loaded when the first passkey is used: what it knows of makers' attestations takes a sixth of a desk's start."""
+    """Web Authentication, loaded when the first passkey is used: what it knows of makers'
+    attestations takes a sixth of a desk's start.
+    """
     import webauthn
 
     return webauthn
@@ -57,7 +66,10 @@ def _known(person: Person) -> list[Any]:
 
 
 def begin(person: Person, password: str, code: str) -> dict[str, Any]:
-    """Begin to add a passkey: what the browser is to be asked. A session alone is not enough: see :func:`.factors.prove`. Raises :class:`Problem`."""
+    """Begin to add a passkey: what the browser is to be asked.
+
+    A session alone is not enough: see :func:`.factors.prove`. Raises :class:`Problem`.
+    """
     at = _named_host()
     if person.passkeys.count() >= _MOST:
         raise Problem(409, f"You have {_MOST} passkeys.", "Take one away that you no longer use.")
@@ -65,12 +77,20 @@ def begin(person: Person, password: str, code: str) -> dict[str, Any]:
     library = _library()
     structs = library.helpers.structs
     options = library.generate_registration_options(
-        rp_id=at, rp_name="Neat Latch", user_name=person.username, user_id=f"person-{person.pk}".encode(), user_display_name=person.shown_name,
+        rp_id=at,
+        rp_name="Neat Latch",
+        user_name=person.username,
+        user_id=f"person-{person.pk}".encode(),
+        user_display_name=person.shown_name,
         exclude_credentials=_known(person),
-        authenticator_selection=structs.AuthenticatorSelectionCriteria(resident_key=structs.ResidentKeyRequirement.DISCOURAGED,
-                                                               user_verification=structs.UserVerificationRequirement.REQUIRED),
-    )  # fmt: skip
-    challenges.give_out(person, Challenge.Purpose.ADD, b64.encode(options.challenge), _CHALLENGE_LIVES)
+        authenticator_selection=structs.AuthenticatorSelectionCriteria(
+            resident_key=structs.ResidentKeyRequirement.DISCOURAGED,
+            user_verification=structs.UserVerificationRequirement.REQUIRED,
+        ),
+    )
+    challenges.give_out(
+        person, Challenge.Purpose.ADD, b64.encode(options.challenge), _CHALLENGE_LIVES
+    )
     return dict(json.loads(library.options_to_json(options)))
 
 
@@ -88,26 +108,52 @@ def _not_taken(says: str) -> Problem:
 
 
 def add(person: Person, credential: dict[str, Any], name: str) -> list[str]:
-    """Add the passkey that a browser made. Answers recovery codes, if this is the first factor. Raises :class:`Problem`."""
+    """Add the passkey that a browser made.
+
+    Answers recovery codes, if this is the first factor. Raises :class:`Problem`.
+    """
     at, now, challenge = _named_host(), timezone.now(), _challenge_in(credential)
     if challenges.brought_back(Challenge.Purpose.ADD, challenge, now, person) is None:
         raise _not_taken("Too much time has passed since it was begun. Begin again.")
     library = _library()
     try:
-        made = library.verify_registration_response(credential=credential, expected_challenge=b64.decode(challenge), expected_rp_id=at,
-                                                     expected_origin=settings.PUBLIC_URL, require_user_verification=True)  # fmt: skip
-    except (library.helpers.exceptions.WebAuthnException, ValueError, KeyError, TypeError, RecursionError) as error:
+        made = library.verify_registration_response(
+            credential=credential,
+            expected_challenge=b64.decode(challenge),
+            expected_rp_id=at,
+            expected_origin=settings.PUBLIC_URL,
+            require_user_verification=True,
+        )
+    except (
+        library.helpers.exceptions.WebAuthnException,
+        ValueError,
+        KeyError,
+        TypeError,
+        RecursionError,
+    ) as error:
         raise _not_taken(f"It could not be checked: {str(error)[:200]}") from error
     with transaction.atomic():
         person = Person.objects.select_for_update().get(pk=person.pk)
         first, identity = not factors.has_any(person), b64.encode(made.credential_id)
         if Passkey.objects.filter(credential_id=identity).exists():
             raise _not_taken("This passkey is known already.")
-        Passkey.objects.create(person=person, name=name.strip()[:60] or "Passkey", credential_id=identity, public_key=made.credential_public_key,
-                               sign_count=made.sign_count, added=now)  # fmt: skip
+        Passkey.objects.create(
+            person=person,
+            name=name.strip()[:60] or "Passkey",
+            credential_id=identity,
+            public_key=made.credential_public_key,
+            sign_count=made.sign_count,
+            added=now,
+        )
         person.epoch += 1
         person.save(update_fields=["epoch"])
-        write(person, "set up a second factor", "person", person.username, {"kind": "passkey", "name": name.strip()[:60]})
+        write(
+            person,
+            "set up a second factor",
+            "person",
+            person.username,
+            {"kind": "passkey", "name": name.strip()[:60]},
+        )
         return factors.make_recovery(person) if first else []
 
 
@@ -118,26 +164,49 @@ def begin_proof(person: Person) -> dict[str, Any]:
         raise Problem(409, "You have no passkey.", "Give the code that your device shows.")
     library = _library()
     options = library.generate_authentication_options(
-        rp_id=at, allow_credentials=known, user_verification=library.helpers.structs.UserVerificationRequirement.REQUIRED
+        rp_id=at,
+        allow_credentials=known,
+        user_verification=library.helpers.structs.UserVerificationRequirement.REQUIRED,
     )
-    challenges.give_out(person, Challenge.Purpose.PROVE, b64.encode(options.challenge), _CHALLENGE_LIVES)
+    challenges.give_out(
+        person, Challenge.Purpose.PROVE, b64.encode(options.challenge), _CHALLENGE_LIVES
+    )
     return dict(json.loads(library.options_to_json(options)))
 
 
 def take_proof(credential: dict[str, Any]) -> str:
-    """A passkey has signed a challenge: the code that stands for it, good once and for two minutes, by whoever was given the challenge. Raises :class:`Problem`."""
+    """A passkey has signed a challenge: the code that stands for it, good once and for two minutes,
+    by whoever was given the challenge. Raises :class:`Problem`.
+    """
     at, now, challenge = _named_host(), timezone.now(), _challenge_in(credential)
     asked = challenges.brought_back(Challenge.Purpose.PROVE, challenge, now)
-    known = Passkey.objects.filter(person=asked.person, credential_id=str(credential.get("id", ""))).first() if asked is not None else None
+    known = (
+        Passkey.objects.filter(
+            person=asked.person, credential_id=str(credential.get("id", ""))
+        ).first()
+        if asked is not None
+        else None
+    )
     if asked is None or known is None:
         raise _not_taken("It was not asked for, or too much time has passed. Try again.")
     library = _library()
     try:
         proved = library.verify_authentication_response(
-            credential=credential, expected_challenge=b64.decode(challenge), expected_rp_id=at, expected_origin=settings.PUBLIC_URL,
-            credential_public_key=bytes(known.public_key), credential_current_sign_count=known.sign_count, require_user_verification=True,
-        )  # fmt: skip
-    except (library.helpers.exceptions.WebAuthnException, ValueError, KeyError, TypeError, RecursionError) as error:
+            credential=credential,
+            expected_challenge=b64.decode(challenge),
+            expected_rp_id=at,
+            expected_origin=settings.PUBLIC_URL,
+            credential_public_key=bytes(known.public_key),
+            credential_current_sign_count=known.sign_count,
+            require_user_verification=True,
+        )
+    except (
+        library.helpers.exceptions.WebAuthnException,
+        ValueError,
+        KeyError,
+        TypeError,
+        RecursionError,
+    ) as error:
         factors.counted(asked.person, False)
         raise _not_taken(f"It could not be checked: {str(error)[:200]}") from error
     code = f"{challenges.PROVED}{secrets.token_urlsafe(24)}"
@@ -149,7 +218,9 @@ def take_proof(credential: dict[str, Any]) -> str:
 
 @transaction.atomic
 def drop(by: Actor, person: Person, identity: int) -> None:
-    """Take a passkey away: one's own, after :func:`.factors.check`, or that of somebody who lost it, who is told. Raises :class:`Problem`."""
+    """Take a passkey away: one's own, after :func:`.factors.check`, or that of somebody who lost
+    it, who is told. Raises :class:`Problem`.
+    """
     person = Person.objects.select_for_update().get(pk=person.pk)
     found = person.passkeys.filter(pk=identity).first()
     if found is None:
@@ -161,8 +232,17 @@ def drop(by: Actor, person: Person, identity: int) -> None:
 
 
 def wanted(person: Person) -> Problem:
-    """That a second factor is wanted of somebody whose password was right and whom the page does not know yet: which kinds they have, and what to ask a passkey."""
+    """That a second factor is wanted of somebody whose password was right and whom the page does
+    not know yet: which kinds they have, and what to ask a passkey.
+    """
     says, options = factors.asking(person), None
     if host() and person.passkeys.exists():
         options = begin_proof(person)
-    return Problem(403, "Your second factor is wanted.", says, {"code": says}, passkey=options, device=person.factor is not None)
+    return Problem(
+        403,
+        "Your second factor is wanted.",
+        says,
+        {"code": says},
+        passkey=options,
+        device=person.factor is not None,
+    )

@@ -19,7 +19,10 @@ _hashing = threading.BoundedSemaphore(AT_ONCE)
 
 @contextmanager
 def slot() -> Iterator[None]:
-    """One of the two places for hashing. Raises :class:`Problem` where none is free for ten seconds."""
+    """One of the two places for hashing.
+
+    Raises :class:`Problem` where none is free for ten seconds.
+    """
     if not _hashing.acquire(timeout=_PATIENCE):
         raise Problem(503, "Too many log in at once.", "Try again in a moment.", retry_after=5)
     try:
@@ -29,13 +32,19 @@ def slot() -> Iterator[None]:
 
 
 def fits(person: Person, password: str) -> bool:
-    """Whether it is the person's password. Slow on purpose: call it outside of transactions. Raises :class:`Problem`."""
+    """Whether it is the person's password.
+
+    Slow on purpose: call it outside of transactions. Raises :class:`Problem`.
+    """
     with slot():
         return person.check_password(password)
 
 
 def put(person: Person, password: str) -> None:
-    """Give a person a password that was found good, without saving. Slow on purpose: call it outside of transactions. Raises :class:`Problem`."""
+    """Give a person a password that was found good, without saving.
+
+    Slow on purpose: call it outside of transactions. Raises :class:`Problem`.
+    """
     with slot():
         person.set_password(password)
 

@@ -12,8 +12,12 @@ from . import factors, log_in, owners, passwords
 from .models import Person, Role
 
 
-def add(by: Actor, username: str, name: str, role: str, password: str, must_change: bool = False) -> Person:
-    """Add a person; ``must_change``: the password is known to somebody else, and they choose another when they first log in. Raises :class:`Problem`."""
+def add(
+    by: Actor, username: str, name: str, role: str, password: str, must_change: bool = False
+) -> Person:
+    """Add a person; ``must_change``: the password is known to somebody else, and they choose
+    another when they first log in. Raises :class:`Problem`.
+    """
     errors: dict[str, str] = {}
     username = username.strip()
     if not username or " " in username:
@@ -23,7 +27,13 @@ def add(by: Actor, username: str, name: str, role: str, password: str, must_chan
     if role not in Role.values:
         errors["role"] = f"A role is one of {', '.join(Role.values)}."
     first, _, last = name.strip().partition(" ")
-    person = Person(username=username, first_name=first[:150], last_name=last[:150], role=role, must_change=must_change)
+    person = Person(
+        username=username,
+        first_name=first[:150],
+        last_name=last[:150],
+        role=role,
+        must_change=must_change,
+    )
     if wrong := passwords.wrong_with(password, person):
         errors["password"] = wrong
     if errors:
@@ -39,7 +49,9 @@ def add(by: Actor, username: str, name: str, role: str, password: str, must_chan
 
 
 @transaction.atomic
-def declare(by: Actor, username: str, name: str, email: str, role: str, active: bool, told: Told) -> Person:
+def declare(
+    by: Actor, username: str, name: str, email: str, role: str, active: bool, told: Told
+) -> Person:
     """Make somebody who logs in, or change their name and address; a new one has no password until
     an administrator sets one. Role and access of one who is there are :func:`change`'s."""
     first, _, last = name.partition(" ")
@@ -60,7 +72,10 @@ LAST_ADMINISTRATOR = "This is the last administrator. Make somebody else one fir
 def is_last_administrator(person: Person) -> bool:
     """Whether a person is the only administrator who can log in: one always remains."""
     administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True, left=None)
-    return administrators.filter(pk=person.pk).exists() and not administrators.exclude(pk=person.pk).exists()
+    return (
+        administrators.filter(pk=person.pk).exists()
+        and not administrators.exclude(pk=person.pk).exists()
+    )
 
 
 @transaction.atomic
@@ -88,7 +103,13 @@ def change(by: Actor, person: Person, role: str | None, active: bool | None) -> 
             else f"switched your access {'on' if person.is_active else 'off'}."
         )
         factors.tell_of(by, person, now)
-    write(by, "changed", "person", person.username, {"before": before, "after": {"role": person.role, "active": person.is_active}})
+    write(
+        by,
+        "changed",
+        "person",
+        person.username,
+        {"before": before, "after": {"role": person.role, "active": person.is_active}},
+    )
     return person
 
 

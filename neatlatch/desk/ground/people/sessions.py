@@ -1,4 +1,6 @@
-"""Sessions, kept by a digest of their keys: whoever reads the database, or a copy of it, cannot log in with what stands there."""
+"""Sessions, kept by a digest of their keys: whoever reads the database, or a copy of it, cannot log
+in with what stands there.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ LOG_IN = "log_in"
 
 
 def digest(key: str) -> str:
-    """What is kept of a session's key: 160 bits of its SHA-256 (FIPS 180-4) in hexadecimal, for which the table has room. The key holds more than 160 random bits."""
+    """What is kept of a session's key: 160 bits of its SHA-256 (FIPS 180-4) in hexadecimal, for
+    which the table has room. The key holds more than 160 random bits.
+    """
     return hashlib.sha256(key.encode()).hexdigest()[:40]
 
 
@@ -76,9 +80,13 @@ class SessionStore(db.SessionStore):
 
 
 def _told(row: Any, data: dict[str, Any]) -> Any:
-    """The row with a digest in place of the key, and with whose it is, and when and from where it was begun."""
+    """The row with a digest in place of the key, and with whose it is, and when and from where it
+    was begun.
+    """
     said = data.get(LOG_IN) or {}
     row.session_key, row.person_id = digest(row.session_key), data.get(SESSION_KEY)
-    row.begun, row.seen = (parse_datetime(said[name]) if said.get(name) else None for name in ("begun", "seen"))
+    row.begun, row.seen = (
+        parse_datetime(said[name]) if said.get(name) else None for name in ("begun", "seen")
+    )
     row.address, row.browser = str(said.get("address", ""))[:45], str(said.get("browser", ""))[:200]
     return row

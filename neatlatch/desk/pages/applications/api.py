@@ -101,7 +101,8 @@ def full(application: Application) -> ApplicationOut:
     """An application in full."""
     profile = application.read_profile()
     places = application.places.select_related("environment").annotate(
-        client_count=Count("clients", distinct=True), connection_count=Count("connections", distinct=True)
+        client_count=Count("clients", distinct=True),
+        connection_count=Count("connections", distinct=True),
     )
     return ApplicationOut(
         key=application.key,
@@ -114,7 +115,11 @@ def full(application: Application) -> ApplicationOut:
         scopes=[_scope_io(one) for one in profile.scopes],
         operations=[
             OperationOut(
-                name=o.name, method=o.method, path=o.path, summary=o.summary, alternatives=[sorted(some) for some in o.alternatives]
+                name=o.name,
+                method=o.method,
+                path=o.path,
+                summary=o.summary,
+                alternatives=[sorted(some) for some in o.alternatives],
             )
             for o in profile.operations
         ],
@@ -124,7 +129,9 @@ def full(application: Application) -> ApplicationOut:
         roles=[_scope_io(one) for one in profile.roles],
         roles_label=profile.roles_label,
         profile=profiles.to_dict(profile),
-        versions=[VersionOut(number=v.number, by=v.by, at=v.at) for v in application.versions.all()[:20]],
+        versions=[
+            VersionOut(number=v.number, by=v.by, at=v.at) for v in application.versions.all()[:20]
+        ],
         rules_kept=profile.rules is not None,
     )
 
@@ -141,7 +148,9 @@ def applications(request: HttpRequest, cursor: str | None = None, words: str = "
     """Applications by name; filtered by plain words and field words (``env:staging owner:freight
     scheme:basic``)."""
     guard.need(request, "look")
-    return written(page_of(fitting(Application.objects.all(), filter_words.read(words, FIELDS)), cursor))
+    return written(
+        page_of(fitting(Application.objects.all(), filter_words.read(words, FIELDS)), cursor)
+    )
 
 
 @router.post("/applications", response={201: ApplicationOut})
@@ -153,21 +162,48 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut
         kept = shipped().get(given.shipped)
         if kept is None:
             raise problems.wrong_fields({"shipped": "There is no profile of this name."})
-        given.profile, given.name, given.purpose = kept["profile"], given.name.strip() or kept["name"], given.purpose or kept["purpose"]
+        given.profile, given.name, given.purpose = (
+            kept["profile"],
+            given.name.strip() or kept["name"],
+            given.purpose or kept["purpose"],
+        )
 
     description = services.Description(given.description_address.strip(), given.description or "")
 
     def create() -> tuple[int, ApplicationOut]:
         if given.metadata_address.strip():
-            place = services.add_from_metadata(by, given.name, given.environment, given.metadata_address, description, given.api_base,
-                                               given.purpose, given.owner)  # fmt: skip
+            place = services.add_from_metadata(
+                by,
+                given.name,
+                given.environment,
+                given.metadata_address,
+                description,
+                given.api_base,
+                given.purpose,
+                given.owner,
+            )
         elif description:
             place = services.add_from_description(
-                by, given.name, given.environment, description, given.api_base, given.purpose, given.owner
+                by,
+                given.name,
+                given.environment,
+                description,
+                given.api_base,
+                given.purpose,
+                given.owner,
             )
         else:
             values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}
-            place = services.add_by_hand(by, given.name, given.environment, values, given.profile, given.purpose, given.owner, given.scheme)
+            place = services.add_by_hand(
+                by,
+                given.name,
+                given.environment,
+                values,
+                given.profile,
+                given.purpose,
+                given.owner,
+                given.scheme,
+            )
         return 201, full(place.application)
 
     return guard.repeatable(request, given.dict(), create)
@@ -183,7 +219,9 @@ def application(request: HttpRequest, response: HttpResponse, key: str) -> Appli
 
 
 @router.patch("/applications/{key}", response=ApplicationOut)
-def change(request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange) -> ApplicationOut:
+def change(
+    request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange
+) -> ApplicationOut:
     """Change what is known of an application."""
     by = guard.need(request, "change")
     found = find_application(key)

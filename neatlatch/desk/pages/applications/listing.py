@@ -11,7 +11,12 @@ from django.db.models.functions import Coalesce
 
 from neatlatch.core.filter_words import Word
 from neatlatch.core.schemes import KINDS
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place, profile_of
+from neatlatch.desk.estate.records.applications.models import (
+    Application,
+    Environment,
+    Place,
+    profile_of,
+)
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.pages import page
 
@@ -30,7 +35,11 @@ def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Appl
     """Those that fit the words of a filter."""
     for one in words:
         if one.field == "env":
-            wanted = Q(pk__in=Place.objects.filter(environment__key__contains=one.text).order_by().values("application"))
+            wanted = Q(
+                pk__in=Place.objects.filter(environment__key__contains=one.text)
+                .order_by()
+                .values("application")
+            )
         elif one.field == "owner":
             wanted = Q(owner__name__icontains=one.text)
         elif one.field == "scheme":
@@ -51,20 +60,31 @@ def _by_way(text: str) -> RawSQL:
 
 def page_of(rows: QuerySet[Application], cursor: str | None) -> Applications:
     """One page, by name. Three queries."""
-    of_it = Connection.objects.filter(place__application=OuterRef("pk")).order_by().values("place__application")
-    counted = rows.annotate(
-        owner_told=F("owner__name"), connection_count=Coalesce(Subquery(of_it.annotate(many=Count("pk")).values("many")), 0)
+    of_it = (
+        Connection.objects.filter(place__application=OuterRef("pk"))
+        .order_by()
+        .values("place__application")
     )
-    told: QuerySet[Any] = counted.values_list("pk", "key", "name", "purpose", "profile", "owner_told", "connection_count", named=True)
+    counted = rows.annotate(
+        owner_told=F("owner__name"),
+        connection_count=Coalesce(Subquery(of_it.annotate(many=Count("pk")).values("many")), 0),
+    )
+    told: QuerySet[Any] = counted.values_list(
+        "pk", "key", "name", "purpose", "profile", "owner_told", "connection_count", named=True
+    )
     found, following = page(told, "name", cursor)
     environments = _environments([one.pk for one in found])
-    return Applications(items=[_row(one, environments.get(one.pk, [])) for one in found], next=following)
+    return Applications(
+        items=[_row(one, environments.get(one.pk, [])) for one in found], next=following
+    )
 
 
 def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
     known = {one.pk: environment_out(one) for one in Environment.objects.all()}
     found: dict[int, list[EnvironmentOut]] = {}
-    places = Place.objects.filter(application__in=applications).order_by("application", "environment__order")
+    places = Place.objects.filter(application__in=applications).order_by(
+        "application", "environment__order"
+    )
     for application, environment in places.values_list("application", "environment"):
         found.setdefault(application, []).append(known[environment])
     return found

@@ -38,7 +38,10 @@ class IssuingOut:
 
 @dataclass(frozen=True, kw_only=True)
 class PlaceOut:
-    """An application in one environment. ``issues``: what its callers can be issued, what is usual first."""
+    """An application in one environment.
+
+    ``issues``: what its callers can be issued, what is usual first.
+    """
 
     environment: EnvironmentOut
     issuer: str
@@ -96,7 +99,11 @@ class ValueOut:
 
 @dataclass(frozen=True, kw_only=True)
 class SchemeOut:
-    """A way of being let in. ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``: the house authority can issue for it."""
+    """A way of being let in.
+
+    ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``:
+    the house authority can issue for it.
+    """
 
     key: str
     label: str
@@ -112,7 +119,10 @@ class SchemeOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ApplicationRow:
-    """An application in the list. ``schemes`` as people read them; ``scopes``: how many are known."""
+    """An application in the list.
+
+    ``schemes`` as people read them; ``scopes``: how many are known.
+    """
 
     key: str
     name: str
@@ -143,7 +153,9 @@ class VersionOut:
 
 @dataclass(frozen=True, kw_only=True)
 class MeaningOut:
-    """What a change of the profile means for one connection: a pin that would stand otherwise, or a request of a test that would be sent otherwise."""
+    """What a change of the profile means for one connection: a pin that would stand otherwise, or a
+    request of a test that would be sent otherwise.
+    """
 
     ref: str
     pin: str
@@ -201,7 +213,8 @@ class ApplicationOut:
 
 
 class ApplicationIn(Given):
-    """A new application, or one more environment of one: by its metadata address, its API description, or by hand.
+    """A new application, or one more environment of one: by its metadata address, its API
+    description, or by hand.
 
     ``description`` is the API description itself, where it is not published at an address.
     """

@@ -56,7 +56,9 @@ LARGEST_FILE = 1024 * 1024
 
 @router.post("/certificate-readings", response=ReadingOut)
 def read(request: HttpRequest, given: ReadingIn) -> ReadingOut:
-    """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12 file. Nothing of it is kept."""
+    """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12
+    file. Nothing of it is kept.
+    """
     guard.need(request, "look")
     too_large = "This is larger than any certificate with its chain."
     data = given_files.octets(given.text.strip(), given.base64, "text", LARGEST_FILE, too_large)
@@ -65,7 +67,14 @@ def read(request: HttpRequest, given: ReadingIn) -> ReadingOut:
     trusted, at = _trusted(given.trust), given.at or timezone.now()
     try:
         told, locked = heavy.run(
-            explaining.explain_file, data, given.password or None, trusted, at, given.purpose, given.host.strip(), given.trust == "its-own"
+            explaining.explain_file,
+            data,
+            given.password or None,
+            trusted,
+            at,
+            given.purpose,
+            given.host.strip(),
+            given.trust == "its-own",
         )
     except files.Unreadable as error:
         raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
@@ -99,7 +108,10 @@ def _with_holders(rows: QuerySet[Issued]) -> QuerySet[Issued]:
     return (
         rows.filter(credential__client__isnull=False)
         .select_related(
-            "authority", "credential__client__place__application", "credential__client__place__environment", "credential__handover"
+            "authority",
+            "credential__client__place__application",
+            "credential__client__place__environment",
+            "credential__handover",
         )
         .defer("credential__value", "authority__private", "authority__revocations", "pem")
         .prefetch_related("credential__holders__connection")
@@ -110,9 +122,16 @@ _PAGE = 50
 
 
 @router.get("/certificates", response=Certificates)
-def certificates(request: HttpRequest, environment: str = "", lives: bool | None = None, cursor: str | None = None) -> HttpResponse:
-    """The certificates that the house issued, what ends soonest first. ``lives``: those that let in now;
-    or those that were revoked or have ended, the latest first."""
+def certificates(
+    request: HttpRequest,
+    environment: str = "",
+    lives: bool | None = None,
+    cursor: str | None = None,
+) -> HttpResponse:
+    """The certificates that the house issued, what ends soonest first.
+
+    ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
+    """
     guard.need(request, "look")
     now, rows = timezone.now(), Issued.objects.all()
     if environment:
@@ -120,13 +139,22 @@ def certificates(request: HttpRequest, environment: str = "", lives: bool | None
     if lives is not None:
         living = Q(revoked=None, not_after__gt=now, authority__not_after__gt=now)
         rows = rows.filter(living) if lives else rows.exclude(living)
-    found, following = page(_with_holders(rows), "not_after", cursor, _PAGE, descending=lives is False, then="credential_id")
+    found, following = page(
+        _with_holders(rows),
+        "not_after",
+        cursor,
+        _PAGE,
+        descending=lives is False,
+        then="credential_id",
+    )
     return written(Certificates(items=_listed(now, found), next=following))
 
 
 def _find(identity: UUID) -> Issued:
     found = (
-        Issued.objects.select_related("authority__root", "authority__environment", "credential__client__place__application")
+        Issued.objects.select_related(
+            "authority__root", "authority__environment", "credential__client__place__application"
+        )
         .filter(pk=identity, credential__client__isnull=False)
         .first()
     )
@@ -163,7 +191,9 @@ def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
 
 def _asked(given: CertificateAsked, profile: str) -> services.Asked:
     names = tuple(one.strip() for one in given.names if one.strip())
-    return services.Asked(profile, given.common_name.strip(), names, given.days, given.request, given.key_kind)
+    return services.Asked(
+        profile, given.common_name.strip(), names, given.days, given.request, given.key_kind
+    )
 
 
 def _made(issued: Issued, handover: Any) -> tuple[int, CertificateMade]:
@@ -172,11 +202,16 @@ def _made(issued: Issued, handover: Any) -> tuple[int, CertificateMade]:
 
 
 @router.post("/clients/{identity}/certificates", response={201: CertificateMade})
-def issue(request: HttpRequest, identity: UUID, given: CertificateAsked) -> tuple[int, CertificateMade]:
+def issue(
+    request: HttpRequest, identity: UUID, given: CertificateAsked
+) -> tuple[int, CertificateMade]:
     """Issue a certificate to a client."""
     by = guard.need(request, "change")
     return guard.repeatable(
-        request, given.dict(), lambda: _made(*services.issue(by, find_client(identity), _asked(given, "client"))), alone=True
+        request,
+        given.dict(),
+        lambda: _made(*services.issue(by, find_client(identity), _asked(given, "client"))),
+        alone=True,
     )
 
 
@@ -198,7 +233,10 @@ def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, 
     """Make another for the same holder, with the same names and a new key. The old one lives on."""
     by = guard.need(request, "change")
     return guard.repeatable(
-        request, given.dict(), lambda: _made(*services.renew(by, _find(identity), given.request, given.days)), alone=True
+        request,
+        given.dict(),
+        lambda: _made(*services.renew(by, _find(identity), given.request, given.days)),
+        alone=True,
     )
 
 
@@ -223,7 +261,9 @@ def _house(environment: Environment) -> HouseCertificates:
     for root in Authority.objects.filter(environment=environment, root=None).order_by("made"):
         issuing = Authority.objects.select_related("environment").filter(root=root).get()
         anchors = [root.certificate()]
-        judged = explaining.as_chain(path.judge(issuing.certificate(), [], anchors, timezone.now()), anchors)
+        judged = explaining.as_chain(
+            path.judge(issuing.certificate(), [], anchors, timezone.now()), anchors
+        )
         rows.append(shapes.authority(root, issuing, alive.get(root.pk, 0), judged))
     replaces = at is not None and bool(at.new)
     first = next((one for one in rows if at is not None and str(one.id) == at.old), None)
@@ -243,7 +283,9 @@ def authorities(request: HttpRequest) -> list[HouseCertificates]:
     return [_house(one) for one in Environment.objects.all()]
 
 
-@router.post("/certificate-authorities/{environment}/replacements", response={201: HouseCertificates})
+@router.post(
+    "/certificate-authorities/{environment}/replacements", response={201: HouseCertificates}
+)
 def make(request: HttpRequest, environment: str) -> tuple[int, HouseCertificates]:
     """Make the authority that is to follow."""
     found = find_environment(environment)

@@ -1,4 +1,6 @@
-"""What receivers of certificates fetch: revocation lists, authorities' certificates, and the roots to trust. All of it is public (RFC 2585 §4)."""
+"""What receivers of certificates fetch: revocation lists, authorities' certificates, and the roots
+to trust. All of it is public (RFC 2585 §4).
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,10 @@ KEPT_SECONDS = 2
 
 
 def _refused(status: int, says: str) -> HttpResponse:
-    return JsonResponse({"error": "not_found" if status == 404 else "unavailable", "error_description": says}, status=status)
+    return JsonResponse(
+        {"error": "not_found" if status == 404 else "unavailable", "error_description": says},
+        status=status,
+    )
 
 
 def _get(request: HttpRequest) -> HttpResponse | None:
@@ -31,7 +36,11 @@ def _get(request: HttpRequest) -> HttpResponse | None:
 
 
 def _authority(environment: str, identity: UUID) -> Authority | None:
-    return Authority.objects.select_related("environment").filter(environment__key=environment, pk=identity).first()
+    return (
+        Authority.objects.select_related("environment")
+        .filter(environment__key=environment, pk=identity)
+        .first()
+    )
 
 
 def _file(content: bytes, kind: str, seconds: int) -> HttpResponse:
@@ -48,7 +57,9 @@ def revocations(request: HttpRequest, environment: str, identity: UUID) -> HttpR
     if found is None:
         return _refused(404, "There is no such authority")
     try:
-        return _file(services.revocation_list(found, timezone.now()), "application/pkix-crl", KEPT_SECONDS)
+        return _file(
+            services.revocation_list(found, timezone.now()), "application/pkix-crl", KEPT_SECONDS
+        )
     except CannotOpen as error:
         return _refused(503, str(error))
 
@@ -64,10 +75,16 @@ def certificate(request: HttpRequest, environment: str, identity: UUID) -> HttpR
 
 
 def trust(request: HttpRequest, environment: str) -> HttpResponse:
-    """The roots of an environment that receivers are to trust, in PEM: two while one replaces the other."""
+    """The roots of an environment that receivers are to trust, in PEM: two while one replaces the
+    other.
+    """
     if (no := _get(request)) is not None:
         return no
     found: Any = Environment.objects.filter(key=environment).first()
     if found is None:
         return _refused(404, "There is no such environment")
-    return _file("".join(one.pem for one in services.trusted(found)).encode("ascii"), "application/pem-certificate-chain", 60)
+    return _file(
+        "".join(one.pem for one in services.trusted(found)).encode("ascii"),
+        "application/pem-certificate-chain",
+        60,
+    )

@@ -17,7 +17,10 @@ from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 
 @dataclass(frozen=True, kw_only=True)
 class ChainLinkOut:
-    """One certificate of a chain. ``broken``: why the chain is not good, where it is this one's fault."""
+    """One certificate of a chain.
+
+    ``broken``: why the chain is not good, where it is this one's fault.
+    """
 
     role: str
     subject: str
@@ -79,7 +82,10 @@ class RevocationsOut:
 
 
 class ReadingIn(Given):
-    """What is to be explained: text in PEM, or any form in base64. ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted."""
+    """What is to be explained: text in PEM, or any form in base64.
+
+    ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted.
+    """
 
     text: str = ""
     base64: str = ""
@@ -107,7 +113,10 @@ class ReadingOut:
 
 @dataclass(frozen=True, kw_only=True)
 class CertificateRow:
-    """A certificate that the house issued. ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet."""
+    """A certificate that the house issued.
+
+    ``ends``: the earliest end in its chain; ``waits``: its key has not been handed over yet.
+    """
 
     id: UUID
     common_name: str
@@ -276,7 +285,9 @@ def link(one: explaining.Link) -> ChainLinkOut:
 
 def chain(one: explaining.Chain) -> CertificateChain:
     """A chain."""
-    return CertificateChain(verdict=one.verdict, says=one.says, ends=one.ends, links=[link(each) for each in one.links])
+    return CertificateChain(
+        verdict=one.verdict, says=one.says, ends=one.ends, links=[link(each) for each in one.links]
+    )
 
 
 def reading(one: explaining.Explained, locked: bool) -> ReadingOut:
@@ -290,7 +301,12 @@ def reading(one: explaining.Explained, locked: bool) -> ReadingOut:
         friendly_name=one.friendly_name,
         locked=locked,
         requests=[
-            SigningRequestOut(subject=each.subject, names=list(each.dns_names), key=each.key.words, holds=each.signature_valid)
+            SigningRequestOut(
+                subject=each.subject,
+                names=list(each.dns_names),
+                key=each.key.words,
+                holds=each.signature_valid,
+            )
             for each in one.requests
         ],
         lists=[_list(each) for each in one.lists],
@@ -304,14 +320,22 @@ def _list(one: facts.ListFacts) -> RevocationsOut:
         this_update=one.this_update,
         next_update=one.next_update,
         count=len(one.revoked),
-        revoked=[RevokedOut(serial=each.serial_hex, at=each.at, reason=each.reason) for each in one.revoked[:200]],
+        revoked=[
+            RevokedOut(serial=each.serial_hex, at=each.at, reason=each.reason)
+            for each in one.revoked[:200]
+        ],
     )
 
 
 def _waits(credential: Credential) -> bool:
     """Whether its key waits for being handed over."""
     handover = getattr(credential, "handover", None)
-    return handover is not None and handover.shown is None and handover.closed is None and credential.lives
+    return (
+        handover is not None
+        and handover.shown is None
+        and handover.closed is None
+        and credential.lives
+    )
 
 
 def row(one: Issued, replaced_by: UUID | None, now: datetime) -> CertificateRow:
@@ -352,11 +376,16 @@ def step(one: Step) -> StepOutline:
         why=one.why,
         state=one.state,
         waits_for=one.waits_for,
-        items=[ItemOut(key=each.key, name=each.name, done=each.done, says=each.says) for each in one.items],
+        items=[
+            ItemOut(key=each.key, name=each.name, done=each.done, says=each.says)
+            for each in one.items
+        ],
     )
 
 
-def authority(root: Authority, issuing: Authority, alive: int, judged: explaining.Chain) -> AuthorityRow:
+def authority(
+    root: Authority, issuing: Authority, alive: int, judged: explaining.Chain
+) -> AuthorityRow:
     """A root with what issues below it."""
     return AuthorityRow(
         id=root.pk,

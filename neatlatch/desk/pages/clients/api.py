@@ -25,7 +25,12 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.pages.applications.shapes import EnvironmentOut, ValueOut, environment_out, value_out
+from neatlatch.desk.pages.applications.shapes import (
+    EnvironmentOut,
+    ValueOut,
+    environment_out,
+    value_out,
+)
 
 router = Router(tags=["clients"])
 # Connections that are named of a client in a list.
@@ -36,7 +41,9 @@ _MOST_SECRETS, _MOST_CONNECTIONS = 100, 1_000
 
 @dataclass(frozen=True, kw_only=True)
 class ClientRow:
-    """A client in the list of an application's; some of the connections that use it, and how many more."""
+    """A client in the list of an application's; some of the connections that use it, and how many
+    more.
+    """
 
     id: UUID
     name: str
@@ -61,8 +68,12 @@ class Clients:
 
 
 class ClientIn(Given):
-    """A client to register. ``by_house``: issued by the house authority; ``by_protocol``: let the application register it (RFC 7591); else its steps by hand
-    are listed. ``ends``: when the first secret of the house ends. ``request``: a signing request, where the house issues a certificate for its key."""
+    """A client to register.
+
+    ``by_house``: issued by the house authority; ``by_protocol``: let the application register it
+    (RFC 7591); else its steps by hand are listed. ``ends``: when the first secret of the house
+    ends. ``request``: a signing request, where the house issues a certificate for its key.
+    """
 
     application: str
     environment: str
@@ -214,9 +225,17 @@ class UriIn(Given):
 def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] = ()) -> ClientOut:
     """A client in full."""
     profile = client.place.application.read_profile()
-    credentials = client.credentials.defer("value").select_related("handover").order_by("-issued")[:_MOST_SECRETS]
+    credentials = (
+        client.credentials.defer("value")
+        .select_related("handover")
+        .order_by("-issued")[:_MOST_SECRETS]
+    )
     scheme = profile.scheme_for(client.scheme)
-    open_handovers = [one.handover for one in credentials if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)]
+    open_handovers = [
+        one.handover
+        for one in credentials
+        if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)
+    ]
     waiting = open_handovers[0].pk if open_handovers else None
     return ClientOut(
         id=client.pk,
@@ -256,13 +275,26 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         changed_at=client.changed_at,
         changed_by=client.changed_by,
         secrets=[
-            SecretOut(id=c.pk, kind=c.kind, hint=c.hint, state=c.state, issued=c.issued, ends=c.ends, may_end=not ends.told_by(c))
+            SecretOut(
+                id=c.pk,
+                kind=c.kind,
+                hint=c.hint,
+                state=c.state,
+                issued=c.issued,
+                ends=c.ends,
+                may_end=not ends.told_by(c),
+            )
             for c in credentials
         ],
         steps=[]
         if client.managed
-        else [StepOut(key=s.key, says=s.says, copy_text=s.copy, done=s.key in client.ticks) for s in services.steps(client)],
-        connections=list(client.connections.order_by("ref").values_list("ref", flat=True)[:_MOST_CONNECTIONS]),
+        else [
+            StepOut(key=s.key, says=s.says, copy_text=s.copy, done=s.key in client.ticks)
+            for s in services.steps(client)
+        ],
+        connections=list(
+            client.connections.order_by("ref").values_list("ref", flat=True)[:_MOST_CONNECTIONS]
+        ),
         handover=handover or waiting,
         notes=list(notes),
     )
@@ -278,7 +310,13 @@ def _facts(scheme: Scheme) -> list[Value]:
     found = list(scheme.identities())
     if scheme.value("certificate") is not None:
         found.append(
-            Value("thumbprint", "Thumbprint they hold", "text", "SHA-256 of the certificate that they know us by.", required=False)
+            Value(
+                "thumbprint",
+                "Thumbprint they hold",
+                "text",
+                "SHA-256 of the certificate that they know us by.",
+                required=False,
+            )
         )
     if scheme.value("audience") is not None:
         found.append(
@@ -295,10 +333,15 @@ def _facts(scheme: Scheme) -> list[Value]:
 
 @router.get("/clients", response=Clients)
 def clients(
-    request: HttpRequest, application: str, environment: str = "", live: bool | None = None, cursor: str | None = None
+    request: HttpRequest,
+    application: str,
+    environment: str = "",
+    live: bool | None = None,
+    cursor: str | None = None,
 ) -> HttpResponse:
-    """The clients of an application, by name; those in one environment; ``live``: those that can be used,
-    or cannot yet."""
+    """The clients of an application, by name; those in one environment; ``live``: those that can be
+    used, or cannot yet.
+    """
     guard.need(request, "look")
     rows = Client.objects.filter(place__application__key=application)
     if environment:
@@ -309,15 +352,25 @@ def clients(
     found, following = page(rows.select_related("place__environment"), "name", cursor, then="id")
     users = Connection.objects.filter(client__in=[one.pk for one in found])
     ranked = users.annotate(
-        nth=Window(RowNumber(), partition_by="client", order_by="ref"), of_all=Window(Count("pk"), partition_by="client")
+        nth=Window(RowNumber(), partition_by="client", order_by="ref"),
+        of_all=Window(Count("pk"), partition_by="client"),
     )
     refs: dict[UUID, list[str]] = {}
     counts: dict[UUID, int] = {}
-    for client, ref, count in ranked.filter(nth__lte=_MOST_NAMED).order_by("ref").values_list("client_id", "ref", "of_all"):
+    for client, ref, count in (
+        ranked.filter(nth__lte=_MOST_NAMED)
+        .order_by("ref")
+        .values_list("client_id", "ref", "of_all")
+    ):
         assert client is not None
         refs.setdefault(client, []).append(ref)
         counts[client] = count
-    return written(Clients(items=[_row(one, refs.get(one.pk, []), counts.get(one.pk, 0)) for one in found], next=following))
+    return written(
+        Clients(
+            items=[_row(one, refs.get(one.pk, []), counts.get(one.pk, 0)) for one in found],
+            next=following,
+        )
+    )
 
 
 def _row(client: Client, connections: list[str], count: int) -> ClientRow:
@@ -342,20 +395,35 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
     """Register a client, or begin its record by hand."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
-    fields = ClientMetadata(given.name.strip(), tuple(one.strip() for one in given.contacts if one.strip()), given.public,
-                            tuple(one for one in given.redirect_uris if one), tuple(given.grants), frozenset(given.scopes), given.sign_in_method)  # fmt: skip
+    fields = ClientMetadata(
+        given.name.strip(),
+        tuple(one.strip() for one in given.contacts if one.strip()),
+        given.public,
+        tuple(one for one in given.redirect_uris if one),
+        tuple(given.grants),
+        frozenset(given.scopes),
+        given.sign_in_method,
+    )
 
     def create() -> tuple[int, ClientOut]:
         if given.by_house and given.scheme == CERTIFICATE:
             client, _, made = certificates.register(
-                by, place, given.name, certificates.Asked("client", request=given.request), contacts=fields.contacts
+                by,
+                place,
+                given.name,
+                certificates.Asked("client", request=given.request),
+                contacts=fields.contacts,
             )
             return 201, shape(client, made.pk if made else None)
         if given.by_house:
             client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
             return 201, shape(client, made.pk if made else None)
         if given.scheme and given.scheme not in REGISTERED:
-            return 201, shape(services.prepare_other(by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared))
+            return 201, shape(
+                services.prepare_other(
+                    by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared
+                )
+            )
         if given.by_protocol:
             client, handover = services.register(by, place, fields)
             return 201, shape(client, UUID(handover) if handover else None)
@@ -375,13 +443,17 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> Clie
 
 @router.post("/clients/{identity}/notes", response=ClientOut)
 def note(request: HttpRequest, identity: UUID, given: NoteIn) -> ClientOut:
-    """Note what the application's own screens show of us: names, account, rights, switches, allow-list."""
+    """Note what the application's own screens show of us: names, account, rights, switches,
+    allow-list.
+    """
     services.note(guard.need(request, "change"), find_client(identity), given.dict())
     return shape(find_client(identity))
 
 
 @router.patch("/clients/{identity}", response=ClientOut)
-def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange) -> ClientOut:
+def change(
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange
+) -> ClientOut:
     """Change a client: at the application too, where it is managed by protocol."""
     by = guard.need(request, "change")
     found = find_client(identity)
@@ -392,7 +464,9 @@ def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
             fields,
             name=fields.name if given.name is None else given.name,
             contacts=fields.contacts if given.contacts is None else tuple(given.contacts),
-            redirect_uris=fields.redirect_uris if given.redirect_uris is None else tuple(given.redirect_uris),
+            redirect_uris=fields.redirect_uris
+            if given.redirect_uris is None
+            else tuple(given.redirect_uris),
             grants=fields.grants if given.grants is None else tuple(given.grants),
             scopes=fields.scopes if given.scopes is None else frozenset(given.scopes),
         )
@@ -424,20 +498,26 @@ def read_back(request: HttpRequest, identity: UUID) -> ClientOut:
 @router.post("/clients/{identity}/ticks", response=ClientOut)
 def tick(request: HttpRequest, identity: UUID, given: Tick) -> ClientOut:
     """Tick a step off."""
-    return shape(services.tick(guard.need(request, "change"), find_client(identity), given.key, given.done))
+    return shape(
+        services.tick(guard.need(request, "change"), find_client(identity), given.key, given.done)
+    )
 
 
 @router.post("/clients/{identity}/client-ids", response=ClientOut)
 def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> ClientOut:
     """Enter the client ID that the application gave."""
-    found, notes = services.enter_client_id(guard.need(request, "change"), find_client(identity), given.client_id)
+    found, notes = services.enter_client_id(
+        guard.need(request, "change"), find_client(identity), given.client_id
+    )
     return shape(found, notes=notes)
 
 
 @router.post("/clients/{identity}/consents", response=ClientOut)
 def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> ClientOut:
     """Note an administrator's consent, or that it was withdrawn."""
-    changed = services.note_consent(guard.need(request, "change"), find_client(identity), given.scope, given.given)
+    changed = services.note_consent(
+        guard.need(request, "change"), find_client(identity), given.scope, given.given
+    )
     return shape(changed)
 
 

@@ -1,4 +1,6 @@
-"""The lists of clients with how their redirect URIs stand, and what they may do against what is needed."""
+"""The lists of clients with how their redirect URIs stand, and what they may do against what is
+needed.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,10 @@ router = Router(tags=["benches"])
 # Each row is worked out from all connections of its client.
 _PAGE = 50
 FIELDS = {"env": "env", "environment": "env", "app": "app", "application": "app"}
-_LOOKUPS = {"env": "place__environment__key__startswith", "app": "place__application__key__contains"}
+_LOOKUPS = {
+    "env": "place__environment__key__startswith",
+    "app": "place__application__key__contains",
+}
 _PLAIN = ("name__icontains", "client_id__icontains", "place__application__name__icontains")
 
 
@@ -90,7 +95,9 @@ _applications = Reading(Application, "t.id IN {keys}", only=("key", "name", "pro
 _environments = Reading(Environment)
 
 
-def _page(rows: QuerySet[Client], cursor: str | None, words: str) -> tuple[list[Client], str | None]:
+def _page(
+    rows: QuerySet[Client], cursor: str | None, words: str
+) -> tuple[list[Client], str | None]:
     """Clients of a page with their places, and the cursor of the next. Five queries."""
     fitting = filtering.apply(rows, filter_words.read(words, FIELDS), _LOOKUPS, _PLAIN)
     named: QuerySet[Any] = fitting.values_list("id", "name", named=True)
@@ -137,9 +144,13 @@ def _scope_row(client: Client, told: benches.Tallied) -> ScopeBenchRow:
 
 
 @router.get("/redirect-uris", response=UriBenches)
-def redirect_uri_list(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """Clients that sign people in, by name, with how their redirect URIs stand. ``words`` filters by plain
-    words and field words (``env:production app:cargo``)."""
+def redirect_uri_list(
+    request: HttpRequest, cursor: str | None = None, words: str = ""
+) -> HttpResponse:
+    """Clients that sign people in, by name, with how their redirect URIs stand.
+
+    ``words`` filters by plain words and field words (``env:production app:cargo``).
+    """
     guard.need(request, "look")
     rows = Client.objects.filter(kind=Kind.OAUTH_CLIENT, scheme=CODE).exclude(state="asking")
     found, following = _page(rows, cursor, words)

@@ -1,4 +1,6 @@
-"""The bench of redirect URIs: all of a client against all of its callers', trying any, and changing them."""
+"""The bench of redirect URIs: all of a client against all of its callers', trying any, and changing
+them.
+"""
 
 from __future__ import annotations
 
@@ -115,13 +117,20 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
         alike=found.alike,
         differences=[UriDifferenceOut(piece=one.piece, says=one.says) for one in found.differences],
         warnings=list(found.warnings),
-        provider_marked=[PieceOut(text=one.text, same=one.same) for one in marked.provider] if marked else [],
-        caller_marked=[PieceOut(text=one.text, same=one.same) for one in marked.caller] if marked else [],
+        provider_marked=[PieceOut(text=one.text, same=one.same) for one in marked.provider]
+        if marked
+        else [],
+        caller_marked=[PieceOut(text=one.text, same=one.same) for one in marked.caller]
+        if marked
+        else [],
     )
 
 
 def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
-    return [EffectOut(ref=one.ref, stops=one.stops, says=one.says, users=list(one.users)) for one in found]
+    return [
+        EffectOut(ref=one.ref, stops=one.stops, says=one.says, users=list(one.users))
+        for one in found
+    ]
 
 
 @router.get("/clients/{identity}/redirect-uris", response=UriBenchOut)
@@ -140,7 +149,10 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
         managed=client.managed,
         version=client.version,
         registered=[
-            RegisteredOut(uri=one.uri, used_by=list(one.used_by), lint=[lint_out(each) for each in one.lint]) for one in bench.registered
+            RegisteredOut(
+                uri=one.uri, used_by=list(one.used_by), lint=[lint_out(each) for each in one.lint]
+            )
+            for one in bench.registered
         ],
         callers=[
             CallerUriOut(
@@ -154,7 +166,8 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
         ],
         planned=client.planned["redirect_uris"] if client.planned else None,
         acts=[
-            StepOut(key=one.key, says=one.says, copy_text=one.copy, done=one.key in client.ticks) for one in services.planned_acts(client)
+            StepOut(key=one.key, says=one.says, copy_text=one.copy, done=one.key in client.ticks)
+            for one in services.planned_acts(client)
         ],
     )
 
@@ -165,7 +178,10 @@ def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> TrialOut:
     guard.need(request, "look")
     client = find_client(identity)
     found = benches.try_uri(client, given.uri)
-    return TrialOut(**vars(_answer(found.match, found.marked)), lint=[lint_out(one) for one in redirects.lint(given.uri)])
+    return TrialOut(
+        **vars(_answer(found.match, found.marked)),
+        lint=[lint_out(one) for one in redirects.lint(given.uri)],
+    )
 
 
 @router.post("/clients/{identity}/redirect-uris/previews", response=list[EffectOut])

@@ -1,4 +1,6 @@
-"""The bench of scopes: the matrix, the trim, asking for consent by a signed link, and tokens made anew."""
+"""The bench of scopes: the matrix, the trim, asking for consent by a signed link, and tokens made
+anew.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,9 @@ class StoppedOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ScopeEffect:
-    """Whom a change of scopes would stop at a connection, and what it would still ask for in vain."""
+    """Whom a change of scopes would stop at a connection, and what it would still ask
+    for in vain.
+    """
 
     ref: str
     users: list[StoppedOut]
@@ -56,7 +60,12 @@ def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
     return [
         ScopeEffect(
             ref=one.ref,
-            users=[StoppedOut(name=user.user, operations=list(user.operations), lacks=sorted(user.lacks)) for user in one.users],
+            users=[
+                StoppedOut(
+                    name=user.user, operations=list(user.operations), lacks=sorted(user.lacks)
+                )
+                for user in one.users
+            ],
             asks_in_vain=list(one.asks_in_vain),
         )
         for one in found
@@ -202,7 +211,15 @@ def _calls(found: Any) -> list[CallOut]:
 
 def _request(one: ConsentRequest, show_link: bool) -> ConsentRequestOut:
     over = one.ends <= timezone.now()
-    state = "withdrawn" if one.withdrawn else "answered" if one.answered_at else "ended" if over else "waiting"
+    state = (
+        "withdrawn"
+        if one.withdrawn
+        else "answered"
+        if one.answered_at
+        else "ended"
+        if over
+        else "waiting"
+    )
     return ConsentRequestOut(
         id=one.pk,
         scopes=one.scopes,
@@ -229,27 +246,38 @@ def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
 
 @router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])
 def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[ScopeEffect]:
-    """Whom it would stop if the client were permitted these scopes and no others. Nothing is changed."""
+    """Whom it would stop if the client were permitted these scopes and no others.
+
+    Nothing is changed.
+    """
     guard.need(request, "look")
     return _effects(benches.effects_of_permitting(find_client(identity), given.scopes))
 
 
 @router.post("/connections/{ref}/scopes/previews", response=list[ScopeEffect])
 def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[ScopeEffect]:
-    """Whom it would stop if the connection asked for these scopes and no others. Nothing is changed."""
+    """Whom it would stop if the connection asked for these scopes and no others.
+
+    Nothing is changed.
+    """
     guard.need(request, "look")
     return _effects(benches.effects_of_asking(find_connection(ref), given.scopes))
 
 
 @router.get("/clients/{identity}/scopes", response=MatrixOut)
 def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> MatrixOut:
-    """The scopes of a client against the users of its connections, with the trim and its reasons."""
+    """The scopes of a client against the users of its connections, with the trim and
+    its reasons.
+    """
     by = guard.need(request, "look")
     client = find_client(identity)
     profile, connections, uses, matrix = benches.matrix(client)
     requests = list(client.consent_requests.all()[:20])
     waiting = {
-        scope for one in requests if one.answered_at is None and not one.withdrawn and one.ends > timezone.now() for scope in one.scopes
+        scope
+        for one in requests
+        if one.answered_at is None and not one.withdrawn and one.ends > timezone.now()
+        for scope in one.scopes
     }
     guard.tagged(response, client.version)
     with_scopes = client.scheme in OAUTH2
@@ -314,9 +342,13 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
 
 
 @router.post("/clients/{identity}/consent-requests", response={201: ConsentRequestOut})
-def ask_consent(request: HttpRequest, identity: UUID, given: ConsentAskIn) -> tuple[int, ConsentRequestOut]:
+def ask_consent(
+    request: HttpRequest, identity: UUID, given: ConsentAskIn
+) -> tuple[int, ConsentRequestOut]:
     """Ask an administrator of the application for consent; answers the signed link to send them."""
-    made = benches.ask_consent(guard.need(request, "change"), find_client(identity), given.scopes, given.asked_of)
+    made = benches.ask_consent(
+        guard.need(request, "change"), find_client(identity), given.scopes, given.asked_of
+    )
     return 201, _request(made, True)
 
 
@@ -342,7 +374,9 @@ class AskedScopeOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AskedConsentOut:
-    """What an administrator of an application sees who opened the link: no login, nothing secret."""
+    """What an administrator of an application sees who opened the link: no login,
+    nothing secret.
+    """
 
     application: str
     environment: str
@@ -410,18 +444,26 @@ def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> 
     """Answer, once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
-    found = benches.answer(benches.open_request(links.opened("consent", token)), given.given, given.name, given.says)
+    found = benches.answer(
+        benches.open_request(links.opened("consent", token)), given.given, given.name, given.says
+    )
     return _asked(benches.open_request(str(found.pk)))
 
 
 @router.post("/connections/{ref}/tokens", response=MatrixOut)
 def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> MatrixOut:
-    """Have a new token made, so that a change of scopes reaches it; where a person signs in, only signing in again does that."""
+    """Have a new token made, so that a change of scopes reaches it; where a person signs in, only
+    signing in again does that.
+    """
     by = guard.need(request, "test")
-    connection = Connection.objects.select_related("place__application", "client").filter(ref=ref).first()
+    connection = (
+        Connection.objects.select_related("place__application", "client").filter(ref=ref).first()
+    )
     if connection is None or connection.client is None:
         raise problems.not_found("connection")
     if connection.scheme == CODE:
-        raise wrong_fields({"ref": "A person must sign in again; a renewal keeps the scopes of the sign-in."})
+        raise wrong_fields(
+            {"ref": "A person must sign in again; a renewal keeps the scopes of the sign-in."}
+        )
     benches.new_token(by, connection)
     return scopes(request, response, connection.client.pk)

@@ -1,4 +1,6 @@
-"""Whose accounts connections use: shared or each their own, teams, who has connected, and what a person leaves behind."""
+"""Whose accounts connections use: shared or each their own, teams, who has connected, and what a
+person leaves behind.
+"""
 
 from __future__ import annotations
 
@@ -32,7 +34,9 @@ _MOST_PEOPLE = 200
 
 
 class SharingIn(Given):
-    """One shared account, or each person their own; the team it belongs to, and the service account that tests use (absent: stays, empty: none)."""
+    """One shared account, or each person their own; the team it belongs to, and the service account
+    that tests use (absent: stays, empty: none).
+    """
 
     individual: bool
     team: str | None = None
@@ -75,7 +79,11 @@ class TokensEnded:
 
 @dataclass(frozen=True, kw_only=True)
 class AccountsOut:
-    """Whose account a connection uses. ``people``: the first of those who should connect one or have, ``of_all`` of them in all, ``connected`` of whom have."""
+    """Whose account a connection uses.
+
+    ``people``: the first of those who should connect one or have, ``of_all`` of them in all,
+    ``connected`` of whom have.
+    """
 
     ref: str
     individual: bool
@@ -221,7 +229,10 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
     found = accounts.holdings(connection) if connection.individual else []
     people = [
         _holding(
-            one, links.address("connect", asked[one.person.pk]) if shown and one.person.pk in asked and one.connected_at is None else ""
+            one,
+            links.address("connect", asked[one.person.pk])
+            if shown and one.person.pk in asked and one.connected_at is None
+            else "",
         )
         for one in found[:_MOST_PEOPLE]
     ]
@@ -264,7 +275,9 @@ def _person(username: str) -> Person:
 
 @router.post("/connections/{ref}/accounts", response=AccountsOut)
 def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
-    """Ask a person to connect an account of their own; their line then has the signed link to send them."""
+    """Ask a person to connect an account of their own; their line then has the signed link to send
+    them.
+    """
     by = guard.need(request, "change")
     accounts.ask(by, find_connection(ref), _person(given.username), given.expected)
     return _accounts(by, ref)
@@ -272,7 +285,10 @@ def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
 
 @router.delete("/connections/{ref}/accounts/{username}", response=AccountsOut)
 def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = False) -> AccountsOut:
-    """Disconnect a person's account: their own, or anybody's for an administrator. ``forget``: that they were asked, too."""
+    """Disconnect a person's account: their own, or anybody's for an administrator.
+
+    ``forget``: that they were asked, too.
+    """
     person = _person(username)
     mine = isinstance(request.user, Person) and request.user.pk == person.pk
     by = guard.need(request, "look" if mine else "change")
@@ -282,10 +298,14 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
 
 @router.post("/connections/{ref}/token-endings", response=TokensEnded)
 def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> TokensEnded:
-    """End the tokens that a connection holds, or one person's, at the application too where it has an address for that (RFC 7009)."""
+    """End the tokens that a connection holds, or one person's, at the application too where it has
+    an address for that (RFC 7009).
+    """
     by = guard.need(request, "change")
     person = _person(given.username) if given.username else None
-    return TokensEnded(there=accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200]))
+    return TokensEnded(
+        there=accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200])
+    )
 
 
 @router.get("/accounts", response=list[MineOut])
@@ -307,11 +327,16 @@ def mine(request: HttpRequest) -> list[MineOut]:
 
 @router.get("/asked/connects/{token}", auth=None, response=AskedConnectOut)
 def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> AskedConnectOut:
-    """Whom a signed link asks to connect which account. It lets nobody in: the person logs in first."""
+    """Whom a signed link asks to connect which account.
+
+    It lets nobody in: the person logs in first.
+    """
     response["Cache-Control"] = "no-store"
     identity = links.opened("connect", token)
     found = (
-        Account.objects.select_related("person", "connection__place__application", "connection__place__environment")
+        Account.objects.select_related(
+            "person", "connection__place__application", "connection__place__environment"
+        )
         .filter(pk=identity)
         .first()
     )
@@ -356,10 +381,16 @@ def _saved(one: Team) -> TeamOut:
 def teams(request: HttpRequest, cursor: str | None = None, words: str = "") -> Teams:
     """Teams by name; filtered by plain words."""
     guard.need(request, "look")
-    rows = filtering.apply(Team.objects.all(), filter_words.read(words, {}), {}, ("name__icontains",))
+    rows = filtering.apply(
+        Team.objects.all(), filter_words.read(words, {}), {}, ("name__icontains",)
+    )
     found, following = page(rows.prefetch_related("people"), "name", cursor, _TEAMS)
     counts = dict(
-        Connection.objects.filter(team__in=found).order_by().values("team").annotate(many=Count("pk")).values_list("team_id", "many")
+        Connection.objects.filter(team__in=found)
+        .order_by()
+        .values("team")
+        .annotate(many=Count("pk"))
+        .values_list("team_id", "many")
     )
     return Teams(items=[_team(one, counts.get(one.pk, 0)) for one in found], next=following)
 
@@ -396,8 +427,19 @@ def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
 
 def _belongings(person: Person) -> BelongingsOut:
     found = leaving.belongings(person)
-    things = [BelongingOut(key=one.key, what=one.what, name=one.name, says=one.says, address=one.address, act=one.act, production=one.production, offer=one.offer)
-              for one in found.things]  # fmt: skip
+    things = [
+        BelongingOut(
+            key=one.key,
+            what=one.what,
+            name=one.name,
+            says=one.says,
+            address=one.address,
+            act=one.act,
+            production=one.production,
+            offer=one.offer,
+        )
+        for one in found.things
+    ]
     return BelongingsOut(
         username=person.username,
         name=person.shown_name,
@@ -428,7 +470,9 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
 def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
-    known = {one.key for one in leaving.belongings(person, most=None).things if one.act == "hand_over"}
+    known = {
+        one.key for one in leaving.belongings(person, most=None).things if one.act == "hand_over"
+    }
     wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
     to = {key: name for key, name in wanted.items() if key in known}
     if not to:

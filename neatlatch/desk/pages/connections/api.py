@@ -35,7 +35,13 @@ from neatlatch.desk.ground.common import filtering, problems, safe
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.pages.applications.shapes import MeaningOut, ProfileIn, ProfilePreview, scheme_out, value_out
+from neatlatch.desk.pages.applications.shapes import (
+    MeaningOut,
+    ProfileIn,
+    ProfilePreview,
+    scheme_out,
+    value_out,
+)
 from neatlatch.desk.pages.connections.shapes import EnvironmentChoice, ScopeChoice
 
 from . import rows as rows_of
@@ -71,33 +77,70 @@ LARGEST_CERTIFICATE = 1024 * 1024
 
 
 # What may be written before a colon, and where it is looked for.
-FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app", "pin": "pin", "scheme": "scheme", "team": "team",
-          "user": "user", "owner": "owner", "client": "client"}  # fmt: skip
-LOOKUPS = {"env": "place__environment__key__startswith", "state": "state__startswith", "app": "place__application__key__contains",
-           "scheme": "scheme__contains", "team": "team__name__icontains", "user": "users__user__name__icontains",
-           "owner": "users__user__owner__name__icontains", "client": "client__name__icontains"}  # fmt: skip
+FIELDS = {
+    "env": "env",
+    "environment": "env",
+    "state": "state",
+    "app": "app",
+    "application": "app",
+    "pin": "pin",
+    "scheme": "scheme",
+    "team": "team",
+    "user": "user",
+    "owner": "owner",
+    "client": "client",
+}
+LOOKUPS = {
+    "env": "place__environment__key__startswith",
+    "state": "state__startswith",
+    "app": "place__application__key__contains",
+    "scheme": "scheme__contains",
+    "team": "team__name__icontains",
+    "user": "users__user__name__icontains",
+    "owner": "users__user__owner__name__icontains",
+    "client": "client__name__icontains",
+}
 
 
 @router.get("/connections", response=Connections)
 def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """Connections by reference name; ``words`` filters by plain words and field words (``env:production state:open pin:scopes app:cargo``)."""
+    """Connections by reference name; ``words`` filters by plain words and field words
+    (``env:production state:open pin:scopes app:cargo``).
+    """
     guard.need(request, "look")
     asked = filter_words.read(words, FIELDS)
-    rows = filtering.apply(Connection.objects.all(), asked, LOOKUPS, ("ref__icontains", "place__application__name__icontains"))
+    rows = filtering.apply(
+        Connection.objects.all(),
+        asked,
+        LOOKUPS,
+        ("ref__icontains", "place__application__name__icontains"),
+    )
     items, following = rows_of.page_of(rows_of.with_pins(rows, asked), cursor)
     return written(Connections(items=items, next=following))
 
 
 @router.get("/connections/drafts/{application}/{environment}/{scheme}", response=Draft)
-def draft(request: HttpRequest, application: str, environment: str, scheme: str, client: UUID | None = None) -> Draft:
-    """What a new connection starts from: the values the profile wants, with what is known filled in."""
+def draft(
+    request: HttpRequest,
+    application: str,
+    environment: str,
+    scheme: str,
+    client: UUID | None = None,
+) -> Draft:
+    """What a new connection starts from: the values the profile wants, with what is known filled
+    in.
+    """
     guard.need(request, "look")
     place = find_place(application, environment)
     profile = place.application.read_profile()
     found = profile.scheme(scheme)
     if found is None:
         raise problems.not_found("scheme")
-    chosen = Client.objects.filter(pk=client, place__application=place.application).first() if client else None
+    chosen = (
+        Client.objects.filter(pk=client, place__application=place.application).first()
+        if client
+        else None
+    )
     return Draft(
         scheme=scheme_out(found),
         values=services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
@@ -122,7 +165,11 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
     """Make a connection."""
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
-    client = Client.objects.select_related("place").filter(pk=given.client).first() if given.client else None
+    client = (
+        Client.objects.select_related("place").filter(pk=given.client).first()
+        if given.client
+        else None
+    )
     if given.client and client is None:
         raise wrong_fields({"client": "There is no such client."})
 
@@ -144,9 +191,12 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
         )
         return 201, full(find_connection(connection.ref), notes)
 
-    # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests apart.
+    # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests
+    # apart.
     fingerprints = {key: safe.fingerprint(value) for key, value in given.secrets.items()}
-    return guard.repeatable(request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True)
+    return guard.repeatable(
+        request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True
+    )
 
 
 @router.get("/connections/{ref}", response=ConnectionOut)
@@ -159,13 +209,21 @@ def connection(request: HttpRequest, response: HttpResponse, ref: str) -> Connec
 
 
 @router.patch("/connections/{ref}", response=ConnectionOut)
-def change(request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange) -> ConnectionOut:
-    """Change the caller side. Where that would send what is held to another server, it says so (409, with ``moves``) and wants leave in header fields:
-    ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held: let-go``."""
+def change(
+    request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange
+) -> ConnectionOut:
+    """Change the caller side.
+
+    Where that would send what is held to another server, it says so (409, with ``moves``) and wants
+    leave in header fields: ``Neatlatch-Code`` with ``Neatlatch-Reason``, or ``Neatlatch-Held:
+    let-go``.
+    """
     by = guard.need(request, "change")
     found = find_connection(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
-    changed, notes = services.change(by, found, given.dict(), leave=leave_asked(request, by), seen=found.version)
+    changed, notes = services.change(
+        by, found, given.dict(), leave=leave_asked(request, by), seen=found.version
+    )
     guard.tagged(response, changed.version)
     return full(find_connection(ref), notes)
 
@@ -184,13 +242,18 @@ def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None
 def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
-    mending.act(by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by))
+    mending.act(
+        by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by)
+    )
     return full(find_connection(ref))
 
 
 @router.post("/connections/{ref}/clearances", response=ConnectionOut)
 def clear(request: HttpRequest, ref: str) -> ConnectionOut:
-    """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names. The leave stands in header fields, as with a change."""
+    """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names.
+
+    The leave stands in header fields, as with a change.
+    """
     by = guard.need(request, "change")
     destinations.clear(by, find_connection(ref), leave_asked(request, by))
     return full(find_connection(ref))
@@ -200,7 +263,9 @@ def clear(request: HttpRequest, ref: str) -> ConnectionOut:
 def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
     by = guard.need(request, "change")
-    _, notes = services.put_secret(by, find_connection(ref), given.secret, given.ends, given.key, leave_asked(request, by))
+    _, notes = services.put_secret(
+        by, find_connection(ref), given.secret, given.ends, given.key, leave_asked(request, by)
+    )
     return full(find_connection(ref), {given.key or "secret": notes} if notes else {})
 
 
@@ -209,7 +274,9 @@ def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> Con
     """Put in a certificate with its chain and its private key."""
     by = guard.need(request, "change")
     too_large = "This is larger than any certificate with its chain."
-    data = given_files.octets(given.pem, given.base64, "certificate", LARGEST_CERTIFICATE, too_large)
+    data = given_files.octets(
+        given.pem, given.base64, "certificate", LARGEST_CERTIFICATE, too_large
+    )
     _, notes = services.put_certificate(by, find_connection(ref), data, given.password or None)
     return full(find_connection(ref), {"certificate": notes})
 
@@ -239,7 +306,13 @@ def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, ConnectionO
     by = guard.need(request, "change")
     place = find_place(given.application, given.environment)
     return guard.repeatable(
-        request, given.dict(), lambda: (201, full(find_connection(setting_up.begin(by, place, given.scheme, given.ref).ref))), alone=True
+        request,
+        given.dict(),
+        lambda: (
+            201,
+            full(find_connection(setting_up.begin(by, place, given.scheme, given.ref).ref)),
+        ),
+        alone=True,
     )
 
 
@@ -271,7 +344,9 @@ def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
 @router.post("/connections/{ref}/copies", response={201: CopyOut})
 def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, CopyOut]:
     """Begin the same set-up in another environment."""
-    made, told = setting_up.copy(guard.need(request, "change"), find_connection(ref), given.environment)
+    made, told = setting_up.copy(
+        guard.need(request, "change"), find_connection(ref), given.environment
+    )
     return 201, CopyOut(ref=made.ref, **told)
 
 
@@ -279,7 +354,11 @@ def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple
 def look_into(request: HttpRequest, given: IntakeIn) -> setting_up.LookedInto:
     """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
     guard.need(request, "change")
-    return setting_up.look(find_connection(given.connection) if given.connection else None, intake_data(given), given.password)
+    return setting_up.look(
+        find_connection(given.connection) if given.connection else None,
+        intake_data(given),
+        given.password,
+    )
 
 
 @router.post("/connections/{ref}/intakes", response=ConnectionOut)
@@ -287,14 +366,22 @@ def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> ConnectionOut:
     """Put what was recognised where it belongs."""
     by = guard.need(request, "change")
     _, notes = setting_up.take(
-        by, find_connection(ref), intake_data(given), given.password, given.only, given.choices, leave_asked(request, by)
+        by,
+        find_connection(ref),
+        intake_data(given),
+        given.password,
+        given.only,
+        given.choices,
+        leave_asked(request, by),
     )
     return full(find_connection(ref), notes)
 
 
 def intake_data(given: IntakeIn) -> bytes:
     """The octets that were pasted or dropped."""
-    too_large = f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."
+    too_large = (
+        f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."
+    )
     return given_files.octets(given.text, given.base64, "text", 3 * LARGEST // 2, too_large)
 
 
@@ -303,15 +390,22 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
     """Begin a sign-in: where to send the person."""
     found = find_connection(ref)
     if given.for_tests:
-        begun, address = sign_in.begin(guard.need(request, "test"), found, given.back, for_tests=True)
+        begun, address = sign_in.begin(
+            guard.need(request, "test"), found, given.back, for_tests=True
+        )
         return 201, SignInOut(id=begun.pk, address=address)
-    # Where each has their own, whoever is of the team or was asked connects theirs, whatever their role.
+    # Where each has their own, whoever is of the team or was asked connects theirs, whatever their
+    # role.
     own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
     if found.individual and not own:
         raise Problem(
-            403, "You are not among those who connect an account here.", "Ask an administrator to put you into its team or to ask you."
+            403,
+            "You are not among those who connect an account here.",
+            "Ask an administrator to put you into its team or to ask you.",
         )
-    begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, given.back)
+    begun, address = sign_in.begin(
+        guard.need(request, "look" if own else "test"), found, given.back
+    )
     return 201, SignInOut(id=begun.pk, address=address)
 
 
@@ -325,9 +419,16 @@ def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionO
 
 @router.post("/connections/{ref}/renewals", response=RenewalOut)
 def renew(request: HttpRequest, ref: str) -> RenewalOut:
-    """Test renewal alone: get a new access token now. Where each has their own account, one's own."""
+    """Test renewal alone: get a new access token now.
+
+    Where each has their own account, one's own.
+    """
     connection = Connection.objects.filter(ref=ref).first()
-    own = connection is not None and isinstance(request.user, Person) and accounts.may_connect(request.user, connection)
+    own = (
+        connection is not None
+        and isinstance(request.user, Person)
+        and accounts.may_connect(request.user, connection)
+    )
     by = guard.need(request, "look" if own else "test")
     return RenewalOut(**asdict(renewals.renew(by, find_connection(ref))))
 
@@ -339,14 +440,25 @@ def sign_in_state(request: HttpRequest, identity: UUID) -> SignInState:
     found = SignIn.objects.select_related("connection").filter(pk=identity).first()
     if found is None:
         raise problems.not_found("sign-in")
-    return SignInState(id=found.pk, connection=found.connection.ref, outcome=found.outcome, says=found.says, ended=found.ended)
+    return SignInState(
+        id=found.pk,
+        connection=found.connection.ref,
+        outcome=found.outcome,
+        says=found.says,
+        ended=found.ended,
+    )
 
 
 @router.post("/connections/{ref}/users", response={201: ConnectionOut})
 def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
     """Note who uses this connection."""
     by, found = guard.need(request, "change"), find_connection(ref)
-    users.use_connection(by, found, users.Given(given.name, "", given.kind, given.owner, given.runs), given.operations)
+    users.use_connection(
+        by,
+        found,
+        users.Given(given.name, "", given.kind, given.owner, given.runs),
+        given.operations,
+    )
     return 201, full(find_connection(ref))
 
 
@@ -354,7 +466,11 @@ def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, Conn
 def remove_user(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
     """A user no longer uses this connection."""
     by = guard.need(request, "change")
-    use = Use.objects.select_related("connection", "user", "application").filter(pk=identity, connection__ref=ref).first()
+    use = (
+        Use.objects.select_related("connection", "user", "application")
+        .filter(pk=identity, connection__ref=ref)
+        .first()
+    )
     if use is None:
         raise problems.not_found("user of this connection")
     users.stop_using(by, use)
@@ -363,7 +479,10 @@ def remove_user(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
 
 @router.post("/applications/{key}/profile-previews", response=ProfilePreview)
 def preview(request: HttpRequest, key: str, given: ProfileIn) -> ProfilePreview:
-    """What a changed profile would ask for, and what it would mean for the connections. Nothing is saved."""
+    """What a changed profile would ask for, and what it would mean for the connections.
+
+    Nothing is saved.
+    """
     guard.need(request, "change")
     application = find_application(key)
     profile = applications.read_given(given.profile, given.text)

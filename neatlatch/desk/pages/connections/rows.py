@@ -1,4 +1,6 @@
-"""Rows of connections in lists, from their summaries (:mod:`neatlatch.desk.estate.connections.summaries`)."""
+"""Rows of connections in lists, from their summaries
+(:mod:`neatlatch.desk.estate.connections.summaries`).
+"""
 
 from __future__ import annotations
 
@@ -26,7 +28,10 @@ _JOINED = {
     "application_key": F("place__application__key"),
     "application_name": F("place__application__name"),
     "environment_id": F("place__environment_id"),
-    **{f"summary_{one}": F(f"summary__{one}") for one in ("stale", "holds_until", "fits", "says", "off", "users")},
+    **{
+        f"summary_{one}": F(f"summary__{one}")
+        for one in ("stale", "holds_until", "fits", "says", "off", "users")
+    },
 }
 
 
@@ -39,19 +44,29 @@ def with_pins(rows: QuerySet[Connection], words: Iterable[Word]) -> QuerySet[Con
     return rows
 
 
-def page_of(rows: QuerySet[Connection], cursor: str | None) -> tuple[list[ConnectionRow], str | None]:
+def page_of(
+    rows: QuerySet[Connection], cursor: str | None
+) -> tuple[list[ConnectionRow], str | None]:
     """One page of rows by reference name, and the cursor of the next. Three queries; those whose
     summaries are stale are worked out for it."""
-    found, following = page(rows.annotate(**_JOINED).values_list(*_OWN, *_JOINED, named=True), "ref", cursor)
+    found, following = page(
+        rows.annotate(**_JOINED).values_list(*_OWN, *_JOINED, named=True), "ref", cursor
+    )
     environments = {one.pk: environment_out(one) for one in Environment.objects.all()}
     fresh = fresh_of((one.pk, one.summary_stale, one.summary_holds_until) for one in found)
-    return [_row(one, fresh.get(one.pk), environments[one.environment_id]) for one in found], following
+    return [
+        _row(one, fresh.get(one.pk), environments[one.environment_id]) for one in found
+    ], following
 
 
 def fresh_of(found: Iterable[tuple[UUID, bool | None, datetime | None]]) -> dict[UUID, Summed]:
     """Summaries of those of a page whose kept ones are stale, or have had their moment; by key."""
     now = timezone.now()
-    behind = [key for key, stale, until in found if stale is not False or (until is not None and until <= now)]
+    behind = [
+        key
+        for key, stale, until in found
+        if stale is not False or (until is not None and until <= now)
+    ]
     return summaries.fresh(behind, now)
 
 

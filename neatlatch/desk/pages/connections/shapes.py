@@ -181,10 +181,12 @@ class ConnectionOut(ConnectionRow):
     individual: bool
     tests_as: str
     team: str
-    # How far tests go, in words; whether rounds may do real work as far as the connection is concerned.
+    # How far tests go, in words; whether rounds may do real work as far as the connection is
+    # concerned.
     tests_do: str
     work_in_rounds: bool
-    # Passes in a row since it was open, and how many make it latched; 0 where it was not open. Whether rounds try what failed last.
+    # Passes in a row since it was open, and how many make it latched; 0 where it was not open.
+    # Whether rounds try what failed last.
     passes: int
     passes_wanted: int
     rounds_try_what_failed: bool
@@ -246,7 +248,9 @@ class ActIn(Given):
 
 
 class SecretIn(Given):
-    """A new secret for the caller side; ``key`` is that of the value it is for (empty: the first)."""
+    """A new secret for the caller side; ``key`` is that of the value it is for (empty:
+    the first).
+    """
 
     secret: str
     key: str = ""
@@ -254,7 +258,9 @@ class SecretIn(Given):
 
 
 class CertificateIn(Given):
-    """A certificate, its chain and its key: PEM as text, or any of the forms in base64; ``password`` opens what is locked."""
+    """A certificate, its chain and its key: PEM as text, or any of the forms in base64;
+    ``password`` opens what is locked.
+    """
 
     pem: str = ""
     base64: str = ""
@@ -313,7 +319,9 @@ class EnvironmentName(Given):
 
 @dataclass(frozen=True, kw_only=True)
 class CopyOut:
-    """A set-up that was begun in another environment: what was carried over, and what must be new."""
+    """A set-up that was begun in another environment: what was carried over, and what
+    must be new.
+    """
 
     ref: str
     carried: list[str]
@@ -321,7 +329,9 @@ class CopyOut:
 
 
 class IntakeIn(Given):
-    """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values it may fill."""
+    """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values
+    it may fill.
+    """
 
     text: str = ""
     base64: str = ""
@@ -330,7 +340,9 @@ class IntakeIn(Given):
 
 
 class IntakeTake(IntakeIn):
-    """What to put in place: ``only`` these values (absent: all that are placed), and by choice what was open."""
+    """What to put in place: ``only`` these values (absent: all that are placed), and by choice what
+    was open.
+    """
 
     only: list[str] | None = None
     choices: dict[str, str] = {}
@@ -343,7 +355,9 @@ class ClientName(Given):
 
 
 class SignInIn(Given):
-    """The page to come back to; ``for_tests``: as the service account for tests, where each person has an account of their own."""
+    """The page to come back to; ``for_tests``: as the service account for tests, where each person
+    has an account of their own.
+    """
 
     back: str = ""
     for_tests: bool | None = None

@@ -47,7 +47,9 @@ def pin_out(pin: Pin) -> PinOut:
         provider=pin.provider,
         caller=pin.caller,
         why=pin.why,
-        provider_marked=[PieceOut(text=p.text, same=p.same) for p in marked.provider] if marked else [],
+        provider_marked=[PieceOut(text=p.text, same=p.same) for p in marked.provider]
+        if marked
+        else [],
         caller_marked=[PieceOut(text=p.text, same=p.same) for p in marked.caller] if marked else [],
         acts=[ActOut(key=a.key, label=a.label, value=a.value) for a in pin.acts],
     )
@@ -80,7 +82,9 @@ def _due(connection: Connection) -> list[DueOut]:
         if connection.scheme != CODE and connection.failed_rung == Rung.SIGN_IN:
             # Each test asks for a new one; the one that is held was got before.
             says = "the last test got no other"
-        found.append(DueOut(what="Access token", at=held.ends, says=says, act="" if renews else "sign_in"))
+        found.append(
+            DueOut(what="Access token", at=held.ends, says=says, act="" if renews else "sign_in")
+        )
     scheme = KINDS[connection.scheme]
     for key, credential in connection.secrets().items():
         value = scheme.value(key.rpartition(".")[2])
@@ -97,9 +101,15 @@ def _due(connection: Connection) -> list[DueOut]:
                 credential=_end_is_noted(credential),
             )
         )
-    sight = halves.certificate_sight(connection, timezone.now()) if "certificate" in connection.values else None
+    sight = (
+        halves.certificate_sight(connection, timezone.now())
+        if "certificate" in connection.values
+        else None
+    )
     if sight is not None:
-        found.append(DueOut(what="Certificate chain", at=sight.ends, says="", act="put_certificate"))
+        found.append(
+            DueOut(what="Certificate chain", at=sight.ends, says="", act="put_certificate")
+        )
     if connection.client is not None:
         found += [
             DueOut(what=f"Consent for {scope}", at=None, says="no end date")
@@ -119,7 +129,10 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
     client, held = connection.client, connection.tokens
     lacks = _lacks(both)
     waiting = (
-        connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST).order_by("-begun").values_list("begun", flat=True).first()
+        connection.sign_ins.filter(ended=None, begun__gt=now - sign_in.LONGEST)
+        .order_by("-begun")
+        .values_list("begun", flat=True)
+        .first()
     )
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     call, limits = profile.harmless_call(), limits_of_tests(connection)
@@ -185,7 +198,10 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         and (connection.scheme != CODE or bool(held and held.refresh)),
         signed_in=held is not None,
         curl=_curl(connection, scheme, call.method, call.path) if call else "",
-        last_test=connection.tests.exclude(begun=None).order_by("-made").values_list("pk", flat=True).first(),
+        last_test=connection.tests.exclude(begun=None)
+        .order_by("-made")
+        .values_list("pk", flat=True)
+        .first(),
         waiting_sign_in=waiting,
         next_break=soonest.why if soonest else "",
         notes=notes or {},
@@ -230,7 +246,13 @@ def _certificate(both: pins.Halves) -> CertificateOut | None:
     return (
         None
         if sight is None
-        else CertificateOut(subject=sight.subject, sha256=sight.sha256, ends=sight.ends, verdict=sight.verdict, says=sight.says)
+        else CertificateOut(
+            subject=sight.subject,
+            sha256=sight.sha256,
+            ends=sight.ends,
+            verdict=sight.verdict,
+            says=sight.says,
+        )
     )
 
 
@@ -239,12 +261,21 @@ def _curl(connection: Connection, scheme: Scheme, method: str, path: str) -> str
         return ""
     address = joined_path(connection.values.get("api_base", ""), path)
     return curl_line(
-        method, address, [("Accept", "application/json")], kind=connection.scheme, values=connection.values, settings=scheme.settings
+        method,
+        address,
+        [("Accept", "application/json")],
+        kind=connection.scheme,
+        values=connection.values,
+        settings=scheme.settings,
     )
 
 
 def _lacks(both: pins.Halves) -> dict[str, list[str]]:
-    permitted = both.provider.rights if both.roles else both.caller.scopes & closure(both.provider.scopes, both.implies)
+    permitted = (
+        both.provider.rights
+        if both.roles
+        else both.caller.scopes & closure(both.provider.scopes, both.implies)
+    )
     lacks: dict[str, list[str]] = {}
     for one in both.needs:
         for scope in sorted(lacking(permitted, one.alternatives, both.implies)):

@@ -72,7 +72,9 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
     field words (``kind:api_key env:production used:no mark:unused ends:30d``)."""
     guard.need(request, "look")
     now = timezone.now()
-    keys, following = page_of(fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor)
+    keys, following = page_of(
+        fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor
+    )
     found = life.rows(keys, now)
     return written(Credentials(items=[found[one] for one in keys if one in found], next=following))
 
@@ -137,29 +139,44 @@ def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> Shown:
 
 
 @router.post("/handovers/{identity}/links", response={201: LinkMade})
-def make_link(request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn) -> tuple[int, LinkMade]:
+def make_link(
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn
+) -> tuple[int, LinkMade]:
     """Hand it over by a link that serves once, within a day, together with a code."""
-    handover, address, code = handing.make_link(guard.need(request, "change"), _find(identity), given.to)
+    handover, address, code = handing.make_link(
+        guard.need(request, "change"), _find(identity), given.to
+    )
     response["Cache-Control"] = "no-store"
     assert handover.ends is not None  # a link serves for a day
     return 201, LinkMade(address=address, code=code, ends=handover.ends)
 
 
 @router.post("/handovers/{identity}/files", response={201: FileMade})
-def make_file(request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn) -> tuple[int, FileMade]:
+def make_file(
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn
+) -> tuple[int, FileMade]:
     """Hand it over as a file that only the owner of a key can read."""
-    handover, content = handing.make_file(guard.need(request, "change"), _find(identity), given.to, given.key)
+    handover, content = handing.make_file(
+        guard.need(request, "change"), _find(identity), given.to, given.key
+    )
     response["Cache-Control"] = "no-store"
-    return 201, FileMade(name=f"{handover.credential.kind.replace('_', '-')}-{handover.credential.hint.strip('…')}.jwe", content=content)
+    kind, hint = handover.credential.kind.replace("_", "-"), handover.credential.hint.strip("…")
+    return 201, FileMade(name=f"{kind}-{hint}.jwe", content=content)
 
 
 @router.post("/handovers/{identity}/pkcs12-files", response={201: Pkcs12Made})
-def make_pkcs12(request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In) -> tuple[int, Pkcs12Made]:
+def make_pkcs12(
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In
+) -> tuple[int, Pkcs12Made]:
     """Hand a certificate over with its key as a PKCS#12 file; its password goes by another road."""
-    handover, data, password = handing.make_pkcs12(guard.need(request, "change"), _find(identity), given.to)
+    handover, data, password = handing.make_pkcs12(
+        guard.need(request, "change"), _find(identity), given.to
+    )
     response["Cache-Control"] = "no-store"
     name = f"certificate-{handover.credential.hint.strip('…')}.p12"
-    return 201, Pkcs12Made(name=name, base64=base64.b64encode(data).decode("ascii"), password=password)
+    return 201, Pkcs12Made(
+        name=name, base64=base64.b64encode(data).decode("ascii"), password=password
+    )
 
 
 @router.get("/handovers", response=list[ReceiptOut])
@@ -175,7 +192,11 @@ def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> 
     response["Cache-Control"] = "no-store"
     found = handing.find_link(token)
     client = found.credential.client
-    over = found.shown is not None or found.closed is not None or (found.ends is not None and found.ends <= timezone.now())
+    over = (
+        found.shown is not None
+        or found.closed is not None
+        or (found.ends is not None and found.ends <= timezone.now())
+    )
     return AskedHandoverOut(
         made_by=found.made_by.shown_name if found.made_by else "",
         to=found.to,
@@ -201,7 +222,9 @@ def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn
 def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: RevealIn) -> Shown:
     """Show a sealed secret again, where its environment permits it."""
     by = guard.need(request, "change")
-    found = Credential.objects.select_related("client__place__environment").filter(pk=identity).first()
+    found = (
+        Credential.objects.select_related("client__place__environment").filter(pk=identity).first()
+    )
     if found is None:
         raise problems.not_found("credential")
     response["Cache-Control"] = "no-store"
@@ -212,7 +235,10 @@ def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
 def revealing(request: HttpRequest) -> list[RevealingOut]:
     """Which environments permit showing a stored secret again."""
     guard.need(request, "look")
-    return [RevealingOut(environment=one.key, name=one.name, reveals=one.reveals) for one in Environment.objects.all()]
+    return [
+        RevealingOut(environment=one.key, name=one.name, reveals=one.reveals)
+        for one in Environment.objects.all()
+    ]
 
 
 @router.put("/revealing/{environment}", response=list[RevealingOut])

@@ -16,18 +16,45 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.pages import PAGE, cursor_of, values_of
 from neatlatch.desk.work.credentials.shown import CredentialOut
 
-FIELDS = {"kind": "kind", "env": "env", "environment": "env", "app": "app", "application": "app", "used": "used", "over": "over", "ends": "ends",
-          "connection": "connection", "by": "by", "state": "state", "owner": "owner", "mark": "mark"}  # fmt: skip
-_TEXTS = {"kind": "kind__icontains", "env": "client__place__environment__name__icontains", "app": "client__place__application__name__icontains",
-          "by": "put_in_by__icontains", "state": "state__icontains", "mark": "stands_out__marks__icontains"}  # fmt: skip
-_PLAIN = ("hint__icontains", "client__place__application__name__icontains", "client__place__environment__name__icontains", "client__name__icontains",
-          "client__client_id__icontains")  # fmt: skip
+FIELDS = {
+    "kind": "kind",
+    "env": "env",
+    "environment": "env",
+    "app": "app",
+    "application": "app",
+    "used": "used",
+    "over": "over",
+    "ends": "ends",
+    "connection": "connection",
+    "by": "by",
+    "state": "state",
+    "owner": "owner",
+    "mark": "mark",
+}
+_TEXTS = {
+    "kind": "kind__icontains",
+    "env": "client__place__environment__name__icontains",
+    "app": "client__place__application__name__icontains",
+    "by": "put_in_by__icontains",
+    "state": "state__icontains",
+    "mark": "stands_out__marks__icontains",
+}
+_PLAIN = (
+    "hint__icontains",
+    "client__place__application__name__icontains",
+    "client__place__environment__name__icontains",
+    "client__name__icontains",
+    "client__client_id__icontains",
+)
 
-# "ends:30d" is what ends within thirty days and has not ended yet; "ends:yes" is what has an end at all.
+# "ends:30d" is what ends within thirty days and has not ended yet; "ends:yes" is what has an end at
+# all.
 _IN_DAYS = re.compile(r"([0-9]{1,4})d?")
 
 
-def fitting(rows: QuerySet[Credential], words: Iterable[Word], now: datetime) -> QuerySet[Credential]:
+def fitting(
+    rows: QuerySet[Credential], words: Iterable[Word], now: datetime
+) -> QuerySet[Credential]:
     """Those that fit the words of a filter."""
     truths = {"used": Q(pk__in=_held()), "over": Q(ends__lte=now), "ends": Q(ends__isnull=False)}
     for one in words:
@@ -44,7 +71,9 @@ def fitting(rows: QuerySet[Credential], words: Iterable[Word], now: datetime) ->
         elif one.field:
             wanted = Q(**{_TEXTS[one.field]: one.text})
         else:
-            wanted = Q(kind__icontains=one.text.replace(" ", "_")) | Q(pk__in=_held(connection__ref__icontains=one.text))
+            wanted = Q(kind__icontains=one.text.replace(" ", "_")) | Q(
+                pk__in=_held(connection__ref__icontains=one.text)
+            )
             for lookup in _PLAIN:
                 wanted |= Q(**{lookup: one.text})
         chosen = Credential.objects.filter(wanted).order_by().values("pk")
@@ -57,10 +86,18 @@ def _held(**which: str) -> QuerySet[HeldSecret, UUID]:
 
 
 def _owned_by(text: str) -> Q:
-    """Whose it is, as the list tells it: as somebody said, else the user's that draws with it, else what is noted of the account."""
-    of_user = Q(client__user__owner__name__icontains=text) | Q(client__user__owner=None, client__user__name__icontains=text)
-    noted = Q(client__account__icontains=text) | Q(client__account="", client__contacts__icontains=text)
-    return Q(owner__name__icontains=text) | Q(owner=None) & (Q(client__user__isnull=False) & of_user | Q(client__user=None) & noted)
+    """Whose it is, as the list tells it: as somebody said, else the user's that draws with it, else
+    what is noted of the account.
+    """
+    of_user = Q(client__user__owner__name__icontains=text) | Q(
+        client__user__owner=None, client__user__name__icontains=text
+    )
+    noted = Q(client__account__icontains=text) | Q(
+        client__account="", client__contacts__icontains=text
+    )
+    return Q(owner__name__icontains=text) | Q(owner=None) & (
+        Q(client__user__isnull=False) & of_user | Q(client__user=None) & noted
+    )
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -72,7 +109,9 @@ class Credentials:
 
 
 def page_of(rows: QuerySet[Credential], cursor: str | None) -> tuple[list[UUID], str | None]:
-    """The keys of a page, by their ends: first those that have one, by one index, then the others."""
+    """The keys of a page, by their ends: first those that have one, by one index, then
+    the others.
+    """
     rank, ends, key = (0, None, None)
     if cursor:
         rank, ends, key = values_of(cursor, [IntegerField(), DateTimeField(), UUIDField()])

@@ -11,7 +11,10 @@ from neatlatch.desk.ground.common.given import Given, Moment
 
 @dataclass(frozen=True, kw_only=True)
 class HandoverOut:
-    """Where a handover stands. ``certificate``: it is a certificate's key, which may go as PKCS#12."""
+    """Where a handover stands.
+
+    ``certificate``: it is a certificate's key, which may go as PKCS#12.
+    """
 
     id: UUID
     client: str

@@ -35,8 +35,10 @@ router = Router(tags=["drawing"])
 
 
 class OwnKeyIn(Given):
-    """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with ``request``: for the
-    key in that signing request). Its ``right``: ``relay``, to send requests through the relay only, or ``draw``, to take headers too."""
+    """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with
+    ``request``: for the key in that signing request). Its ``right``: ``relay``, to send requests
+    through the relay only, or ``draw``, to take headers too.
+    """
 
     kind: str = "key"
     right: Right = "relay"
@@ -47,7 +49,10 @@ class OwnKeyIn(Given):
 
 @dataclass(frozen=True, kw_only=True)
 class OwnKeyMade:
-    """What it was given, and where its secret is handed over; none: its holder has the key. ``pem``: the certificate with its chain."""
+    """What it was given, and where its secret is handed over; none: its holder has the key.
+
+    ``pem``: the certificate with its chain.
+    """
 
     client: UUID
     handover: UUID | None
@@ -85,8 +90,10 @@ class DrawnOut:
 
 @dataclass(frozen=True, kw_only=True)
 class HandsOutOut:
-    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the ``secret`` itself or ``nothing``; and the same in words. ``not_let``
-    names users that draw, and that nobody let have the secret itself."""
+    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the
+    ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names users that draw, and
+    that nobody let have the secret itself.
+    """
 
     ref: str
     hands_out: HandsOut
@@ -114,9 +121,21 @@ _KINDS = {schemes.BEARER: "key", schemes.CERTIFICATE: "certificate"}
 
 def _own(user: User) -> list[OwnKeyOut]:
     now, found = timezone.now(), []
-    for client in Client.objects.filter(user=user).prefetch_related("credentials__handover").order_by("created"):
-        live = [one for one in client.credentials.all() if one.digest and one.lives and (one.ends is None or one.ends > now)]
-        waiting = [one.handover.pk for one in live if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed]
+    for client in (
+        Client.objects.filter(user=user)
+        .prefetch_related("credentials__handover")
+        .order_by("created")
+    ):
+        live = [
+            one
+            for one in client.credentials.all()
+            if one.digest and one.lives and (one.ends is None or one.ends > now)
+        ]
+        waiting = [
+            one.handover.pk
+            for one in live
+            if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed
+        ]
         found.append(
             OwnKeyOut(
                 client=client.pk,
@@ -146,12 +165,24 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
     by, user = guard.need(request, "change"), _user(identity)
     leave = leave_asked(request, by)
     if wrong := [one for one in given.addresses if not is_network(one)]:
-        raise problems.wrong_fields({"addresses": f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."})
+        raise problems.wrong_fields(
+            {
+                "addresses": (
+                    f"“{wrong[0][:60]}” is neither an address nor a network like 203.0.113.40/29."
+                )
+            }
+        )
 
     def create() -> tuple[int, OwnKeyMade]:
-        client, handover = services.give(by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave)
+        client, handover = services.give(
+            by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave
+        )
         issued = certificates.newest(client) if handover is None else None
-        return 201, OwnKeyMade(client=client.pk, handover=handover.pk if handover else None, pem=issued.chain() if issued else "")
+        return 201, OwnKeyMade(
+            client=client.pk,
+            handover=handover.pk if handover else None,
+            pem=issued.chain() if issued else "",
+        )
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 
@@ -160,7 +191,11 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
 def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, None]:
     """Take away what a user draws with: every secret and token of it is refused from now on."""
     by = guard.need(request, "change")
-    found = Client.objects.select_related("place__application").filter(user=_user(identity), pk=client).first()
+    found = (
+        Client.objects.select_related("place__application")
+        .filter(user=_user(identity), pk=client)
+        .first()
+    )
     if found is None:
         raise problems.not_found("key")
     services.take_away(by, found)
@@ -176,7 +211,12 @@ def _hands_out(connection: Connection) -> HandsOutOut:
 def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
     """What draws of the connections that a user uses hand out."""
     guard.need(request, "look")
-    uses = Use.objects.select_related("connection").filter(user=_user(identity)).exclude(connection=None).order_by("connection__ref")
+    uses = (
+        Use.objects.select_related("connection")
+        .filter(user=_user(identity))
+        .exclude(connection=None)
+        .order_by("connection__ref")
+    )
     return [_hands_out(one.connection) for one in uses[:200] if one.connection]
 
 
@@ -185,12 +225,18 @@ def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
     """What a draw of a connection hands out."""
     guard.need(request, "look")
     found = _connection(ref)
-    return replace(_hands_out(found), not_let=[one.name for one in _drawers_of(found) if drawers.not_let(one, found)])
+    return replace(
+        _hands_out(found),
+        not_let=[one.name for one in _drawers_of(found) if drawers.not_let(one, found)],
+    )
 
 
 @router.post("/connections/{ref}/drawables", response=HandsOutOut)
 def let(request: HttpRequest, ref: str) -> HandsOutOut:
-    """Let the users that draw this connection have its secret itself. The leave stands in header fields, as with a change that sends it elsewhere."""
+    """Let the users that draw this connection have its secret itself.
+
+    The leave stands in header fields, as with a change that sends it elsewhere.
+    """
     by = guard.need(request, "change")
     found, leave = _connection(ref), leave_asked(request, by)
     with transaction.atomic():
@@ -209,32 +255,51 @@ def _connection(ref: str) -> Connection:
 def _drawers_of(connection: Connection) -> list[User]:
     """The users of a connection that have a key to draw with."""
     owners = Client.objects.filter(user__uses__connection=connection).only("user_id", "scopes")
-    return list(User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[:200])
+    return list(
+        User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[
+            :200
+        ]
+    )
 
 
 def _drawn(rows: Any) -> list[DrawnOut]:
     """Draws by user and connection, the latest first. Four queries, however many there are."""
     now = timezone.now()
-    whole = list(rows.values("user", "connection").annotate(failures=Sum("failed"), latest=Max("last")).order_by("-latest")[:200])
+    whole = list(
+        rows.values("user", "connection")
+        .annotate(failures=Sum("failed"), latest=Max("last"))
+        .order_by("-latest")[:200]
+    )
     pairs = {(one["user"], one["connection"]) for one in whole}
 
     def counted(since: timedelta) -> dict[tuple[Any, Any], int]:
-        recent = rows.filter(begins__gte=now - since).values("user", "connection").annotate(n=Sum("count"))
+        recent = (
+            rows.filter(begins__gte=now - since)
+            .values("user", "connection")
+            .annotate(n=Sum("count"))
+        )
         return {(one["user"], one["connection"]): one["n"] for one in recent}
 
     day, week = counted(timedelta(days=1)), counted(timedelta(days=7))
     recent = (
-        rows.filter(begins__gte=now - timedelta(days=7)).exclude(credential="").values_list("user", "connection", "credential").distinct()
+        rows.filter(begins__gte=now - timedelta(days=7))
+        .exclude(credential="")
+        .values_list("user", "connection", "credential")
+        .distinct()
     )
     used: dict[tuple[Any, Any], set[str]] = {}
     for user, connection, credential in recent:
         used.setdefault((user, connection), set()).add(credential)
     hints = {
         str(pk): hint
-        for pk, hint in Credential.objects.filter(pk__in={one for each in used.values() for one in each}).values_list("pk", "hint")
+        for pk, hint in Credential.objects.filter(
+            pk__in={one for each in used.values() for one in each}
+        ).values_list("pk", "hint")
     }
     users = dict(User.objects.filter(pk__in={one for one, _ in pairs}).values_list("pk", "name"))
-    refs = dict(Connection.objects.filter(pk__in={one for _, one in pairs}).values_list("pk", "ref"))
+    refs = dict(
+        Connection.objects.filter(pk__in={one for _, one in pairs}).values_list("pk", "ref")
+    )
     return [
         DrawnOut(
             user=one["user"] if one["user"] in users else None,
@@ -244,7 +309,9 @@ def _drawn(rows: Any) -> list[DrawnOut]:
             week=week.get((one["user"], one["connection"]), 0),
             failed=one["failures"],
             last=one["latest"],
-            secrets=sorted(hints.get(each, "") for each in used.get((one["user"], one["connection"]), set())),
+            secrets=sorted(
+                hints.get(each, "") for each in used.get((one["user"], one["connection"]), set())
+            ),
         )
         for one in whole
     ]
@@ -276,5 +343,11 @@ def lines(request: HttpRequest, ref: str) -> list[LineOut]:
         raise problems.not_found("connection")
     harmless = found.place.application.read_profile().harmless_call()
     used = Use.objects.filter(connection=found).values_list("operations", flat=True)
-    called = next((one.partition(" ")[2] for each in used for one in each if one.startswith("GET ")), harmless.path if harmless else "/")
-    return [LineOut(language=language, text=text) for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()]
+    called = next(
+        (one.partition(" ")[2] for each in used for one in each if one.startswith("GET ")),
+        harmless.path if harmless else "/",
+    )
+    return [
+        LineOut(language=language, text=text)
+        for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()
+    ]

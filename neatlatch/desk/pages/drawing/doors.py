@@ -1,7 +1,9 @@
-"""Where users of connections knock: ``/draw`` and ``/relay``. They come with a key of their own and no session, and are answered in plain JSON.
+"""Where users of connections knock: ``/draw`` and ``/relay``.
 
-The work runs in a pool of its own: however many ask at once, no more than its hands hold database connections and wait for a renewal, and the others queue
-without holding anything.
+They come with a key of their own and no session, and are answered in plain JSON.
+
+The work runs in a pool of its own: however many ask at once, no more than its hands hold database
+connections and wait for a renewal, and the others queue without holding anything.
 """
 
 from __future__ import annotations
@@ -59,10 +61,16 @@ EXTENSION = "neatlatch.client_certificate"
 
 
 def shown_certificate(request: HttpRequest) -> bytes | None:
-    """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us, which then tells it by ``Client-Cert`` (RFC 9440 §2.2)."""
+    """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us,
+    which then tells it by ``Client-Cert`` (RFC 9440 §2.2).
+    """
     scope = getattr(request, "scope", {})
     proven = scope.get("extensions", {}).get(EXTENSION)
-    told = request.headers.get("Client-Cert", "") if settings.PROXY_TELLS_CERTIFICATE and proxies.has_proven(request) else ""
+    told = (
+        request.headers.get("Client-Cert", "")
+        if settings.PROXY_TELLS_CERTIFICATE and proxies.has_proven(request)
+        else ""
+    )
     if proven is None and len(told) > 2 and told[0] == told[-1] == ":":
         with contextlib.suppress(binascii.Error, ValueError):
             proven = base64.b64decode(told[1:-1], validate=True)
@@ -74,13 +82,20 @@ Work = Callable[..., shares.Steps[HttpResponse]]
 
 
 def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
-    """An async view around work in steps that is not: refusals become problem details, and what was really wrong goes to the log."""
+    """An async view around work in steps that is not: refusals become problem details, and what was
+    really wrong goes to the log.
+    """
 
     def wrap(work: Work) -> Callable[..., Any]:
         def run(request: HttpRequest, **rest: Any) -> shares.Steps[HttpResponse]:
             address = str(request.META.get("REMOTE_ADDR", ""))
             try:
-                asker = services.caller(request.headers.get("Authorization", ""), address, timezone.now(), shown_certificate(request))
+                asker = services.caller(
+                    request.headers.get("Authorization", ""),
+                    address,
+                    timezone.now(),
+                    shown_certificate(request),
+                )
                 answer = yield from work(request, asker, **rest)
             except Refused as refused:
                 client = issuing.client_of(refused)
@@ -126,17 +141,43 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
         .exclude(connection=None)
         .order_by("connection__ref")
     )
-    rows = [{"ref": one.connection.ref, "application": one.connection.place.application.name, "state": one.connection.state, "operations": one.operations}
-            for one in uses if one.connection]  # fmt: skip
-    return JsonResponse({"user": asker.user.name, "environment": asker.user.environment.key, "connections": rows})
+    rows = [
+        {
+            "ref": one.connection.ref,
+            "application": one.connection.place.application.name,
+            "state": one.connection.state,
+            "operations": one.operations,
+        }
+        for one in uses
+        if one.connection
+    ]
+    return JsonResponse(
+        {"user": asker.user.name, "environment": asker.user.environment.key, "connections": rows}
+    )
 
 
-def _answer(ref: str, accept: str, base: str, headers: dict[str, str], query: dict[str, str], ends: datetime | None) -> tuple[str, str]:
+def _answer(
+    ref: str,
+    accept: str,
+    base: str,
+    headers: dict[str, str],
+    query: dict[str, str],
+    ends: datetime | None,
+) -> tuple[str, str]:
     """A draw as it is answered: its content type and the text."""
     if "text/plain" in accept:
-        return "text/plain; charset=utf-8", "".join(f"{name}: {value}\n" for name, value in headers.items())
+        return "text/plain; charset=utf-8", "".join(
+            f"{name}: {value}\n" for name, value in headers.items()
+        )
     seconds = int((ends - timezone.now()).total_seconds()) if ends else None
-    told = {"ref": ref, "base": base, "headers": headers, "query": query, "ends": ends.isoformat() if ends else None, "seconds": seconds}
+    told = {
+        "ref": ref,
+        "base": base,
+        "headers": headers,
+        "query": query,
+        "ends": ends.isoformat() if ends else None,
+        "seconds": seconds,
+    }
     return "application/json", json.dumps(told)
 
 
@@ -150,13 +191,39 @@ class _Ask:
 
 
 def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
-    """Those that are in order, answered; their facts are on disk before anybody has a header. ``None``: the long way says what is wrong, or renews."""
+    """Those that are in order, answered; their facts are on disk before anybody has a header.
+
+    ``None``: the long way says what is wrong, or renews.
+    """
     now = timezone.now()
-    found = [at_once.or_none(quick.draw, one.headers.get("authorization", ""), one.ref, services.DRAW, one.address, now) for one in asks]
-    if facts := [Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one]:
+    found = [
+        at_once.or_none(
+            quick.draw,
+            one.headers.get("authorization", ""),
+            one.ref,
+            services.DRAW,
+            one.address,
+            now,
+        )
+        for one in asks
+    ]
+    if facts := [
+        Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one
+    ]:
         LEDGER.note(facts, now)
-    return [_answer(ask.ref, ask.headers.get("accept", ""), one.base, {"Authorization": one.header}, {}, one.ends) if one else None
-            for ask, one in zip(asks, found, strict=True)]  # fmt: skip
+    return [
+        _answer(
+            ask.ref,
+            ask.headers.get("accept", ""),
+            one.base,
+            {"Authorization": one.header},
+            {},
+            one.ends,
+        )
+        if one
+        else None
+        for ask, one in zip(asks, found, strict=True)
+    ]
 
 
 _TOGETHER = at_once.Together(_ready)
@@ -169,14 +236,17 @@ async def _at_once(scope: Scope, send: Any, ref: str) -> bool:
     return found is not None
 
 
-# A thousand that ask at the moment of a renewal wait for it here, and not each in the whole of Django. As many as this go the long way of one connection at once.
+# A thousand that ask at the moment of a renewal wait for it here, and not each in the whole of
+# Django. As many as this go the long way of one connection at once.
 _LONG_WAY = 4
 _turns: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
 
 
 async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
-    """Answer the usual draw before the whole of Django is gone through, which would cost ten times the draw; else by the long way. Whoever had to wait for a
-    turn there looks first whether it has become the usual case: most have, for the token that all of them waited for is there."""
+    """Answer the usual draw before the whole of Django is gone through, which would cost ten times
+    the draw; else by the long way. Whoever had to wait for a turn there looks first whether it has
+    become the usual case: most have, for the token that all of them waited for is there.
+    """
     ref = str(scope["path"]).removeprefix("/draw/")
     if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
         await long_way()
@@ -196,13 +266,20 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     yield _share(asker, connection)
     yield from services.until_renewed(connection)
     try:
-        drawn = services.draw(asker.user, connection, request.GET.get("method", "GET").upper()[:20], request.GET.get("url", ""))
+        drawn = services.draw(
+            asker.user,
+            connection,
+            request.GET.get("method", "GET").upper()[:20],
+            request.GET.get("url", ""),
+        )
     except Problem as problem:
         if problem.status == 503:
             services.note(asker, connection, "", services.DRAW, failed=True)
         raise
     services.note(asker, connection, drawn.credential, services.DRAW)
-    kind, text = _answer(ref, request.headers.get("Accept", ""), drawn.base, drawn.headers, drawn.query, drawn.ends)
+    kind, text = _answer(
+        ref, request.headers.get("Accept", ""), drawn.base, drawn.headers, drawn.query, drawn.ends
+    )
     return HttpResponse(text, content_type=kind)
 
 
@@ -214,7 +291,15 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
     done = rounds.run(rounds.begin_test(Program(asker.user.name), connection, by_program=True))
-    rungs = [{"rung": one["rung"], "passed": one["passed"], "skipped": one["skipped"], "says": one["says"]} for one in done.rungs]
+    rungs = [
+        {
+            "rung": one["rung"],
+            "passed": one["passed"],
+            "skipped": one["skipped"],
+            "says": one["says"],
+        }
+        for one in done.rungs
+    ]
     return JsonResponse(
         {
             "ref": ref,
@@ -226,7 +311,10 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
 
 
 def _as_sent(scope: Scope, ref: str, path: str) -> str:
-    """The path with its escapes as they were sent: an escaped slash is not a slash. Where the server does not tell, it is escaped anew."""
+    """The path with its escapes as they were sent: an escaped slash is not a slash.
+
+    Where the server does not tell, it is escaped anew.
+    """
     raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
     start = f"/relay/{ref}"
     if not raw.startswith(start):
@@ -235,8 +323,12 @@ def _as_sent(scope: Scope, ref: str, path: str) -> str:
     return rest[1:] if len(rest) > 1 else rest
 
 
-# What an application answers is shown by nobody's browser as a page of this address, and kept by nobody on the way.
-_OF_AN_ANSWER = {"Content-Security-Policy": "sandbox; default-src 'none'", "Cache-Control": "private, no-store"}
+# What an application answers is shown by nobody's browser as a page of this address, and kept by
+# nobody on the way.
+_OF_AN_ANSWER = {
+    "Content-Security-Policy": "sandbox; default-src 'none'",
+    "Cache-Control": "private, no-store",
+}
 
 
 def _headers_of(back: relay_service.Relayed) -> list[tuple[str, str]]:
@@ -250,9 +342,12 @@ class _NotUsual(Exception):
     """The long way is to answer; nothing was sent."""
 
 
-async def usual_relay(scope: Scope, receive: Any, send: Any, long_way: Callable[[Any], Awaitable[None]]) -> None:
-    """Relay what is in order before the whole of Django is gone through, which would cost five times as much; else by the long way, which is given a
-    ``receive`` of its own."""
+async def usual_relay(
+    scope: Scope, receive: Any, send: Any, long_way: Callable[[Any], Awaitable[None]]
+) -> None:
+    """Relay what is in order before the whole of Django is gone through, which would cost five
+    times as much; else by the long way, which is given a ``receive`` of its own.
+    """
     fits = _RELAYED.fullmatch(str(scope["path"]))
     if fits is None or scope["method"] not in relaying.METHODS or not scope.get("raw_path"):
         await long_way(receive)
@@ -262,7 +357,9 @@ async def usual_relay(scope: Scope, receive: Any, send: Any, long_way: Callable[
         await long_way(again)
         return
     try:
-        status, headers, content = await _SHARES.run(at_once.POOL, _relayed_quickly(scope, fits[1], body))
+        status, headers, content = await _SHARES.run(
+            at_once.POOL, _relayed_quickly(scope, fits[1], body)
+        )
     except _NotUsual:
         await long_way(again)
     except Problem as problem:
@@ -277,7 +374,9 @@ async def usual_relay(scope: Scope, receive: Any, send: Any, long_way: Callable[
 
 async def _refuse(send: Any, problem: Problem) -> None:
     answer = problems.answer(problem)
-    await at_once.reply(send, answer.status_code, [*answer.items(), ("Cache-Control", "no-store")], answer.content)
+    await at_once.reply(
+        send, answer.status_code, [*answer.items(), ("Cache-Control", "no-store")], answer.content
+    )
 
 
 Answered = tuple[int, list[tuple[str, str]], bytes]
@@ -285,40 +384,61 @@ Answered = tuple[int, list[tuple[str, str]], bytes]
 
 def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answered]:
     headers, address, now = at_once.headers_of(scope), at_once.address_of(scope), timezone.now()
-    ready = at_once.or_none(quick.draw, headers.get("authorization", ""), ref, services.RELAY, address, now)
+    ready = at_once.or_none(
+        quick.draw, headers.get("authorization", ""), ref, services.RELAY, address, now
+    )
     if ready is None:
         raise _NotUsual
     try:
-        url = relaying.target(ready.base, _as_sent(scope, ref, ""), bytes(scope.get("query_string") or b"").decode("latin-1"))
+        url = relaying.target(
+            ready.base,
+            _as_sent(scope, ref, ""),
+            bytes(scope.get("query_string") or b"").decode("latin-1"),
+        )
     except relaying.BadPath as error:
         raise _NotUsual from error
     yield shares.Share((("connection", UUID(ready.connection)), ("user", UUID(ready.user))))
-    asked = relay_service.Asked(scope["method"], url, tuple(headers.items()), body, ready.own_pace, UUID(ready.client))
+    asked = relay_service.Asked(
+        scope["method"], url, tuple(headers.items()), body, ready.own_pace, UUID(ready.client)
+    )
     failed = True
     try:
         back = yield from relay_service.quickly(ref, ready, asked)
         failed = back.status in (401, 407) or back.status >= 500
     finally:
-        LEDGER.note([Fact(ready.user, ready.connection, ready.credential, services.RELAY, failed)], timezone.now())
+        LEDGER.note(
+            [Fact(ready.user, ready.connection, ready.credential, services.RELAY, failed)],
+            timezone.now(),
+        )
     return back.status, _headers_of(back), back.body
 
 
 @_door("relay")
-def relay(request: HttpRequest, asker: services.Caller, ref: str, path: str = "") -> shares.Steps[HttpResponse]:
+def relay(
+    request: HttpRequest, asker: services.Caller, ref: str, path: str = ""
+) -> shares.Steps[HttpResponse]:
     """Send a request through a connection; without a path, to its API base address itself."""
     connection = services.connection_of(asker, ref, services.RELAY)
     method, body = str(request.method), bodies.of(request, LARGEST_BODY)
     if method not in relaying.METHODS:
-        raise Problem(405, "This method is not relayed.", f"These are: {', '.join(relaying.METHODS)}.")
+        raise Problem(
+            405, "This method is not relayed.", f"These are: {', '.join(relaying.METHODS)}."
+        )
     if body is None:
-        raise Problem(413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed.")
+        raise Problem(
+            413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed."
+        )
     try:
         url = relaying.target(
-            connection.values.get("api_base", ""), _as_sent(getattr(request, "scope", {}), ref, path), request.META.get("QUERY_STRING", "")
+            connection.values.get("api_base", ""),
+            _as_sent(getattr(request, "scope", {}), ref, path),
+            request.META.get("QUERY_STRING", ""),
         )
     except relaying.BadPath as error:
         raise Problem(422, "This address cannot be relayed to.", str(error)) from error
-    asked = relay_service.Asked(method, url, tuple(request.headers.items()), body, asker.client.pace, asker.client.pk)
+    asked = relay_service.Asked(
+        method, url, tuple(request.headers.items()), body, asker.client.pace, asker.client.pk
+    )
     secret = services.secret_of(connection)
     yield _share(asker, connection)
     failed = True

@@ -1,6 +1,8 @@
-"""The TLS door: the desk's addresses over TLS, where a caller may show a certificate of the house instead of a key. ``nlatch door`` runs it.
+"""The TLS door: the desk's addresses over TLS, where a caller may show a certificate of the house
+instead of a key. ``nlatch door`` runs it.
 
-Its own server certificate is one of the house's. Its key is made here and never leaves this machine: it lies beside the database, readable by its owner only.
+Its own server certificate is one of the house's. Its key is made here and never leaves this
+machine: it lies beside the database, readable by its owner only.
 """
 
 from __future__ import annotations
@@ -43,7 +45,9 @@ LOOK_EVERY = 3.0
 
 
 class ShowsTheCertificate(HeaderWithin, H11Protocol):
-    """Puts the certificate that TLS has proven into the request's scope, where nobody can put it by a header."""
+    """Puts the certificate that TLS has proven into the request's scope, where nobody can put it by
+    a header.
+    """
 
     def connection_made(self, transport: BaseTransport) -> None:
         """Read it once for the connection: it cannot change while it lasts."""
@@ -69,18 +73,32 @@ def _is_young(file: Path) -> bool:
 
 
 def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[Path, Path]:
-    """The door's certificate with its chain, and its key; a new one is issued where it is missing or two thirds through."""
+    """The door's certificate with its chain, and its key; a new one is issued where it is missing
+    or two thirds through.
+    """
     chain, key_file = settings.HOME / "door.pem", settings.HOME / "door.key"
     if _is_young(chain) and key_file.exists():
         check_is_own(key_file)
         return chain, key_file
     key = ec.generate_private_key(ec.SECP256R1())
     alternative = x509.SubjectAlternativeName([general_name(one, False) for one in names])
-    request = x509.CertificateSigningRequestBuilder().subject_name(x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Neat Latch")]))
-    signed = request.add_extension(alternative, critical=False).sign(key, hashes.SHA256()).public_bytes(Encoding.PEM).decode("ascii")
+    request = x509.CertificateSigningRequestBuilder().subject_name(
+        x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Neat Latch")])
+    )
+    signed = (
+        request.add_extension(alternative, critical=False)
+        .sign(key, hashes.SHA256())
+        .public_bytes(Encoding.PEM)
+        .decode("ascii")
+    )
     with transaction.atomic():
         client = issuing.server(TLS_DOOR, place_of(environment))
-        issued, _ = certificates.issue(TLS_DOOR, client, certificates.Asked("server", request=signed), renews=certificates.newest(client))
+        issued, _ = certificates.issue(
+            TLS_DOOR,
+            client,
+            certificates.Asked("server", request=signed),
+            renews=certificates.newest(client),
+        )
     for file, text in ((key_file, reading.key_as_pem(key)), (chain, issued.chain())):
         temporary = file.with_suffix(".new")
         temporary.touch(0o600)
@@ -91,11 +109,17 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
 
 def roots() -> list[str]:
     """Whose clients may show a certificate: the roots of all environments that are trusted."""
-    return list(Authority.objects.filter(root=None).exclude(state=Authority.State.RETIRED).values_list("pem", flat=True))
+    return list(
+        Authority.objects.filter(root=None)
+        .exclude(state=Authority.State.RETIRED)
+        .values_list("pem", flat=True)
+    )
 
 
 class Door:
-    """The server and its TLS settings, kept up with new roots and a new certificate of its own while it runs."""
+    """The server and its TLS settings, kept up with new roots and a new certificate of its own
+    while it runs.
+    """
 
     def __init__(self, environment: Environment, names: tuple[str, ...]) -> None:
         self.environment, self.names, self.known = environment, names, set[str]()
@@ -106,7 +130,11 @@ class Door:
         self.look()
 
     def look(self) -> None:
-        """Load what is new. Revoked, ended and retired ones are refused by the desk itself, which knows them by their thumbprints."""
+        """Load what is new.
+
+        Revoked, ended and retired ones are refused by the desk itself, which knows them by their
+        thumbprints.
+        """
         self.context.load_cert_chain(*own_certificate(self.environment, self.names))
         for pem in roots():
             if pem not in self.known:

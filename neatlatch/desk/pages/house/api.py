@@ -1,4 +1,6 @@
-"""Pages of the house authority: its keys, its clients and what they hold, and the question put before a person."""
+"""Pages of the house authority: its keys, its clients and what they hold, and the question put
+before a person.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,14 @@ from neatlatch.core import filter_words
 from neatlatch.core.authority import rollover, telling
 from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.desk.authority.house import issuing, rights, signing, tokens
-from neatlatch.desk.authority.records.house.models import Access, Grant, RegistrationRight, SigningKey, Turned, Waiting
+from neatlatch.desk.authority.records.house.models import (
+    Access,
+    Grant,
+    RegistrationRight,
+    SigningKey,
+    Turned,
+    Waiting,
+)
 from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
@@ -26,7 +35,15 @@ from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications.shapes import environment_out
-from neatlatch.desk.pages.house.shapes import Accepting, AcceptingOut, RegistrationRightOut, SecretLife, SigningKeyOut, TokenLife, TurnedOut
+from neatlatch.desk.pages.house.shapes import (
+    Accepting,
+    AcceptingOut,
+    RegistrationRightOut,
+    SecretLife,
+    SigningKeyOut,
+    TokenLife,
+    TurnedOut,
+)
 from neatlatch.desk.work.credentials import life
 
 from .shapes import (
@@ -53,7 +70,11 @@ _MOST_TURNED = 20
 def _turned(rows: Any) -> list[TurnedOut]:
     return [
         TurnedOut(
-            at=one.at, endpoint=one.endpoint, what=one.what, client=one.client.client_id if one.client else one.named, address=one.address
+            at=one.at,
+            endpoint=one.endpoint,
+            what=one.what,
+            client=one.client.client_id if one.client else one.named,
+            address=one.address,
         )
         for one in rows
     ]
@@ -75,20 +96,35 @@ def _right(one: RegistrationRight) -> RegistrationRightOut:
 
 def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
     """The authority of each of them. Seven queries."""
-    now, found = timezone.now(), list(environments.prefetch_related(Prefetch("signing_keys", SigningKey.objects.defer("private"))))
+    now, found = (
+        timezone.now(),
+        list(
+            environments.prefetch_related(
+                Prefetch("signing_keys", SigningKey.objects.defer("private"))
+            )
+        ),
+    )
 
     def counted(rows: QuerySet[Any], by: str) -> dict[Any, int]:
         return dict(rows.order_by().values(by).annotate(many=Count("pk")).values_list(by, "many"))
 
     accepting = counted(Place.objects.filter(house=True), "environment")
-    clients = counted(Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER), "place__environment")
+    clients = counted(
+        Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER), "place__environment"
+    )
     tokens_alive = counted(Access.objects.filter(revoked=None, ends__gt=now), "environment")
-    newest = Turned.objects.select_related("client").annotate(nth=Window(RowNumber(), partition_by="environment", order_by="-id"))
+    newest = Turned.objects.select_related("client").annotate(
+        nth=Window(RowNumber(), partition_by="environment", order_by="-id")
+    )
     turned = list(newest.filter(nth__lte=_MOST_TURNED, environment__in=found).order_by("-id"))
     rights = RegistrationRight.objects.filter(ends__gt=now, left__gt=0).annotate(
         nth=Window(RowNumber(), partition_by="place__environment", order_by="-made")
-    )  # fmt: skip
-    lasting = list(rights.filter(nth__lte=_MOST_SHOWN, place__environment__in=found).select_related("place__application").order_by("-made"))
+    )
+    lasting = list(
+        rights.filter(nth__lte=_MOST_SHOWN, place__environment__in=found)
+        .select_related("place__application")
+        .order_by("-made")
+    )
 
     def key(one: SigningKey) -> SigningKeyOut:
         return SigningKeyOut(
@@ -106,7 +142,9 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
         return AuthorityOut(
             environment=environment_out(one),
             issuer=name,
-            metadata_address=name.replace("/house/", "/.well-known/oauth-authorization-server/house/"),
+            metadata_address=name.replace(
+                "/house/", "/.well-known/oauth-authorization-server/house/"
+            ),
             keys=[key(each) for each in one.signing_keys.all()],
             accepting=accepting.get(one.pk, 0),
             clients=clients.get(one.pk, 0),
@@ -130,19 +168,36 @@ def house(request: HttpRequest) -> list[AuthorityOut]:
 
 
 @router.get("/house/{environment}/applications", response=Accepting)
-def accepting(request: HttpRequest, environment: str, cursor: str | None = None, words: str = "") -> Accepting:
-    """The applications that accept what the house issues in an environment, by name; filtered by plain words."""
+def accepting(
+    request: HttpRequest, environment: str, cursor: str | None = None, words: str = ""
+) -> Accepting:
+    """The applications that accept what the house issues in an environment, by name; filtered by
+    plain words.
+    """
     guard.need(request, "look")
     at = find_environment(environment)
     rows = Place.objects.filter(environment=at, house=True).annotate(name=F("application__name"))
     asked = filter_words.read(words, {})
-    rows = filtering.apply(rows, asked, {}, ("application__name__icontains", "application__key__icontains"))
+    rows = filtering.apply(
+        rows, asked, {}, ("application__name__icontains", "application__key__icontains")
+    )
     found, following = page(rows.select_related("application"), "application__name", cursor)
     keys = [one.pk for one in found]
-    counted = Client.objects.filter(place__in=keys, house=True).exclude(kind=Kind.RESOURCE_SERVER).order_by().values("place")
+    counted = (
+        Client.objects.filter(place__in=keys, house=True)
+        .exclude(kind=Kind.RESOURCE_SERVER)
+        .order_by()
+        .values("place")
+    )
     counts = dict(counted.annotate(many=Count("pk")).values_list("place", "many"))
-    asking = {one.place_id: one for one in ResourceServer.objects.filter(credentials__kind="client_secret", place__in=keys)}
-    return Accepting(items=[_accepting(one, counts.get(one.pk, 0), asking.get(one.pk)) for one in found], next=following)
+    asking = {
+        one.place_id: one
+        for one in ResourceServer.objects.filter(credentials__kind="client_secret", place__in=keys)
+    }
+    return Accepting(
+        items=[_accepting(one, counts.get(one.pk, 0), asking.get(one.pk)) for one in found],
+        next=following,
+    )
 
 
 def _accepting(one: Place, clients: int, asker: Client | None) -> AcceptingOut:
@@ -157,14 +212,18 @@ def _accepting(one: Place, clients: int, asker: Client | None) -> AcceptingOut:
 
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
 def roll_over(request: HttpRequest, environment: str) -> tuple[int, AuthorityOut]:
-    """Let a new signing key take over: published at once, signing after a minute, its forerunner shown until the last token it signed has ended."""
+    """Let a new signing key take over: published at once, signing after a minute, its forerunner
+    shown until the last token it signed has ended.
+    """
     found = find_environment(environment)
     signing.roll_over(guard.need(request, "change"), found)
     return 201, _authority(found)
 
 
 @router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
-def accepts(request: HttpRequest, environment: str, application: str, given: AcceptsIn) -> AuthorityOut:
+def accepts(
+    request: HttpRequest, environment: str, application: str, given: AcceptsIn
+) -> AuthorityOut:
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
     issuing.accepts(by, find_place(application, environment), given.accepts)
@@ -173,14 +232,18 @@ def accepts(request: HttpRequest, environment: str, application: str, given: Acc
 
 @router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
 def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, HandoverMade]:
-    """Let an application ask about tokens it is shown: a client for it, and a secret to hand over to its people."""
+    """Let an application ask about tokens it is shown: a client for it, and a secret to hand over
+    to its people.
+    """
     by = guard.need(request, "change")
     client, handover = issuing.resource(by, find_place(application, environment))
     return 201, HandoverMade(client=client.pk, handover=handover.pk)
 
 
 @router.post("/house/{environment}/registration-rights", response={201: RegistrationRightMade})
-def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn) -> tuple[int, RegistrationRightMade]:
+def new_right(
+    request: HttpRequest, environment: str, given: RegistrationRightIn
+) -> tuple[int, RegistrationRightMade]:
     """Let somebody register clients by protocol (RFC 7591)."""
     by = guard.need(request, "change")
     wrong = {
@@ -190,15 +253,21 @@ def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn
     }
     place = find_place(given.application, environment)
     if not place.house:
-        wrong["application"] = f"{place.application.name} does not accept what the house authority issues there."
+        wrong["application"] = (
+            f"{place.application.name} does not accept what the house authority issues there."
+        )
     known = {one.name for one in place.application.read_profile().scopes}
     if unknown := sorted(set(given.scopes or ()) - known):
         wrong["scopes"] = f"{place.application.name} has no scope {unknown[0]}."
     if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
-        wrong["grants"] = f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
+        wrong["grants"] = (
+            f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
+        )
     if wrong:
         raise problems.wrong_fields(wrong)
-    most = Ceiling(*(frozenset(one) if one is not None else None for one in (given.scopes, given.grants)))
+    most = Ceiling(
+        *(frozenset(one) if one is not None else None for one in (given.scopes, given.grants))
+    )
     right, value = rights.give(by, place, given.uses, given.days, most)
     return 201, RegistrationRightMade(**vars(_right(right)), token=value)
 
@@ -207,7 +276,9 @@ def new_right(request: HttpRequest, environment: str, given: RegistrationRightIn
 def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
     """Take a right to register away."""
     by = guard.need(request, "change")
-    found = RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
+    found = (
+        RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
+    )
     if found is None:
         raise problems.not_found("right")
     rights.take_away(by, found)
@@ -222,11 +293,19 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     """What a client asks the person to allow."""
     person = request.user
     assert isinstance(person, Person)
-    found = Waiting.objects.select_related("client__place__application", "client__place__environment").filter(pk=identity).first()
+    found = (
+        Waiting.objects.select_related("client__place__application", "client__place__environment")
+        .filter(pk=identity)
+        .first()
+    )
     if found is None:
         raise problems.not_found("request")
     client = found.client
-    meanings = {one.name: one.meaning for one in client.place.application.read_profile().scopes} if client else {}
+    meanings = (
+        {one.name: one.meaning for one in client.place.application.read_profile().scopes}
+        if client
+        else {}
+    )
     return QuestionOut(
         client=client.name if client else "",
         application=client.place.application.name if client else "",
@@ -257,7 +336,9 @@ def _house_client(identity: UUID) -> Client:
     found = find_client(identity)
     if not found.house:
         raise problems.Problem(
-            409, "This client was issued by its application.", "What it holds there is seen in the application's own screens."
+            409,
+            "This client was issued by its application.",
+            "What it holds there is seen in the application's own screens.",
         )
     return found
 
@@ -265,14 +346,24 @@ def _house_client(identity: UUID) -> Client:
 def _issued(client: Client) -> IssuedOut:
     now = timezone.now()
     alive = Q(access_tokens__revoked=None, access_tokens__ends__gt=now)
-    rows = client.credentials.exclude(digest="").defer("value").select_related("handover").prefetch_related("holders__connection")
+    rows = (
+        client.credentials.exclude(digest="")
+        .defer("value")
+        .select_related("handover")
+        .prefetch_related("holders__connection")
+    )
     shown = list(rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20])
     drawn = life.drawn_by(one.pk for one in shown)
     living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
 
     def secret(one: Any) -> SecretLife:
         handover = getattr(one, "handover", None)
-        waiting = handover is not None and handover.shown is None and handover.closed is None and one.lives
+        waiting = (
+            handover is not None
+            and handover.shown is None
+            and handover.closed is None
+            and one.lives
+        )
         return SecretLife(
             id=one.pk,
             kind=one.kind,
@@ -308,28 +399,43 @@ def _issued(client: Client) -> IssuedOut:
                 issued=one.issued,
                 ends=one.ends,
             )
-            for one in living.select_related("grant__person", "credential").order_by("-issued")[:_MOST_SHOWN]
+            for one in living.select_related("grant__person", "credential").order_by("-issued")[
+                :_MOST_SHOWN
+            ]
         ],
         tokens_alive=living.count(),
-        allowed_by=sorted({one.person.shown_name for one in Grant.objects.filter(client=client, revoked=None).select_related("person")}),
+        allowed_by=sorted(
+            {
+                one.person.shown_name
+                for one in Grant.objects.filter(client=client, revoked=None).select_related(
+                    "person"
+                )
+            }
+        ),
         turned=_turned(Turned.objects.select_related("client").filter(client=client)[:10]),
     )
 
 
 @router.get("/clients/{identity}/issued", response=IssuedOut)
 def issued(request: HttpRequest, identity: UUID) -> IssuedOut:
-    """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned away."""
+    """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned
+    away.
+    """
     guard.need(request, "look")
     return _issued(_house_client(identity))
 
 
 @router.post("/clients/{identity}/secrets", response={201: HandoverMade})
-def add_secret(request: HttpRequest, identity: UUID, given: AnotherSecretIn) -> tuple[int, HandoverMade]:
+def add_secret(
+    request: HttpRequest, identity: UUID, given: AnotherSecretIn
+) -> tuple[int, HandoverMade]:
     """Make another secret of a client; at most two live at once."""
     by, client = guard.need(request, "change"), _house_client(identity)
 
     def create() -> tuple[int, HandoverMade]:
-        return 201, HandoverMade(client=client.pk, handover=issuing.add_secret(by, client, given.ends).pk)
+        return 201, HandoverMade(
+            client=client.pk, handover=issuing.add_secret(by, client, given.ends).pk
+        )
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 
@@ -346,7 +452,12 @@ def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> Ended:
     """End what a person allowed a client: every token that came of it, renewed ones too."""
     by = guard.need(request, "change")
     with transaction.atomic():
-        found = Grant.objects.select_for_update().select_related("client", "person").filter(pk=identity).first()
+        found = (
+            Grant.objects.select_for_update()
+            .select_related("client", "person")
+            .filter(pk=identity)
+            .first()
+        )
         if found is None:
             raise problems.not_found("grant")
         return Ended(ended=tokens.end_grant(by, found, given.why, timezone.now()))
@@ -354,7 +465,9 @@ def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> Ended:
 
 @router.delete("/clients/{identity}/management", response={204: None})
 def end_management(request: HttpRequest, identity: UUID) -> tuple[int, None]:
-    """Take away the right to manage a client's registration by protocol (RFC 7592); the client itself stays."""
+    """Take away the right to manage a client's registration by protocol (RFC 7592); the client
+    itself stays.
+    """
     issuing.end_management(guard.need(request, "change"), _house_client(identity))
     return 204, None
 

@@ -1,6 +1,8 @@
-"""The authority's addresses as the standards have them: authorize, token, introspect, revoke, register, keys, status lists, metadata.
+"""The authority's addresses as the standards have them: authorize, token, introspect, revoke,
+register, keys, status lists, metadata.
 
-Each environment has its own, below ``/house/<environment>``. Their answers are those of the standards and not the problem details of our own API.
+Each environment has its own, below ``/house/<environment>``. Their answers are those of the
+standards and not the problem details of our own API.
 """
 
 from __future__ import annotations
@@ -46,7 +48,9 @@ def _address(request: HttpRequest) -> str:
 
 
 def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
-    """A view of the authority: refusals become the standards' JSON and a line in the log, and nothing is cached."""
+    """A view of the authority: refusals become the standards' JSON and a line in the log, and
+    nothing is cached.
+    """
 
     def wrap(view: View) -> View:
         @csrf_exempt
@@ -54,7 +58,11 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
         def run(request: HttpRequest, environment: str, **rest: Any) -> HttpResponse:
             if request.method not in methods:
                 answer: HttpResponse = JsonResponse(
-                    {"error": "invalid_request", "error_description": f"{' or '.join(methods)} is wanted"}, status=405
+                    {
+                        "error": "invalid_request",
+                        "error_description": f"{' or '.join(methods)} is wanted",
+                    },
+                    status=405,
                 )
                 answer["Allow"] = ", ".join(methods)
                 return answer
@@ -79,7 +87,11 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
                     answer["WWW-Authenticate"] = f'{scheme} realm="house/{environment}"'
             except Problem as problem:
                 answer = JsonResponse(
-                    {"error": "invalid_client_metadata", "error_description": problem.detail or problem.title}, status=400
+                    {
+                        "error": "invalid_client_metadata",
+                        "error_description": problem.detail or problem.title,
+                    },
+                    status=400,
                 )
             if "Cache-Control" not in answer:
                 answer["Cache-Control"] = "no-store"
@@ -104,7 +116,9 @@ def _form(request: HttpRequest) -> dict[str, str]:
     return once(pairs)
 
 
-def _signed_in(request: HttpRequest, environment: Environment, form: dict[str, str]) -> tuple[Client, Any]:
+def _signed_in(
+    request: HttpRequest, environment: Environment, form: dict[str, str]
+) -> tuple[Client, Any]:
     shown = presented(request.headers.get("Authorization", ""), form)
     request.client_named = shown.client_id  # type: ignore[attr-defined]
     client, credential = issuing.sign_in(environment, shown, _address(request))
@@ -114,12 +128,28 @@ def _signed_in(request: HttpRequest, environment: Environment, form: dict[str, s
 
 @_endpoint("authorize", "GET")
 def authorize(request: HttpRequest, environment: Environment) -> HttpResponse:
-    """A client sends a person (RFC 6749 §4.1.1). The person is asked on a page of ours. Each such request is kept until it is answered, so one address has so many."""
+    """A client sends a person (RFC 6749 §4.1.1).
+
+    The person is asked on a page of ours. Each such request is kept until it is answered, so one
+    address has so many.
+    """
     if not _ASKED.take(_address(request)):
-        raise Refused("temporarily_unavailable", "Too many requests came from this address. Wait a minute", 429, "too many in a minute")
+        raise Refused(
+            "temporarily_unavailable",
+            "Too many requests came from this address. Wait a minute",
+            429,
+            "too many in a minute",
+        )
     try:
         waiting = tokens.put_before(
-            environment, once(parse_qsl(request.META.get("QUERY_STRING", ""), keep_blank_values=True, max_num_fields=MOST_FIELDS))
+            environment,
+            once(
+                parse_qsl(
+                    request.META.get("QUERY_STRING", ""),
+                    keep_blank_values=True,
+                    max_num_fields=MOST_FIELDS,
+                )
+            ),
         )
     except SentBack as back:
         return HttpResponseRedirectAnywhere(back.location(issuing.issuer(environment)))
@@ -146,7 +176,9 @@ def token(request: HttpRequest, environment: Environment) -> HttpResponse:
 
 @_endpoint("introspect", "POST")
 def introspect(request: HttpRequest, environment: Environment) -> HttpResponse:
-    """Introspection, for applications that were shown a token, and for clients about their own (RFC 7662 §2.1)."""
+    """Introspection, for applications that were shown a token, and for clients about their own (RFC
+    7662 §2.1).
+    """
     form = _form(request)
     asker, _ = _signed_in(request, environment, form)
     if "token" not in form:
@@ -163,11 +195,19 @@ _TOGETHER = at_once.Together(_introspected)
 
 
 async def usual(scope: Scope, body: bytes, send: Any) -> bool:
-    """Answer the usual introspection before the whole of Django is gone through. Answers whether it did."""
+    """Answer the usual introspection before the whole of Django is gone through.
+
+    Answers whether it did.
+    """
     environment, headers = str(scope["path"]).split("/")[2], at_once.headers_of(scope)
-    if headers.get("content-type", "").partition(";")[0].strip() != "application/x-www-form-urlencoded":
+    if (
+        headers.get("content-type", "").partition(";")[0].strip()
+        != "application/x-www-form-urlencoded"
+    ):
         return False
-    found = await _TOGETHER.ask((environment, headers.get("authorization", ""), body, at_once.address_of(scope)))
+    found = await _TOGETHER.ask(
+        (environment, headers.get("authorization", ""), body, at_once.address_of(scope))
+    )
     if found is not None:
         await at_once.answer(send, "application/json", found)
     return found is not None
@@ -188,7 +228,9 @@ def revoke(request: HttpRequest, environment: Environment) -> HttpResponse:
 def jwks(request: HttpRequest, environment: Environment) -> HttpResponse:
     """The keys that tokens are signed with (RFC 7517 §5)."""
     signing.signer(environment, timezone.now())
-    answer = JsonResponse(signing.key_set(environment, timezone.now()), content_type="application/jwk-set+json")
+    answer = JsonResponse(
+        signing.key_set(environment, timezone.now()), content_type="application/jwk-set+json"
+    )
     answer["Cache-Control"] = f"public, max-age={int(signing.KEPT_FOR.total_seconds()) // 2}"
     return answer
 
@@ -196,7 +238,9 @@ def jwks(request: HttpRequest, environment: Environment) -> HttpResponse:
 @_endpoint("status", "GET", "HEAD")
 def status(request: HttpRequest, environment: Environment, block: int) -> HttpResponse:
     """A status list token (Token Status List §8)."""
-    answer = HttpResponse(tokens.statuses(environment, block), content_type=f"application/{status_list.TYPE}")
+    answer = HttpResponse(
+        tokens.statuses(environment, block), content_type=f"application/{status_list.TYPE}"
+    )
     answer["Cache-Control"] = f"public, max-age={tokens.STATUS_LIFE // 2}"
     return answer
 
@@ -210,7 +254,9 @@ def metadata(request: HttpRequest, environment: Environment) -> HttpResponse:
 
 
 def describe(environment: Environment) -> dict[str, Any]:
-    """The metadata of an environment's authority: its scopes are those of the applications that accept it."""
+    """The metadata of an environment's authority: its scopes are those of the applications that
+    accept it.
+    """
     scopes = {
         one.name
         for place in environment.places.filter(house=True).select_related("application")
@@ -237,7 +283,9 @@ def _document(request: HttpRequest) -> Any:
 def _bearer(request: HttpRequest) -> str:
     scheme, _, value = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not value.strip():
-        raise Refused("invalid_token", "A token is wanted (RFC 7591 §3)", 401, "registration without a token")
+        raise Refused(
+            "invalid_token", "A token is wanted (RFC 7591 §3)", 401, "registration without a token"
+        )
     return value.strip()
 
 
@@ -245,11 +293,27 @@ def _bearer(request: HttpRequest) -> str:
 def register(request: HttpRequest, environment: Environment) -> HttpResponse:
     """Registration by protocol (RFC 7591 §3.1), by whoever holds a registration right."""
     now, shown = timezone.now(), _bearer(request)
-    made = rights.register(environment, shown, lambda known, grants: registering.read(_document(request), known, grants), now)
-    client, credential, value, management = made.client, made.credential, made.secret, made.management
+    made = rights.register(
+        environment,
+        shown,
+        lambda known, grants: registering.read(_document(request), known, grants),
+        now,
+    )
+    client, credential, value, management = (
+        made.client,
+        made.credential,
+        made.secret,
+        made.management,
+    )
     ends = int(credential.ends.timestamp()) if credential is not None and credential.ends else 0
     answer = telling.registration_answer(
-        client.fields(), client.client_id, int(now.timestamp()), value, ends, _managed_at(environment, client), management
+        client.fields(),
+        client.client_id,
+        int(now.timestamp()),
+        value,
+        ends,
+        _managed_at(environment, client),
+        management,
     )
     return JsonResponse(answer, status=201)
 
@@ -260,7 +324,9 @@ def _managed_at(environment: Environment, client: Client) -> str:
 
 @_endpoint("register", "GET", "PUT", "DELETE")
 def registration(request: HttpRequest, environment: Environment, client_id: str) -> HttpResponse:
-    """Reading, changing and removing a client by protocol (RFC 7592 §2), by whoever holds its registration access token."""
+    """Reading, changing and removing a client by protocol (RFC 7592 §2), by whoever holds its
+    registration access token.
+    """
     shown = _bearer(request)
     client = (
         Client.objects.select_related("place__application", "place__environment")
@@ -277,12 +343,25 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
     if request.method == "PUT":
         document = _document(request)
         if not isinstance(document, dict) or document.get("client_id") != client_id:
-            raise Refused("invalid_client_metadata", "client_id must be the one it has (RFC 7592 §2.2)")
+            raise Refused(
+                "invalid_client_metadata", "client_id must be the one it has (RFC 7592 §2.2)"
+            )
         allowed = ceiling.read(client.ceiling)
-        known = allowed.scopes_of(one.name for one in client.place.application.read_profile().scopes)
+        known = allowed.scopes_of(
+            one.name for one in client.place.application.read_profile().scopes
+        )
         fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:
-            raise Refused("invalid_client_metadata", "A client stays public or confidential; register another")
+            raise Refused(
+                "invalid_client_metadata", "A client stays public or confidential; register another"
+            )
         client = put_fields(BY_PROTOCOL, client, fields)
-    return JsonResponse(telling.registration_answer(client.fields(), client.client_id, int((client.created or timezone.now()).timestamp()),
-                                                    address=_managed_at(environment, client), token=shown))  # fmt: skip
+    return JsonResponse(
+        telling.registration_answer(
+            client.fields(),
+            client.client_id,
+            int((client.created or timezone.now()).timestamp()),
+            address=_managed_at(environment, client),
+            token=shown,
+        )
+    )

@@ -26,7 +26,10 @@ class SigningKeyOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AcceptingOut:
-    """An application that accepts what the house issues. ``asks_as``: the client that it asks about tokens as."""
+    """An application that accepts what the house issues.
+
+    ``asks_as``: the client that it asks about tokens as.
+    """
 
     application: str
     name: str
@@ -56,7 +59,9 @@ class TurnedOut:
 
 @dataclass(frozen=True, kw_only=True)
 class RegistrationRightOut:
-    """A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the most that such a client may have (``null``: any)."""
+    """A right to register clients by protocol, without its token; ``scopes`` and ``grants`` are the
+    most that such a client may have (``null``: any).
+    """
 
     id: UUID
     application: str
@@ -71,7 +76,10 @@ class RegistrationRightOut:
 
 @dataclass(frozen=True, kw_only=True)
 class AuthorityOut:
-    """The authority of one environment. ``accepting``: how many applications accept what it issues."""
+    """The authority of one environment.
+
+    ``accepting``: how many applications accept what it issues.
+    """
 
     environment: EnvironmentOut
     issuer: str
@@ -99,7 +107,9 @@ class HandoverMade:
 
 
 class RegistrationRightIn(Given):
-    """Who may register: for one application, so many clients, for so many days; with what scopes and grants at most (``null``: any)."""
+    """Who may register: for one application, so many clients, for so many days; with what scopes
+    and grants at most (``null``: any).
+    """
 
     application: str
     uses: int = 1

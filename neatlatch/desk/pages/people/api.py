@@ -66,7 +66,9 @@ class PasswordGiven(Given):
 
 
 def _people() -> QuerySet[Person]:
-    return Person.objects.annotate(has_passkey=Exists(Passkey.objects.filter(person=OuterRef("pk"))))
+    return Person.objects.annotate(
+        has_passkey=Exists(Passkey.objects.filter(person=OuterRef("pk")))
+    )
 
 
 def _find(username: str) -> Person:
@@ -79,7 +81,9 @@ def _find(username: str) -> Person:
 def _other(by: Person, username: str) -> Person:
     person = _find(username)
     if person.pk == by.pk:
-        raise Problem(409, "This is your own.", "Do it at “My log-in”, or ask another administrator.")
+        raise Problem(
+            409, "This is your own.", "Do it at “My log-in”, or ask another administrator."
+        )
     return person
 
 
@@ -109,7 +113,10 @@ def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 @router.post("/people/{username}/passwords", response=PersonOut)
 def give_password(request: HttpRequest, username: str, given: PasswordGiven) -> PersonOut:
-    """Give somebody a password, which they must change when they log in with it. Their sessions end, and they are told."""
+    """Give somebody a password, which they must change when they log in with it.
+
+    Their sessions end, and they are told.
+    """
     by = guard.need(request, "change")
     log_in.give_password(by, _other(by, username), given.password)
     return _person(username)
@@ -125,11 +132,16 @@ def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 @router.get("/people", response=People)
 def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> People:
-    """People by login name; filtered by plain words and field words (``role:operator access:off``)."""
+    """People by login name; filtered by plain words and field words (``role:operator
+    access:off``).
+    """
     guard.need(request, "look")
     asked = filter_words.read(words, {"role": "role", "access": "access"})
     rows = filtering.apply(
-        _people(), asked, {"role": "role__contains"}, ("username__icontains", "first_name__icontains", "last_name__icontains")
+        _people(),
+        asked,
+        {"role": "role__contains"},
+        ("username__icontains", "first_name__icontains", "last_name__icontains"),
     )
     for one in asked:
         if one.field == "access":
@@ -142,7 +154,11 @@ def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> 
 def add(request: HttpRequest, given: PersonIn) -> tuple[int, PersonOut]:
     """Add a person."""
     by = guard.need(request, "change")
-    return 201, _person(services.add(by, given.username, given.name, given.role, given.password, must_change=True).username)
+    return 201, _person(
+        services.add(
+            by, given.username, given.name, given.role, given.password, must_change=True
+        ).username
+    )
 
 
 @router.patch("/people/{username}", response=PersonOut)

@@ -24,7 +24,9 @@ router = Router(tags=["people"])
 
 
 class LogIn(Given):
-    """Login name and password; the code of the second factor where there is one; a new password in place of one that somebody else gave."""
+    """Login name and password; the code of the second factor where there is one; a new password in
+    place of one that somebody else gave.
+    """
 
     username: str
     password: str
@@ -52,10 +54,13 @@ class PasskeyOut:
 
 @dataclass(frozen=True, kw_only=True)
 class SessionOut:
-    """Who is logged in (``null``: nobody), what they may do, and the token that changing requests must carry.
+    """Who is logged in (``null``: nobody), what they may do, and the token that changing requests
+    must carry.
 
-    ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes. ``passkeys_at`` is the host that passkeys work at (empty: none
-    does, because Neat Latch is opened by an IP address). ``recovery_codes`` are shown by the answer to what made them, and never again.
+    ``second_factor``: whether there is any; ``device``: whether a device shows one-time codes.
+    ``passkeys_at`` is the host that passkeys work at (empty: none does, because Neat Latch is
+    opened by an IP address). ``recovery_codes`` are shown by the answer to what made them, and
+    never again.
     """
 
     csrf: str
@@ -76,14 +81,18 @@ class SessionOut:
 
 @dataclass(frozen=True, kw_only=True)
 class FactorOut:
-    """One-time codes that are being set up: their secret as it is typed, and as an address that devices take. Shown this once."""
+    """One-time codes that are being set up: their secret as it is typed, and as an address that
+    devices take. Shown this once.
+    """
 
     secret: str
     address: str
 
 
 class Proof(Given):
-    """That it is the person: a code of the second factor that is there, or the password where there is none."""
+    """That it is the person: a code of the second factor that is there, or the password where there
+    is none.
+    """
 
     password: str = ""
     code: str = ""
@@ -96,7 +105,9 @@ class Code(Given):
 
 
 class PasskeyIn(Given):
-    """What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3 §5.1), and how the person calls it."""
+    """What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3
+    §5.1), and how the person calls it.
+    """
 
     credential: dict[str, Any]
     name: str = ""
@@ -110,7 +121,9 @@ class PasskeyProof(Given):
 
 @dataclass(frozen=True, kw_only=True)
 class AskBrowser:
-    """What the browser is to be asked (``parseCreationOptionsFromJSON`` or ``parseRequestOptionsFromJSON`` take it)."""
+    """What the browser is to be asked (``parseCreationOptionsFromJSON`` or
+    ``parseRequestOptionsFromJSON`` take it).
+    """
 
     options: dict[str, Any]
 
@@ -125,7 +138,9 @@ class PasswordChange(Given):
 
 @dataclass(frozen=True, kw_only=True)
 class OneSessionOut:
-    """A session: when and from where it was begun, when it was last seen (to ten minutes), and whether it is this one."""
+    """A session: when and from where it was begun, when it was last seen (to ten minutes), and
+    whether it is this one.
+    """
 
     id: str
     begun: datetime | None
@@ -147,7 +162,9 @@ def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> S
     if not isinstance(person, Person):
         return SessionOut(csrf=get_token(request), passkeys_at=passkeys.host())
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
-    allowed = [what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)]
+    allowed = [
+        what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)
+    ]
     kept = list(person.passkeys.all())
     return SessionOut(
         csrf=get_token(request),
@@ -159,11 +176,17 @@ def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> S
         keys_on=person.keys_on,
         second_factor=bool(person.factor is not None or kept),
         device=person.factor is not None,
-        passkeys=[PasskeyOut(id=one.pk, name=one.name, added=one.added, last_used=one.last_used) for one in kept],
+        passkeys=[
+            PasskeyOut(id=one.pk, name=one.name, added=one.added, last_used=one.last_used)
+            for one in kept
+        ],
         passkeys_at=passkeys.host(),
         recovery_left=factors.recovery_left(person),
         recovery_codes=recovery_codes or [],
-        notices=[NoticeOut(at=datetime.fromisoformat(one["at"]), says=one["says"]) for one in person.notices],
+        notices=[
+            NoticeOut(at=datetime.fromisoformat(one["at"]), says=one["says"])
+            for one in person.notices
+        ],
     )
 
 
@@ -191,7 +214,9 @@ def session(request: HttpRequest) -> SessionOut:
 
 @router.post("/session", auth=None, response=SessionOut)
 def begin(request: HttpRequest, given: LogIn) -> SessionOut:
-    """Log in. After five wrong passwords a login name is locked for fifteen minutes at the address they came from."""
+    """Log in. After five wrong passwords a login name is locked for fifteen minutes at the address
+    they came from.
+    """
     _from_our_page(request)
     log_in.log_in(request, given.username, given.password, given.code, given.new_password)
     return _session(request)
@@ -223,15 +248,23 @@ def change_password(request: HttpRequest, given: PasswordChange) -> SessionOut:
 
 
 @router.post("/session/second-factors", response={201: FactorOut})
-def begin_device(request: HttpRequest, response: HttpResponse, given: Proof) -> tuple[int, FactorOut]:
-    """Begin to set up one-time codes of a device. Those that are there already stay until the new ones are confirmed."""
+def begin_device(
+    request: HttpRequest, response: HttpResponse, given: Proof
+) -> tuple[int, FactorOut]:
+    """Begin to set up one-time codes of a device.
+
+    Those that are there already stay until the new ones are confirmed.
+    """
     secret, address = factors.begin_device(_me(request), given.password, given.code)
     return 201, FactorOut(secret=secret, address=address)
 
 
 @router.post("/session/second-factors/confirmations", response=SessionOut)
 def confirm_device(request: HttpRequest, given: Code) -> SessionOut:
-    """Confirm them with a code that the device shows. With the first factor come ten recovery codes."""
+    """Confirm them with a code that the device shows.
+
+    With the first factor come ten recovery codes.
+    """
     return _stay(request, factors.confirm_device(_me(request), given.code))
 
 
@@ -278,7 +311,9 @@ def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
 
 @router.post("/session/passkeys/proofs", auth=None, response={201: Code})
 def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, Code]:
-    """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a code of the second factor is asked for."""
+    """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a
+    code of the second factor is asked for.
+    """
     _from_our_page(request)
     return 201, Code(code=passkeys.take_proof(given.credential))
 

@@ -163,10 +163,15 @@ def find_test(identity: UUID) -> Test:
 
 @router.post("/connections/{ref}/tests", response={202: TestOut})
 def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]:
-    """Begin a test; watch it at ``/api/tests/{id}/events``. ``last`` is the rung to stop after: ``sign_in`` tries the credential alone."""
+    """Begin a test; watch it at ``/api/tests/{id}/events``.
+
+    ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
+    """
     by = guard.need(request, "test")
     if last and last not in [one.value for one in Rung]:
-        raise problems.wrong_fields({"last": f"A rung is one of {', '.join(one.value for one in Rung)}."})
+        raise problems.wrong_fields(
+            {"last": f"A rung is one of {', '.join(one.value for one in Rung)}."}
+        )
     return 202, test_out(start_test(by, find_connection(ref), last))
 
 
@@ -196,7 +201,10 @@ def of_connection(request: HttpRequest, ref: str) -> list[TestRow]:
 def permissions(request: HttpRequest) -> RoundRules:
     """How often a round begins, and in which environments rounds may do real work."""
     guard.need(request, "look")
-    return RoundRules(every_minutes=settings.ROUND_MINUTES, environments=[_permission(one) for one in Environment.objects.all()])
+    return RoundRules(
+        every_minutes=settings.ROUND_MINUTES,
+        environments=[_permission(one) for one in Environment.objects.all()],
+    )
 
 
 @router.put("/rounds/permissions/{environment}", response=PermissionOut)
@@ -214,9 +222,21 @@ def _permission(one: Environment) -> PermissionOut:
 def in_my_name(request: HttpRequest) -> list[InMyName]:
     """The last tests that signed in with an account of my own, newest first."""
     by = guard.need(request, "look")
-    rows = Test.objects.filter(person=by).exclude(begun=None).select_related("connection").order_by("-made").defer("rungs", "diagnosis")
+    rows = (
+        Test.objects.filter(person=by)
+        .exclude(begun=None)
+        .select_related("connection")
+        .order_by("-made")
+        .defer("rungs", "diagnosis")
+    )
     return [
-        InMyName(connection=one.connection.ref, begun=one.begun, begun_by=one.begun_by, state=one.state, passed=one.passed)
+        InMyName(
+            connection=one.connection.ref,
+            begun=one.begun,
+            begun_by=one.begun_by,
+            state=one.state,
+            passed=one.passed,
+        )
         for one in rows[:_IN_MY_NAME]
     ]
 
@@ -283,17 +303,25 @@ def one_round(request: HttpRequest, number: int) -> RoundOut:
 
 
 @router.get("/rounds/{number}/tests", response=RoundTests)
-def those_of_round(request: HttpRequest, number: int, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """The tests of a round, by connection; filtered by plain words and how they went (``state:failed``)."""
+def those_of_round(
+    request: HttpRequest, number: int, cursor: str | None = None, words: str = ""
+) -> HttpResponse:
+    """The tests of a round, by connection; filtered by plain words and how they went
+    (``state:failed``).
+    """
     guard.need(request, "look")
     found = _round(number)
     rows = Test.objects.filter(round_id=found.number)
     for one in filter_words.read(words, {"state": "state"}):
-        wanted = _WENT.get(one.text, Q(state=one.text)) if one.field else Q(connection__ref__icontains=one.text)
+        wanted = (
+            _WENT.get(one.text, Q(state=one.text))
+            if one.field
+            else Q(connection__ref__icontains=one.text)
+        )
         rows = rows.exclude(wanted) if one.without else rows.filter(wanted)
     told: QuerySet[Any] = rows.annotate(ref=F("connection__ref"), **_LAST_RUNG).values_list(
         "pk", "state", "passed", "ref", *_LAST_RUNG, named=True
-    )  # fmt: skip
+    )
     items, following = page(told, "connection__ref", cursor)
     return written(RoundTests(items=[_round_test(one) for one in items], next=following))
 
@@ -301,13 +329,22 @@ def those_of_round(request: HttpRequest, number: int, cursor: str | None = None,
 _WENT = {"failed": Q(passed=False), "passed": Q(passed=True)}
 # A test stops at the first rung that fails, so the last is the one to tell of.
 _LAST_RUNG = {
-    f"last_{name}": RawSQL(f"json_extract(rounds_test.rungs, '$[#-1].{name}')", [], output_field=TextField()) for name in ("rung", "says")
+    f"last_{name}": RawSQL(
+        f"json_extract(rounds_test.rungs, '$[#-1].{name}')", [], output_field=TextField()
+    )
+    for name in ("rung", "says")
 }
 
 
 def _round_test(one: Any) -> RoundTest:
     rung = (one.last_rung or "").replace("_", " ")
-    says = f"{rung}: {one.last_says}"[:_MOST_SAID] if one.passed is False else rung if one.passed is None else ""
+    says = (
+        f"{rung}: {one.last_says}"[:_MOST_SAID]
+        if one.passed is False
+        else rung
+        if one.passed is None
+        else ""
+    )
     return RoundTest(connection=one.ref, state=one.state, passed=one.passed, test=one.pk, says=says)
 
 

@@ -1,7 +1,9 @@
-"""Live progress as server-sent events (HTML Living Standard §9.2): a test's rungs and a round's counts as they happen.
+"""Live progress as server-sent events (HTML Living Standard §9.2): a test's rungs and a round's
+counts as they happen.
 
-The events are read from the database, so they show whoever runs the test: this process or the worker. One look serves for all who watch in a
-process: it asks how far each thing is, and reads anew only what has gone on.
+The events are read from the database, so they show whoever runs the test: this process or the
+worker. One look serves for all who watch in a process: it asks how far each thing is, and reads
+anew only what has gone on.
 """
 
 from __future__ import annotations
@@ -55,21 +57,37 @@ class Seen:
 
 
 def look(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Seen]:
-    """What is watched as it stands, without what is gone; what has not gone on is what was seen before. One query for all tests and two for all
-    rounds, and one for what has gone on."""
+    """What is watched as it stands, without what is gone; what has not gone on is what was seen
+    before. One query for all tests and two for all rounds, and one for what has gone on.
+    """
     tests = {one for one in watched if isinstance(one, UUID)}
     found: dict[Watched, Seen] = {}
     if tests:
-        marks = {key: mark for key, *mark in Test.objects.filter(pk__in=tests).annotate(climbed=_CLIMBED).values_list("pk", *_MARK)}
-        going = [key for key, mark in marks.items() if key not in before or before[key].mark != tuple(mark)]
+        marks = {
+            key: mark
+            for key, *mark in Test.objects.filter(pk__in=tests)
+            .annotate(climbed=_CLIMBED)
+            .values_list("pk", *_MARK)
+        }
+        going = [
+            key
+            for key, mark in marks.items()
+            if key not in before or before[key].mark != tuple(mark)
+        ]
         found |= {key: before[key] for key in marks.keys() - set(going)}
         for test in Test.objects.select_related("connection").filter(pk__in=going) if going else ():
-            found[test.pk] = Seen(tuple(marks[test.pk]), _event(test_out(test)), test.state in _ENDED)
+            found[test.pk] = Seen(
+                tuple(marks[test.pk]), _event(test_out(test)), test.state in _ENDED
+            )
     if numbers := {one for one in watched if isinstance(one, int)}:
         for told in rounds_out(list(Round.objects.filter(number__in=numbers))):
             mark = tuple(vars(told).values())
             same = before.get(told.number)
-            found[told.number] = same if same and same.mark == mark else Seen(mark, _event(told), told.ended is not None)
+            found[told.number] = (
+                same
+                if same and same.mark == mark
+                else Seen(mark, _event(told), told.ended is not None)
+            )
     return found
 
 
@@ -106,11 +124,15 @@ class _Lookout:
             watched = set(self.watchers)
             try:
                 found = await sync_to_async(look)(watched, dict(self.seen))
-            except Exception:  # the database is busy, say; those who watch are told at the next look
+            except (
+                Exception
+            ):  # the database is busy, say; those who watch are told at the next look
                 log.exception("could not look at what is watched")
                 continue
             began_meanwhile = {key: self.seen[key] for key in self.watchers.keys() - watched}
-            self.seen = {key: found[key] for key in watched & self.watchers.keys() if key in found} | began_meanwhile
+            self.seen = {
+                key: found[key] for key in watched & self.watchers.keys() if key in found
+            } | began_meanwhile
             async with self.news:
                 self.news.notify_all()
 
@@ -143,7 +165,14 @@ async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpRespo
     if first is None:
         return problems.answer(problems.not_found(called))
     if _watching[person.pk] >= _MOST_OF_ONE or _watching.total() >= _MOST:
-        return problems.answer(Problem(429, "You watch much at once.", "Close other pages that watch a test or a round.", retry_after=10))
+        return problems.answer(
+            Problem(
+                429,
+                "You watch much at once.",
+                "Close other pages that watch a test or a round.",
+                retry_after=10,
+            )
+        )
     session = request.session.session_key or ""
     return StreamingHttpResponse(
         _events(person, session, what, first),

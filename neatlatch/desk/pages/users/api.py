@@ -76,7 +76,9 @@ def _use_out(use: Use) -> UseOut:
 def _find(identity: UUID) -> User:
     """A user, or a 404."""
     uses = Use.objects.select_related("application", "connection")
-    rows = User.objects.select_related("environment", "owner__person").prefetch_related(Prefetch("uses", uses))
+    rows = User.objects.select_related("environment", "owner__person").prefetch_related(
+        Prefetch("uses", uses)
+    )
     found = rows.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("user")
@@ -91,7 +93,9 @@ def _full(identity: UUID) -> UserOut:
 
 @router.get("/users", response=Users)
 def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> HttpResponse:
-    """Users by name; filtered by plain words and field words (``env:production kind:job owner:freight app:cargo warned:yes``)."""
+    """Users by name; filtered by plain words and field words (``env:production kind:job
+    owner:freight app:cargo warned:yes``).
+    """
     guard.need(request, "look")
     return written(page_of(fitting(User.objects.all(), filter_words.read(words, FIELDS)), cursor))
 
@@ -101,7 +105,9 @@ def add(request: HttpRequest, given: UserIn) -> tuple[int, UserOut]:
     """Note a user."""
     by = guard.need(request, "change")
     wanted = services.Given(**{**given.dict(), "windows": tuple(given.windows)})
-    return guard.repeatable(request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True)
+    return guard.repeatable(
+        request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True
+    )
 
 
 @router.get("/users/{identity}", response=UserOut)
@@ -114,7 +120,9 @@ def user(request: HttpRequest, response: HttpResponse, identity: UUID) -> UserOu
 
 
 @router.patch("/users/{identity}", response=UserOut)
-def change(request: HttpRequest, response: HttpResponse, identity: UUID, given: UserChange) -> UserOut:
+def change(
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: UserChange
+) -> UserOut:
     """Change what is said of a user."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, found.changed_by, ("user", found.pk))
@@ -131,7 +139,11 @@ def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 
 def _connection(ref: str) -> Connection:
-    found = Connection.objects.select_related("place__application", "place__environment").filter(ref=ref).first()
+    found = (
+        Connection.objects.select_related("place__application", "place__environment")
+        .filter(ref=ref)
+        .first()
+    )
     if found is None:
         raise wrong_fields({"connection": "There is no such connection."})
     return found
@@ -143,7 +155,11 @@ def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, UserOu
     by = guard.need(request, "change")
     found = _find(identity)
     connection = _connection(given.connection) if given.connection else None
-    application = connection.place.application if connection else Application.objects.filter(key=given.application).first()
+    application = (
+        connection.place.application
+        if connection
+        else Application.objects.filter(key=given.application).first()
+    )
     if application is None:
         raise wrong_fields({"application": "Choose the application that it calls."})
     services.use(by, found, application, connection, given.operations)
@@ -151,7 +167,11 @@ def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, UserOu
 
 
 def _use(identity: UUID, number: int) -> Use:
-    found = Use.objects.select_related("user", "application", "connection__place").filter(pk=number, user=identity).first()
+    found = (
+        Use.objects.select_related("user", "application", "connection__place")
+        .filter(pk=number, user=identity)
+        .first()
+    )
     if found is None:
         raise problems.not_found("use")
     return found
@@ -162,7 +182,9 @@ def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChan
     """Name another connection, or other operations."""
     by = guard.need(request, "change")
     connection = _connection(given.connection) if given.connection else None
-    services.change_use(by, _use(identity, number), given.operations, connection, given.connection is not None)
+    services.change_use(
+        by, _use(identity, number), given.operations, connection, given.connection is not None
+    )
     return _full(identity)
 
 
@@ -193,5 +215,7 @@ def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn
 @router.post("/users/{identity}/uses/{number}/seen", response=UserOut)
 def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> UserOut:
     """Take what it was seen to call as its operations."""
-    services.take_seen(guard.need(request, "change"), _use(identity, number), given.text, given.only_seen)
+    services.take_seen(
+        guard.need(request, "change"), _use(identity, number), given.text, given.only_seen
+    )
     return _full(identity)

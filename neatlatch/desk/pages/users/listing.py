@@ -21,8 +21,13 @@ from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment
 
 from .shapes import CalledOut, UserRow, Users
 
-_LOOKUPS = {"env": "environment__key__startswith", "kind": "kind__startswith", "owner": "owner__name__icontains", "app": "uses__application__key__contains",
-            "connection": "uses__connection__ref__contains"}  # fmt: skip
+_LOOKUPS = {
+    "env": "environment__key__startswith",
+    "kind": "kind__startswith",
+    "owner": "owner__name__icontains",
+    "app": "uses__application__key__contains",
+    "connection": "uses__connection__ref__contains",
+}
 FIELDS = {**{one: one for one in _LOOKUPS}, "warned": "warned"}
 _OWN = ("id", "name", "environment_id", "kind", "runs", "windows")
 # Of what a user calls, so much is told in a list.
@@ -41,12 +46,16 @@ def fitting(rows: QuerySet[User], words: Sequence[Word]) -> QuerySet[User]:
 
 def page_of(rows: QuerySet[User], cursor: str | None) -> Users:
     """One page, by name. Five queries, and those of the summaries that are stale."""
-    told: QuerySet[Any] = rows.annotate(owner_told=F("owner__name")).values_list(*_OWN, "owner_told", named=True)
+    told: QuerySet[Any] = rows.annotate(owner_told=F("owner__name")).values_list(
+        *_OWN, "owner_told", named=True
+    )
     found, following = page(told, "name", cursor, then="id")
     environments = {one.pk: environment_out(one) for one in Environment.objects.all()}
     calls = warnings.calls_of(one.id for one in found)
     choices = warnings.choices_for(call for some in calls.values() for call in some)
-    items = [_row(one, environments[one.environment_id], calls.get(one.id, []), choices) for one in found]
+    items = [
+        _row(one, environments[one.environment_id], calls.get(one.id, []), choices) for one in found
+    ]
     return Users(items, following)
 
 
@@ -56,7 +65,9 @@ def next_window(texts: Iterable[str]) -> datetime | None:
     return opening[0] if opening else None
 
 
-def _row(one: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices) -> UserRow:
+def _row(
+    one: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices
+) -> UserRow:
     warned = warnings.warn(one.name, calls, choices)
     return UserRow(
         id=one.id,

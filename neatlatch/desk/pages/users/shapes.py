@@ -56,7 +56,9 @@ class UserOut:
 
 @dataclass(frozen=True)
 class CalledOut:
-    """An application that a user calls, in the list; ``connection`` is empty where none is named."""
+    """An application that a user calls, in the list; ``connection`` is empty where none
+    is named.
+    """
 
     id: int
     application_name: str
@@ -65,7 +67,9 @@ class CalledOut:
 
 @dataclass(frozen=True)
 class UserRow:
-    """A user in the list: the first of what it calls and how many more, the first warning and how many."""
+    """A user in the list: the first of what it calls and how many more, the first warning and how
+    many.
+    """
 
     id: UUID
     name: str

@@ -1,4 +1,6 @@
-"""Access rules of an application in one environment, as they are kept here and as they were last read there."""
+"""Access rules of an application in one environment, as they are kept here and as they were last
+read there.
+"""
 
 from __future__ import annotations
 
@@ -11,9 +13,13 @@ from neatlatch.desk.estate.records.applications.models import Place
 
 
 class RuleBook(models.Model):
-    """``content`` are our rules and groups; ``there`` those that were last read at the application, with their ``tag``; ``pushed`` what we last wrote."""
+    """``content`` are our rules and groups; ``there`` those that were last read at the application,
+    with their ``tag``; ``pushed`` what we last wrote.
+    """
 
-    place = models.OneToOneField(Place, on_delete=models.CASCADE, related_name="rule_book", primary_key=True)
+    place = models.OneToOneField(
+        Place, on_delete=models.CASCADE, related_name="rule_book", primary_key=True
+    )
     content = models.JSONField(default=dict)
     version = models.PositiveIntegerField(default=1)
     changed_at = models.DateTimeField()

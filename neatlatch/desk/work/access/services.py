@@ -1,4 +1,6 @@
-"""Keeping access rules, bringing them in and out, pushing them to the application and reading them back."""
+"""Keeping access rules, bringing them in and out, pushing them to the application and reading them
+back.
+"""
 
 from __future__ import annotations
 
@@ -38,8 +40,11 @@ MOST_TOLD = 200
 
 @dataclass(frozen=True)
 class Standing:
-    """Rules with all that follows from them. ``derived``: they are the application's roles, and changed by changing an account's role. ``unknown`` says
-    why rights and idle rules were not worked out, where they were not."""
+    """Rules with all that follows from them.
+
+    ``derived``: they are the application's roles, and changed by changing an account's role.
+    ``unknown`` says why rights and idle rules were not worked out, where they were not.
+    """
 
     book: Book
     matrix: Matrix
@@ -60,7 +65,9 @@ def book_of(place: Place) -> RuleBook:
 
 
 def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing:
-    """Rules, effective rights and idle rules: of ``book``, else of what is kept, else of the roles."""
+    """Rules, effective rights and idle rules: of ``book``, else of what is kept, else
+    of the roles.
+    """
     derived = place.application.read_profile().rules is None
     book = book if book is not None and not derived else book_now(place, kept)
     found = heavy.run(access.stand, book, known(place, kept), not derived)
@@ -69,7 +76,9 @@ def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing
 
 def known(place: Place, kept: RuleBook) -> Known:
     """What there is beside the rules. One query."""
-    accounts = Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+    accounts = (
+        Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+    )
     return _known(place.application.read_profile(), kept, accounts)
 
 
@@ -93,8 +102,9 @@ def book_now(place: Place, kept: RuleBook | None = None) -> Book:
 
 @dataclass(frozen=True)
 class Listed:
-    """The rules of a place in the list: how many, how many of them never decide (``None``: too much work
-    to tell), and whether other rules stand there."""
+    """The rules of a place in the list: how many, how many of them never decide (``None``: too much
+    work to tell), and whether other rules stand there.
+    """
 
     place: Place
     derived: bool
@@ -103,7 +113,9 @@ class Listed:
     differs: bool
 
 
-_holders = Reading(Client, "t.place_id IN {keys}", only=("place", "account", "name", "rights"), order="t.name")
+_holders = Reading(
+    Client, "t.place_id IN {keys}", only=("place", "account", "name", "rights"), order="t.name"
+)
 
 
 def listed(places: Sequence[Place]) -> list[Listed]:
@@ -123,7 +135,12 @@ def listed(places: Sequence[Place]) -> list[Listed]:
         book, there = kept.book(), kept.book_there()
         found.append(Listed(place, False, len(book.rules), 0, there is not None and there != book))
         if book.rules:
-            counted.append((len(found) - 1, (book, _known(profile, kept, [one.account for one in own if one.account]))))
+            counted.append(
+                (
+                    len(found) - 1,
+                    (book, _known(profile, kept, [one.account for one in own if one.account])),
+                )
+            )
     if counted:
         counts = heavy.run(access.count_idle, [one for _, one in counted])
         for (number, _), idle in zip(counted, counts, strict=True):
@@ -141,8 +158,13 @@ def _derived(profile: Profile, clients: Iterable[Client]) -> Book:
 
 
 def preview(place: Place, kept: RuleBook, text: str, form: Format) -> formats.Preview:
-    """What rules out of a text would change. Raises a field error that says what is wrong and in which line."""
-    found = _read(formats.preview, text, form, kept.book(), known(place, kept), _operations(place), MOST_TOLD)
+    """What rules out of a text would change.
+
+    Raises a field error that says what is wrong and in which line.
+    """
+    found = _read(
+        formats.preview, text, form, kept.book(), known(place, kept), _operations(place), MOST_TOLD
+    )
     if found.difference.unknown:
         raise wrong_fields({"text": found.difference.unknown})
     return found
@@ -157,7 +179,9 @@ def _read(function: Callable[..., T], *arguments: Any) -> T:
     try:
         return heavy.run(function, *arguments)
     except BadRules as error:
-        raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
+        raise wrong_fields(
+            {"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}
+        ) from error
 
 
 def _operations(place: Place) -> tuple[str, ...]:
@@ -180,13 +204,20 @@ def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> forma
 def _writable(place: Place) -> RulesAt:
     found = rules_at(place)
     if found is None:
-        raise Problem(409, "This application has roles in place of rules.", "What an account may do is changed by changing its role there.")
+        raise Problem(
+            409,
+            "This application has roles in place of rules.",
+            "What an account may do is changed by changing its role there.",
+        )
     return found
 
 
 def save(by: Actor, kept: RuleBook, book: Book, did: str = "changed the access rules") -> RuleBook:
-    """Keep these rules in place of those that stood in ``kept``, whose version was checked. Raises :class:`Problem` where another edit came between, and a field
-    error where they are too many to be worked out."""
+    """Keep these rules in place of those that stood in ``kept``, whose version was checked.
+
+    Raises :class:`Problem` where another edit came between, and a field error where they are too
+    many to be worked out.
+    """
     place = kept.place
     _writable(place)
     told = difference(place, kept, kept.book(), book)
@@ -196,13 +227,21 @@ def save(by: Actor, kept: RuleBook, book: Book, did: str = "changed the access r
 
 
 @transaction.atomic
-def _save(by: Actor, place: Place, book: Book, did: str, told: formats.Difference, version: int) -> RuleBook:
-    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0)
+def _save(
+    by: Actor, place: Place, book: Book, did: str, told: formats.Difference, version: int
+) -> RuleBook:
+    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(
+        place=place, version=0
+    )
     check_unchanged(kept.version, version)
     kept.content, kept.version = formats.as_plain(book), kept.version + 1
     kept.changed_at, kept.changed_by = timezone.now(), by.username
     kept.save()
-    changes = [f"{one.says} added" for one in told.added] + [f"{one.says} taken away" for one in told.gone] + list(told.groups)
+    changes = (
+        [f"{one.says} added" for one in told.added]
+        + [f"{one.says} taken away" for one in told.gone]
+        + list(told.groups)
+    )
     if told.reordered:
         changes.append("put in another order")
     write(
@@ -248,17 +287,36 @@ def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     at = _writable(place)
     profile = place.application.read_profile()
     start = f"{at.endpoint}." if at.endpoint else ""
-    for one in Connection.objects.filter(place=place).prefetch_related("held_secrets__credential").order_by("paused", "ref"):
+    for one in (
+        Connection.objects.filter(place=place)
+        .prefetch_related("held_secrets__credential")
+        .order_by("paused", "ref")
+    ):
         scheme = profile.scheme_for(one.scheme)
         endpoint = next((each for each in scheme.endpoints if each.key == at.endpoint), None)
         base = one.values.get(f"{start}api_base", "")
-        secrets_of = {key.removeprefix(start): held.open().reveal() for key, held in one.secrets().items() if key.startswith(start)}
+        secrets_of = {
+            key.removeprefix(start): held.open().reveal()
+            for key, held in one.secrets().items()
+            if key.startswith(start)
+        }
         if base and secrets_of and (endpoint is not None or not at.endpoint):
-            values = {key.removeprefix(start): value for key, value in one.values.items() if key.startswith(start)}
-            kind, settings = (endpoint.kind, endpoint.settings) if endpoint else (one.scheme, scheme.settings)
+            values = {
+                key.removeprefix(start): value
+                for key, value in one.values.items()
+                if key.startswith(start)
+            }
+            kind, settings = (
+                (endpoint.kind, endpoint.settings) if endpoint else (one.scheme, scheme.settings)
+            )
             return one, joined_path(base, at.path), Credentials(kind, values, secrets_of, settings)
-    raise Problem(409, "No connection can reach its rules.", f"A connection into {place.application.name} in {place.environment.name} with the credential of "
-                  f"the {at.endpoint or 'API'} is needed. Set one up first.")  # fmt: skip
+    raise Problem(
+        409,
+        "No connection can reach its rules.",
+        f"A connection into {place.application.name} in {place.environment.name} with the "
+        f"credential of "
+        f"the {at.endpoint or 'API'} is needed. Set one up first.",
+    )
 
 
 def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) -> wire.There:
@@ -268,13 +326,19 @@ def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) 
     except wire.Refused as error:
         if error.changed:
             raise Problem(
-                409, "The rules were changed there by hand.", "Nothing was written. Read them back and look at what differs."
+                409,
+                "The rules were changed there by hand.",
+                "Nothing was written. Read them back and look at what differs.",
             ) from error
         raise Problem(502, "The application did not do it.", str(error)) from error
     except NotComplete as error:
         raise Problem(409, "The credential is not complete.", str(error)) from error
     except RoadError as error:
-        raise Problem(502, "The application could not be reached.", f"{error.failure.detail} Nothing was changed.") from error
+        raise Problem(
+            502,
+            "The application could not be reached.",
+            f"{error.failure.detail} Nothing was changed.",
+        ) from error
 
 
 def read_back(by: Actor, place: Place) -> RuleBook:
@@ -285,8 +349,12 @@ def read_back(by: Actor, place: Place) -> RuleBook:
 
 
 @transaction.atomic
-def _saw(by: Actor, place: Place, found: wire.There, did: str, pushed: Book | None = None) -> RuleBook:
-    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(place=place, version=0, changed_at=timezone.now())
+def _saw(
+    by: Actor, place: Place, found: wire.There, did: str, pushed: Book | None = None
+) -> RuleBook:
+    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(
+        place=place, version=0, changed_at=timezone.now()
+    )
     before = kept.book_pushed()
     kept.there, kept.tag, kept.read_at = formats.as_plain(found.book), found.tag, timezone.now()
     kept.resources = list(found.resources) or kept.resources
@@ -305,13 +373,23 @@ def _saw(by: Actor, place: Place, found: wire.There, did: str, pushed: Book | No
 
 
 def push(by: Actor, place: Place) -> RuleBook:
-    """Write our rules to the application, in place of those that were last read there. Refused where they were changed since."""
+    """Write our rules to the application, in place of those that were last read there.
+
+    Refused where they were changed since.
+    """
     kept = book_of(place)
     if not kept.tag or kept.there is None:
-        raise Problem(409, "It is not known which rules stand there.", "Read them back first, so that nothing is overwritten unseen.")
+        raise Problem(
+            409,
+            "It is not known which rules stand there.",
+            "Read them back first, so that nothing is overwritten unseen.",
+        )
     connection, address, held = _endpoint(place)
     book = kept.book()
-    found = _asked(connection, lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag))
+    found = _asked(
+        connection,
+        lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag),
+    )
     return _saw(by, place, found, "pushed the access rules", book)
 
 

@@ -1,5 +1,7 @@
-"""Leaked tokens: those that connections hold, refresh tokens of the house, and tokens that manage a registration. They are recognised like other secrets, and
-what is held sealed is opened for it, one after the other."""
+"""Leaked tokens: those that connections hold, refresh tokens of the house, and tokens that manage a
+registration. They are recognised like other secrets, and what is held sealed is opened for it, one
+after the other.
+"""
 
 from __future__ import annotations
 
@@ -29,11 +31,24 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
 
 def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     """Tokens that connections hold, or have set aside, by their fingerprints."""
-    found = [(one.pk, field) for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
-             for field in ("access", "refresh") if _is(getattr(one, field), one.place_of(field), prints)]  # fmt: skip
+    found = [
+        (one.pk, field)
+        for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
+        for field in ("access", "refresh")
+        if _is(getattr(one, field), one.place_of(field), prints)
+    ]
     rows = TokenSet.objects.defer("access", "refresh").select_related(*_SHOWN, "person")
-    sets = {one.pk: one for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related("connection__users__user")}
-    served = [_held(sets[pk].connection, field == "refresh", sets[pk].ends, sets[pk].person, now) for pk, field in found if pk in sets]
+    sets = {
+        one.pk: one
+        for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related(
+            "connection__users__user"
+        )
+    }
+    served = [
+        _held(sets[pk].connection, field == "refresh", sets[pk].ends, sets[pk].person, now)
+        for pk, field in found
+        if pk in sets
+    ]
     return served + _set_aside(prints, now)
 
 
@@ -60,10 +75,21 @@ def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     return found
 
 
-def _held(connection: Connection, refresh: bool, access_ends: datetime | None, person: Person | None, now: datetime) -> LeakedHeldOut:
-    ends, public = None if refresh else access_ends, bool(connection.client and connection.client.public)
+def _held(
+    connection: Connection,
+    refresh: bool,
+    access_ends: datetime | None,
+    person: Person | None,
+    now: datetime,
+) -> LeakedHeldOut:
+    ends, public = (
+        None if refresh else access_ends,
+        bool(connection.client and connection.client.public),
+    )
     worth = leak.token_of_connection(connection.scheme, refresh, ends, public, now)
-    can_end = published(connection.place, connection.client, "revocation_endpoint", connection.slots)
+    can_end = published(
+        connection.place, connection.client, "revocation_endpoint", connection.slots
+    )
     return LeakedHeldOut(
         ref=connection.ref,
         set_aside=False,
@@ -81,10 +107,15 @@ def _held(connection: Connection, refresh: bool, access_ends: datetime | None, p
 
 
 def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
-    """What people allowed clients of the house, by its refresh tokens. ``spent``: only old ones were found; whoever shows one again ends the whole family (RFC
-    9700 §4.14.2)."""
+    """What people allowed clients of the house, by its refresh tokens.
+
+    ``spent``: only old ones were found; whoever shows one again ends the whole family (RFC 9700
+    §4.14.2).
+    """
     families: dict[Any, list[Refresh]] = {}
-    for one in Refresh.objects.select_related("grant__client", "grant__person").filter(digest__in=digests):
+    for one in Refresh.objects.select_related("grant__client", "grant__person").filter(
+        digest__in=digests
+    ):
         families.setdefault(one.grant_id, []).append(one)
     found = []
     for tokens in families.values():
@@ -104,11 +135,27 @@ def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
 
 
 def managing(prints: Collection[str], digests: Collection[str]) -> list[LeakedManagingOut]:
-    """Tokens that manage a registration (RFC 7592 §3): kept sealed where we are the client, as a digest where the house is the provider."""
-    ours = [one for one in Client.objects.exclude(management_token=None).select_related("place__application")
-            if _is(one.management_token, one.token_place, prints)]  # fmt: skip
-    theirs = Client.objects.filter(management_digest__in=digests).exclude(management_digest="").select_related("place__application")
+    """Tokens that manage a registration (RFC 7592 §3): kept sealed where we are the client, as a
+    digest where the house is the provider.
+    """
+    ours = [
+        one
+        for one in Client.objects.exclude(management_token=None).select_related(
+            "place__application"
+        )
+        if _is(one.management_token, one.token_place, prints)
+    ]
+    theirs = (
+        Client.objects.filter(management_digest__in=digests)
+        .exclude(management_digest="")
+        .select_related("place__application")
+    )
     return [
-        LeakedManagingOut(client=one.name, client_key=one.pk, application=one.place.application.name, house=one.house)
+        LeakedManagingOut(
+            client=one.name,
+            client_key=one.pk,
+            application=one.place.application.name,
+            house=one.house,
+        )
         for one in [*ours, *theirs]
     ]

@@ -1,4 +1,7 @@
-"""Emergency: what is known of a credential that has leaked, where it is used, and what stops. What is pasted is looked up and not kept."""
+"""Emergency: what is known of a credential that has leaked, where it is used, and what stops.
+
+What is pasted is looked up and not kept.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +17,15 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.work.credentials.shown import DrawerOut, LeakedCredentialOut, LeakedRightOut, LeakedTokenOut, LeakOut, ReachOut, StopOut
+from neatlatch.desk.work.credentials.shown import (
+    DrawerOut,
+    LeakedCredentialOut,
+    LeakedRightOut,
+    LeakedTokenOut,
+    LeakOut,
+    ReachOut,
+    StopOut,
+)
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.drawing.services import RELAY, undrawable
 
@@ -23,16 +34,28 @@ from .life import rows
 
 
 def look(by: Actor, text: str, now: datetime) -> LeakOut:
-    """What was recognised in a text, by key format, digest or keyed fingerprint. Only that somebody looked, and what was found, stands in the journal."""
+    """What was recognised in a text, by key format, digest or keyed fingerprint.
+
+    Only that somebody looked, and what was found, stands in the journal.
+    """
     found = leak.candidates(text)
-    prints, digests = {safe.fingerprint(one) for one in found}, {house_key.digest(one) for one in found}
+    prints, digests = (
+        {safe.fingerprint(one) for one in found},
+        {house_key.digest(one) for one in found},
+    )
     known = list(Credential.objects.defer("value").filter(fingerprint__in=prints)) + list(
         Credential.objects.defer("value").filter(digest__in=digests)
     )
-    known += list(Credential.objects.defer("value").filter(public_key__in=leak.public_keys(text)).exclude(public_key=""))
+    known += list(
+        Credential.objects.defer("value")
+        .filter(public_key__in=leak.public_keys(text))
+        .exclude(public_key="")
+    )
     credentials = list({one.pk: one for one in known}.values())
     tokens = list(Access.objects.select_related("client__user").filter(digest__in=digests))
-    rights = list(RegistrationRight.objects.select_related("place__application").filter(digest__in=digests))
+    rights = list(
+        RegistrationRight.objects.select_related("place__application").filter(digest__in=digests)
+    )
     held, families, managing = (
         leaked_tokens.held(prints, now),
         leaked_tokens.of_house(digests, now),
@@ -45,12 +68,22 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         "looked for a leaked",
         "credential",
         ", ".join(one.hint for one in credentials) or "none known",
-        {"found": len(credentials) + len(tokens) + len(rights) + len(held) + len(families) + len(managing)},
+        {
+            "found": len(credentials)
+            + len(tokens)
+            + len(rights)
+            + len(held)
+            + len(families)
+            + len(managing)
+        },
     )
     return LeakOut(
         credentials=[
             LeakedCredentialOut(
-                **vars(row), stops=_stops(by_key[row.id], now), acts=list(_acts(by_key[row.id])), drawer=_drawer(by_key[row.id].client, now)
+                **vars(row),
+                stops=_stops(by_key[row.id], now),
+                acts=list(_acts(by_key[row.id])),
+                drawer=_drawer(by_key[row.id].client, now),
             )
             for row in shaped
         ],
@@ -68,44 +101,88 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         held=held,
         families=families,
         managing=managing,
-        rights=[LeakedRightOut(id=one.pk, application=one.place.application.name, hint=one.hint) for one in rights],
-        ours_by_form=[_said(one) for one in house_key.find_in(text) if house_key.digest(one) not in {each.digest for each in credentials}],
+        rights=[
+            LeakedRightOut(id=one.pk, application=one.place.application.name, hint=one.hint)
+            for one in rights
+        ],
+        ours_by_form=[
+            _said(one)
+            for one in house_key.find_in(text)
+            if house_key.digest(one) not in {each.digest for each in credentials}
+        ],
     )
 
 
 def _said(text: str) -> str:
     read = house_key.read(text)
-    return f"{read.hint} has the form of a key of this house for {read.environment}, and none that was issued here is like it"
+    return (
+        f"{read.hint} has the form of a key of this house for {read.environment}, and none that "
+        f"was issued here is like it"
+    )
 
 
 def _stops(credential: Credential, now: datetime) -> list[StopOut]:
     """For each connection that holds it: when it stops, and who is hit."""
-    held = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).select_related("connection__client")
+    held = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).select_related(
+        "connection__client"
+    )
     found = []
-    for one in held.prefetch_related("connection__users__user", "connection__token_sets").order_by("connection__ref"):
+    for one in held.prefetch_related("connection__users__user", "connection__token_sets").order_by(
+        "connection__ref"
+    ):
         connection = one.connection
         token = connection.tokens
         by_house = bool(connection.client and connection.client.house)
-        when = leak.stop(connection.scheme, by_house, token.ends if token else None, token is not None, now)
-        found.append(StopOut(ref=connection.ref, at=when.at, says=when.says, users=sorted(user.name for user in connection.users.all())))
+        when = leak.stop(
+            connection.scheme, by_house, token.ends if token else None, token is not None, now
+        )
+        found.append(
+            StopOut(
+                ref=connection.ref,
+                at=when.at,
+                says=when.says,
+                users=sorted(user.name for user in connection.users.all()),
+            )
+        )
     return found
 
 
 def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
-    """Where it is what a user draws with: the user, what else it has to draw with, and each connection that whoever has it could draw."""
+    """Where it is what a user draws with: the user, what else it has to draw with, and each
+    connection that whoever has it could draw.
+    """
     user = client.user if client else None
     if client is None or user is None:
         return None
-    others = Credential.objects.defer("value").filter(client__user=user).exclude(client=client).filter(Q(ends=None) | Q(ends__gt=now))
+    others = (
+        Credential.objects.defer("value")
+        .filter(client__user=user)
+        .exclude(client=client)
+        .filter(Q(ends=None) | Q(ends__gt=now))
+    )
     last = dict(Drawn.objects.filter(user=user.pk).values_list("connection").annotate(Max("last")))
     reach = []
-    uses = user.uses.exclude(connection=None).select_related("connection").prefetch_related("connection__token_sets")
-    for connection in sorted((one.connection for one in uses if one.connection), key=lambda one: one.ref):
+    uses = (
+        user.uses.exclude(connection=None)
+        .select_related("connection")
+        .prefetch_related("connection__token_sets")
+    )
+    for connection in sorted(
+        (one.connection for one in uses if one.connection), key=lambda one: one.ref
+    ):
         if undrawable(connection) is not None:
             continue
         token = connection.tokens
         left = leak.taken(connection.scheme, token.ends if token else None, token is not None, now)
-        reach.append(ReachOut(ref=connection.ref, at=left.at, lasts=left.lasts, says=left.says, last=last.get(connection.pk)))
+        reach.append(
+            ReachOut(
+                ref=connection.ref,
+                at=left.at,
+                lasts=left.lasts,
+                says=left.says,
+                last=last.get(connection.pk),
+            )
+        )
     return DrawerOut(
         user=user.pk,
         name=user.name,

@@ -1,4 +1,6 @@
-"""What is known of credentials: rows of the list with what stands out, and the whole life of one."""
+"""What is known of credentials: rows of the list with what stands out, and the whole
+life of one.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,13 @@ from neatlatch.desk.estate.records.users.models import User
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, hang_one, join, moment
 from neatlatch.desk.ground.journal.models import ABOUT, Entry
 from neatlatch.desk.ground.people.models import Owner
-from neatlatch.desk.work.credentials.shown import CredentialMarkOut, CredentialOut, DrawnByOut, LifeOut, OwnerFrom
+from neatlatch.desk.work.credentials.shown import (
+    CredentialMarkOut,
+    CredentialOut,
+    DrawnByOut,
+    LifeOut,
+    OwnerFrom,
+)
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.replacing.models import Replacement
 
@@ -42,52 +50,99 @@ class Sighted:
 _credentials = Reading(Credential, "t.id IN {keys}", but=("value",), order="t.id")
 _hints = Reading(Credential, "t.id IN {keys}", only=("hint",))
 _after = Reading(Credential, "t.replaces_id IN {keys}", only=("hint", "replaces"), order="t.issued")
-_clients = Reading(Client, "t.id IN {keys}", only=("kind", "name", "client_id", "place", "user", "account", "account_kind", "contacts"))
+_clients = Reading(
+    Client,
+    "t.id IN {keys}",
+    only=("kind", "name", "client_id", "place", "user", "account", "account_kind", "contacts"),
+)
 _places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
 _applications = Reading(Application, "t.id IN {keys}", only=("key", "name"))
 _environments = Reading(Environment)
 _users = Reading(User, "t.id IN {keys}", only=("name", "owner"))
 _owners = Reading(Owner, "t.id IN {keys}", only=("name",))
-_handovers = Reading(Handover, "t.credential_id IN {keys}", only=("credential", "ends", "shown", "closed"))
+_handovers = Reading(
+    Handover, "t.credential_id IN {keys}", only=("credential", "ends", "shown", "closed")
+)
 _holders = Reading(HeldSecret, "t.credential_id IN {keys}")
-_connections = Reading(Connection, "t.id IN {keys}", only=("ref", "scheme", "proven_at", "secret_taken_at", "changed_at"))
+_connections = Reading(
+    Connection,
+    "t.id IN {keys}",
+    only=("ref", "scheme", "proven_at", "secret_taken_at", "changed_at"),
+)
 _tokens = Reading(TokenSet, "t.connection_id IN {keys}", only=("connection", "obtained"))
-# Where the very same values are held, by their fingerprints; and when each of some credentials was last drawn with.
-_HELD_IN = """SELECT DISTINCT c.fingerprint, e.name, a.name FROM credentials_credential c JOIN connections_heldsecret h ON h.credential_id = c.id
-    JOIN connections_connection n ON n.id = h.connection_id JOIN applications_place p ON p.id = n.place_id
-    JOIN applications_environment e ON e.id = p.environment_id JOIN applications_application a ON a.id = p.application_id
+# Where the very same values are held, by their fingerprints; and when each of some credentials was
+# last drawn with.
+_HELD_IN = """SELECT DISTINCT c.fingerprint, e.name, a.name FROM credentials_credential c
+    JOIN connections_heldsecret h ON h.credential_id = c.id
+    JOIN connections_connection n ON n.id = h.connection_id
+    JOIN applications_place p ON p.id = n.place_id
+    JOIN applications_environment e ON e.id = p.environment_id
+    JOIN applications_application a ON a.id = p.application_id
     WHERE c.fingerprint IN (SELECT value FROM json_each(%s))"""
-_DRAWN_WITH = "SELECT credential, max(last) FROM drawing_drawn WHERE credential IN (SELECT value FROM json_each(%s)) GROUP BY credential"
+_DRAWN_WITH = (
+    "SELECT credential, max(last) FROM drawing_drawn WHERE credential IN (SELECT value FROM "
+    "json_each(%s)) GROUP BY credential"
+)
 
 
 def sighted(keys: Collection[UUID]) -> list[Sighted]:
-    """These credentials, some hundreds at the most, with what their marks are worked out from. As many queries for a hundred as for one."""
+    """These credentials, some hundreds at the most, with what their marks are worked out from.
+
+    As many queries for a hundred as for one.
+    """
     found = _credentials(keys)
-    join(found, "client", {one.pk: one for one in of_their_kinds(_clients({one.client_id for one in found if one.client_id}))})
+    join(
+        found,
+        "client",
+        {
+            one.pk: one
+            for one in of_their_kinds(_clients({one.client_id for one in found if one.client_id}))
+        },
+    )
     _with_holders(found)
     hang_one(found, "handover", _handovers(keys), "credential_id")
     held: dict[str, set[tuple[str, str]]] = {}
     with database.cursor() as cursor:
         fingerprints = json.dumps(sorted({one.fingerprint for one in found} - {""}))
-        for fingerprint, environment, application in cursor.execute(_HELD_IN, [fingerprints]).fetchall():
+        for fingerprint, environment, application in cursor.execute(
+            _HELD_IN, [fingerprints]
+        ).fetchall():
             held.setdefault(fingerprint, set()).add((environment, application))
-        drawn = {key: moment(last) for key, last in cursor.execute(_DRAWN_WITH, [json.dumps([str(one) for one in keys])]).fetchall()}
-    return [_sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk))) for one in found]
+        drawn = {
+            key: moment(last)
+            for key, last in cursor.execute(
+                _DRAWN_WITH, [json.dumps([str(one) for one in keys])]
+            ).fetchall()
+        }
+    return [
+        _sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk))) for one in found
+    ]
 
 
 def _with_names(found: list[Credential]) -> None:
     """What a row tells beside: whose it is, where its client stands, and what it replaces."""
     clients = [one.client for one in found if one.client is not None]
-    places, users = _places({one.place_id for one in clients}), _users({one.user_id for one in clients if one.user_id})
+    places, users = (
+        _places({one.place_id for one in clients}),
+        _users({one.user_id for one in clients if one.user_id}),
+    )
     owners = {one.owner_id for one in found} | {one.owner_id for one in users}
     known = {one.pk: one for one in _owners(owners - {None})}
-    join(places, "application", {one.pk: one for one in _applications({one.application_id for one in places})})
+    join(
+        places,
+        "application",
+        {one.pk: one for one in _applications({one.application_id for one in places})},
+    )
     join(places, "environment", {one.pk: one for one in _environments()})
     join(users, "owner", known)
     join(clients, "place", {one.pk: one for one in places})
     join(clients, "user", {one.pk: one for one in users})
     join(found, "owner", known)
-    join(found, "replaces", {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})})
+    join(
+        found,
+        "replaces",
+        {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})},
+    )
 
 
 def _with_holders(found: list[Credential]) -> None:
@@ -107,13 +162,20 @@ def rows(keys: Collection[UUID], now: datetime) -> dict[UUID, CredentialOut]:
 
 
 def _taken_at(connection: Connection) -> datetime | None:
-    """When the application last took what a connection holds now; a private key, and each secret, is sent with the others."""
+    """When the application last took what a connection holds now; a private key, and each secret,
+    is sent with the others.
+    """
     at = secret_taken_at(connection)
     return at if at is not None and at >= connection.changed_at else None
 
 
-def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None) -> Sighted:
-    client, connections = one.client, sorted({holder.connection.ref for holder in one.holders.all()})
+def _sighted(
+    one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None
+) -> Sighted:
+    client, connections = (
+        one.client,
+        sorted({holder.connection.ref for holder in one.holders.all()}),
+    )
     handover = getattr(one, "handover", None)
     tests = (_taken_at(holder.connection) for holder in one.holders.all())
     known = credential_marks.Known(
@@ -121,10 +183,14 @@ def _sighted(one: Credential, held_in: Collection[tuple[str, str]], drawn: datet
         ends=one.ends,
         lives=one.lives,
         held=bool(connections),
-        last_used=max((moment for moment in (one.last_used, drawn, *tests) if moment), default=None),
+        last_used=max(
+            (moment for moment in (one.last_used, drawn, *tests) if moment), default=None
+        ),
         environments=frozenset(environment for environment, _ in held_in),
         of_a_person=bool(client and client.account_kind == "person"),
-        waits=bool(one.lives and handover and handover.ends and not handover.shown and not handover.closed),
+        waits=bool(
+            one.lives and handover and handover.ends and not handover.shown and not handover.closed
+        ),
         draws=bool(client and client.user_id),
         applications=frozenset(application for _, application in held_in),
         weak=one.weak,
@@ -160,7 +226,10 @@ def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
         last_used=found.known.last_used,
         replaces=one.replaces.hint if one.replaces else "",
         replaced_by=replaced_by,
-        marks=[CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave) for mark in credential_marks.marks(found.known, now)],
+        marks=[
+            CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave)
+            for mark in credential_marks.marks(found.known, now)
+        ],
     )
 
 
@@ -179,31 +248,65 @@ def _owner_of(one: Credential) -> tuple[str, OwnerFrom]:
 
 
 def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:
-    """Which users drew each of them, and when last, the latest first. Two queries, however many there are."""
+    """Which users drew each of them, and when last, the latest first.
+
+    Two queries, however many there are.
+    """
     found: dict[UUID, list[DrawnByOut]] = {one: [] for one in credentials}
-    drawn = Drawn.objects.filter(credential__in=[str(one) for one in found]).values("credential", "user").annotate(latest=Max("last"))
+    drawn = (
+        Drawn.objects.filter(credential__in=[str(one) for one in found])
+        .values("credential", "user")
+        .annotate(latest=Max("last"))
+    )
     facts = list(drawn.order_by("-latest"))
-    names = dict(User.objects.filter(pk__in={one["user"] for one in facts}).values_list("pk", "name"))
+    names = dict(
+        User.objects.filter(pk__in={one["user"] for one in facts}).values_list("pk", "name")
+    )
     for one in facts:
         known = one["user"] in names
         found[UUID(one["credential"])].append(
-            DrawnByOut(user=one["user"] if known else None, name=names[one["user"]] if known else "a user that is gone", last=one["latest"])
+            DrawnByOut(
+                user=one["user"] if known else None,
+                name=names[one["user"]] if known else "a user that is gone",
+                last=one["latest"],
+            )
         )
     return found
 
 
 def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
-    """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest first."""
+    """One credential: its row, who drew it, its receipt, and what the journal says of it, oldest
+    first.
+    """
     row = rows([credential.pk], now)[credential.pk]
-    after = Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
+    after = (
+        Credential.objects.defer("value").filter(replaces=credential).order_by("-issued").first()
+    )
     client = credential.client
-    said = Q(about=str(credential.pk)) | Q(noun="credential", ref=credential.hint, details__client=client.client_id if client else "")
-    entries = [LifeOut(at=one.at, who=one.who, did=one.did, why=str(one.details.get('why') or one.details.get('reason') or one.details.get('to') or ''))
-               for one in Entry.objects.alias(about=ABOUT).filter(said).order_by("number")[:200]]  # fmt: skip
+    said = Q(about=str(credential.pk)) | Q(
+        noun="credential", ref=credential.hint, details__client=client.client_id if client else ""
+    )
+    entries = [
+        LifeOut(
+            at=one.at,
+            who=one.who,
+            did=one.did,
+            why=str(
+                one.details.get("why") or one.details.get("reason") or one.details.get("to") or ""
+            ),
+        )
+        for one in Entry.objects.alias(about=ABOUT).filter(said).order_by("number")[:200]
+    ]
     if not any(one.did == "made" for one in entries):
         by = credential.put_in_by or "the application"
         entries.insert(
-            0, LifeOut(at=credential.issued, who=by, did="put it in" if credential.source == "pasted" else "was given it", why="")
+            0,
+            LifeOut(
+                at=credential.issued,
+                who=by,
+                did="put it in" if credential.source == "pasted" else "was given it",
+                why="",
+            ),
         )
     handover = getattr(credential, "handover", None)
     shown = {**vars(row), "replaced_by": after.hint if after else ""}
@@ -223,7 +326,9 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
         drawn_by=drawn_by([credential.pk])[credential.pk],
         replaces_key=credential.replaces_id,
         replaced_by_key=after.pk if after else None,
-        replacement=Replacement.objects.filter(old=credential, outcome="open").values_list("pk", flat=True).first(),
+        replacement=Replacement.objects.filter(old=credential, outcome="open")
+        .values_list("pk", flat=True)
+        .first(),
     )
 
 
@@ -231,5 +336,11 @@ def _also_held_by(credential: Credential) -> list[str]:
     """The connections that hold the very same value, put in there apart from this one."""
     if not credential.fingerprint:
         return []
-    others = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).exclude(credential=credential)
-    return list(others.order_by("connection__ref").values_list("connection__ref", flat=True).distinct()[:100])
+    others = HeldSecret.objects.filter(credential__fingerprint=credential.fingerprint).exclude(
+        credential=credential
+    )
+    return list(
+        others.order_by("connection__ref")
+        .values_list("connection__ref", flat=True)
+        .distinct()[:100]
+    )

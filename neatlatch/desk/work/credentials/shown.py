@@ -76,7 +76,9 @@ class DrawnByOut:
 
 @dataclass(frozen=True, kw_only=True)
 class WholeCredentialOut(CredentialOut):
-    """A credential's whole life. ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
+    """A credential's whole life.
+
+    ``sealed``: its value is kept; ``reveals``: its environment permits showing it.
 
     ``also_held_by``: connections that hold the very same value, put in there apart from this one.
     """
@@ -101,7 +103,10 @@ class WholeCredentialOut(CredentialOut):
 
 @dataclass(frozen=True, kw_only=True)
 class StopOut:
-    """When a connection stops if the credential is revoked, and who is hit. ``at``: ``null`` for at once."""
+    """When a connection stops if the credential is revoked, and who is hit.
+
+    ``at``: ``null`` for at once.
+    """
 
     ref: str
     at: datetime | None
@@ -111,8 +116,10 @@ class StopOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ReachOut:
-    """A connection that a user draws, and what somebody may still have of it: until when it lets in (``at``), and whether it ``lasts`` until the connection's own
-    credential is replaced. ``last``: when the user was last seen to draw it."""
+    """A connection that a user draws, and what somebody may still have of it: until when it lets in
+    (``at``), and whether it ``lasts`` until the connection's own credential is replaced. ``last``:
+    when the user was last seen to draw it.
+    """
 
     ref: str
     at: datetime | None
@@ -123,7 +130,10 @@ class ReachOut:
 
 @dataclass(frozen=True, kw_only=True)
 class DrawerOut:
-    """The user that draws with it. ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw."""
+    """The user that draws with it.
+
+    ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
+    """
 
     user: UUID
     name: str
@@ -135,7 +145,9 @@ class DrawerOut:
 
 @dataclass(frozen=True, kw_only=True)
 class LeakedCredentialOut(CredentialOut):
-    """A credential that was recognised: where it is used, what stops, and the quickest replacement."""
+    """A credential that was recognised: where it is used, what stops, and the quickest
+    replacement.
+    """
 
     stops: list[StopOut]
     acts: list[str]
@@ -156,7 +168,8 @@ class LeakedTokenOut:
 
 @dataclass(frozen=True, kw_only=True)
 class LeakedHeldOut:
-    """A token of a connection that was recognised: what it is worth, what ending it does, and whether the application has an address for that (RFC 7009).
+    """A token of a connection that was recognised: what it is worth, what ending it does, and
+    whether the application has an address for that (RFC 7009).
 
     ``set_aside``: of a wrong account that signed in; nothing uses it.
     """
@@ -177,7 +190,10 @@ class LeakedHeldOut:
 
 @dataclass(frozen=True, kw_only=True)
 class LeakedFamilyOut:
-    """What a person allowed a client of the house, known by a refresh token that was recognised. ``spent``: it was used before, and gives no new token."""
+    """What a person allowed a client of the house, known by a refresh token that was recognised.
+
+    ``spent``: it was used before, and gives no new token.
+    """
 
     id: UUID
     client: str
@@ -190,7 +206,9 @@ class LeakedFamilyOut:
 
 @dataclass(frozen=True, kw_only=True)
 class LeakedManagingOut:
-    """A token that was recognised and manages a client's registration; ``house``: at the house authority."""
+    """A token that was recognised and manages a client's registration; ``house``: at the house
+    authority.
+    """
 
     client: str
     client_key: UUID

@@ -21,7 +21,10 @@ from neatlatch.desk.ground.common.settling import Settling, stored
 from . import life, watching
 
 MOST = 100
-_WRITE = "UPDATE credentials_standsout SET stale = 0, marks = %s, holds_until = %s, form = %s WHERE credential_id = %s"
+_WRITE = (
+    "UPDATE credentials_standsout SET stale = 0, marks = %s, holds_until = %s, form = %s WHERE "
+    "credential_id = %s"
+)
 
 
 @cache
@@ -38,11 +41,20 @@ def keys_of(known: credential_marks.Known, now: datetime) -> str:
 
 
 def work_out(keys: Iterable[UUID]) -> int:
-    """Write anew what stands out about some credentials, :data:`MOST` at the most; answers of how many.
-    Part of the surrounding transaction."""
+    """Write anew what stands out about some credentials, :data:`MOST` at the most; answers of how
+    many. Part of the surrounding transaction.
+    """
     now = timezone.now()
     found = life.sighted(list(keys)[:MOST])
-    rows = [[keys_of(one.known, now), stored(credential_marks.next_moment(one.known, now)), form(), one.credential.pk.hex] for one in found]
+    rows = [
+        [
+            keys_of(one.known, now),
+            stored(credential_marks.next_moment(one.known, now)),
+            form(),
+            one.credential.pk.hex,
+        ]
+        for one in found
+    ]
     with database.cursor() as cursor:
         cursor.executemany(_WRITE, rows)
     return len(rows)
@@ -58,9 +70,15 @@ def differences() -> Iterator[str]:
         for one in life.sighted(block):
             kept = all_kept.get(one.credential.pk)
             if kept is None or kept.stale:
-                yield f"{one.credential.hint} ({one.credential.pk}): what stands out about it is stale."
+                yield (
+                    f"{one.credential.hint} ({one.credential.pk}): what stands out about it is "
+                    f"stale."
+                )
             elif kept.marks != (fresh := keys_of(one.known, now)):
-                yield f"{one.credential.hint} ({one.credential.pk}): kept is {kept.marks!r}, and {fresh!r} would be right."
+                yield (
+                    f"{one.credential.hint} ({one.credential.pk}): kept is {kept.marks!r}, and "
+                    f"{fresh!r} would be right."
+                )
 
 
 def begin() -> None:

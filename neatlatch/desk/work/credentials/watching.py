@@ -1,4 +1,6 @@
-"""Which change makes what stands out about which credentials stale (:mod:`neatlatch.desk.ground.common.marking`)."""
+"""Which change makes what stands out about which credentials stale
+(:mod:`neatlatch.desk.ground.common.marking`).
+"""
 
 from __future__ import annotations
 
@@ -13,8 +15,10 @@ from neatlatch.desk.ground.common.marking import Marked, Trigger, Watched, regis
 _SAME = "SELECT s.id FROM credentials_credential s WHERE s.fingerprint <> '' AND s.fingerprint"
 # The credentials that hold what the secrets of some connections hold.
 _HELD_BY = (
-    "SELECT s.id FROM credentials_credential s WHERE s.fingerprint IN (SELECT c.fingerprint FROM credentials_credential c "
-    "JOIN connections_heldsecret h ON h.credential_id = c.id WHERE c.fingerprint <> '' AND h.connection_id"
+    "SELECT s.id FROM credentials_credential s WHERE s.fingerprint IN (SELECT c.fingerprint "
+    "FROM credentials_credential c "
+    "JOIN connections_heldsecret h ON h.credential_id = c.id WHERE c.fingerprint <> '' AND "
+    "h.connection_id"
 )
 WATCHED = (
     Watched(
@@ -24,7 +28,10 @@ WATCHED = (
     ),
     Watched(
         HeldSecret,
-        f"{{row}}.credential_id UNION {_SAME} = (SELECT fingerprint FROM credentials_credential WHERE id = {{row}}.credential_id)",
+        (
+            f"{{row}}.credential_id UNION {_SAME} = (SELECT fingerprint FROM "
+            f"credentials_credential WHERE id = {{row}}.credential_id)"
+        ),
     ),
     Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("place_id",)),
     Watched(
@@ -32,7 +39,11 @@ WATCHED = (
         f"{_HELD_BY} IN (SELECT id FROM connections_connection WHERE place_id = {{row}}.id))",
         only=("application_id", "environment_id"),
     ),
-    Watched(Client, "SELECT id FROM credentials_credential WHERE client_id = {row}.id", only=("account_kind", "user_id")),
+    Watched(
+        Client,
+        "SELECT id FROM credentials_credential WHERE client_id = {row}.id",
+        only=("account_kind", "user_id"),
+    ),
     Watched(Handover, "{row}.credential_id", only=("credential_id", "shown", "closed", "ends")),
 )
 MARKS = Marked(StandsOut, Credential)
@@ -42,13 +53,25 @@ def _triggers() -> Iterator[Trigger]:
     yield from MARKS.follow(WATCHED)
     # A use is seen with every draw; it says something only of what was told to be unused.
     unused = " AND marks LIKE '% unused %'"
-    used, drawn = MARKS.mark("NEW.id", unused), MARKS.mark("replace(NEW.credential, '-', '')", unused)
+    used, drawn = (
+        MARKS.mark("NEW.id", unused),
+        MARKS.mark("replace(NEW.credential, '-', '')", unused),
+    )
     yield (
         "marks_credential_used",
-        f"AFTER UPDATE OF last_used ON credentials_credential WHEN OLD.last_used IS NOT NEW.last_used BEGIN {used} END",
+        (
+            f"AFTER UPDATE OF last_used ON credentials_credential WHEN OLD.last_used IS NOT "
+            f"NEW.last_used BEGIN {used} END"
+        ),
     )
     back = "NEW.last_used IS NULL OR NEW.last_used < OLD.last_used"
-    yield "marks_credential_not_used", f"AFTER UPDATE OF last_used ON credentials_credential WHEN {back} BEGIN {MARKS.mark('NEW.id')} END"
+    yield (
+        "marks_credential_not_used",
+        (
+            f"AFTER UPDATE OF last_used ON credentials_credential WHEN {back} BEGIN "
+            f"{MARKS.mark('NEW.id')} END"
+        ),
+    )
     yield "marks_drawn", f"AFTER INSERT ON drawing_drawn BEGIN {drawn} END"
     yield "marks_drawn_again", f"AFTER UPDATE OF last ON drawing_drawn BEGIN {drawn} END"
 

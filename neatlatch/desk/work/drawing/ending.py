@@ -1,4 +1,6 @@
-"""When users that draw will be able to draw no longer: the ends of what they have of their own (``core.breaks``)."""
+"""When users that draw will be able to draw no longer: the ends of what they have of their own
+(``core.breaks``).
+"""
 
 from __future__ import annotations
 
@@ -15,11 +17,15 @@ from neatlatch.desk.estate.records.users.models import User
 _WORDS = {"token": "API key", "client_secret": "client secret"}
 
 
-# From the clients that are a user's, by their index, and of these the ones whose every key has an end.
-_ENDING = """SELECT k.user_id FROM clients_client k CROSS JOIN credentials_credential c ON c.client_id = k.id
+# From the clients that are a user's, by their index, and of these the ones whose every key has an
+# end.
+_ENDING = """SELECT k.user_id FROM clients_client k
+    CROSS JOIN credentials_credential c ON c.client_id = k.id
     WHERE k.user_id IS NOT NULL AND c.digest <> '' AND c.state IN (%s, %s, %s)
-      AND EXISTS (SELECT 1 FROM users_use u WHERE u.user_id = k.user_id AND u.connection_id IS NOT NULL)
-    GROUP BY k.user_id HAVING count(*) = count(c.ends) AND max(c.ends) <= %s ORDER BY max(c.ends), k.user_id LIMIT %s"""
+      AND EXISTS (SELECT 1 FROM users_use u WHERE u.user_id = k.user_id
+      AND u.connection_id IS NOT NULL)
+    GROUP BY k.user_id HAVING count(*) = count(c.ends) AND max(c.ends) <= %s
+    ORDER BY max(c.ends), k.user_id LIMIT %s"""
 
 
 def soonest(now: datetime, most: int) -> list[tuple[User, breaks.Break]]:
@@ -33,7 +39,9 @@ def soonest(now: datetime, most: int) -> list[tuple[User, breaks.Break]]:
     users = User.objects.filter(pk__in=ends_soon).select_related("environment")
     found = []
     for user in users.prefetch_related("keys", Prefetch("keys__credentials", given)):
-        own_keys = [_own(one) for key in user.keys.all() for one in key.credentials.all() if one.lives]
+        own_keys = [
+            _own(one) for key in user.keys.all() for one in key.credentials.all() if one.lives
+        ]
         if end := breaks.of_user(user.name, own_keys, now):
             found.append((user, end))
     return sorted(found, key=lambda one: breaks.urgency(one[1]))

@@ -1,4 +1,6 @@
-"""Writing down draws: many that come at once share one transaction, so that each waits for its fact to be on disk and none for the others' turns."""
+"""Writing down draws: many that come at once share one transaction, so that each waits for its fact
+to be on disk and none for the others' turns.
+"""
 
 from __future__ import annotations
 
@@ -19,9 +21,12 @@ from django.db.models import Max, Sum
 from .models import Drawn
 
 HOURS_KEPT, DAYS_KEPT = timedelta(days=7), timedelta(days=400)
-_SQL = """INSERT INTO drawing_drawn (user, connection, credential, way, span, begins, count, failed, last) VALUES (%s, %s, %s, %s, 'hour', %s, %s, %s, %s)
+_SQL = """INSERT INTO drawing_drawn
+(user, connection, credential, way, span, begins, count, failed, last)
+VALUES (%s, %s, %s, %s, 'hour', %s, %s, %s, %s)
 ON CONFLICT (connection, user, credential, way, span, begins)
-DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed, last = max(last, excluded.last)"""
+DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed, last = max(last,
+    excluded.last)"""
 
 
 @dataclass(frozen=True)
@@ -46,7 +51,10 @@ class Ledger:
         self._errors: dict[int, Exception] = {}
 
     def note(self, facts: Iterable[Fact], now: datetime) -> None:
-        """Write draws down; comes back when they are on disk. Whoever finds nobody writing writes for all who wait. Raises what the database raises."""
+        """Write draws down; comes back when they are on disk.
+
+        Whoever finds nobody writing writes for all who wait. Raises what the database raises.
+        """
         hour = now.replace(minute=0, second=0, microsecond=0)
         with self._turn:
             for fact in facts:
@@ -75,16 +83,32 @@ class Ledger:
 
 
 def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
-    rows = [(fact.user.replace("-", ""), fact.connection.replace("-", ""), fact.credential, fact.way, hour, count, count if fact.failed else 0, last)
-            for (fact, hour), (count, last) in batch.items()]  # fmt: skip
+    rows = [
+        (
+            fact.user.replace("-", ""),
+            fact.connection.replace("-", ""),
+            fact.credential,
+            fact.way,
+            hour,
+            count,
+            count if fact.failed else 0,
+            last,
+        )
+        for (fact, hour), (count, last) in batch.items()
+    ]
     adapt = connection.ops.adapt_datetimefield_value
     with _TURN.taken(), transaction.atomic(), connection.cursor() as cursor:
         for user, target, credential, way, hour, count, failed, last in rows:
-            cursor.execute(_SQL, [user, target, credential, way, adapt(hour), count, failed, adapt(last)])
+            cursor.execute(
+                _SQL, [user, target, credential, way, adapt(hour), count, failed, adapt(last)]
+            )
 
 
 class _Turn:
-    """One of all processes that count draws writes at a time. Whoever waits for SQLite's own lock sleeps and looks again; who waits for this is woken."""
+    """One of all processes that count draws writes at a time.
+
+    Whoever waits for SQLite's own lock sleeps and looks again; who waits for this is woken.
+    """
 
     def __init__(self, file: Path) -> None:
         self._file = file
@@ -94,7 +118,10 @@ class _Turn:
     def taken(self) -> Iterator[None]:
         """Wait for the turn, and give it back."""
         if self._held is None or self._held[0] != os.getpid():
-            self._held = (os.getpid(), os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600))
+            self._held = (
+                os.getpid(),
+                os.open(self._file, os.O_CREAT | os.O_RDWR | os.O_CLOEXEC, 0o600),
+            )
         fcntl.flock(self._held[1], fcntl.LOCK_EX)
         try:
             yield
@@ -108,8 +135,9 @@ LEDGER = Ledger()
 
 @transaction.atomic
 def roll_up(now: datetime) -> int:
-    """Put hours that are a week old together into days, and let go of days after a year and a month: a million draws leave as many rows as one. Answers how
-    many rows went."""
+    """Put hours that are a week old together into days, and let go of days after a year and a
+    month: a million draws leave as many rows as one. Answers how many rows went.
+    """
     before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)
     old = Drawn.objects.filter(span="hour", begins__lt=before)
     days: dict[tuple[Any, ...], list[Any]] = {}
@@ -117,14 +145,27 @@ def roll_up(now: datetime) -> int:
         counted=Sum("count"), wrong=Sum("failed"), latest=Max("last")
     ):
         day = one["begins"].replace(hour=0)
-        held = days.setdefault((one["user"], one["connection"], one["credential"], one["way"], day), [0, 0, one["latest"]])
+        held = days.setdefault(
+            (one["user"], one["connection"], one["credential"], one["way"], day),
+            [0, 0, one["latest"]],
+        )
         held[0] += one["counted"]
         held[1] += one["wrong"]
         held[2] = max(held[2], one["latest"])
     gone = old.count()
     old.delete()
     Drawn.objects.bulk_create(
-        Drawn(user=user, connection=target, credential=credential, way=way, span="day", begins=day, count=count, failed=failed, last=last)
+        Drawn(
+            user=user,
+            connection=target,
+            credential=credential,
+            way=way,
+            span="day",
+            begins=day,
+            count=count,
+            failed=failed,
+            last=last,
+        )
         for (user, target, credential, way, day), (count, failed, last) in days.items()
     )
     return gone - len(days) + Drawn.objects.filter(begins__lt=now - DAYS_KEPT).delete()[0]

@@ -6,10 +6,13 @@ from django.db import models
 
 
 class Drawn(models.Model):
-    """Draws of one user on one connection with one credential within an hour, or a day once it is a week old: one row, however many there were.
+    """Draws of one user on one connection with one credential within an hour, or a day once it is a
+    week old: one row, however many there were.
 
-    ``way`` is *draw* (a header was taken) or *relay* (a request was sent through); ``span`` is *hour* or *day*; ``credential`` the ID of the secret that
-    was used, so that it is seen when nobody draws an old one any more. User and connection are kept by ID: facts outlive what they tell of.
+    ``way`` is *draw* (a header was taken) or *relay* (a request was sent through); ``span`` is
+    *hour* or *day*; ``credential`` the ID of the secret that was used, so that it is seen when
+    nobody draws an old one any more. User and connection are kept by ID: facts outlive what they
+    tell of.
     """
 
     user = models.UUIDField()
@@ -24,7 +27,10 @@ class Drawn(models.Model):
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["connection", "user", "credential", "way", "span", "begins"], name="one_row_for_a_span")
+            models.UniqueConstraint(
+                fields=["connection", "user", "credential", "way", "span", "begins"],
+                name="one_row_for_a_span",
+            )
         ]
         indexes = [
             models.Index(fields=["credential"], name="draws_with_a_credential"),

@@ -1,7 +1,10 @@
-"""The usual draw in one query: a key that is good, a connection that its user uses, a token that needs no renewal.
+"""The usual draw in one query: a key that is good, a connection that its user uses, a token that
+needs no renewal.
 
-Whatever is out of the ordinary is not judged here: the answer is ``None``, and the long way in :mod:`services` says what is wrong, renews, or notes the last
-use. So a mistake here can refuse nobody, and what it lets in is held to the same conditions. Most of a draw's cost was in building queries, not in running them.
+Whatever is out of the ordinary is not judged here: the answer is ``None``, and the long way in
+:mod:`services` says what is wrong, renews, or notes the last use. So a mistake here can refuse
+nobody, and what it lets in is held to the same conditions. Most of a draw's cost was in building
+queries, not in running them.
 """
 
 from __future__ import annotations
@@ -31,13 +34,17 @@ JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
 JOIN applications_application ca ON ca.id = cp.application_id
 """
-_WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values", t.access, t.obtained, t.ends, t.refused, t.sent_to,
-(SELECT h.credential_id FROM connections_heldsecret h JOIN credentials_credential hc ON hc.id = h.credential_id
+_WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values",
+t.access, t.obtained, t.ends, t.refused, t.sent_to,
+(SELECT h.credential_id FROM connections_heldsecret h
+JOIN credentials_credential hc ON hc.id = h.credential_id
  WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1),
 t.generation, c.pace, c.time_limit, cl.id, cl.pace, json_extract(ca.profile, '$.relays')"""
 _BY_KEY = f"""SELECT {_WANTED}, k.digest, k.ends, k.last_used, cl.scopes, e.key
-FROM credentials_credential k JOIN clients_client cl ON cl.id = k.client_id AND cl.house {_FROM_CLIENT}
-WHERE k.secret_id = %s AND k.kind = '{issuing.KEY_KIND}' AND k.digest <> '' AND k.state IN ({LETS_IN})"""
+FROM credentials_credential k JOIN clients_client cl ON cl.id = k.client_id
+AND cl.house {_FROM_CLIENT}
+WHERE k.secret_id = %s AND k.kind = '{issuing.KEY_KIND}' AND k.digest <> ''
+    AND k.state IN ({LETS_IN})"""
 _BY_TOKEN = f"""SELECT {_WANTED}, k.digest, k.ends, k.issued, k.scopes, e.key
 FROM house_access k JOIN clients_client cl ON cl.id = k.client_id AND cl.house {_FROM_CLIENT}
 WHERE k.digest = %s AND k.revoked IS NULL"""
@@ -53,8 +60,9 @@ class Quick:
     base: str
     header: str
     ends: datetime | None
-    # What the relay asks beside: the token's generation; calls a second and seconds for a call of the connection; the
-    # caller's client, and calls a second of its own (none: any); header fields that the application's profile lets through.
+    # What the relay asks beside: the token's generation; calls a second and seconds for a call of
+    # the connection; the caller's client, and calls a second of its own (none: any); header fields
+    # that the application's profile lets through.
     generation: int
     pace: float
     time_limit: float
@@ -67,8 +75,9 @@ class Quick:
 
 
 def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) -> Quick | None:
-    """The draw, or a request to be relayed (``scope`` says which), if nothing about it is out of the ordinary. ``address`` is
-    the caller's."""
+    """The draw, or a request to be relayed (``scope`` says which), if nothing about it is out of
+    the ordinary. ``address`` is the caller's.
+    """
     kind, _, text = authorization.partition(" ")
     if kind.lower() != "bearer":
         return None
@@ -86,14 +95,43 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         row = cursor.execute(query, [ref, identity]).fetchone()
     if row is None:
         return None
-    (allowed, user, target, scheme, values, access, obtained, ends, refused, sent_to, credential, generation, pace, time_limit, client, own_pace, relays,
-     kept, key_ends, used, scopes, named) = row  # fmt: skip
+    (
+        allowed,
+        user,
+        target,
+        scheme,
+        values,
+        access,
+        obtained,
+        ends,
+        refused,
+        sent_to,
+        credential,
+        generation,
+        pace,
+        time_limit,
+        client,
+        own_pace,
+        relays,
+        kept,
+        key_ends,
+        used,
+        scopes,
+        named,
+    ) = row
     until, over = moment(ends), moment(key_ends)
     due = lifetimes.renew_at(moment(obtained) or now, until)
     base = json.loads(values).get("api_base", "")
     ordinary = (
         house_key.same(kept, digest)
-        and (not by_key or (named == environment and used is not None and now - (moment(used) or now) <= issuing.NOTED_EVERY))
+        and (
+            not by_key
+            or (
+                named == environment
+                and used is not None
+                and now - (moment(used) or now) <= issuing.NOTED_EVERY
+            )
+        )
         and (over is None or over > now)
         and scope in json.loads(scopes)
         and scheme in OAUTH2

@@ -1,4 +1,6 @@
-"""The relay: a request of a workload, sent through a connection with its credential put on, at its pace, and repeated where that is safe."""
+"""The relay: a request of a workload, sent through a connection with its credential put on, at its
+pace, and repeated where that is safe.
+"""
 
 from __future__ import annotations
 
@@ -59,12 +61,21 @@ class Through:
         """The connection's."""
         profile = connection.place.application.read_profile()
         base = connection.values.get("api_base", "")
-        return cls(connection.pk, connection.ref, base, connection.pace, connection.time_limit, profile.relays)
+        return cls(
+            connection.pk,
+            connection.ref,
+            base,
+            connection.pace,
+            connection.time_limit,
+            profile.relays,
+        )
 
     @classmethod
     def of_quick(cls, ref: str, ready: Quick) -> Through:
         """That of a connection whose token is ready."""
-        return cls(UUID(ready.connection), ref, ready.base, ready.pace, ready.time_limit, ready.relays)
+        return cls(
+            UUID(ready.connection), ref, ready.base, ready.pace, ready.time_limit, ready.relays
+        )
 
 
 @dataclass(frozen=True)
@@ -89,7 +100,10 @@ class Asked:
 
 @dataclass
 class Relayed:
-    """What came back. ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it."""
+    """What came back.
+
+    ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it.
+    """
 
     status: int
     headers: relaying.Headers
@@ -131,28 +145,42 @@ class _Sender:
     def with_token(self, token: str) -> Request:
         """The request with a bearer token on."""
         bare = Request(self.asked.method, self.asked.url, (), "")
-        return self.with_credential(replace(bare, headers=(("Authorization", f"Bearer {token}"),), secrets=(token,)))
+        return self.with_credential(
+            replace(bare, headers=(("Authorization", f"Bearer {token}"),), secrets=(token,))
+        )
 
     def with_credential(self, dressed: Request) -> Request:
-        """The request with what carries the credential; a field of the credential's that the caller sent too is the credential's alone."""
+        """The request with what carries the credential; a field of the credential's that the caller
+        sent too is the credential's alone.
+        """
         headers = relaying.onward(self.asked.headers, self.through.further)
         ours = {name.lower() for name, _ in dressed.headers}
-        return replace(dressed, headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers))
+        return replace(
+            dressed,
+            headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers),
+        )
 
     def back(self, answer: Passed, renewed: bool = False) -> Relayed:
         """What the caller is answered."""
         headers = tuple(answer.headers.items())
         place = next((value for name, value in headers if name.lower() == "location"), "")
         start = f"/relay/{self.through.ref}"
-        there = relaying.location(place, self.asked.url, self.through.base, start) if place else None
-        told = (*relaying.back(headers, self.through.further), *((("Location", there),) if there else ()))
+        there = (
+            relaying.location(place, self.asked.url, self.through.base, start) if place else None
+        )
+        told = (
+            *relaying.back(headers, self.through.further),
+            *((("Location", there),) if there else ()),
+        )
         return Relayed(answer.status, told, answer.octets, self.tries, renewed)
 
 
 def _take_pace(through: Through, asked: Asked, most: float) -> float:
-    """Take one call out of the connection's pace, and of that of the caller's own key where it has one; the seconds to wait for it.
+    """Take one call out of the connection's pace, and of that of the caller's own key where it has
+    one; the seconds to wait for it.
 
-    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then counts for neither.
+    Raises :class:`Problem` where the wait would be longer than ``most`` seconds; the call then
+    counts for neither.
     """
     paces: dict[Hashable, float] = {("connection", through.id): through.pace}
     if asked.limit:
@@ -175,8 +203,10 @@ def _take_pace(through: Through, asked: Asked, most: float) -> float:
 
 @dataclass
 class Relay:
-    """A request sent through a connection of any kind. ``tries`` were made before; ``refused`` is the generation of the token that was
-    refused then."""
+    """A request sent through a connection of any kind.
+
+    ``tries`` were made before; ``refused`` is the generation of the token that was refused then.
+    """
 
     connection: Connection
     asked: Asked
@@ -199,8 +229,14 @@ class Relay:
             elif connection.scheme in OAUTH2:
                 held = tokens.live(connection) or token_of(connection, way, False)
             answer = yield from sender.send(way, self._dressed(sender, held))
-            if answer.status == 401 and held is not None and not renewed and self.asked.may_be_repeated:
-                # It ended in the middle of a run, or was revoked: once more with a new one, or with the one that another asker renewed meanwhile.
+            if (
+                answer.status == 401
+                and held is not None
+                and not renewed
+                and self.asked.may_be_repeated
+            ):
+                # It ended in the middle of a run, or was revoked: once more with a new one, or with
+                # the one that another asker renewed meanwhile.
                 yield from until_renewed(connection, force=True)
                 held, renewed = token_of(connection, way, True, held.generation), True
                 answer = yield from sender.send(way, self._dressed(sender, held))
@@ -210,15 +246,24 @@ class Relay:
     def _dressed(self, sender: _Sender, held: Held | None) -> Request:
         if held is not None:
             return sender.with_token(held.access_token)
-        bare = Request(self.asked.method, self.asked.url, (), self.asked.body.decode("utf-8", "replace"))
+        bare = Request(
+            self.asked.method, self.asked.url, (), self.asked.body.decode("utf-8", "replace")
+        )
         try:
-            return sender.with_credential(dress(bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time())))
+            return sender.with_credential(
+                dress(
+                    bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time())
+                )
+            )
         except NotComplete as error:
             raise Problem(409, "This connection is not set up to the end.", str(error)) from error
 
 
 def quickly(ref: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
-    """Send a request through a connection whose token is ready, on a line that is kept. Raises :class:`Problem`."""
+    """Send a request through a connection whose token is ready, on a line that is kept.
+
+    Raises :class:`Problem`.
+    """
     through = Through.of_quick(ref, ready)
     sender = _Sender(through, asked)
     place = origin(through.base)
@@ -226,13 +271,18 @@ def quickly(ref: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
     def make() -> Road:
         return roads.road(through.time_limit, goes_to=frozenset((place,)))
 
-    # Who may not be repeated gets a line of its own: one that waited may be closed by the other side in that very moment.
+    # Who may not be repeated gets a line of its own: one that waited may be closed by the other
+    # side in that very moment.
     name = (through.id, place, through.time_limit)
     way_of = _KEPT.road(name, make) if asked.may_be_repeated else make()
     with way_of as way, way.within(through.time_limit):
-        answer = yield from sender.send(way, sender.with_token(ready.header.removeprefix("Bearer ")))
+        answer = yield from sender.send(
+            way, sender.with_token(ready.header.removeprefix("Bearer "))
+        )
     if answer.status == 401 and asked.may_be_repeated:
-        rows = Connection.objects.select_related("place__application", "place__environment", "client__place")
+        rows = Connection.objects.select_related(
+            "place__application", "place__environment", "client__place"
+        )
         connection = rows.get(pk=through.id)
         return (yield from Relay(connection, asked, sender.tries, ready.generation).steps())
     return sender.back(answer)

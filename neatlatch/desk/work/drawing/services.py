@@ -1,4 +1,6 @@
-"""Drawing: a user of a connection takes a ready request header by its reference name, or sends its request through the relay."""
+"""Drawing: a user of a connection takes a ready request header by its reference name, or sends its
+request through the relay.
+"""
 
 from __future__ import annotations
 
@@ -47,21 +49,42 @@ log = structlog.get_logger()
 KEY, DRAW, RELAY = issuing.OWN_KEY, "draw", "relay"
 _PROFILE = {
     "schemes": [{"key": CLIENT}, {"key": BEARER}, {"key": CERTIFICATE}],
-    "scopes": [{"name": DRAW, "meaning": "Take request headers of the connections it uses", "kind": "read"},
-               {"name": RELAY, "meaning": "Send requests through the connections it uses", "kind": "write"}],
+    "scopes": [
+        {
+            "name": DRAW,
+            "meaning": "Take request headers of the connections it uses",
+            "kind": "read",
+        },
+        {
+            "name": RELAY,
+            "meaning": "Send requests through the connections it uses",
+            "kind": "write",
+        },
+    ],
     "limits": {"live_secrets": 2, "token_life": 900, "spread": 0},
-}  # fmt: skip
+}
 
 
 def door(environment: Environment) -> Place:
-    """Neat Latch itself as an application of the firm in an environment: what its users' keys are issued for. Made when it is first wanted."""
+    """Neat Latch itself as an application of the firm in an environment: what its users' keys are
+    issued for. Made when it is first wanted.
+    """
     application, _ = Application.objects.get_or_create(
-        key=KEY, defaults={"name": "Neat Latch", "purpose": "Lets jobs and reports draw connections", "profile": _PROFILE}
+        key=KEY,
+        defaults={
+            "name": "Neat Latch",
+            "purpose": "Lets jobs and reports draw connections",
+            "profile": _PROFILE,
+        },
     )
     place, _ = Place.objects.select_related("application", "environment").get_or_create(
         application=application,
         environment=environment,
-        defaults={"house": True, "api_base": f"{settings.PUBLIC_URL}/draw", "changed_at": timezone.now()},
+        defaults={
+            "house": True,
+            "api_base": f"{settings.PUBLIC_URL}/draw",
+            "changed_at": timezone.now(),
+        },
     )
     return place
 
@@ -77,34 +100,70 @@ def give(
     request: str = "",
     leave: Leave | None = None,
 ) -> tuple[Client, Handover | None]:
-    """Give a user a key, a client or a certificate of its own, to draw with; with a signing ``request`` its holder has the key. ``right``: to send requests
-    through the relay only, or to draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and the handover of its secret, if the house made that."""
+    """Give a user a key, a client or a certificate of its own, to draw with; with a signing
+    ``request`` its holder has the key. ``right``: to send requests through the relay only, or to
+    draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and
+    the handover of its secret, if the house made that.
+    """
     if kind not in ("key", "client", "certificate"):
-        raise wrong_fields({"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."})
+        raise wrong_fields(
+            {"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."}
+        )
     if right not in RIGHTS:
-        raise wrong_fields({"right": "Its right is “relay”, for requests through the relay only, or “draw”, for headers too."})
-    allowed, name = frozenset({RELAY} if right == "relay" else {DRAW, RELAY}), f"{user.name}, to draw"
+        raise wrong_fields(
+            {
+                "right": (
+                    "Its right is “relay”, for requests through the relay only, or “draw”, for "
+                    "headers too."
+                )
+            }
+        )
+    allowed, name = (
+        frozenset({RELAY} if right == "relay" else {DRAW, RELAY}),
+        f"{user.name}, to draw",
+    )
     own = issuing.Draws(user, addresses or ())
     handover: Handover | None
     if kind == "certificate":
         asked = certificates.Asked("client", user.name[:64], request=request)
-        client, _, handover = certificates.register(by, door(user.environment), name, asked, allowed, of=own)
+        client, _, handover = certificates.register(
+            by, door(user.environment), name, asked, allowed, of=own
+        )
     else:
         scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
         fields = ClientMetadata(name, grants=grants, scopes=allowed)
-        client, handover = issuing.register(by, door(user.environment), fields, scheme, ends, of=own)
+        client, handover = issuing.register(
+            by, door(user.environment), fields, scheme, ends, of=own
+        )
     if not user.draws:
         User.objects.filter(pk=user.pk).update(draws=True)
     if right == "draw":
-        drawers.let(by, user, [one.connection for one in user.uses.select_related("connection") if one.connection], leave)
-    write(by, "gave a way to draw to", "user", user.name, {"id": user.pk, "client": client.client_id, "right": right})
+        drawers.let(
+            by,
+            user,
+            [one.connection for one in user.uses.select_related("connection") if one.connection],
+            leave,
+        )
+    write(
+        by,
+        "gave a way to draw to",
+        "user",
+        user.name,
+        {"id": user.pk, "client": client.client_id, "right": right},
+    )
     return client, handover
 
 
 @transaction.atomic
 def take_away(by: Actor, client: Client) -> None:
     """Take away what a user draws with: every secret and token of it is refused from now on."""
-    write(by, "took away a way to draw from", "user", client.user.name if client.user else "", {"client": client.client_id})
+    write(
+        by,
+        "took away a way to draw from",
+        "user",
+        client.user.name if client.user else "",
+        {"client": client.client_id},
+    )
     issuing.remove(by, client, "taken away from its user")
 
 
@@ -125,9 +184,13 @@ def _no(what: str, client: Client | None = None) -> Refused:
     return issuing.known(refused, client) if client is not None else refused
 
 
-def caller(authorization: str, address: str, now: datetime, certificate: bytes | None = None) -> Caller:
-    """Who asks: by a key of its own, an access token got with its client, or a certificate (DER) that TLS has proven. Raises :class:`Refused`, which tells
-    callers nothing and the log everything."""
+def caller(
+    authorization: str, address: str, now: datetime, certificate: bytes | None = None
+) -> Caller:
+    """Who asks: by a key of its own, an access token got with its client, or a certificate (DER)
+    that TLS has proven. Raises :class:`Refused`, which tells callers nothing and the log
+    everything.
+    """
     scheme, _, text = authorization.partition(" ")
     text = text.strip()
     used: Credential | None = None
@@ -150,7 +213,9 @@ def caller(authorization: str, address: str, now: datetime, certificate: bytes |
 
 def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     row = (
-        Access.objects.select_related("client__user__environment", "client__place__application", "client__place__environment")
+        Access.objects.select_related(
+            "client__user__environment", "client__place__application", "client__place__environment"
+        )
         .filter(digest=house_key.digest(text))
         .first()
     )
@@ -165,10 +230,18 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
 
 
 def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], Credential]:
-    """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to a client of this door, and that lives."""
+    """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to
+    a client of this door, and that lives.
+    """
     issued = (
-        Issued.objects.filter(sha256=hashlib.sha256(der).hexdigest(), credential__client__isnull=False)
-        .select_related("authority", "credential__client__user__environment", "credential__client__place__application")
+        Issued.objects.filter(
+            sha256=hashlib.sha256(der).hexdigest(), credential__client__isnull=False
+        )
+        .select_related(
+            "authority",
+            "credential__client__user__environment",
+            "credential__client__place__application",
+        )
         .select_related("credential__client__place__environment")
         .first()
     )
@@ -179,7 +252,9 @@ def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], 
     why = "certificate revoked" if issued.revoked is not None else ""
     if not why:
         why = issuing.state_of(credential, "certificate", now)
-    if not why and (issued.authority.state == Authority.State.RETIRED or issued.authority.not_after <= now):
+    if not why and (
+        issued.authority.state == Authority.State.RETIRED or issued.authority.not_after <= now
+    ):
         why = "certificate of an authority that is gone"
     if not why and (issued.profile != "client" or client.place.application.key != KEY):
         why = "certificate for another use"
@@ -201,45 +276,69 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
     assert client is not None
     if client.place.application.key != KEY:
         raise _no("key for another application", client)
-    client = Client.objects.select_related("user__environment", "place__application", "place__environment").get(pk=client.pk)
+    client = Client.objects.select_related(
+        "user__environment", "place__application", "place__environment"
+    ).get(pk=client.pk)
     return client, issuing.registered(client).allowed, key
 
 
 def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
-    """The connection of a reference name, if the asker uses it, in its own environment, and may do what it wants. Raises :class:`Problem`; whether a
-    connection exists that it does not use is not told."""
+    """The connection of a reference name, if the asker uses it, in its own environment, and may do
+    what it wants. Raises :class:`Problem`; whether a connection exists that it does not use is not
+    told.
+    """
     use = (
         Use.objects.select_related(
-            "connection__place__application", "connection__place__environment", "connection__client", "connection__client__place"
+            "connection__place__application",
+            "connection__place__environment",
+            "connection__client",
+            "connection__client__place",
         )
         .filter(user=asker.user, connection__ref=ref)
         .first()
     )
     if use is None or use.connection is None:
-        raise Problem(404, "You use no connection of that name.", "Its administrator can note on the connection's page that you use it.")
+        raise Problem(
+            404,
+            "You use no connection of that name.",
+            "Its administrator can note on the connection's page that you use it.",
+        )
     connection = use.connection
     if connection.place.environment_id != asker.user.environment_id:
         raise Problem(
             403,
             "That connection belongs to another environment.",
-            f"You are noted in {asker.user.environment.name}, it is in {connection.place.environment.name}.",
+            (
+                f"You are noted in {asker.user.environment.name}, it is in "
+                f"{connection.place.environment.name}."
+            ),
         )
     if wants not in asker.scopes:
-        raise Problem(403, f"Your key does not allow you to {wants}.", "Ask its administrator for one that does.")
+        raise Problem(
+            403,
+            f"Your key does not allow you to {wants}.",
+            "Ask its administrator for one that does.",
+        )
     if (refusal := undrawable(connection)) is not None:
         raise refusal
     return connection
 
 
 def undrawable(connection: Connection) -> Problem | None:
-    """Why nobody can draw a connection, nor send a request through it, whoever asks; ``None`` where one can."""
+    """Why nobody can draw a connection, nor send a request through it, whoever asks; ``None`` where
+    one can.
+    """
     if connection.individual:
         return Problem(
-            409, "There each person has an account of their own.", "A job cannot borrow one. Use a connection with a service account."
+            409,
+            "There each person has an account of their own.",
+            "A job cannot borrow one. Use a connection with a service account.",
         )
     if connection.scheme == STREAM:
         return Problem(
-            409, "A stream is not called by requests.", "Neither its key nor a request can be drawn; it is signed in to on its own line."
+            409,
+            "A stream is not called by requests.",
+            "Neither its key nor a request can be drawn; it is signed in to on its own line.",
         )
     return None
 
@@ -268,36 +367,65 @@ def secret_of(connection: Connection) -> str:
 
 
 def draw(user: User, connection: Connection, method: str = "GET", address: str = "") -> Drawing:
-    """A ready header for a user. A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises :class:`Problem`."""
+    """A ready header for a user.
+
+    A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises
+    :class:`Problem`.
+    """
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
     try:
         destinations.check(connection)
     except RoadError as error:
-        raise Problem(409, "What it holds was not cleared for where it goes.", error.failure.detail) from error
+        raise Problem(
+            409, "What it holds was not cleared for where it goes.", error.failure.detail
+        ) from error
     if connection.scheme == CERTIFICATE:
         raise Problem(
-            409, "This connection shows a certificate on the line itself.", "No header can carry that. Send your request through the relay."
+            409,
+            "This connection shows a certificate on the line itself.",
+            "No header can carry that. Send your request through the relay.",
         )
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
         if held is None:
             with road_of(connection, min(connection.time_limit, 20.0)) as way:
                 held = token_of(connection, way, False)
-        return Drawing(base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret)
+        return Drawing(
+            base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret
+        )
     if drawers.not_let(user, connection):
-        says = "Of this connection a draw hands out the secret itself. Send your request through the relay, or have an administrator let you on the connection's page."
+        says = (
+            "Of this connection a draw hands out the secret itself. Send your request through "
+            "the relay, or have an administrator let you on the connection's page."
+        )
         raise Problem(403, "Nobody let you draw this secret.", says)
     if connection.scheme == OAUTH1 and not address.startswith(base):
-        raise Problem(422, "This connection signs each request.", f"Say method and url of the request to sign; url begins with {base}.")
+        raise Problem(
+            422,
+            "This connection signs each request.",
+            f"Say method and url of the request to sign; url begins with {base}.",
+        )
     try:
-        dressed = dress(Request(method, address or base), credentials_of(connection), secrets.token_hex(12), int(time.time()))
+        dressed = dress(
+            Request(method, address or base),
+            credentials_of(connection),
+            secrets.token_hex(12),
+            int(time.time()),
+        )
     except NotComplete as error:
         raise Problem(409, "This connection is not set up to the end.", str(error)) from error
     query = dressed.url.removeprefix(address or base).lstrip("?&")
-    return Drawing(base, dict(dressed.headers), dict(one.split("=", 1) for one in query.split("&") if "=" in one), None, secret)
+    return Drawing(
+        base,
+        dict(dressed.headers),
+        dict(one.split("=", 1) for one in query.split("&") if "=" in one),
+        None,
+        secret,
+    )
 
 
-# Seconds between two looks whether somebody else has renewed, and how long it is waited for in all: as long as a renewal may take.
+# Seconds between two looks whether somebody else has renewed, and how long it is waited for in all:
+# as long as a renewal may take.
 _LOOK, _RENEWAL = 0.1, 40.0
 
 
@@ -315,22 +443,35 @@ def road_of(connection: Connection, total: float) -> Road:
     try:
         return destinations.road_of(connection, total, tokens.shown(connection))
     except RoadError as error:
-        raise Problem(409, "This connection cannot be used as it stands.", error.failure.detail) from error
+        raise Problem(
+            409, "This connection cannot be used as it stands.", error.failure.detail
+        ) from error
 
 
 def token_of(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
-    """The token that is held, or a renewed one, as :func:`tokens.hold` gives it. Raises :class:`Problem`."""
+    """The token that is held, or a renewed one, as :func:`tokens.hold` gives it.
+
+    Raises :class:`Problem`.
+    """
     try:
         held, _ = tokens.hold(connection, way, force, newer_than)
     except NoToken as error:
         raise Problem(
-            503, "No token is to be had.", f"{error.failure.detail} Its administrator can see why on the connection's page."
+            503,
+            "No token is to be had.",
+            f"{error.failure.detail} Its administrator can see why on the connection's page.",
         ) from error
     except RoadError as error:
-        raise Problem(503, "The application's token endpoint could not be reached.", error.failure.detail) from error
+        raise Problem(
+            503, "The application's token endpoint could not be reached.", error.failure.detail
+        ) from error
     return held
 
 
-def note(asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False) -> None:
+def note(
+    asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False
+) -> None:
     """Write down that it was drawn."""
-    LEDGER.note([Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now())
+    LEDGER.note(
+        [Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now()
+    )

@@ -23,7 +23,10 @@ class FindingConfig(AppConfig):
 
 
 def fill(**kwargs: Any) -> None:
-    """What stood here before there was an index is found too. After all migrations and not in one of them: the rows are read as they are now."""
+    """What stood here before there was an index is found too.
+
+    After all migrations and not in one of them: the rows are read as they are now.
+    """
     from . import index
 
     index.fill()

@@ -1,4 +1,6 @@
-"""The index of everything that can be found: one full-text table, kept up to date with what is saved and deleted (SQLite FTS5)."""
+"""The index of everything that can be found: one full-text table, kept up to date with what is
+saved and deleted (SQLite FTS5).
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,9 @@ LISTS = {
 
 @dataclass(frozen=True)
 class Entry:
-    """Something to be found: its kind, its name as it is shown, further words that find it, where it is, and what is said beside it."""
+    """Something to be found: its kind, its name as it is shown, further words that find it, where
+    it is, and what is said beside it.
+    """
 
     kind: str
     name: str
@@ -55,13 +59,22 @@ class Entry:
 def of_application(one: Application) -> Iterator[Entry]:
     """By name, key, purpose, owner and addresses."""
     hosts = " ".join(address for place in one.places.all() for address in place.by_key().values())
-    yield Entry("application", one.name, f"/applications/{one.key}", f"{one.key} {one.purpose} {one.owner_name} {hosts}", one.purpose)
+    yield Entry(
+        "application",
+        one.name,
+        f"/applications/{one.key}",
+        f"{one.key} {one.purpose} {one.owner_name} {hosts}",
+        one.purpose,
+    )
 
 
 def of_connection(one: Connection) -> Iterator[Entry]:
     """By reference name, application, environment, account; its certificate by thumbprint."""
     place, address = one.place, f"/connections/{one.ref}"
-    named = " ".join(str(one.values.get(key, "")) for key in ("account", "username", "client_id", "key_id", "client_key", "redirect_uri"))
+    named = " ".join(
+        str(one.values.get(key, ""))
+        for key in ("account", "username", "client_id", "key_id", "client_key", "redirect_uri")
+    )
     yield Entry(
         "connection",
         one.ref,
@@ -99,10 +112,20 @@ def of_client(one: Client) -> Iterator[Entry]:
     where = f"{place.application.name}, {place.environment.name}"
     known = " ".join(str(value) for key, value in one.facts.items() if key != "thumbprint")
     yield Entry(
-        "client", one.name, address, f"{one.client_id} {one.account} {known} {where} {' '.join(one.contacts)}", f"{one.client_id or where}"
+        "client",
+        one.name,
+        address,
+        f"{one.client_id} {one.account} {known} {where} {' '.join(one.contacts)}",
+        f"{one.client_id or where}",
     )
     for uri in one.redirect_uris:
-        yield Entry("redirect URI", uri, f"{address}/redirect-uris", "", f"{one.name}, {place.environment.name}")
+        yield Entry(
+            "redirect URI",
+            uri,
+            f"{address}/redirect-uris",
+            "",
+            f"{one.name}, {place.environment.name}",
+        )
     if thumbprint := str(one.facts.get("thumbprint", "")):
         plain = thumbprint.replace(":", "").lower()
         yield Entry("thumbprint", _colons(plain), address, plain, f"held by {where}")
@@ -110,9 +133,18 @@ def of_client(one: Client) -> Iterator[Entry]:
 
 def of_credential(one: Credential) -> Iterator[Entry]:
     """By its hint and the ID of the secret."""
-    where = f"{one.client.place.application.name}, {one.client.place.environment.name}" if one.client else ""
-    yield Entry("credential", one.hint, f"/credentials?words={one.hint.lstrip('…')}", f"{one.secret_id} {one.kind.replace('_', ' ')} {where}",
-                f"{one.kind.replace('_', ' ')}{', ' + where if where else ''}")  # fmt: skip
+    where = (
+        f"{one.client.place.application.name}, {one.client.place.environment.name}"
+        if one.client
+        else ""
+    )
+    yield Entry(
+        "credential",
+        one.hint,
+        f"/credentials?words={one.hint.lstrip('…')}",
+        f"{one.secret_id} {one.kind.replace('_', ' ')} {where}",
+        f"{one.kind.replace('_', ' ')}{', ' + where if where else ''}",
+    )
 
 
 def of_issued(one: Issued) -> Iterator[Entry]:
@@ -122,7 +154,10 @@ def of_issued(one: Issued) -> Iterator[Entry]:
         "certificate",
         one.common_name,
         f"/certificates/{one.credential_id}",
-        f"{' '.join(map(str, one.names))} {one.serial} {_colons(one.serial)} {sha256} {_colons(sha256)}",
+        (
+            f"{' '.join(map(str, one.names))} {one.serial} {_colons(one.serial)} {sha256} "
+            f"{_colons(sha256)}"
+        ),
         f"…{one.serial[-6:]}, {one.profile} certificate, {one.authority.name}",
     )
 
@@ -130,12 +165,20 @@ def of_issued(one: Issued) -> Iterator[Entry]:
 def of_authority(one: Authority) -> Iterator[Entry]:
     """A certificate authority of the house, by its name and fingerprint."""
     sha256 = facts.of_certificate(one.certificate()).sha256
-    yield Entry("authority", one.name, "/certificates", f"{sha256.replace(':', '').lower()} {sha256}", one.environment.name)
+    yield Entry(
+        "authority",
+        one.name,
+        "/certificates",
+        f"{sha256.replace(':', '').lower()} {sha256}",
+        one.environment.name,
+    )
 
 
 def of_person(one: Person) -> Iterator[Entry]:
     """By name, login name and address."""
-    yield Entry("person", one.shown_name, f"/people/{one.username}", f"{one.username} {one.email}", one.role)
+    yield Entry(
+        "person", one.shown_name, f"/people/{one.username}", f"{one.username} {one.email}", one.role
+    )
 
 
 def of_team(one: Team) -> Iterator[Entry]:
@@ -146,7 +189,11 @@ def of_team(one: Team) -> Iterator[Entry]:
 def of_user(one: User) -> Iterator[Entry]:
     """By name and owner."""
     yield Entry(
-        "user", one.name, f"/users/{one.pk}", f"{one.owner_name} {one.kind} {one.environment.name}", f"{one.kind}, {one.environment.name}"
+        "user",
+        one.name,
+        f"/users/{one.pk}",
+        f"{one.owner_name} {one.kind} {one.environment.name}",
+        f"{one.kind}, {one.environment.name}",
     )
 
 
@@ -159,17 +206,43 @@ def of_owner(one: Owner) -> Iterator[Entry]:
 def of_filter(one: SavedFilter) -> Iterator[Entry]:
     """A filter that is shared, by its name."""
     if one.shared:
-        yield Entry("filter", one.name, f"{LISTS.get(one.list, '/')}?words={one.words}", one.words, f"{one.list}: {one.words}")
+        yield Entry(
+            "filter",
+            one.name,
+            f"{LISTS.get(one.list, '/')}?words={one.words}",
+            one.words,
+            f"{one.list}: {one.words}",
+        )
 
 
 _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
-    Application: of_application, Connection: of_connection, Client: of_client, Credential: of_credential, Person: of_person, Team: of_team, User: of_user,
-    Owner: of_owner, SavedFilter: of_filter, Issued: of_issued, Authority: of_authority}  # fmt: skip
-_JOINED = {Application: ("owner",), Connection: ("place__application", "place__environment"), Client: ("place__application", "place__environment"),
-           Credential: ("client__place__application", "client__place__environment"), User: ("environment", "owner"),
-           Issued: ("authority",), Authority: ("environment",)}  # fmt: skip
+    Application: of_application,
+    Connection: of_connection,
+    Client: of_client,
+    Credential: of_credential,
+    Person: of_person,
+    Team: of_team,
+    User: of_user,
+    Owner: of_owner,
+    SavedFilter: of_filter,
+    Issued: of_issued,
+    Authority: of_authority,
+}
+_JOINED = {
+    Application: ("owner",),
+    Connection: ("place__application", "place__environment"),
+    Client: ("place__application", "place__environment"),
+    Credential: ("client__place__application", "client__place__environment"),
+    User: ("environment", "owner"),
+    Issued: ("authority",),
+    Authority: ("environment",),
+}
 _HUNG: dict[type[Model], tuple[str, ...]] = {Application: ("places",)}
-_HEAVY = {Credential: ("value",), Client: ("management_token",), Authority: ("private", "revocations")}
+_HEAVY = {
+    Credential: ("value",),
+    Client: ("management_token",),
+    Authority: ("private", "revocations"),
+}
 
 
 def _table(one: Model | type[Model]) -> type[Model]:
@@ -188,7 +261,11 @@ def _forget(*those: str) -> None:
     with database.cursor() as cursor:
         told = [json.dumps(those)]
         of_them = "(SELECT value FROM json_each(%s))"
-        cursor.execute(f"DELETE FROM finding_entry WHERE rowid IN (SELECT entry FROM finding_place WHERE of IN {of_them})", told)
+        cursor.execute(
+            f"DELETE FROM finding_entry WHERE rowid IN (SELECT entry FROM finding_place "
+            f"WHERE of IN {of_them})",
+            told,
+        )
         cursor.execute(f"DELETE FROM finding_place WHERE of IN {of_them}", told)
 
 
@@ -197,15 +274,29 @@ def _write(entries: Iterable[tuple[str, Entry]]) -> None:
     with database.cursor() as cursor:
         newest = cursor.execute("SELECT coalesce(max(entry), 0) FROM finding_place").fetchone()[0]
         told = [(newest + number, of, one) for number, (of, one) in enumerate(entries, 1)]
-        cursor.executemany("INSERT INTO finding_entry (rowid, name, words, kind, address, detail) VALUES (%s, %s, %s, %s, %s, %s)",
-                           [[entry, one.name, one.words, one.kind, one.address, one.detail[:200]] for entry, _, one in told])  # fmt: skip
-        cursor.executemany("INSERT INTO finding_place (entry, of) VALUES (%s, %s)", [[entry, of] for entry, of, _ in told])
+        cursor.executemany(
+            "INSERT INTO finding_entry (rowid, name, words, kind, address, detail) VALUES "
+            "(%s, %s, %s, %s, %s, %s)",
+            [
+                [entry, one.name, one.words, one.kind, one.address, one.detail[:200]]
+                for entry, _, one in told
+            ],
+        )
+        cursor.executemany(
+            "INSERT INTO finding_place (entry, of) VALUES (%s, %s)",
+            [[entry, of] for entry, of, _ in told],
+        )
 
 
 def note(one: Model, new: bool = False) -> None:
     """Write what finds an object anew; ``new``: nothing found it before."""
     kind = _table(one)
-    fresh = kind._default_manager.select_related(*_JOINED.get(kind, ())).defer(*_HEAVY.get(kind, ())).filter(pk=one.pk).first()
+    fresh = (
+        kind._default_manager.select_related(*_JOINED.get(kind, ()))
+        .defer(*_HEAVY.get(kind, ()))
+        .filter(pk=one.pk)
+        .first()
+    )
     with transaction.atomic(savepoint=False):
         if not new:
             _forget(_of(one))
@@ -213,7 +304,14 @@ def note(one: Model, new: bool = False) -> None:
             _write((_of(one), entry) for entry in _WRITERS[kind](fresh))
 
 
-def _saved(sender: type[Model], instance: Model, created: bool = False, update_fields: Any = None, raw: bool = False, **more: Any) -> None:
+def _saved(
+    sender: type[Model],
+    instance: Model,
+    created: bool = False,
+    update_fields: Any = None,
+    raw: bool = False,
+    **more: Any,
+) -> None:
     # Last use, states and the like are not what anybody looks for.
     if update_fields is None or set(update_fields) & {
         "name",
@@ -244,7 +342,9 @@ def listen() -> None:
     for kind in apps.get_models():
         if _table(kind) in _WRITERS:
             post_save.connect(_saved, sender=kind, dispatch_uid=f"finding-saved-{kind.__name__}")
-            post_delete.connect(_deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}")
+            post_delete.connect(
+                _deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}"
+            )
     post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
 
 
@@ -253,7 +353,10 @@ BLOCK = 300
 
 
 def rebuild() -> int:
-    """Write the whole index anew, a block in a transaction; answers how many entries it has. What stands in it is found meanwhile."""
+    """Write the whole index anew, a block in a transaction; answers how many entries it has.
+
+    What stands in it is found meanwhile.
+    """
     begin()
     finish()
     with database.cursor() as cursor:
@@ -270,8 +373,10 @@ def begin() -> None:
 
 
 def go_on() -> bool:
-    """Write the next block of an index that is written anew; answers whether there is more to do. A program that is killed leaves off between two
-    blocks, and another goes on."""
+    """Write the next block of an index that is written anew; answers whether there is more to do.
+
+    A program that is killed leaves off between two blocks, and another goes on.
+    """
     return Rebuild.objects.filter(ended=None).exists() and _next_block()
 
 
@@ -289,7 +394,9 @@ def _next_block() -> bool:
     kinds = list(_WRITERS)
     if going.place < len(kinds):
         last = _write_block(kinds[going.place], going.after)
-        going.place, going.after = (going.place, str(last)) if last is not None else (going.place + 1, "")
+        going.place, going.after = (
+            (going.place, str(last)) if last is not None else (going.place + 1, "")
+        )
     elif not _forget_older(going.newest):
         going.ended = timezone.now()
     going.save()
@@ -297,8 +404,14 @@ def _next_block() -> bool:
 
 
 def _write_block(kind: type[Model], after: str) -> Any:
-    """Write a block of rows of a kind; answers the key of the last one (``None``: there was none)."""
-    rows = kind._default_manager.select_related(*_JOINED.get(kind, ())).prefetch_related(*_HUNG.get(kind, ())).defer(*_HEAVY.get(kind, ()))
+    """Write a block of rows of a kind; answers the key of the last one (``None``: there
+    was none).
+    """
+    rows = (
+        kind._default_manager.select_related(*_JOINED.get(kind, ()))
+        .prefetch_related(*_HUNG.get(kind, ()))
+        .defer(*_HEAVY.get(kind, ()))
+    )
     if after:
         rows = rows.filter(pk__gt=after)
     found = list(rows.order_by("pk")[:BLOCK])
@@ -310,14 +423,18 @@ def _write_block(kind: type[Model], after: str) -> Any:
 def _forget_older(newest: int) -> int:
     """Take a block of entries away that nothing has written again; answers how many."""
     with database.cursor() as cursor:
-        older = cursor.execute("SELECT entry FROM finding_place WHERE entry <= %s LIMIT %s", [newest, BLOCK]).fetchall()
+        older = cursor.execute(
+            "SELECT entry FROM finding_place WHERE entry <= %s LIMIT %s", [newest, BLOCK]
+        ).fetchall()
         cursor.executemany("DELETE FROM finding_entry WHERE rowid = %s", older)
         cursor.executemany("DELETE FROM finding_place WHERE entry = %s", older)
     return len(older)
 
 
 def fill() -> None:
-    """Write the index where there is none although there is something to find, and go on where that was cut off."""
+    """Write the index where there is none although there is something to find, and go on where that
+    was cut off.
+    """
     with database.cursor() as cursor:
         filled = cursor.execute("SELECT 1 FROM finding_place LIMIT 1").fetchone()
     if not filled and Application.objects.exists():
@@ -327,7 +444,8 @@ def fill() -> None:
 
 _TOKEN = re.compile(r"[^\W_]+", re.UNICODE)
 MOST = 12
-# Kinds as people look for them; the same words find a connection before the redirect URI of its client.
+# Kinds as people look for them; the same words find a connection before the redirect URI of its
+# client.
 _ORDER = (
     "connection",
     "application",
@@ -345,7 +463,9 @@ _ORDER = (
 
 
 def query(words: str) -> str:
-    """What is typed as a query of the full-text table: every word begins a word, and words joined by signs stand one after the other."""
+    """What is typed as a query of the full-text table: every word begins a word, and words joined
+    by signs stand one after the other.
+    """
     parts = []
     for word in words.split()[:8]:
         if tokens := _TOKEN.findall(word)[:12]:
@@ -353,9 +473,8 @@ def query(words: str) -> str:
     return " AND ".join(parts)
 
 
-_SELECT = (
-    """SELECT name, kind, address, detail FROM finding_entry WHERE finding_entry MATCH %s ORDER BY bm25(finding_entry, 8.0, 1.0) LIMIT %s"""
-)
+_SELECT = """SELECT name, kind, address, detail FROM finding_entry WHERE finding_entry MATCH %s
+    ORDER BY bm25(finding_entry, 8.0, 1.0) LIMIT %s"""
 
 
 @dataclass(frozen=True)
@@ -385,6 +504,12 @@ def _rank(typed: str, placed: tuple[int, Found]) -> tuple[bool, bool, int, int]:
     place, one = placed
     name = one.name.lower()
     order = _ORDER.index(one.kind) if one.kind in _ORDER else 99
-    # Of names that begin with all that is typed, the shortest of its kind is the likeliest; else the better match.
+    # Of names that begin with all that is typed, the shortest of its kind is the likeliest; else
+    # the better match.
     begins = name.startswith(typed)
-    return (name != typed, not begins, order if begins else place // 6, len(name) if begins else order)
+    return (
+        name != typed,
+        not begins,
+        order if begins else place // 6,
+        len(name) if begins else order,
+    )

@@ -1,4 +1,6 @@
-"""Putting an inventory's objects into the database, one after another, by the services of each kind."""
+"""Putting an inventory's objects into the database, one after another, by the services of each
+kind.
+"""
 
 from __future__ import annotations
 
@@ -39,9 +41,11 @@ from .validating import REGISTERED_THERE
 
 
 class Applying:
-    """Puts objects in and takes them away, in the surrounding transaction, by the services of each kind.
+    """Puts objects in and takes them away, in the surrounding transaction, by the services of each
+    kind.
 
-    ``by`` is who does it, ``leave`` what to do where something that is held would go to a new place.
+    ``by`` is who does it, ``leave`` what to do where something that is held would go to a new
+    place.
     """
 
     def __init__(self, by: Actor, leave: Leave | None = None) -> None:
@@ -59,7 +63,11 @@ class Applying:
         told = Told(f"applied: {act}", tuple(content.says))
         if kind in ("clients", "credentials", "connections"):
             of_a_client: dict[str, Callable[[str, Given, str, Told], Model]]
-            of_a_client = {"clients": self.client, "credentials": self.credential, "connections": self.connection}
+            of_a_client = {
+                "clients": self.client,
+                "credentials": self.credential,
+                "connections": self.connection,
+            }
             return row_of(of_a_client[kind](key, content.after, content.client, told))
         put: dict[str, Callable[[str, Given, Told], Model]] = {
             "environments": self.environment,
@@ -73,7 +81,9 @@ class Applying:
         return row_of(put[kind](key, content.after, told))
 
     def _is_there(self, kind: str, key: str, given: Given) -> bool:
-        """Whether an object that is to be added has been added by somebody else since it was planned."""
+        """Whether an object that is to be added has been added by somebody else since it was
+        planned.
+        """
         rows: dict[str, Callable[[], QuerySet[Any]]] = {
             "environments": lambda: Environment.objects.filter(key=key),
             "people": lambda: Person.objects.filter(username=key),
@@ -82,7 +92,9 @@ class Applying:
             "places": lambda: _places(key),
             "credentials": lambda: Credential.objects.filter(pk=key),
             "connections": lambda: Connection.objects.filter(ref=key),
-            "users": lambda: User.objects.filter(name=given["name"], environment__key=given["environment"]),
+            "users": lambda: User.objects.filter(
+                name=given["name"], environment__key=given["environment"]
+            ),
         }
         return kind in rows and rows[kind]().exists()
 
@@ -119,7 +131,9 @@ class Applying:
         return found
 
     def credential(self, key: str, given: Given, client: str, told: Told) -> Credential:
-        """What is known of a credential; ``client`` is the ID of the client that it is of, or empty."""
+        """What is known of a credential; ``client`` is the ID of the client that it is of, or
+        empty.
+        """
         of = Client.objects.get(pk=client) if client else None
         return credentials.credential(self.by, credentials.check(key), of, given, told)
 
@@ -132,8 +146,9 @@ class Applying:
         return _places(key).select_related("application", "environment").get()
 
     def connection(self, key: str, given: Given, client: str, told: Told) -> Connection:
-        """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of its
-        client, or empty."""
+        """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of
+        its client, or empty.
+        """
         rows = Client.objects.select_related("place__application")
         of = rows.get(pk=client) if client else None
         place = self._place(given["place"])

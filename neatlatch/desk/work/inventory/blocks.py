@@ -1,7 +1,8 @@
 """Applying a stored plan in blocks: each is a transaction of few rows, so others write in between.
 
-A process that is killed leaves the plan after its last whole block; the worker goes on with it. A block
-that fails changes nothing, and ends the plan: what was applied before it stays until it is undone.
+A process that is killed leaves the plan after its last whole block; the worker goes on with it. A
+block that fails changes nothing, and ends the plan: what was applied before it stays until it is
+undone.
 """
 
 from __future__ import annotations
@@ -35,8 +36,9 @@ from .planning import LEASE, State, content_of, discard
 from .validating import of_problem
 
 log = structlog.get_logger()
-# What a block may cost, and what a step of each kind does (any other: 1). A connection takes some forty
-# statements, a user twenty-five; a change of an application or a client reaches all its connections.
+# What a block may cost, and what a step of each kind does (any other: 1). A connection takes some
+# forty statements, a user twenty-five; a change of an application or a client reaches all its
+# connections.
 COST = 20
 _COSTS = {"connections": 3, "users": 2, "applications": 5, "places": 3, "clients": 2}
 # A removal does as much as its services do: tokens, samples, what was issued.
@@ -64,11 +66,13 @@ def fit_in_one(changes: Iterable[Change]) -> bool:
     return sum(cost_of(change.kind, change.act) for change in changes if change.does) <= COST
 
 
-def work_on(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda _: None) -> ImportPlan:
+def work_on(
+    plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda _: None
+) -> ImportPlan:
     """Apply what is left of a plan, unless another process is at it; the plan as it then is.
 
-    ``progress`` is called after each block. Raises the database's refusal where it is not for long: the
-    plan stays as it is, and the worker goes on with it.
+    ``progress`` is called after each block. Raises the database's refusal where it is not for long:
+    the plan stays as it is, and the worker goes on with it.
     """
     worker = _claim(plan)
     if not worker:
@@ -99,10 +103,11 @@ def work_on(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda 
 
 
 def apply_in_one(plan: ImportPlan) -> ImportPlan:
-    """Apply a plan that is one block, as a whole or not at all: where a step fails, the plan is gone.
+    """Apply a plan that is one block, as a whole or not at all: where a step fails, the plan is
+    gone.
 
-    Raises :class:`StepFailed`, :class:`Problem`. What goes wrong once the block is applied leaves the
-    plan to the worker, which ends it: it can be undone like any other.
+    Raises :class:`StepFailed`, :class:`Problem`. What goes wrong once the block is applied leaves
+    the plan to the worker, which ends it: it can be undone like any other.
     """
     try:
         while (left := _next_block(plan)) is not None:
@@ -113,7 +118,9 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
         plan.refresh_from_db()
     except Exception:
         if plan.done:
-            ImportPlan.objects.filter(pk=plan.pk, worker=plan.worker).update(worker="", worker_until=None)
+            ImportPlan.objects.filter(pk=plan.pk, worker=plan.worker).update(
+                worker="", worker_until=None
+            )
         else:
             discard(plan)
         raise
@@ -129,7 +136,11 @@ def _claim(plan: ImportPlan) -> str:
     now, mine = timezone.now(), owner.sign()
     held = ImportPlan.objects.filter(pk=plan.pk, state=State.APPLYING)
     for stands, until in held.values_list("worker", "worker_until"):
-        if stands and not owner.is_gone(stands) and (owner.is_alive(stands) or (until is not None and until > now)):
+        if (
+            stands
+            and not owner.is_gone(stands)
+            and (owner.is_alive(stands) or (until is not None and until > now))
+        ):
             return ""
         if held.filter(worker=stands).update(worker=mine, worker_until=now + LEASE):
             plan.refresh_from_db()
@@ -141,7 +152,9 @@ def _next_block(plan: ImportPlan) -> list[ImportStep] | None:
     """The next steps of a plan, as many as make a block; ``None``: there are none left."""
     steps: list[ImportStep] = []
     cost = 0
-    for step in plan.steps.filter(number__gt=plan.done, number__lte=plan.done + COST).order_by("number"):
+    for step in plan.steps.filter(number__gt=plan.done, number__lte=plan.done + COST).order_by(
+        "number"
+    ):
         cost += cost_of(step.kind, step.act)
         if steps and cost > COST:
             break
@@ -150,8 +163,10 @@ def _next_block(plan: ImportPlan) -> list[ImportStep] | None:
 
 
 def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str, *, patient: bool) -> None:
-    """Apply a block; ``patient``: however long the database is locked. Raises :class:`StepFailed`, and
-    :class:`_Lost`; then nothing was changed here."""
+    """Apply a block; ``patient``: however long the database is locked. Raises :class:`StepFailed`,
+    and
+    :class:`_Lost`; then nothing was changed here.
+    """
     for step in steps:
         _change_there(plan, step)
     if patient:
@@ -163,7 +178,9 @@ def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str, *, patient: b
 
 @transaction.atomic
 def _apply_here(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
-    mine = ImportPlan.objects.filter(pk=plan.pk, is_open=True, worker=worker, done=steps[0].number - 1)
+    mine = ImportPlan.objects.filter(
+        pk=plan.pk, is_open=True, worker=worker, done=steps[0].number - 1
+    )
     if not mine.update(own_turn=True, worker_until=timezone.now() + LEASE):
         raise _Lost
     leave = Leave(plan.reason) if plan.reason or plan.lets_go else None
@@ -176,12 +193,15 @@ def _apply_here(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
             raise StepFailed(of_problem(step.kind, step.key, content.line, problem)) from problem
         except ProtectedError as error:
             names = ", ".join(sorted({str(row) for row in error.protected_objects})[:3])
-            raise StepFailed(_mistake(step, content.line, f"it is still used by {names}")) from error
+            raise StepFailed(
+                _mistake(step, content.line, f"it is still used by {names}")
+            ) from error
         except IntegrityError as error:
             says = "it clashes with something that was added meanwhile, or has the name of another"
             raise StepFailed(_mistake(step, content.line, says)) from error
         if (row and row != step.row) or not step.guarded:
-            # What was added is guarded from now on, too: a later edit would count as the import's own.
+            # What was added is guarded from now on, too: a later edit would count as the import's
+            # own.
             ImportStep.objects.filter(pk=step.pk).update(row=row or step.row, guarded=True)
     ImportPlan.objects.filter(pk=plan.pk).update(own_turn=False, done=F("done") + len(steps))
 
@@ -216,7 +236,9 @@ def _change_there(plan: ImportPlan, step: ImportStep) -> None:
     try:
         clients.change(plan.by, client, lambda _: fields)
     except Problem as problem:
-        raise ChangeRefused(step.key, of_problem(step.kind, step.key, content.line, problem), problem) from problem
+        raise ChangeRefused(
+            step.key, of_problem(step.kind, step.key, content.line, problem), problem
+        ) from problem
 
 
 class ChangeRefused(StepFailed):
@@ -229,12 +251,15 @@ class ChangeRefused(StepFailed):
 
 
 def _note_results(plan: ImportPlan) -> None:
-    """Note what became of the objects of a plan that is still open, where a service made something else
-    of what was declared: by that it is known at an undo what was changed since."""
+    """Note what became of the objects of a plan that is still open, where a service made something
+    else of what was declared: by that it is known at an undo what was changed since.
+    """
     steps = plan.steps.filter(number__lte=plan.done).exclude(row="")
     for kind in steps.order_by().values_list("kind", flat=True).distinct():
         last = 0
-        while some := list(steps.filter(kind=kind, number__gt=last).order_by("number")[:_STEPS_AT_ONCE]):
+        while some := list(
+            steps.filter(kind=kind, number__gt=last).order_by("number")[:_STEPS_AT_ONCE]
+        ):
             last = some[-1].number
             _note_results_of(kind, some)
 
@@ -253,7 +278,9 @@ def _note_results_of(kind: str, steps: list[ImportStep]) -> None:
 
 @transaction.atomic
 def _finish(plan: ImportPlan, worker: str) -> None:
-    """All steps are applied: from now on files of this origin are seen as made from the new content."""
+    """All steps are applied: from now on files of this origin are seen as made from the new
+    content.
+    """
     mine = ImportPlan.objects.filter(pk=plan.pk, is_open=True, worker=worker)
     if not mine.update(state=State.APPLIED, is_open=False, ended=timezone.now()):
         raise _Lost
@@ -278,8 +305,10 @@ def _note_origin(username: str, plan: ImportPlan) -> None:
 
 
 def _note_undone(plan: ImportPlan) -> None:
-    """Note what a plan undid: an import; or the undoing of one, which then is as it was. Part of the
-    surrounding transaction."""
+    """Note what a plan undid: an import; or the undoing of one, which then is as it was.
+
+    Part of the surrounding transaction.
+    """
     earlier, undone = plan.undoes, True
     while earlier is not None:
         ImportPlan.objects.filter(pk=earlier.pk).update(undone=undone)
@@ -287,19 +316,27 @@ def _note_undone(plan: ImportPlan) -> None:
 
 
 def _stop(plan: ImportPlan, problem: str, by: Actor | None = None) -> None:
-    """End a plan before its last step; ``by`` is who stops it (``None``: it stops by itself, under whose
-    name it is applied)."""
+    """End a plan before its last step; ``by`` is who stops it (``None``: it stops by itself, under
+    whose name it is applied).
+    """
     plan.refresh_from_db()
     if plan.is_open:
         _note_results(plan)
 
     @transaction.atomic
     def stop() -> None:
-        ended = {"state": State.STOPPED, "is_open": False, "ended": timezone.now(), "problem": problem}
+        ended = {
+            "state": State.STOPPED,
+            "is_open": False,
+            "ended": timezone.now(),
+            "problem": problem,
+        }
         if ImportPlan.objects.filter(pk=plan.pk, is_open=True).update(**ended):
             plan.refresh_from_db()
             about = {"applied": plan.done, "of": plan.total, "why": problem}
-            write(by or plan.by, "stopped applying", "inventory", plan.base or "without base", about)
+            write(
+                by or plan.by, "stopped applying", "inventory", plan.base or "without base", about
+            )
 
     won.until_saved(stop, f"import-{plan.pk}")
     plan.refresh_from_db()
@@ -311,7 +348,10 @@ def _stop_for_a_fault(plan: ImportPlan) -> None:
 
 
 def stop(by: Person, plan: ImportPlan) -> ImportPlan:
-    """Stop a plan after the block that is being applied. Raises :class:`Problem` where it has ended."""
+    """Stop a plan after the block that is being applied.
+
+    Raises :class:`Problem` where it has ended.
+    """
     if not plan.is_open:
         raise Problem(409, "This import has ended.", "There is nothing to stop.")
     _stop(plan, f"Stopped by {by.shown_name}.", by)
@@ -337,7 +377,11 @@ def forget_old(now: datetime) -> int:
 def forget_never_begun(now: datetime) -> int:
     """Clear away plans whose process ended before anything of them was applied; how many."""
     never_begun = ImportPlan.objects.filter(state__in=(State.STORING, State.CHECKING))
-    gone = [plan for plan in never_begun if owner.is_gone(plan.worker) or plan.begun < now - timedelta(hours=1)]
+    gone = [
+        plan
+        for plan in never_begun
+        if owner.is_gone(plan.worker) or plan.begun < now - timedelta(hours=1)
+    ]
     for plan in gone:
         discard(plan)
     return len(gone)

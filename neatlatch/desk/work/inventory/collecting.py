@@ -1,4 +1,7 @@
-"""The whole inventory as plain values, out of the database. Secrets are named by reference, and never opened."""
+"""The whole inventory as plain values, out of the database.
+
+Secrets are named by reference, and never opened.
+"""
 
 from __future__ import annotations
 
@@ -36,7 +39,14 @@ def client_keys(clients: list[Client]) -> dict[Any, str]:
     found: dict[Any, str] = {}
     taken: set[str] = set()
     for one in sorted(
-        clients, key=lambda one: (one.place.application.key, one.place.environment.order, one.name, one.created, str(one.pk))
+        clients,
+        key=lambda one: (
+            one.place.application.key,
+            one.place.environment.order,
+            one.name,
+            one.created,
+            str(one.pk),
+        ),
     ):
         key, number = f"{place_key(one.place)}/{one.name}", 2
         while key in taken:
@@ -56,14 +66,27 @@ def _moment(at: datetime | None) -> str:
 
 
 _environments = Reading(Environment, order='t."order"')
-_people = Reading(Person, only=("username", "first_name", "last_name", "role", "is_active", "email"), order="t.id")
+_people = Reading(
+    Person, only=("username", "first_name", "last_name", "role", "is_active", "email"), order="t.id"
+)
 _owners = Reading(Owner, order="t.name, t.id")
 _applications = Reading(Application, order="t.name")
 _places = Reading(Place, order="t.id")
 _books = Reading(RuleBook, only=("place", "content"))
 _credentials = Reading(
     Credential,
-    only=("client", "kind", "hint", "secret_id", "issued", "ends", "state", "source", "put_in_by", "public_key"),
+    only=(
+        "client",
+        "kind",
+        "hint",
+        "secret_id",
+        "issued",
+        "ends",
+        "state",
+        "source",
+        "put_in_by",
+        "public_key",
+    ),
     order="t.issued, t.id",
 )
 _clients = Reading(
@@ -125,7 +148,10 @@ def collected() -> Collected:
     people = {one.pk: one for one in _people()}
     owners = {one.pk: one for one in _owners()}
     teams = list(Team.objects.prefetch_related("people"))
-    environments, applications = {one.pk: one for one in _environments()}, {one.pk: one for one in _applications()}
+    environments, applications = (
+        {one.pk: one for one in _environments()},
+        {one.pk: one for one in _applications()},
+    )
     join(owners.values(), "person", people)
     join(owners.values(), "team", {one.pk: one for one in teams})
     join(owners.values(), "deputy", owners)
@@ -169,9 +195,13 @@ def collected() -> Collected:
         "clients": {keys[one.pk]: _client(one) for one in clients},
         "connections": {one.ref: _connection(one, keys) for one in connections},
         "users": {user_key(one): _user(one) for one in users},
-    }  # fmt: skip
-    rows = {(kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()}
-    content = {kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS}
+    }
+    rows = {
+        (kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()
+    }
+    content = {
+        kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS
+    }
     managed = frozenset(keys[client.pk] for client in clients if client.__dict__["manageable"])
     return Collected(content, rows, managed)
 
@@ -186,11 +216,15 @@ class ObjectNow:
 
 
 def of_rows(kind: str, rows: Iterable[str]) -> dict[str, ObjectNow]:
-    """Some objects of a kind as :func:`collected` has them, by their rows (:func:`row_of`); those that
-    are no longer there are left out. A constant number of queries."""
+    """Some objects of a kind as :func:`collected` has them, by their rows (:func:`row_of`); those
+    that are no longer there are left out. A constant number of queries.
+    """
     found = {row_of(row): ObjectNow(key, fields) for row, key, fields in _SOME[kind](list(rows))}
     shape = BY_NAME[kind]
-    return {row: replace(now, fields=full(shape, now.fields)) if now.fields is not None else now for row, now in found.items()}
+    return {
+        row: replace(now, fields=full(shape, now.fields)) if now.fields is not None else now
+        for row, now in found.items()
+    }
 
 
 Rows = Iterator[tuple[Model, str, Given | None]]
@@ -205,11 +239,16 @@ def _some_people(rows: list[str]) -> Rows:
 
 
 def _some_teams(rows: list[str]) -> Rows:
-    return ((one, one.name, _team(one)) for one in Team.objects.filter(pk__in=rows).prefetch_related("people"))
+    return (
+        (one, one.name, _team(one))
+        for one in Team.objects.filter(pk__in=rows).prefetch_related("people")
+    )
 
 
 def _some_owners(rows: list[str]) -> Rows:
-    found = Owner.objects.filter(pk__in=rows).select_related("person", "team", "deputy__person", "deputy__team")
+    found = Owner.objects.filter(pk__in=rows).select_related(
+        "person", "team", "deputy__person", "deputy__team"
+    )
     return ((one, one.key, _owner(one) if _has_more(one) else None) for one in found)
 
 
@@ -226,8 +265,14 @@ def _some_places(rows: list[str]) -> Rows:
 
 def _keys_of(clients: Iterable[UUID | None]) -> dict[Any, str]:
     """How some clients are named: that depends on others of their places."""
-    places = Client.objects.filter(pk__in={client for client in clients if client is not None}).values("place")
-    beside = Client.objects.filter(place__in=places).exclude(state="asking").select_related("place__application", "place__environment")
+    places = Client.objects.filter(
+        pk__in={client for client in clients if client is not None}
+    ).values("place")
+    beside = (
+        Client.objects.filter(place__in=places)
+        .exclude(state="asking")
+        .select_related("place__application", "place__environment")
+    )
     return client_keys(list(beside))
 
 
@@ -245,7 +290,9 @@ def _some_clients(rows: list[str]) -> Rows:
 
 
 def _some_connections(rows: list[str]) -> Rows:
-    wanted = Connection.objects.filter(pk__in=rows).select_related("place__application", "place__environment", "team")
+    wanted = Connection.objects.filter(pk__in=rows).select_related(
+        "place__application", "place__environment", "team"
+    )
     found = list(wanted.prefetch_related("held_secrets", "accounts__person"))
     keys = _keys_of(one.client_id for one in found)
     return ((one, one.ref, _connection(one, keys)) for one in found)
@@ -253,7 +300,11 @@ def _some_connections(rows: list[str]) -> Rows:
 
 def _some_users(rows: list[str]) -> Rows:
     uses = Prefetch("uses", Use.objects.select_related("application", "connection").order_by("pk"))
-    found = User.objects.filter(pk__in=rows).select_related("environment", "owner__person", "owner__team").prefetch_related(uses)
+    found = (
+        User.objects.filter(pk__in=rows)
+        .select_related("environment", "owner__person", "owner__team")
+        .prefetch_related(uses)
+    )
     return ((one, user_key(one), _user(one)) for one in found)
 
 
@@ -271,7 +322,9 @@ _SOME: dict[str, Callable[[list[str]], Rows]] = {
 }
 
 
-def _with_what_they_hold(connections: list[Connection], people: dict[int, Person]) -> list[Connection]:
+def _with_what_they_hold(
+    connections: list[Connection], people: dict[int, Person]
+) -> list[Connection]:
     accounts = _accounts()
     join(accounts, "person", people)
     hang(connections, "held_secrets", _held(), "connection_id")
@@ -290,7 +343,12 @@ def _environment(one: Environment) -> Given:
 
 
 def _person(one: Person) -> Given:
-    return {"name": one.get_full_name(), "role": one.role, "active": one.is_active, "email": one.email}
+    return {
+        "name": one.get_full_name(),
+        "role": one.role,
+        "active": one.is_active,
+        "email": one.email,
+    }
 
 
 def _team(one: Team) -> Given:
@@ -308,40 +366,100 @@ def _owner(one: Owner) -> Given:
 
 
 def _application(one: Application) -> Given:
-    return {"name": one.name, "purpose": one.purpose, "owner": one.owner.key if one.owner else "", "documentation": one.documentation,
-            "profile": profiles.brief(one.read_profile())}  # fmt: skip
+    return {
+        "name": one.name,
+        "purpose": one.purpose,
+        "owner": one.owner.key if one.owner else "",
+        "documentation": one.documentation,
+        "profile": profiles.brief(one.read_profile()),
+    }
 
 
 def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, Given]:
     books = {one.place_id: formats.as_plain(one.book()) for one in rules if one.content}
     return {
-        place_key(one): {"application": one.application.key, "environment": one.environment.key, "addresses": one.by_key(),
-                         "metadata_address": one.metadata_address, "metadata": one.metadata or {}, "access_rules": books.get(one.pk, {})}
+        place_key(one): {
+            "application": one.application.key,
+            "environment": one.environment.key,
+            "addresses": one.by_key(),
+            "metadata_address": one.metadata_address,
+            "metadata": one.metadata or {},
+            "access_rules": books.get(one.pk, {}),
+        }
         for one in places
-    }  # fmt: skip
+    }
 
 
 def _credential(one: Credential, keys: dict[Any, str]) -> Given:
-    return {"kind": one.kind, "client": keys.get(one.client_id, ""), "hint": one.hint, "secret_id": one.secret_id, "issued": _moment(one.issued),
-            "ends": _moment(one.ends), "state": one.state, "source": one.source, "put_in_by": one.put_in_by, "public_key": one.public_key}  # fmt: skip
+    return {
+        "kind": one.kind,
+        "client": keys.get(one.client_id, ""),
+        "hint": one.hint,
+        "secret_id": one.secret_id,
+        "issued": _moment(one.issued),
+        "ends": _moment(one.ends),
+        "state": one.state,
+        "source": one.source,
+        "put_in_by": one.put_in_by,
+        "public_key": one.public_key,
+    }
 
 
 def _client(one: Client) -> Given:
-    same = ("name", "contacts", "public", "client_id", "redirect_uris", "grants", "scopes", "sign_in_method", "consents", "vendor_shared", "managed", "state",
-            "management_address", "scheme", "facts", "account", "account_kind", "rights", "switches", "allow_list", "ticks")  # fmt: skip
-    return {"id": str(one.pk), "place": place_key(one.place), "management_token": f"safe:client:{one.pk}" if one.managed else "",
-            "rights_changed_at": _moment(one.rights_changed_at), "scopes_changed_at": _moment(one.scopes_changed_at),
-            **{field: getattr(one, field) for field in same}}  # fmt: skip
+    same = (
+        "name",
+        "contacts",
+        "public",
+        "client_id",
+        "redirect_uris",
+        "grants",
+        "scopes",
+        "sign_in_method",
+        "consents",
+        "vendor_shared",
+        "managed",
+        "state",
+        "management_address",
+        "scheme",
+        "facts",
+        "account",
+        "account_kind",
+        "rights",
+        "switches",
+        "allow_list",
+        "ticks",
+    )
+    return {
+        "id": str(one.pk),
+        "place": place_key(one.place),
+        "management_token": f"safe:client:{one.pk}" if one.managed else "",
+        "rights_changed_at": _moment(one.rights_changed_at),
+        "scopes_changed_at": _moment(one.scopes_changed_at),
+        **{field: getattr(one, field) for field in same},
+    }
 
 
 def _connection(one: Connection, keys: dict[Any, str]) -> Given:
     return {
-        "place": place_key(one.place), "client": keys.get(one.client_id, ""), "scheme": one.scheme, "values": {k: v for k, v in one.values.items() if v},
-        "slots": one.slots, "scopes": one.scopes, "secrets": {held.key: f"safe:{held.credential_id}" for held in those_of(one, "held_secrets")},
-        "individual": one.individual, "tests_as": one.tests_as, "team": one.team.name if one.team else "", "pace": one.pace, "time_limit": one.time_limit,
-        "left_out_of_rounds": one.paused, "work_in_rounds": one.work_in_rounds, "accounts": {each.person.username: each.expected for each in those_of(one, "accounts")},
+        "place": place_key(one.place),
+        "client": keys.get(one.client_id, ""),
+        "scheme": one.scheme,
+        "values": {k: v for k, v in one.values.items() if v},
+        "slots": one.slots,
+        "scopes": one.scopes,
+        "secrets": {
+            held.key: f"safe:{held.credential_id}" for held in those_of(one, "held_secrets")
+        },
+        "individual": one.individual,
+        "tests_as": one.tests_as,
+        "team": one.team.name if one.team else "",
+        "pace": one.pace,
+        "time_limit": one.time_limit,
+        "left_out_of_rounds": one.paused,
+        "work_in_rounds": one.work_in_rounds,
+        "accounts": {each.person.username: each.expected for each in those_of(one, "accounts")},
         "scopes_changed_at": _moment(one.scopes_changed_at),
-    }  # fmt: skip
+    }
 
 
 def _user(one: User) -> Given:
@@ -357,5 +475,14 @@ def _user(one: User) -> Given:
         if use.seen_at:
             kept["seen_at"] = _moment(use.seen_at)
         uses.append(kept)
-    return {"name": one.name, "environment": one.environment.key, "kind": one.kind, "owner": one.owner.key if one.owner else "", "runs": one.runs, "windows": one.windows,
-            "notice_days": one.notice_days, "draws": one.draws, "uses": uses}  # fmt: skip
+    return {
+        "name": one.name,
+        "environment": one.environment.key,
+        "kind": one.kind,
+        "owner": one.owner.key if one.owner else "",
+        "runs": one.runs,
+        "windows": one.windows,
+        "notice_days": one.notice_days,
+        "draws": one.draws,
+        "uses": uses,
+    }

@@ -42,7 +42,11 @@ class Guarded:
 
 
 _ALL = (
-    Guarded(Environment, "environments", ("key", "name", "order", "look", "production", "wants_service_account")),
+    Guarded(
+        Environment,
+        "environments",
+        ("key", "name", "order", "look", "production", "wants_service_account"),
+    ),
     Guarded(Person, "people", ("role", "is_active", "email", "first_name", "last_name")),
     Guarded(Team, "teams", ("name",)),
     Guarded(Team.people.through, "teams", (), row="team_id", part=True),
@@ -50,13 +54,17 @@ _ALL = (
     Guarded(Application, "applications", ("version",)),
     Guarded(Place, "places", ("changed_at",)),
     Guarded(RuleBook, "places", ("version",), row="place_id", part=True),
-    Guarded(Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")),
+    Guarded(
+        Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")
+    ),
     Guarded(Client, "clients", ("changed_at", "state", "ticks")),
     Guarded(Connection, "connections", ("changed_at", "version")),
     Guarded(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
     Guarded(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
     Guarded(User, "users", ("changed_at", "version")),
-    Guarded(Use, "users", ("operations", "connection_id", "application_id"), row="user_id", part=True),
+    Guarded(
+        Use, "users", ("operations", "connection_id", "application_id"), row="user_id", part=True
+    ),
 )
 
 
@@ -64,8 +72,10 @@ def _is_held(guarded: Guarded, row: str) -> str:
     """SQL that says, in a trigger, whether a row belongs to an object of an open import."""
     plan, step = ImportPlan._meta.db_table, ImportStep._meta.db_table
     return (
-        f"EXISTS (SELECT 1 FROM {plan} p JOIN {step} s ON s.plan_id = p.id WHERE p.is_open AND NOT p.own_turn "
-        f"AND s.row = CAST({row}.{guarded.row} AS TEXT) AND s.kind = '{guarded.kind}' AND s.guarded)"
+        f"EXISTS (SELECT 1 FROM {plan} p JOIN {step} s ON s.plan_id = p.id WHERE p.is_open "
+        f"AND NOT p.own_turn "
+        f"AND s.row = CAST({row}.{guarded.row} AS TEXT) AND s.kind = '{guarded.kind}' AND "
+        f"s.guarded)"
     )
 
 
@@ -78,12 +88,18 @@ def triggers() -> Iterator[Trigger]:
         if not guarded.comes_and_goes:
             yield f"{table}_removed", f"BEFORE DELETE ON {table} WHEN {held} {refuse}"
         if guarded.part:
-            yield f"{table}_added", f"BEFORE INSERT ON {table} WHEN {_is_held(guarded, 'NEW')} {refuse}"
+            yield (
+                f"{table}_added",
+                f"BEFORE INSERT ON {table} WHEN {_is_held(guarded, 'NEW')} {refuse}",
+            )
         columns = [field for field in meta.concrete_fields if field.column in guarded.columns]
         if columns:
             names = ", ".join(f'"{field.column}"' for field in columns)
             changed = marking.changed(columns)
-            yield f"{table}_changed", f"BEFORE UPDATE OF {names} ON {table} WHEN ({changed}) AND {held} {refuse}"
+            yield (
+                f"{table}_changed",
+                f"BEFORE UPDATE OF {names} ON {table} WHEN ({changed}) AND {held} {refuse}",
+            )
 
 
 def begin() -> None:

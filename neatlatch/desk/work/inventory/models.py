@@ -15,10 +15,13 @@ from neatlatch.core.inventory.shape import Content
 
 
 class Origin(models.Model):
-    """A content that was exported, by its digest, and how files made from it stand since: ``content`` is what the last of them that was applied said."""
+    """A content that was exported, by its digest, and how files made from it stand since:
+    ``content`` is what the last of them that was applied said.
+    """
 
     digest = models.CharField(max_length=64, primary_key=True)
-    # JSON, compressed: a content of thousands of connections is long, and says the same again and again.
+    # JSON, compressed: a content of thousands of connections is long, and says the same again and
+    # again.
     packed = models.BinaryField()
     at = models.DateTimeField()
     by = models.CharField(max_length=150)
@@ -82,14 +85,16 @@ class ImportPlan(models.Model):
     # Why it stopped, as a sentence.
     problem = models.TextField(blank=True)
     # The plan that this one undoes.
-    undoes = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="undone_by")
+    undoes = models.ForeignKey(
+        "self", null=True, on_delete=models.SET_NULL, related_name="undone_by"
+    )
     # Whether it was undone, and that was not undone in turn.
     undone = models.BooleanField(default=False)
     # The leave that was given with it: a reason, or that what is held is let go of.
     reason = models.CharField(max_length=300, blank=True)
     lets_go = models.BooleanField(default=False)
-    # The digest of the export that its file was made from, and that origin's content, packed, before
-    # and after.
+    # The digest of the export that its file was made from, and that origin's content, packed,
+    # before and after.
     base = models.CharField(max_length=64, blank=True)
     base_before = models.BinaryField(null=True)
     base_after = models.BinaryField(null=True)
@@ -102,7 +107,11 @@ class ImportPlan(models.Model):
 
     class Meta:
         ordering = ["-begun"]
-        constraints = [models.UniqueConstraint(fields=["is_open"], condition=models.Q(is_open=True), name="one_open_import")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["is_open"], condition=models.Q(is_open=True), name="one_open_import"
+            )
+        ]
 
 
 class ImportStep(models.Model):
@@ -123,5 +132,7 @@ class ImportStep(models.Model):
 
     class Meta:
         ordering = ["number"]
-        constraints = [models.UniqueConstraint(fields=["plan", "number"], name="one_step_of_a_number")]
+        constraints = [
+            models.UniqueConstraint(fields=["plan", "number"], name="one_step_of_a_number")
+        ]
         indexes = [models.Index(fields=["plan", "row"], name="steps_by_row")]

@@ -1,4 +1,5 @@
-"""What an inventory would send to a new place: the secrets and tokens of connections that it changes.
+"""What an inventory would send to a new place: the secrets and tokens of connections that it
+changes.
 
 Worked out before anything is applied, on connections as they would be, by the very function that is
 asked again when each of them is saved.
@@ -35,7 +36,9 @@ _credentials = Reading(
     "t.id IN {keys} AND t.fingerprint <> ''",
     only=("kind", "hint", "fingerprint", "sent_to", "client"),
 )
-_clients = Reading(Client, "t.id IN {keys}", but=("management_token", "management_digest", "ceiling", "planned"))
+_clients = Reading(
+    Client, "t.id IN {keys}", but=("management_token", "management_digest", "ceiling", "planned")
+)
 _places = Reading(Place)
 _applications = Reading(Application)
 _environments = Reading(Environment)
@@ -44,7 +47,11 @@ _environments = Reading(Environment)
 def moves(outcome: Outcome) -> list[Move]:
     """All that the connections which an outcome adds or changes would send to a new place."""
     content = outcome.content
-    changing = [change.key for change in outcome.changes if change.kind == "connections" and change.act in ("add", "change")]
+    changing = [
+        change.key
+        for change in outcome.changes
+        if change.kind == "connections" and change.act in ("add", "change")
+    ]
     if not changing:
         return []
     wanted = {key: content["connections"][key] for key in changing}
@@ -71,9 +78,14 @@ def moves(outcome: Outcome) -> list[Move]:
         connection = _as_declared(key, given, place, client, stands)
         before = places.before(given["place"]) or place
         for credential in held.values():
-            if not credential.sent_to:  # what was put in nowhere yet stays with the addresses of now
+            if (
+                not credential.sent_to
+            ):  # what was put in nowhere yet stays with the addresses of now
                 credential.sent_to = sorted(destinations.of_place(before, connection.slots, client))
-        secrets = [HeldSecret(connection=connection, key=name, credential=credential) for name, credential in held.items()]
+        secrets = [
+            HeldSecret(connection=connection, key=name, credential=credential)
+            for name, credential in held.items()
+        ]
         hang([connection], "held_secrets", secrets, "connection_id")
         kept: list[TokenSet] = []
         if stands is not None and shows_tokens and not is_another(stands, client_id, given):
@@ -92,9 +104,13 @@ def _client_id(content: Content, given: Given) -> UUID | None:
         return None
 
 
-def _as_declared(key: str, given: Given, place: Place, client: Client | None, stands: Connection | None) -> Connection:
+def _as_declared(
+    key: str, given: Given, place: Place, client: Client | None, stands: Connection | None
+) -> Connection:
     """A connection as it would be; it is not saved."""
-    connection = Connection(ref=key, place=place, client=client, scheme=given["scheme"], slots=given["slots"])
+    connection = Connection(
+        ref=key, place=place, client=client, scheme=given["scheme"], slots=given["slots"]
+    )
     if stands is not None:
         connection.pk = stands.pk
     connection.values = {name: str(value) for name, value in given["values"].items()}
@@ -103,7 +119,12 @@ def _as_declared(key: str, given: Given, place: Place, client: Client | None, st
 
 
 def _held_credentials(wanted: dict[str, Given]) -> list[Credential]:
-    named = {identity for given in wanted.values() for text in given["secrets"].values() if (identity := _identity(text))}
+    named = {
+        identity
+        for given in wanted.values()
+        for text in given["secrets"].values()
+        if (identity := _identity(text))
+    }
     return _credentials(named)
 
 
@@ -160,7 +181,9 @@ class _PlacesAfter:
         place = Place()
         put_addresses(place, given)
         # Profiles are kept by the key of their application's row: this one is nobody's.
-        place.application = Application(pk=None, key=given["application"], profile=profiles.to_dict(profile))
+        place.application = Application(
+            pk=None, key=given["application"], profile=profiles.to_dict(profile)
+        )
         place.environment = Environment(key=given["environment"])
         return place
 
@@ -171,6 +194,8 @@ def said(outcome: Outcome, found: list[Move]) -> list[Change]:
     for move in found:
         words.setdefault(move.ref, []).append(f"{move}: that wants leave")
     return [
-        replace(change, says=(*change.says, *words[change.key])) if change.kind == "connections" and change.key in words else change
+        replace(change, says=(*change.says, *words[change.key]))
+        if change.kind == "connections" and change.key in words
+        else change
         for change in outcome.changes
     ]

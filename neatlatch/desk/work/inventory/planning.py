@@ -75,7 +75,10 @@ def content_of(step: ImportStep) -> StepContent:
 
 
 def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Preview:
-    """What a file would change, checked by every rule. Raises :class:`Problem` with each mistake."""
+    """What a file would change, checked by every rule.
+
+    Raises :class:`Problem` with each mistake.
+    """
     now = collected()
     origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
     renames = merging.client_renames(inventory.content, now.content)
@@ -88,7 +91,8 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
     for before, after in renames.items():
         lines["clients", after] = lines.get(("clients", before), 0)
     references = tuple(
-        replace(one, named=renames.get(one.named, one.named)) if one.kind == "clients" else one for one in inventory.references
+        replace(one, named=renames.get(one.named, one.named)) if one.kind == "clients" else one
+        for one in inventory.references
     )
     outcome = merging.merge(now.content, wanted, base, lines, prune)
     return _checked(by, now, outcome, references, inventory.base, origin is not None)
@@ -96,12 +100,16 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
 
 def _refilled(content: Content) -> Content:
     """A content that was kept before fields were added, with what leaving them out means."""
-    return {kind.name: {key: full(kind, fields) for key, fields in content.get(kind.name, {}).items()} for kind in KINDS}
+    return {
+        kind.name: {key: full(kind, fields) for key, fields in content.get(kind.name, {}).items()}
+        for kind in KINDS
+    }
 
 
 def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
-    """What undoing a plan would change: all that its steps changed goes back to what it was, and what
-    was changed since stays, with all that it uses. Raises :class:`Problem` with each mistake."""
+    """What undoing a plan would change: all that its steps changed goes back to what it was, and
+    what was changed since stays, with all that it uses. Raises :class:`Problem` with each mistake.
+    """
     now = collected()
     wanted: Content = {kind: dict(some) for kind, some in now.content.items()}
     base: Content = {kind: dict(some) for kind, some in now.content.items()}
@@ -134,7 +142,9 @@ def names_by_id(content: Content) -> dict[str, str]:
     return {client["id"]: key for key, client in content["clients"].items()}
 
 
-def of_wanted(by: Actor | None, now: Collected, wanted: Content, lines: dict[tuple[str, str], int]) -> Preview:
+def of_wanted(
+    by: Actor | None, now: Collected, wanted: Content, lines: dict[tuple[str, str], int]
+) -> Preview:
     """What making some objects so would change; all others stay. Raises :class:`Problem` with each
     mistake."""
     outcome = merging.merge(now.content, wanted, None, lines)
@@ -159,13 +169,25 @@ def _checked(
 
 
 def _standing(now: Collected, outcome: Outcome) -> str:
-    """Names what somebody agrees to. What the plan leaves alone is not part of it: it may change."""
+    """Names what somebody agrees to.
+
+    What the plan leaves alone is not part of it: it may change.
+    """
     shown = [
-        [change.kind, change.key, change.act, change.says, _before(now, change), outcome.content[change.kind].get(change.key)]
+        [
+            change.kind,
+            change.key,
+            change.act,
+            change.says,
+            _before(now, change),
+            outcome.content[change.kind].get(change.key),
+        ]
         for change in outcome.changes
         if change.does or change.act == "conflict"
     ]
-    return hashlib.sha256(json.dumps(shown, sort_keys=True, ensure_ascii=False).encode()).hexdigest()[:24]
+    return hashlib.sha256(
+        json.dumps(shown, sort_keys=True, ensure_ascii=False).encode()
+    ).hexdigest()[:24]
 
 
 def _before(now: Collected, change: Change) -> Given | None:
@@ -175,14 +197,19 @@ def _before(now: Collected, change: Change) -> Given | None:
 def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
     """That a file, or an undo, is refused for these mistakes, which are told by their lines."""
     count = len(mistakes)
-    says = [f"{mistake.where}: {mistake.says}" if undo else str(mistake) for mistake in mistakes[:3]]
+    says = [
+        f"{mistake.where}: {mistake.says}" if undo else str(mistake) for mistake in mistakes[:3]
+    ]
     detail = " ".join(f"{text[:1].upper()}{text[1:].rstrip('.')}." for text in says)
     detail += f" And {count - 3:,} more." if count > 3 else ""
     at_least = "At least " if count == reading.MOST_MISTAKES else ""
     many = "One thing is" if count == 1 else f"{at_least}{count:,} things are"
     title = f"{many} wrong with the file; nothing was changed."
     if undo:
-        title = f"This import cannot be undone for {'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
+        title = (
+            f"This import cannot be undone for "
+            f"{'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
+        )
     shown = [{"line": one.line, "where": one.where, "says": one.says} for one in mistakes[:200]]
     return Problem(422, title, detail, {"text": detail}, mistakes=shown)
 
@@ -213,15 +240,20 @@ def is_managed_there(change: Change, preview: Preview) -> bool:
     return change.kind == "clients" and change.act == "change" and change.key in preview.now.managed
 
 
-def store(by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan | None = None) -> ImportPlan:
-    """Store what a preview shows as a plan, and open it: from then on nobody else changes its objects.
+def store(
+    by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan | None = None
+) -> ImportPlan:
+    """Store what a preview shows as a plan, and open it: from then on nobody else changes its
+    objects.
 
     Raises :class:`Problem` where another import is open.
     """
     outcome, changes = preview.outcome, in_order(preview)
     acts = [change.act for change in outcome.changes]
     before = Origin.objects.filter(digest=preview.base).values_list("packed", flat=True).first()
-    after = undoes.base_before if undoes is not None else packed(outcome.base) if preview.base else None
+    after = (
+        undoes.base_before if undoes is not None else packed(outcome.base) if preview.base else None
+    )
     plan = ImportPlan.objects.create(
         by=by,
         begun=timezone.now(),
@@ -279,7 +311,13 @@ def _steps(plan: ImportPlan, preview: Preview, changes: list[Change]) -> Iterato
         after = outcome.content[change.kind].get(change.key)
         if change.kind == "people" and change.act == "remove" and before is not None:
             after = {**before, "active": False}  # somebody who leaves stays, and logs in no more
-        content = StepContent(list(change.says), change.line, before, after, _client_of(change, before, after, outcome.content))
+        content = StepContent(
+            list(change.says),
+            change.line,
+            before,
+            after,
+            _client_of(change, before, after, outcome.content),
+        )
         yield ImportStep(
             plan=plan,
             number=number,
@@ -304,8 +342,8 @@ def _client_of(change: Change, before: Given | None, after: Given | None, conten
 def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
     """Whether each object of a plan is still as the preview found it; else the plan is removed.
 
-    Asked once a plan is open, when nobody changes its objects any more. Raises :class:`Problem` where
-    somebody has stopped it meanwhile.
+    Asked once a plan is open, when nobody changes its objects any more. Raises :class:`Problem`
+    where somebody has stopped it meanwhile.
     """
     if not _are_still_so(preview):
         discard(plan)
@@ -318,8 +356,10 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
 
 
 def _are_still_so(preview: Preview) -> bool:
-    """Whether the objects that a preview changes or removes are as it found them. Whether one that it
-    adds is there by now is asked when it is added."""
+    """Whether the objects that a preview changes or removes are as it found them.
+
+    Whether one that it adds is there by now is asked when it is added.
+    """
     by_kind: dict[str, dict[str, Change]] = {}
     for change in preview.outcome.changes:
         if change.does and (row := preview.now.rows.get((change.kind, change.key))):

@@ -1,4 +1,6 @@
-"""The inventory as a file: exporting it, seeing what a file would change, applying it, and undoing that."""
+"""The inventory as a file: exporting it, seeing what a file would change, applying it, and undoing
+that.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +37,9 @@ def export(by: Actor) -> str:
     stored = packed(content)
     with transaction.atomic():
         Origin.keep(digest, stored, by.username)
-        Origin.objects.filter(pk__in=list(Origin.objects.values_list("pk", flat=True)[_KEPT_ORIGINS:])).delete()
+        Origin.objects.filter(
+            pk__in=list(Origin.objects.values_list("pk", flat=True)[_KEPT_ORIGINS:])
+        ).delete()
         write(by, "exported", "inventory", digest)
     return reading.write(content, digest)
 
@@ -85,10 +89,10 @@ def begin(
     """Begin to apply a file.
 
     A plan that is one block is applied when this returns, or nothing is; of a larger one nothing is
-    applied yet: the worker does it, or :func:`to_its_end`. ``seen`` names what the preview that somebody
-    agreed to was compared with (empty: none was seen); ``leave`` is what to do where something that is
-    held would go to a new place; ``check`` is called before a larger one is stored, and may raise.
-    Raises :class:`Problem`.
+    applied yet: the worker does it, or :func:`to_its_end`. ``seen`` names what the preview that
+    somebody agreed to was compared with (empty: none was seen); ``leave`` is what to do where
+    something that is held would go to a new place; ``check`` is called before a larger one is
+    stored, and may raise. Raises :class:`Problem`.
     """
     inventory = read(text)
     return begin_planned(by, lambda: planning.of_file(by, inventory, prune), seen, leave, check)
@@ -127,7 +131,9 @@ def begin_planned(
 
 @transaction.atomic
 def _note_nothing(by: Person, shown: Preview) -> None:
-    """A file that changes nothing was applied all the same: others of its origin are seen as made from it."""
+    """A file that changes nothing was applied all the same: others of its origin are seen as made
+    from it.
+    """
     if shown.base:
         Origin.keep(shown.base, packed(shown.outcome.base), by.username)
     write(by, "applied", "inventory", shown.base or "without base", {"changes": 0})
@@ -150,31 +156,45 @@ def _left_to_others(plan: ImportPlan) -> ImportPlan:
     return plan
 
 
-def apply(by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None) -> Begun:
-    """Apply a file to its end: :func:`begin`, and then all its blocks. Raises :class:`Problem`, too,
-    where a block fails: what was applied before it stays."""
+def apply(
+    by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None
+) -> Begun:
+    """Apply a file to its end: :func:`begin`, and then all its blocks.
+
+    Raises :class:`Problem`, too, where a block fails: what was applied before it stays.
+    """
     begun = begin(by, text, prune, seen, leave)
     return Begun(begun.preview, to_its_end(begun.plan) if begun.plan is not None else None)
 
 
-def to_its_end(plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda _: None) -> ImportPlan:
+def to_its_end(
+    plan: ImportPlan, progress: Callable[[ImportPlan], object] = lambda _: None
+) -> ImportPlan:
     """Apply all that is left of a plan. Raises :class:`Problem` where it stopped."""
     if plan.is_open:
         blocks.work_on(plan, progress)
     if plan.state == State.STOPPED:
         title = f"Applying stopped: {plan.done:,} of {plan.total:,} changes were applied."
-        raise Problem(422, title, f"{plan.problem} Mend the file and apply it again, or undo what was applied.")
+        raise Problem(
+            422,
+            title,
+            f"{plan.problem} Mend the file and apply it again, or undo what was applied.",
+        )
     return plan
 
 
 def check_may_undo(plan: ImportPlan) -> None:
     """Check that a plan can be undone. Raises :class:`Problem`."""
     if plan.is_open or plan.state not in (State.APPLIED, State.STOPPED):
-        raise Problem(409, "This import has not ended.", "Stop it first, or wait until it has finished.")
+        raise Problem(
+            409, "This import has not ended.", "Stop it first, or wait until it has finished."
+        )
     if not plan.done:
         raise Problem(409, "Nothing of this import was applied.", "There is nothing to undo.")
     if plan.undone:
-        raise Problem(409, "This import was undone already.", "To have it again, undo what undid it.")
+        raise Problem(
+            409, "This import was undone already.", "To have it again, undo what undid it."
+        )
 
 
 def undo_preview(plan: ImportPlan, by: Actor | None = None) -> Preview:
@@ -190,8 +210,9 @@ def undo(
     leave: Leave | None = None,
     check: Callable[[], None] = nothing_to_check,
 ) -> Begun:
-    """Begin to undo a plan, by the reverse of its stored steps, as :func:`begin`: what somebody changed
-    since stays. Raises :class:`Problem`."""
+    """Begin to undo a plan, by the reverse of its stored steps, as :func:`begin`: what somebody
+    changed since stays. Raises :class:`Problem`.
+    """
     check_may_undo(plan)
     return begin_planned(by, lambda: planning.of_reverse(by, plan), seen, leave, check, plan)
 

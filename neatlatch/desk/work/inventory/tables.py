@@ -1,4 +1,6 @@
-"""Lists as tables, clients as RFC 7591 JSON, applications as OpenAPI, connections as settings files: out, and in where that makes sense."""
+"""Lists as tables, clients as RFC 7591 JSON, applications as OpenAPI, connections as settings
+files: out, and in where that makes sense.
+"""
 
 from __future__ import annotations
 
@@ -28,22 +30,65 @@ from .planning import Preview
 from .services import Begun, ObjectChange
 
 What = Literal["connections", "clients", "credentials", "users"]
-_USERS = ("name", "environment", "kind", "owner", "runs", "windows", "notice_days", "draws", "connection", "operations")
+_USERS = (
+    "name",
+    "environment",
+    "kind",
+    "owner",
+    "runs",
+    "windows",
+    "notice_days",
+    "draws",
+    "connection",
+    "operations",
+)
 
 
 def export(what: What) -> str:
     """A list as CSV. No secret is in it."""
-    return {"connections": _connections, "clients": _clients, "credentials": _credentials, "users": _users}[what]()
+    return {
+        "connections": _connections,
+        "clients": _clients,
+        "credentials": _credentials,
+        "users": _users,
+    }[what]()
 
 
 def _connections() -> str:
-    rows = Connection.objects.select_related("place__application", "place__environment", "client", "team").prefetch_related("users__user")
+    rows = Connection.objects.select_related(
+        "place__application", "place__environment", "client", "team"
+    ).prefetch_related("users__user")
     return tables.to_csv(
-        ("ref", "application", "environment", "scheme", "client", "state", "scopes", "account", "team", "users", "last_test"),
-        ((one.ref, one.place.application.name, one.place.environment.name, one.scheme, one.client.name if one.client else "", one.state, " ".join(one.scopes),
-          "each their own" if one.individual else one.values.get("account", ""), one.team.name if one.team else "",
-          "; ".join(use.name for use in one.users.all()), one.tested_at.isoformat() if one.tested_at else "") for one in rows),
-    )  # fmt: skip
+        (
+            "ref",
+            "application",
+            "environment",
+            "scheme",
+            "client",
+            "state",
+            "scopes",
+            "account",
+            "team",
+            "users",
+            "last_test",
+        ),
+        (
+            (
+                one.ref,
+                one.place.application.name,
+                one.place.environment.name,
+                one.scheme,
+                one.client.name if one.client else "",
+                one.state,
+                " ".join(one.scopes),
+                "each their own" if one.individual else one.values.get("account", ""),
+                one.team.name if one.team else "",
+                "; ".join(use.name for use in one.users.all()),
+                one.tested_at.isoformat() if one.tested_at else "",
+            )
+            for one in rows
+        ),
+    )
 
 
 def _clients() -> str:
@@ -51,11 +96,38 @@ def _clients() -> str:
         "place__application__name", "place__environment__order", "name"
     )
     return tables.to_csv(
-        ("name", "application", "environment", "scheme", "client_id", "type", "grants", "scopes", "redirect_uris", "account", "rights", "kept"),
-        ((one.name, one.place.application.name, one.place.environment.name, one.scheme, one.client_id, "public" if one.public else "confidential",
-          " ".join(one.grants), " ".join(one.scopes), " ".join(one.redirect_uris), one.account, " ".join(one.rights), "by protocol" if one.managed else "by hand")
-         for one in rows),
-    )  # fmt: skip
+        (
+            "name",
+            "application",
+            "environment",
+            "scheme",
+            "client_id",
+            "type",
+            "grants",
+            "scopes",
+            "redirect_uris",
+            "account",
+            "rights",
+            "kept",
+        ),
+        (
+            (
+                one.name,
+                one.place.application.name,
+                one.place.environment.name,
+                one.scheme,
+                one.client_id,
+                "public" if one.public else "confidential",
+                " ".join(one.grants),
+                " ".join(one.scopes),
+                " ".join(one.redirect_uris),
+                one.account,
+                " ".join(one.rights),
+                "by protocol" if one.managed else "by hand",
+            )
+            for one in rows
+        ),
+    )
 
 
 def _credentials() -> str:
@@ -65,15 +137,42 @@ def _credentials() -> str:
         .prefetch_related("holders__connection")
     )
     return tables.to_csv(
-        ("id", "kind", "hint", "application", "environment", "client", "connections", "state", "issued", "ends", "put_in_by"),
-        ((str(one.pk), one.kind, one.hint, one.client.place.application.name if one.client else "", one.client.place.environment.name if one.client else "",
-          one.client.name if one.client else "", " ".join(sorted({held.connection.ref for held in one.holders.all()})), one.state, one.issued.isoformat(),
-          one.ends.isoformat() if one.ends else "", one.put_in_by) for one in rows),
-    )  # fmt: skip
+        (
+            "id",
+            "kind",
+            "hint",
+            "application",
+            "environment",
+            "client",
+            "connections",
+            "state",
+            "issued",
+            "ends",
+            "put_in_by",
+        ),
+        (
+            (
+                str(one.pk),
+                one.kind,
+                one.hint,
+                one.client.place.application.name if one.client else "",
+                one.client.place.environment.name if one.client else "",
+                one.client.name if one.client else "",
+                " ".join(sorted({held.connection.ref for held in one.holders.all()})),
+                one.state,
+                one.issued.isoformat(),
+                one.ends.isoformat() if one.ends else "",
+                one.put_in_by,
+            )
+            for one in rows
+        ),
+    )
 
 
 def _users() -> str:
-    rows = User.objects.select_related("environment", "owner__person").prefetch_related("uses__connection")
+    rows = User.objects.select_related("environment", "owner__person").prefetch_related(
+        "uses__connection"
+    )
     lines = []
     for one in rows:
         start = (
@@ -86,7 +185,11 @@ def _users() -> str:
             str(one.notice_days),
             "yes" if one.draws else "no",
         )
-        uses = [(use.connection.ref, "; ".join(use.operations)) for use in one.uses.all() if use.connection is not None]
+        uses = [
+            (use.connection.ref, "; ".join(use.operations))
+            for use in one.uses.all()
+            if use.connection is not None
+        ]
         lines += [(*start, *use) for use in uses] or [(*start, "", "")]
     return tables.to_csv(_USERS, lines)
 
@@ -95,13 +198,22 @@ def _users() -> str:
 
 
 def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]:
-    """The users of a table by name and environment, each with its first line and what it calls by connection. Raises a field error with the line."""
+    """The users of a table by name and environment, each with its first line and what it calls by
+    connection. Raises a field error with the line.
+    """
     try:
         rows = tables.from_csv(text, ("name", "environment"), _USERS[2:])
     except tables.BadTable as error:
-        raise wrong_fields({"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}) from error
-    environments = {one.key: one for one in Environment.objects.all()} | {one.name.lower(): one for one in Environment.objects.all()}
-    refs = {one.ref: one for one in Connection.objects.select_related("place__application", "place__environment")}
+        raise wrong_fields(
+            {"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}
+        ) from error
+    environments = {one.key: one for one in Environment.objects.all()} | {
+        one.name.lower(): one for one in Environment.objects.all()
+    }
+    refs = {
+        one.ref: one
+        for one in Connection.objects.select_related("place__application", "place__environment")
+    }
     found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]] = {}
     for line, row in rows:
         environment = environments.get(row["environment"].lower())
@@ -111,17 +223,34 @@ def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict
         if not notice.isdigit():
             raise _at(line, f"{notice!r} is not a number of days")
         windows = tuple(one.strip() for one in row.get("windows", "").split(";") if one.strip())
-        given = users.Given(row["name"], environment.key, row.get("kind") or "job", row.get("owner", ""), row.get("runs", ""), windows, int(notice),
-                            row.get("draws", "").lower() in ("yes", "true", "1"))  # fmt: skip
+        given = users.Given(
+            row["name"],
+            environment.key,
+            row.get("kind") or "job",
+            row.get("owner", ""),
+            row.get("runs", ""),
+            windows,
+            int(notice),
+            row.get("draws", "").lower() in ("yes", "true", "1"),
+        )
         try:
             given = given.checked()
         except Problem as problem:
             raise _at(line, next(iter(problem.errors.values()))) from problem
         key = (given.name, given.environment)
         if key in found and found[key][1] != given:
-            raise _at(line, f"{given.name} in {environment.name} stands on line {found[key][0]} with other values")
+            raise _at(
+                line,
+                (
+                    f"{given.name} in {environment.name} stands on line {found[key][0]} with "
+                    f"other values"
+                ),
+            )
         _, _, uses = found.setdefault(key, (line, given, {}))
-        ref, operations = row.get("connection", ""), [one.strip() for one in row.get("operations", "").split(";") if one.strip()]
+        ref, operations = (
+            row.get("connection", ""),
+            [one.strip() for one in row.get("operations", "").split(";") if one.strip()],
+        )
         if ref and ref not in refs:
             raise _at(line, f"there is no connection {ref!r}")
         if operations and not ref:
@@ -129,7 +258,9 @@ def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict
         if ref:
             profile = refs[ref].place.application.read_profile()
             if unknown := next((one for one in operations if profile.operation(one) is None), None):
-                raise _at(line, f"{unknown!r} is not an operation of {refs[ref].place.application.name}")
+                raise _at(
+                    line, f"{unknown!r} is not an operation of {refs[ref].place.application.name}"
+                )
             uses[ref] = operations
     return found
 
@@ -147,9 +278,12 @@ class TableDifference:
     nothing: bool
 
 
-def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> TableDifference:
+def _difference(
+    found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]],
+) -> TableDifference:
     known = {
-        (one.name, one.environment.key): one for one in User.objects.select_related("environment").prefetch_related("uses__connection")
+        (one.name, one.environment.key): one
+        for one in User.objects.select_related("environment").prefetch_related("uses__connection")
     }
     adds, changed = [], []
     for key, (line, given, uses) in found.items():
@@ -158,11 +292,20 @@ def _difference(found: dict[tuple[str, str], tuple[int, users.Given, dict[str, l
             calls = f", uses {', '.join(uses)}" if uses else ""
             adds.append(f"{given.name} ({given.kind}) in {given.environment}{calls}")
             continue
-        held = {use.connection.ref: use.operations for use in user.uses.all() if use.connection is not None}
-        before = {**vars(users.Given.of(user)), "uses": {ref: held[ref] for ref in held if ref in uses}}
+        held = {
+            use.connection.ref: use.operations
+            for use in user.uses.all()
+            if use.connection is not None
+        }
+        before = {
+            **vars(users.Given.of(user)),
+            "uses": {ref: held[ref] for ref in held if ref in uses},
+        }
         after = {**vars(given), "uses": uses}
-        says = changes.in_words({name: list(v) if isinstance(v, tuple) else v for name, v in before.items()},
-                                {name: list(v) if isinstance(v, tuple) else v for name, v in after.items()})  # fmt: skip
+        says = changes.in_words(
+            {name: list(v) if isinstance(v, tuple) else v for name, v in before.items()},
+            {name: list(v) if isinstance(v, tuple) else v for name, v in after.items()},
+        )
         if says:
             named = f"{given.name}/{given.environment}"
             changed.append(ObjectChange("users", named, "change", says, line))
@@ -174,14 +317,20 @@ def preview_users(text: str) -> TableDifference:
     return _difference(_read_users(text))
 
 
-def take_users(by: Person, text: str, check: Callable[[], None] = services.nothing_to_check) -> Begun:
-    """Begin to take the users of a table over, as an import that can be undone. What a user calls by
-    other connections than the table names stays. Raises :class:`Problem`."""
+def take_users(
+    by: Person, text: str, check: Callable[[], None] = services.nothing_to_check
+) -> Begun:
+    """Begin to take the users of a table over, as an import that can be undone.
+
+    What a user calls by other connections than the table names stays. Raises :class:`Problem`.
+    """
     found = _read_users(text)
     return services.begin_planned(by, lambda: _planned(by, found), check=check)
 
 
-def _planned(by: Person, found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]) -> Preview:
+def _planned(
+    by: Person, found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]
+) -> Preview:
     now = collected()
     wanted = {**now.content, "users": dict(now.content["users"])}
     lines: dict[tuple[str, str], int] = {}
@@ -191,7 +340,9 @@ def _planned(by: Person, found: dict[tuple[str, str], tuple[int, users.Given, di
         for ref, operations in calls.items():
             use = next((use for use in uses if use.get("connection") == ref), None)
             if use is None:
-                application = now.content["places"][now.content["connections"][ref]["place"]]["application"]
+                application = now.content["places"][now.content["connections"][ref]["place"]][
+                    "application"
+                ]
                 uses.append(use := {"application": application, "connection": ref})
             if operations:
                 use["operations"] = operations
@@ -207,7 +358,10 @@ def _planned(by: Person, found: dict[tuple[str, str], tuple[int, users.Given, di
 
 def client_json(client: Client) -> str:
     """A client's metadata (RFC 7591 §2, and its ID as §3.2.1 answers it)."""
-    found = {**({"client_id": client.client_id} if client.client_id else {}), **client.fields().request()}
+    found = {
+        **({"client_id": client.client_id} if client.client_id else {}),
+        **client.fields().request(),
+    }
     return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -221,7 +375,10 @@ def _metadata(client: Client, text: str) -> ClientMetadata:
     if found.get("client_id") not in (None, client.client_id):
         raise wrong_fields(
             {
-                "text": f"This is the metadata of another client: its client_id is {found['client_id']}, and here it is {client.client_id or 'none'}."
+                "text": (
+                    f"This is the metadata of another client: its client_id is "
+                    f"{found['client_id']}, and here it is {client.client_id or 'none'}."
+                )
             }
         )
     wanted = registration.read_answer(found, client.fields())
@@ -231,8 +388,15 @@ def _metadata(client: Client, text: str) -> ClientMetadata:
 
 
 def _told(fields: ClientMetadata) -> changes.Plain:
-    return {"name": fields.name, "contacts": list(fields.contacts), "type": "public" if fields.public else "confidential", "redirect URIs": list(fields.redirect_uris),
-            "grants": list(fields.grants), "scopes": sorted(fields.scopes), "client sign-in": fields.sign_in_method}  # fmt: skip
+    return {
+        "name": fields.name,
+        "contacts": list(fields.contacts),
+        "type": "public" if fields.public else "confidential",
+        "redirect URIs": list(fields.redirect_uris),
+        "grants": list(fields.grants),
+        "scopes": sorted(fields.scopes),
+        "client sign-in": fields.sign_in_method,
+    }
 
 
 def client_changes(client: Client, text: str) -> list[str]:
@@ -252,7 +416,9 @@ def take_client(by: Person, client: Client, text: str) -> Client:
 def description(key: str, environment: str) -> str:
     """An application's OpenAPI description."""
     place = find_place(key, environment)
-    found = openapi_out.document(place.application.name, place.application.read_profile(), place.by_key())
+    found = openapi_out.document(
+        place.application.name, place.application.read_profile(), place.by_key()
+    )
     return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
 
 
@@ -260,7 +426,11 @@ def settings_file(ref: str, form: Literal["env", "properties"]) -> str:
     """A connection as a settings file. Secrets stand in it as references, never as values."""
     connection = find_connection(ref)
     scheme = connection.read_scheme()
-    values = {one.key: connection.values.get(one.key, "") for one in scheme.all_values() if not one.secret and one.type != "scopes"}
+    values = {
+        one.key: connection.values.get(one.key, "")
+        for one in scheme.all_values()
+        if not one.secret and one.type != "scopes"
+    }
     secrets = [one.key for one in scheme.secrets() if one.key in connection.secrets()]
     write = settings_out.env if form == "env" else settings_out.properties
     return write(ref, values, secrets, connection.scopes)

@@ -26,14 +26,19 @@ from neatlatch.desk.work.access import services as access
 from .collecting import Collected
 from .plain import Given
 
-REGISTERED_THERE = "the client is registered there by protocol; remove it on its page, so that it is removed there too"
+REGISTERED_THERE = (
+    "the client is registered there by protocol; remove it on its page, so that it is removed "
+    "there too"
+)
 
 
-def mistakes(by: Actor | None, now: Collected, outcome: Outcome, references: tuple[reading.Reference, ...]) -> list[Mistake]:
+def mistakes(
+    by: Actor | None, now: Collected, outcome: Outcome, references: tuple[reading.Reference, ...]
+) -> list[Mistake]:
     """All that is wrong with what an outcome would do, by line.
 
-    ``now`` is everything as it is; ``by`` is who would do it (``None``: nobody yet); ``references`` are
-    the names in the file.
+    ``now`` is everything as it is; ``by`` is who would do it (``None``: nobody yet); ``references``
+    are the names in the file.
     """
     found = reading.missing(references, outcome.content)
     if found:
@@ -69,7 +74,11 @@ def _check_removal(by: Actor | None, change: Change, now: Collected) -> None:
     if change.kind == "clients" and change.key in now.managed:
         raise Problem(409, "It is registered there.", REGISTERED_THERE)
     if change.kind == "people" and by is not None and change.key == by.username:
-        raise Problem(409, "You cannot do this to yourself.", "you cannot remove yourself; ask another administrator")
+        raise Problem(
+            409,
+            "You cannot do this to yourself.",
+            "you cannot remove yourself; ask another administrator",
+        )
 
 
 def _about_administrators(current: Content, outcome: Outcome) -> list[Mistake]:
@@ -86,7 +95,11 @@ def _about_administrators(current: Content, outcome: Outcome) -> list[Mistake]:
 
 def _administrators(content: Content) -> set[str]:
     people = content.get("people", {})
-    return {key for key, person in people.items() if person["role"] == "administrator" and person["active"]}
+    return {
+        key
+        for key, person in people.items()
+        if person["role"] == "administrator" and person["active"]
+    }
 
 
 class _Rules:
@@ -143,9 +156,13 @@ class _Rules:
         profile = self._profile(application)
         if profile is None:
             return
-        declared_in = DeclaredIn(application, self._content["applications"][application]["name"], profile)
+        declared_in = DeclaredIn(
+            application, self._content["applications"][application]["name"], profile
+        )
         client = self._content["clients"][given["client"]] if given["client"] else None
-        client_application = self._content["places"][client["place"]]["application"] if client else None
+        client_application = (
+            self._content["places"][client["place"]]["application"] if client else None
+        )
         connections.check(key, given["scheme"], declared_in, client_application)
         before = self._current.get("connections", {}).get(key, {}).get("secrets", {})
         for name, reference in given["secrets"].items():
@@ -156,7 +173,9 @@ class _Rules:
 
     def _user(self, key: str, given: Given) -> None:
         users.check(given)
-        _check_named("user", "its name and environment", key, f"{given['name']}/{given['environment']}")
+        _check_named(
+            "user", "its name and environment", key, f"{given['name']}/{given['environment']}"
+        )
         for use in given["uses"]:
             if ref := use.get("connection"):
                 place = self._content["places"][self._content["connections"][ref]["place"]]
@@ -171,7 +190,9 @@ def _check_named(word: str, after: str, key: str, name: str) -> None:
 
 
 def _places_of_secrets(current: Content, content: Content) -> dict[str, set[object]]:
-    """Where each credential is held: by connections as they are now, and by its client as it would be."""
+    """Where each credential is held: by connections as they are now, and by its client as it would
+    be.
+    """
     found: dict[str, set[object]] = {}
     clients = content.get("clients", {})
     for key, credential in content.get("credentials", {}).items():

@@ -1,4 +1,6 @@
-"""What is known of a replacement: who holds a credential, how a second one can be had and what that costs, how far it is, and what was seen of the old one."""
+"""What is known of a replacement: who holds a credential, how a second one can be had and what that
+costs, how far it is, and what was seen of the old one.
+"""
 
 from __future__ import annotations
 
@@ -24,16 +26,27 @@ PROTOCOL_KINDS = ("client_secret",)
 
 
 def holders(credential: Credential) -> list[HeldSecret]:
-    """Where a credential is held by our connections: the very same value, under whichever entry it stands."""
-    same = {"credential__fingerprint": credential.fingerprint} if credential.fingerprint else {"credential": credential}
+    """Where a credential is held by our connections: the very same value, under whichever entry it
+    stands.
+    """
+    same = (
+        {"credential__fingerprint": credential.fingerprint}
+        if credential.fingerprint
+        else {"credential": credential}
+    )
     rows = HeldSecret.objects.filter(**same).select_related(
-        "connection__place__application", "connection__place__environment", "connection__client", "credential"
+        "connection__place__application",
+        "connection__place__environment",
+        "connection__client",
+        "credential",
     )
     return list(rows.order_by("connection__ref"))
 
 
 def _profile(credential: Credential, held: list[HeldSecret]) -> Any:
-    place = held[0].connection.place if held else credential.client.place if credential.client else None
+    place = (
+        held[0].connection.place if held else credential.client.place if credential.client else None
+    )
     return place.application.read_profile() if place is not None else None
 
 
@@ -41,16 +54,24 @@ def ways(credential: Credential, held: list[HeldSecret]) -> list[Way]:
     """How a second one can be had, the best first."""
     client = _client(credential, held)
     if client is not None and client.house:
-        # A certificate that no connection here holds is renewed on its own page: nobody here could see it in use.
+        # A certificate that no connection here holds is renewed on its own page: nobody here could
+        # see it in use.
         return ["house"] if held or credential.kind != "private_key" else []
     found: list[Way] = []
-    if client is not None and client.managed and client.management_token is not None and credential.kind in PROTOCOL_KINDS:
+    if (
+        client is not None
+        and client.managed
+        and client.management_token is not None
+        and credential.kind in PROTOCOL_KINDS
+    ):
         found.append("protocol")
     return [*found, "hand"] if held else found
 
 
 def _client(credential: Credential, held: list[HeldSecret]) -> Client | None:
-    return credential.client or next((one.connection.client for one in held if one.connection.client), None)
+    return credential.client or next(
+        (one.connection.client for one in held if one.connection.client), None
+    )
 
 
 def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
@@ -59,12 +80,29 @@ def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
     profile = _profile(credential, held)
     if profile is None:
         return []
-    users = [Moved(use.user.name, use.user.draws, use.user.runs) for one in held for use in one.connection.users.select_related("user")]
-    ends = TokenSet.objects.filter(connection__in=[one.connection_id for one in held]).aggregate(at=Max("ends"))["at"]
-    scheme = held[0].connection.scheme if held else credential.client.scheme if credential.client else ""
+    users = [
+        Moved(use.user.name, use.user.draws, use.user.runs)
+        for one in held
+        for use in one.connection.users.select_related("user")
+    ]
+    ends = TokenSet.objects.filter(connection__in=[one.connection_id for one in held]).aggregate(
+        at=Max("ends")
+    )["at"]
+    scheme = (
+        held[0].connection.scheme if held else credential.client.scheme if credential.client else ""
+    )
     spread = timedelta(seconds=profile.limits.spread)
     return [
-        exchanging.outlook(way, scheme, profile.limits.live_secrets, spread, users, ends, now, credential.kind == "private_key")
+        exchanging.outlook(
+            way,
+            scheme,
+            profile.limits.live_secrets,
+            spread,
+            users,
+            ends,
+            now,
+            credential.kind == "private_key",
+        )
         for way in ways(credential, held)
     ]
 
@@ -73,9 +111,17 @@ def acts_by_hand(credential: Credential, overlaps: bool) -> list[str]:
     """The numbered acts in the application's own screens."""
     held = holders(credential)
     client = _client(credential, held)
-    application = held[0].connection.place.application.name if held else client.place.application.name if client else "the application"
+    application = (
+        held[0].connection.place.application.name
+        if held
+        else client.place.application.name
+        if client
+        else "the application"
+    )
     whose = f"“{client.name}”" if client else "our account"
-    return list(exchanging.acts(application, whose, credential.kind, credential.secret_id, overlaps))
+    return list(
+        exchanging.acts(application, whose, credential.kind, credential.secret_id, overlaps)
+    )
 
 
 def name_of(replacement: Replacement) -> Value | None:
@@ -88,17 +134,23 @@ def name_of(replacement: Replacement) -> Value | None:
 
 
 def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, str]]:
-    """The connections that held the old one when it began, with the key of the value, those that still exist."""
+    """The connections that held the old one when it began, with the key of the value, those that
+    still exist.
+    """
     found = {
         str(one.pk): one
-        for one in Connection.objects.select_related("place__application").filter(pk__in=[one[0] for one in replacement.holders])
+        for one in Connection.objects.select_related("place__application").filter(
+            pk__in=[one[0] for one in replacement.holders]
+        )
     }
     return [(found[identity], key) for identity, key, _ in replacement.holders if identity in found]
 
 
 def users_of(replacement: Replacement) -> list[Moved]:
     """The users of the connections that it is about."""
-    rows = Connection.objects.filter(pk__in=[one[0] for one in replacement.holders]).prefetch_related("users__user")
+    rows = Connection.objects.filter(
+        pk__in=[one[0] for one in replacement.holders]
+    ).prefetch_related("users__user")
     users = {use.user for one in rows for use in one.users.all()}
     moved = [Moved(one.name, one.draws, one.runs, str(one.pk)) for one in users]
     return sorted(moved, key=lambda one: (one.name, one.user))
@@ -109,17 +161,29 @@ def standing(replacement: Replacement) -> Standing:
     same = [credential for _, _, credential in replacement.holders] + [str(replacement.old_id)]
     drawn = Drawn.objects.filter(credential__in=same).aggregate(last=Max("last"))["last"]
     used = Credential.objects.filter(pk__in=same).aggregate(last=Max("last_used"))["last"]
-    tokens = Access.objects.filter(credential__in=same, revoked=None, ends__gt=timezone.now()).aggregate(last=Max("ends"))["last"]
+    tokens = Access.objects.filter(
+        credential__in=same, revoked=None, ends__gt=timezone.now()
+    ).aggregate(last=Max("ends"))["last"]
     users = users_of(replacement)
-    by_hand = tuple(one.name for one in users if not one.draws and one.name not in replacement.moved)
+    by_hand = tuple(
+        one.name for one in users if not one.draws and one.name not in replacement.moved
+    )
     come = _come(replacement)
     drawing = [one for one in users if one.draws]
     not_seen = tuple(one.name for one in drawing if one.user not in come)
     return Standing(
-        replacement.overlaps, replacement.made, replacement.proven, replacement.switched, replacement.retired, replacement.refused, by_hand,
-        max((one for one in (drawn, used) if one), default=None), tokens,
-        max((come[one.user] for one in drawing), default=None) if not not_seen else None, not_seen,
-    )  # fmt: skip
+        replacement.overlaps,
+        replacement.made,
+        replacement.proven,
+        replacement.switched,
+        replacement.retired,
+        replacement.refused,
+        by_hand,
+        max((one for one in (drawn, used) if one), default=None),
+        tokens,
+        max((come[one.user] for one in drawing), default=None) if not not_seen else None,
+        not_seen,
+    )
 
 
 def _come(replacement: Replacement) -> dict[str, datetime]:
@@ -136,10 +200,14 @@ def _come(replacement: Replacement) -> dict[str, datetime]:
 
 def connections_of(replacement: Replacement) -> list[Connection]:
     """The connections that it is about, by reference name."""
-    rows = Connection.objects.filter(pk__in=[one[0] for one in replacement.holders]).select_related("place__application")
+    rows = Connection.objects.filter(pk__in=[one[0] for one in replacement.holders]).select_related(
+        "place__application"
+    )
     return list(rows.order_by("ref"))
 
 
 def open_ones(credentials: Iterable[Any]) -> dict[Any, Any]:
     """The replacements that are under way, by the old credential."""
-    return dict(Replacement.objects.filter(old__in=credentials, outcome="open").values_list("old_id", "pk"))
+    return dict(
+        Replacement.objects.filter(old__in=credentials, outcome="open").values_list("old_id", "pk")
+    )

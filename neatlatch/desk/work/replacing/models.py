@@ -11,9 +11,13 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 
 
 class Replacement(models.Model):
-    """One replacement: ``old`` by ``new``, by one of the ways. ``values`` are what else of a connection changes with it (its certificate,
-    the name that the new one is known by), ``before`` what stood there, by the connection's ID, so that it can be put back; ``holders`` are connection, key and
-    credential as they were when it began; ``moved`` are users that hold the credential themselves and have been changed by hand."""
+    """One replacement: ``old`` by ``new``, by one of the ways.
+
+    ``values`` are what else of a connection changes with it (its certificate, the name that the new
+    one is known by), ``before`` what stood there, by the connection's ID, so that it can be put
+    back; ``holders`` are connection, key and credential as they were when it began; ``moved`` are
+    users that hold the credential themselves and have been changed by hand.
+    """
 
     class Outcome(models.TextChoices):
         """How it ended; open: it has not."""
@@ -24,7 +28,9 @@ class Replacement(models.Model):
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     old = models.ForeignKey(Credential, on_delete=models.CASCADE, related_name="replacements")
-    new = models.ForeignKey(Credential, null=True, on_delete=models.SET_NULL, related_name="replacing")
+    new = models.ForeignKey(
+        Credential, null=True, on_delete=models.SET_NULL, related_name="replacing"
+    )
     way = models.CharField(max_length=8)
     overlaps = models.BooleanField()
     outcome = models.CharField(max_length=8, choices=Outcome.choices, default=Outcome.OPEN)
@@ -43,4 +49,8 @@ class Replacement(models.Model):
 
     class Meta:
         ordering = ["-begun"]
-        constraints = [models.UniqueConstraint(fields=["old"], condition=Q(outcome="open"), name="one_replacement_at_a_time")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["old"], condition=Q(outcome="open"), name="one_replacement_at_a_time"
+            )
+        ]

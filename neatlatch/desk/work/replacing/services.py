@@ -1,4 +1,6 @@
-"""Replacing a credential, the plain road: make, prove, switch, watch, retire, prove refused; rolled back until then."""
+"""Replacing a credential, the plain road: make, prove, switch, watch, retire, prove refused; rolled
+back until then.
+"""
 
 from __future__ import annotations
 
@@ -37,22 +39,34 @@ def begin(by: Actor, credential: Credential, way: str) -> Replacement:
     """Begin to replace a credential. Nothing is made yet."""
     credential = Credential.objects.select_for_update().get(pk=credential.pk)
     if not credential.lives:
-        raise Problem(409, "This credential is no longer in use.", "Make a new one where it was issued.")
+        raise Problem(
+            409, "This credential is no longer in use.", "Make a new one where it was issued."
+        )
     if (open_one := Replacement.objects.filter(old=credential, outcome="open").first()) is not None:
         return open_one
     found = next((one for one in outlooks(credential, timezone.now()) if one.way == way), None)
     if found is None:
         raise wrong_fields({"way": "This credential cannot be replaced that way."})
     held = holders(credential)
-    made = Replacement.objects.create(old=credential, way=way, overlaps=found.overlaps, begun=timezone.now(), begun_by=by.username,
-                                      holders=[[str(one.connection_id), one.key, str(one.credential_id)] for one in held])  # fmt: skip
+    made = Replacement.objects.create(
+        old=credential,
+        way=way,
+        overlaps=found.overlaps,
+        begun=timezone.now(),
+        begun_by=by.username,
+        holders=[[str(one.connection_id), one.key, str(one.credential_id)] for one in held],
+    )
     write(by, "began to replace", "credential", credential.hint, {"way": way, "id": credential.pk})
     return made
 
 
 def _open(replacement: Replacement) -> Replacement:
     """The replacement, locked. Raises :class:`Problem` where it is over."""
-    found = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=replacement.pk)
+    found = (
+        Replacement.objects.select_for_update()
+        .select_related("old__client", "new__client")
+        .get(pk=replacement.pk)
+    )
     if found.outcome != Replacement.Outcome.OPEN:
         raise Problem(409, "This replacement is over.", "Begin another.")
     return found
@@ -63,7 +77,9 @@ def _open(replacement: Replacement) -> Replacement:
 
 @dataclass(frozen=True)
 class Given:
-    """What was made by hand: pasted, or a file with its password; ``name`` is what the application knows the new one by, where that is another."""
+    """What was made by hand: pasted, or a file with its password; ``name`` is what the application
+    knows the new one by, where that is another.
+    """
 
     value: str = ""
     file: bytes = b""
@@ -81,13 +97,21 @@ def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replac
     Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
     """
     if replacement.made is not None:
-        return replacement if given == NOTHING or replacement.way != "hand" else _correct(by, replacement, given)
+        return (
+            replacement
+            if given == NOTHING or replacement.way != "hand"
+            else _correct(by, replacement, given)
+        )
     if replacement.way == "protocol":
         return _make_by_protocol(by, replacement)
     opened = _opened(replacement, given)
     with transaction.atomic():
         replacement = _open(replacement)
-        new = _make_at_house(by, replacement) if replacement.way == "house" else _take_in(by, replacement, given, opened)
+        new = (
+            _make_at_house(by, replacement)
+            if replacement.way == "house"
+            else _take_in(by, replacement, given, opened)
+        )
         return _made(by, replacement, new)
 
 
@@ -99,28 +123,45 @@ def _correct(by: Actor, replacement: Replacement, given: Given) -> Replacement:
         wrong = replacement.new
         assert wrong is not None
         if replacement.proven is not None or replacement.retired is not None:
-            raise Problem(409, "The new one was proven already.", "Roll it back, or replace it by another.")
-        if opened is None and safe.fingerprint(check_pasted(given.value, "value")[0]) == wrong.fingerprint:
+            raise Problem(
+                409, "The new one was proven already.", "Roll it back, or replace it by another."
+            )
+        if (
+            opened is None
+            and safe.fingerprint(check_pasted(given.value, "value")[0]) == wrong.fingerprint
+        ):
             return replacement
         new = _take_in(by, replacement, given, opened)
         state = Credential.State.STAGED if replacement.switched is None else Credential.State.ACTIVE
         Credential.objects.filter(pk=new.pk).update(state=state, replaces=replacement.old)
         destinations.follow(new, wrong)
-        for connection, key in connections_with_keys(replacement) if replacement.switched is not None else ():
+        for connection, key in (
+            connections_with_keys(replacement) if replacement.switched is not None else ()
+        ):
             _put(by, connection, key, new, replacement.values)
         Credential.objects.filter(pk=wrong.pk).update(
-            state=Credential.State.RETIRED, revoked=timezone.now(), why="another was taken in in its place"
+            state=Credential.State.RETIRED,
+            revoked=timezone.now(),
+            why="another was taken in in its place",
         )
         replacement.new, replacement.said = new, ""
         replacement.save(update_fields=["new", "said", "values"])
         if replacement.switched is not None:
             _note(by, replacement, replacement.values)
-        write(by, "took in another to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})
+        write(
+            by,
+            "took in another to replace",
+            "credential",
+            replacement.old.hint,
+            {"new": new.hint, "id": replacement.old_id},
+        )
     return replacement
 
 
 def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
-    """The file of certificates and keys that was given, opened before any transaction; ``None`` where none is wanted. Raises a field error."""
+    """The file of certificates and keys that was given, opened before any transaction; ``None``
+    where none is wanted. Raises a field error.
+    """
     if replacement.way == "house" or replacement.old.kind != "private_key":
         return None
     data = given.value.encode("utf-8") if given.value.strip() else given.file
@@ -128,13 +169,26 @@ def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
 
 
 def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
-    """Note the new one, as staged; where only one may live, it is put to use at once. Part of the surrounding transaction."""
-    Credential.objects.filter(pk=new.pk).update(state=Credential.State.STAGED, replaces=replacement.old)
-    for one in Credential.objects.filter(pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]):
+    """Note the new one, as staged; where only one may live, it is put to use at once.
+
+    Part of the surrounding transaction.
+    """
+    Credential.objects.filter(pk=new.pk).update(
+        state=Credential.State.STAGED, replaces=replacement.old
+    )
+    for one in Credential.objects.filter(
+        pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]
+    ):
         destinations.follow(new, one)
     replacement.new, replacement.made, replacement.said = new, timezone.now(), ""
     replacement.save()
-    write(by, "made one to replace", "credential", replacement.old.hint, {"new": new.hint, "id": replacement.old_id})
+    write(
+        by,
+        "made one to replace",
+        "credential",
+        replacement.old.hint,
+        {"new": new.hint, "id": replacement.old_id},
+    )
     if not replacement.overlaps:
         _switch(by, replacement)
     return replacement
@@ -142,10 +196,18 @@ def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
 
 def _make_at_house(by: Person, replacement: Replacement) -> Credential:
     old = replacement.old
-    issued = Issued.objects.select_related("authority", "credential__client").filter(credential=old).first()
+    issued = (
+        Issued.objects.select_related("authority", "credential__client")
+        .filter(credential=old)
+        .first()
+    )
     if issued is not None:
         if issued.by_request:
-            raise Problem(409, "Its key is with its holder.", "Renew it on the certificate's page with a new signing request.")
+            raise Problem(
+                409,
+                "Its key is with its holder.",
+                "Renew it on the certificate's page with a new signing request.",
+            )
         made, handover = certificates.renew(by, issued)
         new, replacement.values = made.credential, {"certificate": made.credential.whole_chain}
     else:
@@ -157,7 +219,9 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
     return new
 
 
-def _take_in(by: Actor, replacement: Replacement, given: Given, opened: reading.Found | None) -> Credential:
+def _take_in(
+    by: Actor, replacement: Replacement, given: Given, opened: reading.Found | None
+) -> Credential:
     old = replacement.old
     if opened is not None:
         return _take_certificate(by, replacement, opened)
@@ -167,9 +231,13 @@ def _take_in(by: Actor, replacement: Replacement, given: Given, opened: reading.
     text = check_pasted(given.value, "value")[0]
     if safe.fingerprint(text) == old.fingerprint:
         raise wrong_fields({"value": "This is the old one. Copy the value of the new one."})
-    new = keep(text, client=old.client, source=old.source, by=by.username, ends=given.ends, kind=old.kind)
+    new = keep(
+        text, client=old.client, source=old.source, by=by.username, ends=given.ends, kind=old.kind
+    )
     if new.looks_like_id:
-        raise wrong_fields({"value": "This is an ID that the application knows us by, and not the secret's value."})
+        raise wrong_fields(
+            {"value": "This is an ID that the application knows us by, and not the secret's value."}
+        )
     return new
 
 
@@ -178,7 +246,11 @@ def _take_certificate(by: Actor, replacement: Replacement, found: reading.Found)
     leaf = found.leaf()
     if leaf is None or not found.keys:
         raise wrong_fields(
-            {"password" if found.locked else "value": "Both are wanted: the certificate with its chain, and its private key."}
+            {
+                "password" if found.locked else "value": (
+                    "Both are wanted: the certificate with its chain, and its private key."
+                )
+            }
         )
     if not keys.match(found.keys[0], leaf.public_key()):
         raise wrong_fields({"value": "The private key in it is not this certificate's."})
@@ -197,36 +269,67 @@ def _take_certificate(by: Actor, replacement: Replacement, found: reading.Found)
 
 
 def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
-    """Ask the application for a new client secret (RFC 7592 §2.2). That it was asked stands here before the request goes out: the answer can be lost."""
+    """Ask the application for a new client secret (RFC 7592 §2.2).
+
+    That it was asked stands here before the request goes out: the answer can be lost.
+    """
     with transaction.atomic():
         replacement = _open(replacement)
         client = replacement.old.client
         if client is None:
             raise Problem(409, "It is not known whose secret this is.", "Replace it by hand.")
-        Replacement.objects.filter(pk=replacement.pk).update(said="The application was asked for a new one; its answer has not come.")
-        write(by, "asked for one to replace", "credential", replacement.old.hint, {"client": client.client_id, "id": replacement.old_id})
+        Replacement.objects.filter(pk=replacement.pk).update(
+            said="The application was asked for a new one; its answer has not come."
+        )
+        write(
+            by,
+            "asked for one to replace",
+            "credential",
+            replacement.old.hint,
+            {"client": client.client_id, "id": replacement.old_id},
+        )
     try:
         answer = clients.ask_for_secret(client, replacement.old.open().reveal())
     except Problem as problem:
-        Replacement.objects.filter(pk=replacement.pk).update(said=f"{problem.title} {problem.detail}"[:400])
+        Replacement.objects.filter(pk=replacement.pk).update(
+            said=f"{problem.title} {problem.detail}"[:400]
+        )
         raise
-    facts = {"replacement": str(replacement.pk), "client": str(client.pk), "answer": answer, "by": by.pk}
+    facts = {
+        "replacement": str(replacement.pk),
+        "client": str(client.pk),
+        "answer": answer,
+        "by": by.pk,
+    }
     saved: Replacement = won.keep("secret", f"client-{client.pk}", facts)
     return saved
 
 
 @won.saves("secret")
 def _save_secret(facts: won.Facts) -> Replacement:
-    """Save the secret that an application gave by protocol, with the right of management that its answer may renew."""
+    """Save the secret that an application gave by protocol, with the right of management that its
+    answer may renew.
+    """
     answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
     with transaction.atomic():
         clients.save_management(facts)
-        replacement = Replacement.objects.select_for_update().select_related("old__client", "new__client").get(pk=facts["replacement"])
+        replacement = (
+            Replacement.objects.select_for_update()
+            .select_related("old__client", "new__client")
+            .get(pk=facts["replacement"])
+        )
         if replacement.made is not None:  # it was saved before
             return replacement
         old = replacement.old
         ends = registration.secret_end(answer)
-        new = keep(str(answer["client_secret"]), client=old.client, source="registered", by=by.username, ends=ends, kind=old.kind)
+        new = keep(
+            str(answer["client_secret"]),
+            client=old.client,
+            source="registered",
+            by=by.username,
+            ends=ends,
+            kind=old.kind,
+        )
         return _made(by, replacement, new)
 
 
@@ -234,7 +337,10 @@ def _save_secret(facts: won.Facts) -> Replacement:
 
 
 def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
-    """Try the new one at the application, in every connection that is to hold it. Nothing else uses it yet, and no token of it is kept."""
+    """Try the new one at the application, in every connection that is to hold it.
+
+    Nothing else uses it yet, and no token of it is kept.
+    """
     new = replacement.new
     if new is None:
         raise Problem(409, "The new one has not been made yet.")
@@ -248,7 +354,11 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outc
         if outcome.passed:
             replacement.proven = timezone.now()
             write(by, "proved", "credential", new.hint, {"id": new.pk})
-        replacement.said = (f"The new one works: {outcome.says}" if outcome.passed else f"The new one does not work: {outcome.says}")[:400]
+        replacement.said = (
+            f"The new one works: {outcome.says}"
+            if outcome.passed
+            else f"The new one does not work: {outcome.says}"
+        )[:400]
         replacement.save(update_fields=["proven", "said"])
     return replacement, outcome
 
@@ -256,25 +366,42 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outc
 def _used_by_its_holder(new: Credential) -> trying.Outcome:
     """The proof of one that no connection here holds: that it has been seen in use."""
     if new.last_used is None:
-        return trying.Outcome(False, False, "its holder has not used it yet. Hand it over, and look again when it is in use.")
-    return trying.Outcome(True, False, f"its holder has used it, from {new.last_used_from or 'an address that is not known'}.")
+        return trying.Outcome(
+            False,
+            False,
+            "its holder has not used it yet. Hand it over, and look again when it is in use.",
+        )
+    return trying.Outcome(
+        True,
+        False,
+        f"its holder has used it, from {new.last_used_from or 'an address that is not known'}.",
+    )
 
 
 @transaction.atomic
 def switch(by: Actor, replacement: Replacement) -> Replacement:
-    """Let every connection hold the new one. Users that draw move with their next draw; tokens got with the old one serve on until they end."""
+    """Let every connection hold the new one.
+
+    Users that draw move with their next draw; tokens got with the old one serve on until they end.
+    """
     replacement = _open(replacement)
     if replacement.switched is not None:
         return replacement
     if replacement.new is None or (replacement.overlaps and replacement.proven is None):
-        raise Problem(409, "Prove the new one first.", "Nothing is switched to a credential that nobody has seen working.")
+        raise Problem(
+            409,
+            "Prove the new one first.",
+            "Nothing is switched to a credential that nobody has seen working.",
+        )
     return _switch(by, replacement)
 
 
 def _switch(by: Actor, replacement: Replacement) -> Replacement:
     assert replacement.new is not None
     held = connections_with_keys(replacement)
-    replacement.before = {str(one.pk): {key: one.values.get(key, "") for key in replacement.values} for one, _ in held}
+    replacement.before = {
+        str(one.pk): {key: one.values.get(key, "") for key in replacement.values} for one, _ in held
+    }
     for connection, key in held:
         _put(by, connection, key, replacement.new, replacement.values)
     _note(by, replacement, replacement.values)
@@ -283,12 +410,18 @@ def _switch(by: Actor, replacement: Replacement) -> Replacement:
     replacement.switched = timezone.now()
     replacement.save()
     write(
-        by, "switched its connections over from", "credential", replacement.old.hint, {"to": replacement.new.hint, "id": replacement.old_id}
+        by,
+        "switched its connections over from",
+        "credential",
+        replacement.old.hint,
+        {"to": replacement.new.hint, "id": replacement.old_id},
     )
     return replacement
 
 
-def _put(by: Actor, connection: Connection, key: str, credential: Credential, values: dict[str, str]) -> None:
+def _put(
+    by: Actor, connection: Connection, key: str, credential: Credential, values: dict[str, str]
+) -> None:
     connection = connections.locked(connection)
     HeldSecret.objects.filter(connection=connection, key=key).update(credential=credential)
     connection.values = {**connection.values, **values}
@@ -296,7 +429,10 @@ def _put(by: Actor, connection: Connection, key: str, credential: Credential, va
 
 
 def _note(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
-    """Note on the provider's side what it was just seen to know us by. Of a client of the house that stands there by itself."""
+    """Note on the provider's side what it was just seen to know us by.
+
+    Of a client of the house that stands there by itself.
+    """
     client = replacement.old.client
     if client is None or client.house or not values:
         return
@@ -316,9 +452,15 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
         raise Problem(
             409,
             "It cannot be rolled back any more.",
-            "The old one is no longer accepted. Replace the new one by another, if it does not serve.",
+            (
+                "The old one is no longer accepted. Replace the new one by another, if it does "
+                "not serve."
+            ),
         )
-    now, was = timezone.now(), {identity: credential for identity, _, credential in replacement.holders}
+    now, was = (
+        timezone.now(),
+        {identity: credential for identity, _, credential in replacement.holders},
+    )
     if replacement.switched is not None:
         for connection, key in connections_with_keys(replacement):
             before = replacement.before.get(str(connection.pk), {})
@@ -330,10 +472,18 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
         if new.digest:
             issuing.revoke(by, new, "its replacement was rolled back")
         else:
-            Credential.objects.filter(pk=new.pk).update(state=Credential.State.RETIRED, revoked=now, why="its replacement was rolled back")
+            Credential.objects.filter(pk=new.pk).update(
+                state=Credential.State.RETIRED, revoked=now, why="its replacement was rolled back"
+            )
     replacement.outcome = Replacement.Outcome.ROLLED_BACK
     replacement.save(update_fields=["outcome"])
-    write(by, "rolled back the replacement of", "credential", replacement.old.hint, {"id": replacement.old_id})
+    write(
+        by,
+        "rolled back the replacement of",
+        "credential",
+        replacement.old.hint,
+        {"id": replacement.old_id},
+    )
     return replacement
 
 
@@ -347,7 +497,13 @@ def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Rep
     moved = {one for one in replacement.moved if one in known}
     replacement.moved = sorted(moved | {name} if yes else moved - {name})
     replacement.save(update_fields=["moved"])
-    write(by, "noted as moved" if yes else "noted as not moved", "user", name, {"credential": replacement.old.hint})
+    write(
+        by,
+        "noted as moved" if yes else "noted as not moved",
+        "user",
+        name,
+        {"credential": replacement.old.hint},
+    )
     return replacement
 
 
@@ -356,7 +512,9 @@ def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Rep
 
 @transaction.atomic
 def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replacement:
-    """Retire the old one: the house revokes its own; elsewhere a person has revoked it there and says so. Refused while it is still in use, unless ``anyway``."""
+    """Retire the old one: the house revokes its own; elsewhere a person has revoked it there and
+    says so. Refused while it is still in use, unless ``anyway``.
+    """
     replacement = _open(replacement)
     if replacement.retired is not None:
         return replacement
@@ -381,21 +539,29 @@ def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replace
 
 
 def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
-    """Try the old one: it must be turned away. Then the replacement is done, and a value that the house kept for it is forgotten."""
+    """Try the old one: it must be turned away.
+
+    Then the replacement is done, and a value that the house kept for it is forgotten.
+    """
     if replacement.retired is None:
         raise Problem(409, "Retire the old one first.")
     old = replacement.old
     why = issuing.state_of(old, "it is", timezone.now()) if old.digest else ""
-    outcome = trying.Outcome(False, bool(why), f"no connection here held it; {why or 'it still lets in'}.")
+    outcome = trying.Outcome(
+        False, bool(why), f"no connection here held it; {why or 'it still lets in'}."
+    )
     for connection, key in connections_with_keys(replacement):
         if old.value is not None:
-            outcome = trying.attempt(connection, {key: old}, replacement.before.get(str(connection.pk), {}), fresh=False)
+            outcome = trying.attempt(
+                connection, {key: old}, replacement.before.get(str(connection.pk), {}), fresh=False
+            )
         if not outcome.refused:
             break
     with transaction.atomic():
         replacement = _open(replacement)
         replacement.said = (
-            f"It is still let in ({outcome.says}). A revocation may take some seconds to be seen there; try again."
+            f"It is still let in ({outcome.says}). A revocation may take some seconds to be "
+            f"seen there; try again."
             if outcome.passed
             else outcome.says
         )

@@ -1,4 +1,6 @@
-"""Trying a credential out at the application without anything else using it: the way a test goes, with what it shows exchanged, and nothing of it kept."""
+"""Trying a credential out at the application without anything else using it: the way a test goes,
+with what it shows exchanged, and nothing of it kept.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,11 @@ from neatlatch.wire.road import Road, RoadError
 
 @dataclass(frozen=True)
 class Outcome:
-    """What the application said. ``refused``: it was the credential that it turned away; neither passed nor refused: nothing was learnt."""
+    """What the application said.
+
+    ``refused``: it was the credential that it turned away; neither passed nor refused: nothing was
+    learnt.
+    """
 
     passed: bool
     refused: bool
@@ -50,15 +56,24 @@ class _Fresh:
         if not told.reading.ok:
             raise NoToken(failure_of(told.reading, "token", told.exchange.status), (told.exchange,))
         fields = told.reading.fields
-        granted = frozenset(split(fields["scope"])) if "scope" in fields else frozenset(self.connection.scopes)
+        granted = (
+            frozenset(split(fields["scope"]))
+            if "scope" in fields
+            else frozenset(self.connection.scopes)
+        )
         return Held(str(fields["access_token"]), granted, None, True), (told.exchange,)
 
     def told_account(self, account: str) -> None:
         """Whose it is matters to nobody here."""
 
 
-def attempt(connection: Connection, shown: Mapping[str, Credential], values: Mapping[str, str], fresh: bool) -> Outcome:
-    """Try a connection with other secrets, and other values, than it holds. ``fresh``: a refusal may only mean that it has not spread yet."""
+def attempt(
+    connection: Connection, shown: Mapping[str, Credential], values: Mapping[str, str], fresh: bool
+) -> Outcome:
+    """Try a connection with other secrets, and other values, than it holds.
+
+    ``fresh``: a refusal may only mean that it has not spread yet.
+    """
     held = halves.with_everything(Connection.objects.filter(pk=connection.pk)).get()
     connection = held.showing(shown, values)
     try:
@@ -66,27 +81,45 @@ def attempt(connection: Connection, shown: Mapping[str, Credential], values: Map
     except RoadError as error:
         return Outcome(False, False, error.failure.detail)
     with way:
-        return _client_alone(connection, way, fresh) if connection.scheme == CODE else _ladder(connection, way, fresh)
+        return (
+            _client_alone(connection, way, fresh)
+            if connection.scheme == CODE
+            else _ladder(connection, way, fresh)
+        )
 
 
 def _ladder(connection: Connection, way: Road, fresh: bool) -> Outcome:
     """The ladder up to Allowed."""
-    plan = replace(rounds.plan_of(connection, Test(connection=connection, last=Rung.ALLOWED.value)), fresh=fresh)
+    plan = replace(
+        rounds.plan_of(connection, Test(connection=connection, last=Rung.ALLOWED.value)),
+        fresh=fresh,
+    )
     keeper = _Fresh(connection) if connection.scheme in OAUTH2 else tokens.DeskKeeper(connection)
-    climb = Climb(plan, way, keeper, timezone.now, random.random, lambda: secrets.token_hex(12), lambda: False)
+    climb = Climb(
+        plan, way, keeper, timezone.now, random.random, lambda: secrets.token_hex(12), lambda: False
+    )
     results = [one for one in climb.run() if isinstance(one, RungResult)]
     failed = next((one for one in results if not one.passed), None)
     if failed is None:
         return Outcome(True, False, results[-1].says if results else "nothing was tried")
     cause = failed.failure.cause if failed.failure else CauseClass.UNKNOWN
-    turned_away = failed.rung in (Rung.SECURE, Rung.SIGN_IN, Rung.ALLOWED) and cause in (CauseClass.CREDENTIAL, CauseClass.TLS)
+    turned_away = failed.rung in (Rung.SECURE, Rung.SIGN_IN, Rung.ALLOWED) and cause in (
+        CauseClass.CREDENTIAL,
+        CauseClass.TLS,
+    )
     return Outcome(False, turned_away, failed.says)
 
 
 def _client_alone(connection: Connection, way: Road, fresh: bool) -> Outcome:
-    """Whether the client is known by its secret, without a person and without touching the tokens that are held: a refresh token that never was is answered
-    ``invalid_grant`` to a client that proved itself, and ``invalid_client`` to one that did not (RFC 6749 §5.2)."""
-    request = oauth2.refresh_request(connection.values.get("token_endpoint", ""), tokens.client_of(connection), secrets.token_urlsafe(24))
+    """Whether the client is known by its secret, without a person and without touching the tokens
+    that are held: a refresh token that never was is answered ``invalid_grant`` to a client that
+    proved itself, and ``invalid_client`` to one that did not (RFC 6749 §5.2).
+    """
+    request = oauth2.refresh_request(
+        connection.values.get("token_endpoint", ""),
+        tokens.client_of(connection),
+        secrets.token_urlsafe(24),
+    )
     profile = connection.place.application.read_profile()
     until = timezone.now() + timedelta(seconds=profile.limits.spread if fresh else 0)
     while True:
@@ -97,10 +130,22 @@ def _client_alone(connection: Connection, way: Road, fresh: bool) -> Outcome:
         error_code = told.reading.error
         if error_code == "invalid_grant":
             return Outcome(
-                True, False, "The application knows the client by it: it refused only a refresh token that was made up for the test."
+                True,
+                False,
+                (
+                    "The application knows the client by it: it refused only a refresh token "
+                    "that was made up for the test."
+                ),
             )
         if error_code != "invalid_client" and told.exchange.status != 401:
-            return Outcome(False, False, f"It answered {error_code or told.exchange.status}, which tells nothing of the secret.")
+            return Outcome(
+                False,
+                False,
+                (
+                    f"It answered {error_code or told.exchange.status}, which tells nothing of "
+                    f"the secret."
+                ),
+            )
         if timezone.now() >= until:
             return Outcome(False, True, "The application does not know the client by it.")
         # A refusal may only mean that the secret has not spread yet.

@@ -1,4 +1,6 @@
-"""Whether a worker runs: it holds a lock beside the database for as long as it lives, and the system lets go of it whatever ends it."""
+"""Whether a worker runs: it holds a lock beside the database for as long as it lives, and the
+system lets go of it whatever ends it.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,10 @@ def is_there() -> bool:
 
 
 def need(so: str) -> None:
-    """Check that a worker runs; ``so`` says what cannot be done without one. Raises :class:`Problem`."""
+    """Check that a worker runs; ``so`` says what cannot be done without one.
+
+    Raises :class:`Problem`.
+    """
     if not is_there():
         raise Problem(
             503,

@@ -1,4 +1,6 @@
-"""What the worker does by the clock, each in a thread of its own, so that none waits for another: a round of any length holds no renewal up."""
+"""What the worker does by the clock, each in a thread of its own, so that none waits for another: a
+round of any length holds no renewal up.
+"""
 
 from __future__ import annotations
 
@@ -16,12 +18,21 @@ log = structlog.get_logger()
 
 
 class Loop(threading.Thread):
-    """Does something at regular intervals, counted from one beginning to the next. A failure is logged, and the next time it is tried again.
+    """Does something at regular intervals, counted from one beginning to the next.
 
-    ``busy`` says whether something that was begun still goes on elsewhere; a script that steps the test clock waits for it.
+    A failure is logged, and the next time it is tried again.
+
+    ``busy`` says whether something that was begun still goes on elsewhere; a script that steps the
+    test clock waits for it.
     """
 
-    def __init__(self, name: str, work: Callable[[], object], every: timedelta, busy: Callable[[], bool] = lambda: False) -> None:
+    def __init__(
+        self,
+        name: str,
+        work: Callable[[], object],
+        every: timedelta,
+        busy: Callable[[], bool] = lambda: False,
+    ) -> None:
         super().__init__(name=f"clock-{name}", daemon=True)
         self._label, self._work, self._every, self._busy = name, work, every, busy
         self._stop_asked = threading.Event()
@@ -36,7 +47,11 @@ class Loop(threading.Thread):
             begun = timezone.now()
             self._once()
             following = begun + self._every
-            while clock.file() is not None and not self._stop_asked.is_set() and (now := timezone.now()) < following:
+            while (
+                clock.file() is not None
+                and not self._stop_asked.is_set()
+                and (now := timezone.now()) < following
+            ):
                 if not self._asks_busy():
                     clock.idle_at(self._label, now)
                 self._stop_asked.wait(0.02)

@@ -1,4 +1,6 @@
-"""Taking what a passing test has proven as the provider's value, in place of a note that says otherwise."""
+"""Taking what a passing test has proven as the provider's value, in place of a note that says
+otherwise.
+"""
 
 from __future__ import annotations
 
@@ -16,39 +18,63 @@ from neatlatch.desk.ground.common.actors import TEST
 from neatlatch.desk.ground.journal.services import write
 
 
-def learn(connection: Connection, results: Iterable[RungResult], begun: datetime, now: datetime) -> None:
-    """Note what a test that begun then has proven by signing in; part of the surrounding transaction.
+def learn(
+    connection: Connection, results: Iterable[RungResult], begun: datetime, now: datetime
+) -> None:
+    """Note what a test that begun then has proven by signing in; part of the surrounding
+    transaction.
 
-    The connection was fetched with everything. Where another connection of the client has proven what
-    is noted, both are true, and the note stays.
+    The connection was fetched with everything. Where another connection of the client has proven
+    what is noted, both are true, and the note stays.
     """
     client = connection.client
-    if client is None or client.managed or client.house or begun < client.changed_at or not client_was_asked(connection, results):
+    if (
+        client is None
+        or client.managed
+        or client.house
+        or begun < client.changed_at
+        or not client_was_asked(connection, results)
+    ):
         return
     scheme = connection.read_scheme()
-    sight = halves.certificate_sight(connection, now) if "certificate" in connection.values else None
+    sight = (
+        halves.certificate_sight(connection, now) if "certificate" in connection.values else None
+    )
     noted = {**client.facts, "client_id": client.client_id}
     found = learned(scheme, connection.values, sight.sha256 if sight else "", noted)
-    others = Connection.objects.filter(client=client, proven_at__isnull=False).exclude(pk=connection.pk)
+    others = Connection.objects.filter(client=client, proven_at__isnull=False).exclude(
+        pk=connection.pk
+    )
     if found and others.exists():
-        # A certificate's thumbprint does not stand among the values, so one that is shared is not learned.
+        # A certificate's thumbprint does not stand among the values, so one that is shared is not
+        # learned.
         found.pop("thumbprint", None)
-        found = {key: pair for key, pair in found.items() if not others.filter(**{f"values__{key}": pair[0]}).exists()}
+        found = {
+            key: pair
+            for key, pair in found.items()
+            if not others.filter(**{f"values__{key}": pair[0]}).exists()
+        }
     if found:
         _note(connection, client, found)
 
 
 def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> bool:
-    """Whether a test has signed in, and our client proved itself by it: a token that was alive already shows nothing of it.
+    """Whether a test has signed in, and our client proved itself by it: a token that was alive
+    already shows nothing of it.
 
     It does at the token endpoint, and where it asks about a token (RFC 7662 §2.1).
     """
     signed_in = next((one for one in results if one.rung == Rung.SIGN_IN and one.passed), None)
     if signed_in is None or connection.scheme != CODE:
         return signed_in is not None
-    asks = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    asks = halves.published(
+        connection.place, connection.client, "introspection_endpoint", connection.slots
+    )
     bases = tuple(one for one in (connection.values.get("token_endpoint", ""), asks) if one)
-    return any(one.method == "POST" and one.status == 200 and one.url.startswith(bases) for one in signed_in.exchanges)
+    return any(
+        one.method == "POST" and one.status == 200 and one.url.startswith(bases)
+        for one in signed_in.exchanges
+    )
 
 
 def _note(connection: Connection, client: Client, found: dict[str, tuple[str, str]]) -> None:
@@ -59,5 +85,7 @@ def _note(connection: Connection, client: Client, found: dict[str, tuple[str, st
     client.changed_by = TEST.username
     # When it was changed stays: nothing is to be proven anew by it.
     client.save(update_fields=["client_id", "facts", "version", "changed_by"])
-    about: dict[str, Any] = {key: f"{now}, noted was {was or 'nothing'}" for key, (was, now) in found.items()}
+    about: dict[str, Any] = {
+        key: f"{now}, noted was {was or 'nothing'}" for key, (was, now) in found.items()
+    }
     write(TEST, "learned", "client", client.name, {"connection": connection.ref, **about})

@@ -119,7 +119,10 @@ def clear(by: Actor, row: Leftover) -> bool:
 
 
 def close(by: Actor, row: Leftover, reason: str) -> None:
-    """Remove a leftover from the list for a reason, which the journal keeps. Raises :class:`Problem`."""
+    """Remove a leftover from the list for a reason, which the journal keeps.
+
+    Raises :class:`Problem`.
+    """
     if not reason.strip():
         raise wrong_fields({"reason": "Say what became of it. The journal keeps it."})
     details = {
@@ -140,7 +143,9 @@ def _clear(row: Leftover) -> bool:
     """
     row.status, row.tried = _status_of_clearing(row), timezone.now()
     not_found = row.status in _NOT_FOUND
-    if row.status is not None and (row.status < 300 or (not_found and row.known != Leftover.Known.MADE and not row.stuck)):
+    if row.status is not None and (
+        row.status < 300 or (not_found and row.known != Leftover.Known.MADE and not row.stuck)
+    ):
         Leftover.objects.filter(pk=row.pk).delete()
         return True
     row.tries += 1

@@ -28,7 +28,8 @@ class Round(models.Model):
 
 
 class Test(models.Model):
-    """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran it.
+    """A test of a connection: waiting, running, done, stopped, or cut off with the program that ran
+    it.
 
     ``person``: whose own account it signed in with, where each has their own. ``by_program``: a
     workload asked for it, and no person.
@@ -45,11 +46,21 @@ class Test(models.Model):
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     # Their indexes are those below, which begin with the same column.
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="tests", db_index=False)
-    round = models.ForeignKey(Round, null=True, on_delete=models.CASCADE, related_name="tests", db_index=False)
+    connection = models.ForeignKey(
+        Connection, on_delete=models.CASCADE, related_name="tests", db_index=False
+    )
+    round = models.ForeignKey(
+        Round, null=True, on_delete=models.CASCADE, related_name="tests", db_index=False
+    )
     begun_by = models.CharField(max_length=150)
     by_program = models.BooleanField(default=False)
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+", db_index=False)
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL,
+        null=True,
+        on_delete=models.SET_NULL,
+        related_name="+",
+        db_index=False,
+    )
     made = models.DateTimeField(auto_now_add=True)
     begun = models.DateTimeField(null=True)
     ended = models.DateTimeField(null=True)
@@ -67,18 +78,34 @@ class Test(models.Model):
         indexes = [
             models.Index(fields=["connection", "-made"]),
             models.Index(fields=["state"]),
-            models.Index(fields=["round", "state", "passed"], condition=models.Q(round__isnull=False), name="how_a_round_goes"),
-            models.Index(fields=["person", "-made"], condition=models.Q(person__isnull=False), name="tests_in_a_persons_name"),
+            models.Index(
+                fields=["round", "state", "passed"],
+                condition=models.Q(round__isnull=False),
+                name="how_a_round_goes",
+            ),
+            models.Index(
+                fields=["person", "-made"],
+                condition=models.Q(person__isnull=False),
+                name="tests_in_a_persons_name",
+            ),
         ]
-        constraints = [models.UniqueConstraint(fields=["round", "connection"], name="one_test_of_a_connection_in_a_round")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["round", "connection"], name="one_test_of_a_connection_in_a_round"
+            )
+        ]
 
 
 class Sample(models.Model):
-    """What remains of a test once its evidence is gone: a line of the connection's history. One for each test, because it is written in
-    the transaction that ends the test."""
+    """What remains of a test once its evidence is gone: a line of the connection's history.
+
+    One for each test, because it is written in the transaction that ends the test.
+    """
 
     test_id = models.UUIDField()
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="samples", db_index=False)
+    connection = models.ForeignKey(
+        Connection, on_delete=models.CASCADE, related_name="samples", db_index=False
+    )
     at = models.DateTimeField()
     passed = models.BooleanField()
     blip = models.BooleanField(default=False)
@@ -91,7 +118,9 @@ class Sample(models.Model):
 
 
 class Leftover(models.Model):
-    """Something that a test makes, recorded before it is made, so that it is cleared away even if the test is cut off."""
+    """Something that a test makes, recorded before it is made, so that it is cleared away even if
+    the test is cut off.
+    """
 
     class Known(models.TextChoices):
         """What the application's answers have shown of it."""

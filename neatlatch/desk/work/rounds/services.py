@@ -1,4 +1,6 @@
-"""Running tests, alone and in rounds, so that being cut off at any moment loses nothing and doubles nothing."""
+"""Running tests, alone and in rounds, so that being cut off at any moment loses nothing and doubles
+nothing.
+"""
 
 from __future__ import annotations
 
@@ -42,16 +44,21 @@ log = structlog.get_logger()
 ALIVE = timedelta(seconds=130)
 KEPT_TESTS = 50
 KEPT_SAMPLES = timedelta(days=14)
-# Rows that are deleted in one transaction, and such transactions in one go: the database is never held for long.
+# Rows that are deleted in one transaction, and such transactions in one go: the database is never
+# held for long.
 _BLOCK, _BLOCKS = 2_000, 50
 
 
 def plan_of(connection: Connection, test: Test) -> Plan:
     """The plain values of a test."""
     profile, values = connection.place.application.read_profile(), connection.values
-    needed = [profile.operation(name) for user in connection.users.all() for name in user.operations]
+    needed = [
+        profile.operation(name) for user in connection.users.all() for name in user.operations
+    ]
     scheme = profile.scheme_for(connection.scheme)
-    introspection = halves.published(connection.place, connection.client, "introspection_endpoint", connection.slots)
+    introspection = halves.published(
+        connection.place, connection.client, "introspection_endpoint", connection.slots
+    )
     held = credentials_of(connection)
     return Plan(
         scheme=connection.scheme,
@@ -65,7 +72,9 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         further=tuple(_further(one, values, held.secrets) for one in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
-        introspection_endpoint=introspection if origin(introspection) in destinations.places(connection) else "",
+        introspection_endpoint=introspection
+        if origin(introspection) in destinations.places(connection)
+        else "",
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
         implies=profile.implies,
@@ -93,11 +102,17 @@ def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str,
 
 def _is_fresh(connection: Connection, spread: int) -> bool:
     """Whether a secret of the connection is newer than the provider's spreading time."""
-    return any(timezone.now() - one.issued < timedelta(seconds=spread) for one in connection.secrets().values())
+    return any(
+        timezone.now() - one.issued < timedelta(seconds=spread)
+        for one in connection.secrets().values()
+    )
 
 
-def begin_test(by: Actor, connection: Connection, last: str = "", *, by_program: bool = False) -> Test:
-    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole ladder).
+def begin_test(
+    by: Actor, connection: Connection, last: str = "", *, by_program: bool = False
+) -> Test:
+    """Write down that a test is to be run; ``last`` is the rung to stop after (empty: the whole
+    ladder).
 
     ``by_program``: nobody is there to look at it, so it goes as far as a round's.
     """
@@ -113,7 +128,9 @@ def begin_test(by: Actor, connection: Connection, last: str = "", *, by_program:
         if running is not None:  # its program was killed
             Test.objects.filter(pk=running.pk).update(state=Test.State.CUT, ended=timezone.now())
         name = by.username
-        test = Test.objects.create(connection=connection, begun_by=name, last=last, by_program=by_program)
+        test = Test.objects.create(
+            connection=connection, begun_by=name, last=last, by_program=by_program
+        )
         write(by, "tested", "connection", connection.ref)
     return test
 
@@ -131,7 +148,9 @@ class _Watch:
 
     def stop(self) -> bool:
         """Whether somebody asked to stop."""
-        asked = Test.objects.filter(pk=self.test.pk).values_list("stop_asked", "round__stopped").first()
+        asked = (
+            Test.objects.filter(pk=self.test.pk).values_list("stop_asked", "round__stopped").first()
+        )
         return asked is None or bool(asked[0]) or bool(asked[1])
 
     def rung(self, result: RungResult) -> None:
@@ -142,7 +161,10 @@ class _Watch:
 
 
 def run(test: Test) -> Test:
-    """Climb the ladder and save what was seen. Safe to call again after being cut off: it starts over, and counts once."""
+    """Climb the ladder and save what was seen.
+
+    Safe to call again after being cut off: it starts over, and counts once.
+    """
     with transaction.atomic():
         test = Test.objects.select_for_update().get(pk=test.pk)
         if test.state in (Test.State.DONE, Test.State.STOPPED):
@@ -152,7 +174,10 @@ def run(test: Test) -> Test:
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     watch, results, noted = _Watch(test), [], leftovers.Record(connection, test)
-    plan, test.person_id = plan_of(connection, test), tokens.whose_to_test(connection, test.begun_by)
+    plan, test.person_id = (
+        plan_of(connection, test),
+        tokens.whose_to_test(connection, test.begun_by),
+    )
     test.save(update_fields=["person"])
     try:
         way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
@@ -185,11 +210,15 @@ def run(test: Test) -> Test:
 
 
 @transaction.atomic
-def _finish(test: Test, results: list[RungResult], skew: float | None, depth: Depth = Depth.WORK) -> Test:
+def _finish(
+    test: Test, results: list[RungResult], skew: float | None, depth: Depth = Depth.WORK
+) -> Test:
     """One transaction: the test, its sample, and the connection's state."""
     now = timezone.now()
     if Test.objects.filter(pk=test.pk, state=Test.State.DONE).exists():
-        return Test.objects.get(pk=test.pk)  # another runner took it up and was quicker: it counts once
+        return Test.objects.get(
+            pk=test.pk
+        )  # another runner took it up and was quicker: it counts once
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
     failed = next((one for one in results if not one.passed), None)
     test.state, test.ended, test.passed = Test.State.DONE, now, failed is None
@@ -214,7 +243,8 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
         test.diagnosis = asdict(found)
     test.save()
     if failed is None and test.last and test.last != Rung.WORK:
-        # The credential alone is good. That the connection works is shown by the whole road only: no sample, no new state.
+        # The credential alone is good. That the connection works is shown by the whole road only:
+        # no sample, no new state.
         connection.tested_at = now
         connection.save(update_fields=["proven_at", "secret_taken_at", "tested_at"])
         _forget_old(test)
@@ -233,25 +263,37 @@ def _finish(test: Test, results: list[RungResult], skew: float | None, depth: De
         _move_state(connection, sample, found, depth)
     connection.tested_at = now
     connection.recent = health.with_latest(connection.recent, sample.passed, sample.ms)
-    connection.save(update_fields=[*Connection.HEALTH, "proven_at", "secret_taken_at", "tested_at", "recent"])
+    connection.save(
+        update_fields=[*Connection.HEALTH, "proven_at", "secret_taken_at", "tested_at", "recent"]
+    )
     _forget_old(test)
     return test
 
 
 def _forget_old(test: Test) -> None:
-    old = test.connection.tests.exclude(pk=test.pk).order_by("-made").values_list("pk", flat=True)[KEPT_TESTS:]
+    old = (
+        test.connection.tests.exclude(pk=test.pk)
+        .order_by("-made")
+        .values_list("pk", flat=True)[KEPT_TESTS:]
+    )
     Test.objects.filter(pk__in=list(old)).delete()
 
 
 def forget_old_samples(now: datetime) -> int:
-    """Delete samples that are older than is kept, oldest first, in blocks; answers how many. They were written in the order of their numbers."""
+    """Delete samples that are older than is kept, oldest first, in blocks; answers how many.
+
+    They were written in the order of their numbers.
+    """
     count = 0
     for _ in range(_BLOCKS):
         oldest = list(Sample.objects.order_by("pk").values_list("pk", "at")[:_BLOCK])
         old = [pk for pk, at in oldest if at < now - KEPT_SAMPLES]
         if old:
-            # Without the collector of related rows, which would fetch them first: nothing hangs on a sample.
-            count += Sample.objects.filter(pk__gte=old[0], pk__lte=old[-1], at__lt=now - KEPT_SAMPLES)._raw_delete("default")
+            # Without the collector of related rows, which would fetch them first: nothing hangs on
+            # a sample.
+            count += Sample.objects.filter(
+                pk__gte=old[0], pk__lte=old[-1], at__lt=now - KEPT_SAMPLES
+            )._raw_delete("default")
         if len(old) < _BLOCK:
             break
         giving_way.let_others_write()
@@ -262,19 +304,40 @@ def _passed(results: Iterable[RungResult], rung: str) -> bool:
     return any(one.rung == rung and one.passed for one in results)
 
 
-def _move_state(connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None, depth: Depth) -> None:
-    before = health.Health(health.State(connection.state), connection.score, connection.same_failures,
-                           CauseClass(connection.last_class) if connection.last_class else None, connection.passes)  # fmt: skip
+def _move_state(
+    connection: Connection, sample: Sample, found: diagnosis.Diagnosis | None, depth: Depth
+) -> None:
+    before = health.Health(
+        health.State(connection.state),
+        connection.score,
+        connection.same_failures,
+        CauseClass(connection.last_class) if connection.last_class else None,
+        connection.passes,
+    )
     cause = CauseClass(sample.cause) if sample.cause else None
     covers = depth.tries(connection.failed_rung)
-    after = health.after(before, health.Sample(sample.passed, cause, bool(found and found.pin), covers))
-    connection.state, connection.score, connection.same_failures = after.state.value, after.score, after.same_failures
-    connection.last_class, connection.passes = after.last_class.value if after.last_class else "", after.passes
+    after = health.after(
+        before, health.Sample(sample.passed, cause, bool(found and found.pin), covers)
+    )
+    connection.state, connection.score, connection.same_failures = (
+        after.state.value,
+        after.score,
+        after.same_failures,
+    )
+    connection.last_class, connection.passes = (
+        after.last_class.value if after.last_class else "",
+        after.passes,
+    )
     if found and not sample.passed:
-        connection.failing, connection.failed_rung = f"{found.causes[0].says} {found.causes[0].reason}"[:300], sample.rung
+        connection.failing, connection.failed_rung = (
+            f"{found.causes[0].says} {found.causes[0].reason}"[:300],
+            sample.rung,
+        )
     elif covers:
         connection.failing = ""
-        connection.failed_rung = connection.failed_rung if after.state is health.State.STICKING else ""
+        connection.failed_rung = (
+            connection.failed_rung if after.state is health.State.STICKING else ""
+        )
     if after.state != before.state:
         write(
             TEST,
@@ -298,13 +361,19 @@ def stop_test(by: Actor, test: Test) -> Test:
 
 
 def begin_round(by: Actor) -> Round:
-    """Begin a round over all connections that are not paused. One round runs at a time (the running one is answered)."""
+    """Begin a round over all connections that are not paused.
+
+    One round runs at a time (the running one is answered).
+    """
     with transaction.atomic():
         running = Round.objects.filter(ended=None).first()
         if running is not None:
             return running
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
-        Test.objects.bulk_create(Test(connection=one, round=begun, begun_by=by.username) for one in Connection.objects.filter(paused=False))
+        Test.objects.bulk_create(
+            Test(connection=one, round=begun, begun_by=by.username)
+            for one in Connection.objects.filter(paused=False)
+        )
         Round.objects.filter(pk=begun.pk).update(total=Test.objects.filter(round=begun).count())
         if by != CLOCK:
             write(by, "began", "round", str(begun.number))
@@ -314,7 +383,9 @@ def begin_round(by: Actor) -> Round:
 
 @transaction.atomic
 def permit_work(by: Actor, environment: Environment, permitted: bool) -> Environment:
-    """Permit or forbid that rounds do real work in an environment, at connections that permit it too."""
+    """Permit or forbid that rounds do real work in an environment, at connections that permit it
+    too.
+    """
     environment = Environment.objects.select_for_update().get(pk=environment.pk)
     if environment.work_in_rounds != permitted:
         environment.work_in_rounds = permitted
@@ -381,10 +452,16 @@ def _claim(number: int | None) -> Test | None:
                 waiting.update(state=Test.State.STOPPED, ended=now)
                 return None
             free = Q(state__in=(Test.State.WAITING, Test.State.CUT))
-            rows = Test.objects.filter(free | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number)
+            rows = Test.objects.filter(
+                free | Q(state=Test.State.RUNNING, alive_until__lt=now), round_id=number
+            )
         test = rows.select_for_update().order_by("made", "pk").first()
         if test is not None:
-            test.state, test.alive_until, test.runner = Test.State.RUNNING, now + ALIVE, owner.sign()
+            test.state, test.alive_until, test.runner = (
+                Test.State.RUNNING,
+                now + ALIVE,
+                owner.sign(),
+            )
             test.save(update_fields=["state", "alive_until", "runner"])
         return test
 
@@ -401,10 +478,16 @@ def run_safely(test: Test) -> None:
 def end_if_done(one: Round) -> None:
     """End a round when no test of it waits or runs."""
     with transaction.atomic():
-        left = Test.objects.filter(round=one).exclude(state__in=(Test.State.DONE, Test.State.STOPPED)).exists()
+        left = (
+            Test.objects.filter(round=one)
+            .exclude(state__in=(Test.State.DONE, Test.State.STOPPED))
+            .exists()
+        )
         if not left:
             counts = counts_of([one.pk])[one.pk]
-            Round.objects.filter(pk=one.pk, ended=None).update(ended=timezone.now(), **asdict(counts))
+            Round.objects.filter(pk=one.pk, ended=None).update(
+                ended=timezone.now(), **asdict(counts)
+            )
 
 
 @dataclass(frozen=True)
@@ -417,16 +500,33 @@ class RoundCounts:
 
 
 def counts_of(numbers: Collection[int]) -> dict[int, RoundCounts]:
-    """The counts of rounds, by their numbers: those that are kept of rounds that have ended, and counted now of others. Two queries."""
-    rows = Round.objects.filter(number__in=numbers).values_list("number", "ended", "total", "done", "failed")
+    """The counts of rounds, by their numbers: those that are kept of rounds that have ended, and
+    counted now of others. Two queries.
+    """
+    rows = Round.objects.filter(number__in=numbers).values_list(
+        "number", "ended", "total", "done", "failed"
+    )
     found = {number: (ended, RoundCounts(*kept)) for number, ended, *kept in rows}
     going = [number for number, (ended, _) in found.items() if ended is None]
     over = Q(state__in=(Test.State.DONE, Test.State.STOPPED))
-    counted = Test.objects.filter(round__in=going).order_by().values("round").annotate(
-        total=Count("round"), over=Count("state", filter=over), in_vain=Count("passed", filter=Q(passed=False))
-    )  # fmt: skip
-    now = {number: RoundCounts(*counts) for number, *counts in counted.values_list("round", "total", "over", "in_vain")}
-    return {number: kept if ended is not None else now.get(number, RoundCounts(0, 0, 0)) for number, (ended, kept) in found.items()}
+    counted = (
+        Test.objects.filter(round__in=going)
+        .order_by()
+        .values("round")
+        .annotate(
+            total=Count("round"),
+            over=Count("state", filter=over),
+            in_vain=Count("passed", filter=Q(passed=False)),
+        )
+    )
+    now = {
+        number: RoundCounts(*counts)
+        for number, *counts in counted.values_list("round", "total", "over", "in_vain")
+    }
+    return {
+        number: kept if ended is not None else now.get(number, RoundCounts(0, 0, 0))
+        for number, (ended, kept) in found.items()
+    }
 
 
 @transaction.atomic
@@ -435,7 +535,9 @@ def stop_round(by: Actor, one: Round) -> Round:
     if one.ended is not None:
         raise Problem(409, "This round has ended already.", "There is nothing left to stop.")
     Round.objects.filter(pk=one.pk).update(stopped=True)
-    Test.objects.filter(round=one, state=Test.State.WAITING).update(state=Test.State.STOPPED, ended=timezone.now())
+    Test.objects.filter(round=one, state=Test.State.WAITING).update(
+        state=Test.State.STOPPED, ended=timezone.now()
+    )
     write(by, "stopped", "round", str(one.number))
     one.refresh_from_db()
     return one
@@ -447,8 +549,8 @@ def stop_round(by: Actor, one: Round) -> Round:
 def take_up_again(just_started: bool) -> list[int]:
     """Find what was cut off; answers the rounds that have tests left.
 
-    ``just_started``: the one worker of this installation has just begun, so whatever a round left running belongs to a worker that is gone,
-    unless that certainly lives: it is this one.
+    ``just_started``: the one worker of this installation has just begun, so whatever a round left
+    running belongs to a worker that is gone, unless that certainly lives: it is this one.
     """
     now = timezone.now()
     running = Test.objects.filter(state=Test.State.RUNNING)
@@ -457,10 +559,12 @@ def take_up_again(just_started: bool) -> list[int]:
     gone = running.filter(Q(alive_until__lt=now) | Q(pk__in=killed))
     if just_started:
         living = [pk for pk, runner in runners if owner.is_alive(runner)]
-        gone = running.filter((Q(round__isnull=False) & ~Q(pk__in=living)) | Q(alive_until__lt=now) | Q(pk__in=killed))
+        gone = running.filter(
+            (Q(round__isnull=False) & ~Q(pk__in=living)) | Q(alive_until__lt=now) | Q(pk__in=killed)
+        )
     gone.filter(round__isnull=True).update(state=Test.State.CUT, ended=now)
     gone.filter(round__isnull=False).update(state=Test.State.CUT)
-    Test.objects.filter(round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE).exclude(
-        alive_until__gt=now
-    ).update(state=Test.State.CUT, ended=now)
+    Test.objects.filter(
+        round=None, state__in=(Test.State.RUNNING, Test.State.WAITING), made__lt=now - ALIVE
+    ).exclude(alive_until__gt=now).update(state=Test.State.CUT, ended=now)
     return list(Round.objects.filter(ended=None).values_list("number", flat=True))

@@ -27,9 +27,11 @@ from .clockwork import Clockwork, Loop
 from .models import Round, Test
 
 log = structlog.get_logger()
-# So many tests of a round run side by side. A worker has two threads more, for the tests that somebody waits for.
+# So many tests of a round run side by side. A worker has two threads more, for the tests that
+# somebody waits for.
 HANDS = 4
-# Between two looks. A token is renewed a minute before its end or earlier, so a look of half that time finds each.
+# Between two looks. A token is renewed a minute before its end or earlier, so a look of half that
+# time finds each.
 ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
 SETTLING, IMPORTS = timedelta(seconds=2), timedelta(seconds=2)
 
@@ -47,7 +49,10 @@ def work_on_awaited() -> None:
 
 
 def _all_hands(number: int) -> None:
-    """Put worker threads on a round. More hands than tests do no harm: they find nothing and end."""
+    """Put worker threads on a round.
+
+    More hands than tests do no harm: they find nothing and end.
+    """
     for _ in range(HANDS):
         work_on(number)
 
@@ -80,7 +85,9 @@ def _need_worker() -> None:
 
 
 def look_after_rounds() -> None:
-    """Take up what was cut off, the first time all that a forerunner left running, and begin a round when one is due."""
+    """Take up what was cut off, the first time all that a forerunner left running, and begin a
+    round when one is due.
+    """
     numbers = services.take_up_again(just_started=not _took_up.is_set())
     _took_up.set()
     for number in numbers:
@@ -104,7 +111,10 @@ def catch_up() -> None:
 
 
 def keep_house() -> None:
-    """Revoke what nobody took, and clear away what ended. What fails is logged and holds nothing else up."""
+    """Revoke what nobody took, and clear away what ended.
+
+    What fails is logged and holds nothing else up.
+    """
     now = timezone.now()
     for work in (
         handing.end_untaken,
@@ -131,7 +141,9 @@ _starting = threading.Lock()
 
 @on_startup()
 def start() -> None:
-    """When the worker starts, once for the process: the clock runs, whatever state the database is in."""
+    """When the worker starts, once for the process: the clock runs, whatever state the database is
+    in.
+    """
     with _starting:  # every worker thread says that it starts
         if _started:
             return
@@ -156,4 +168,15 @@ def stop() -> None:
         one.stop()
 
 
-__all__ = ["HUEY", "keep_house", "look_after_rounds", "renew", "start", "start_round", "start_test", "stop", "work_on", "work_on_awaited"]
+__all__ = [
+    "HUEY",
+    "keep_house",
+    "look_after_rounds",
+    "renew",
+    "start",
+    "start_round",
+    "start_test",
+    "stop",
+    "work_on",
+    "work_on_awaited",
+]

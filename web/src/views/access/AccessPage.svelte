@@ -54,7 +54,9 @@
             body: {
               rules: rules!,
               groups: Object.fromEntries(
-                groups.filter(([name]) => name.trim()).map(([name, some]) => [name.trim(), some.split(/[\s,]+/).filter(Boolean)]),
+                groups
+                  .filter(([name]) => name.trim())
+                  .map(([name, some]) => [name.trim(), some.split(/[\s,]+/).filter(Boolean)]),
               ),
             },
           }),
@@ -67,7 +69,10 @@
     acts.run(
       async () =>
         (preview = await ok(
-          api.POST('/api/access-rules/{application}/{environment}/previews', { params: path, body: { text, format } }),
+          api.POST('/api/access-rules/{application}/{environment}/previews', {
+            params: path,
+            body: { text, format },
+          }),
         )),
     )
   const take = () =>
@@ -91,10 +96,18 @@
     event.preventDefault()
     void acts.run(
       async () =>
-        (decision = await ok(api.POST('/api/access-rules/{application}/{environment}/decisions', { params: path, body: asked }))),
+        (decision = await ok(
+          api.POST('/api/access-rules/{application}/{environment}/decisions', {
+            params: path,
+            body: asked,
+          }),
+        )),
     )
   }
-  const readBack = () => acts.run(() => ok(api.POST('/api/access-rules/{application}/{environment}/readings', { params: path })))
+  const readBack = () =>
+    acts.run(() =>
+      ok(api.POST('/api/access-rules/{application}/{environment}/readings', { params: path })),
+    )
   const push = () =>
     acts
       .run(() =>
@@ -124,10 +137,14 @@
     void look()
   }
   // What stands there is told against ours: what it has more is what a push takes away.
-  const loses = $derived(found.data?.there ? found.data.there.gaining || !!found.data.there.unknown : false)
+  const loses = $derived(
+    found.data?.there ? found.data.there.gaining || !!found.data.there.unknown : false,
+  )
 </script>
 
-<svelte:head><title>Access rules of {found.data?.application_name ?? ''} · Neat Latch</title></svelte:head>
+<svelte:head
+  ><title>Access rules of {found.data?.application_name ?? ''} · Neat Latch</title></svelte:head
+>
 <Loading query={found} />
 {#if found.data}
   {@const access = found.data}
@@ -147,7 +164,10 @@
       <a class="btn btn-sm" href="{address}/exports?format=json" download>JSON</a>
       {#if may('change') && !access.derived}
         <button class="btn btn-sm" onclick={() => (importing = !importing)}>Import</button>
-        <button class="btn btn-primary btn-sm" data-key="e" onclick={() => (rules ? (rules = null) : edit())}
+        <button
+          class="btn btn-primary btn-sm"
+          data-key="e"
+          onclick={() => (rules ? (rules = null) : edit())}
           >Edit the rules <kbd class="value text-[0.85em] opacity-80">E</kbd></button
         >{/if}
     </span>
@@ -157,26 +177,44 @@
     <section class="sheet mb-4 p-4" aria-labelledby="import">
       <h2 id="import" class="mb-1">Import rules</h2>
       <label class="help" for="import-text"
-        >Paste or drop CSV with the heading effect,who,operation,resource,match,from, or JSON. It takes the place of all rules
-        here.</label
+        >Paste or drop CSV with the heading effect,who,operation,resource,match,from, or JSON. It
+        takes the place of all rules here.</label
       >
-      <textarea id="import-text" class="line-in value" rows="6" spellcheck="false" bind:value={text} ondrop={drop}></textarea>
+      <textarea
+        id="import-text"
+        class="line-in value"
+        rows="6"
+        spellcheck="false"
+        bind:value={text}
+        ondrop={drop}></textarea>
       <div class="mt-2 flex gap-3">
-        <button class="btn btn-sm" disabled={acts.busy || !text.trim()} onclick={look}>See what would change</button>
-        {#if preview && !preview.difference.nothing}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={take}
-            >Take them</button
+        <button class="btn btn-sm" disabled={acts.busy || !text.trim()} onclick={look}
+          >See what would change</button
+        >
+        {#if preview && !preview.difference.nothing}<button
+            class="btn btn-primary btn-sm"
+            disabled={acts.busy}
+            onclick={take}>Take them</button
           >{/if}
-        <button class="btn btn-sm" onclick={() => ((importing = false), (preview = null))}>Leave it</button>
+        <button class="btn btn-sm" onclick={() => ((importing = false), (preview = null))}
+          >Leave it</button
+        >
       </div>
-      {#if preview}<div class="mt-3" aria-live="polite"><Difference told={preview.difference} /></div>{/if}
+      {#if preview}<div class="mt-3" aria-live="polite">
+          <Difference told={preview.difference} />
+        </div>{/if}
     </section>
   {/if}
   {#if rules}
     <section class="sheet mb-4 p-4" aria-labelledby="edit">
-      <h2 id="edit" class="mb-2">Edit the rules <span class="help font-normal">a deny wins; no rule means no</span></h2>
+      <h2 id="edit" class="mb-2">
+        Edit the rules <span class="help font-normal">a deny wins; no rule means no</span>
+      </h2>
       <RuleRows bind:rules bind:groups operations={access.operations} />
       <div class="mt-3 flex gap-3">
-        <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={save}>Keep them here</button>
+        <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={save}
+          >Keep them here</button
+        >
         <button class="btn btn-sm" onclick={() => (rules = null)}>Leave them</button>
         <span class="help">Nothing is sent to the application before you push.</span>
       </div>
@@ -190,16 +228,24 @@
         </p>{:else}<RightsMatrix {access} {chosen} choose={(some) => (chosen = some)} />{/if}
       <section class="sheet" aria-labelledby="rules">
         <h2 id="rules" class="border-base-300 border-b px-4 py-2">
-          {access.rules.length} rules <span class="help font-normal">a deny wins; no rule means no</span>
+          {access.rules.length} rules
+          <span class="help font-normal">a deny wins; no rule means no</span>
         </h2>
         <ol class="max-h-[320px] overflow-auto py-1">
           {#each access.rules as one, at (at)}
-            <li class="flex gap-3 px-4 py-1 {chosen.includes(at) ? 'bg-wait-ground font-semibold' : ''}">
+            <li
+              class="flex gap-3 px-4 py-1 {chosen.includes(at)
+                ? 'bg-wait-ground font-semibold'
+                : ''}"
+            >
               <span class="text-soft w-6 text-end">{at + 1}</span>
               <span class={one.effect === 'deny' ? 'text-error' : ''}>{one.says}</span>
-              {#if one.idle}<span class="text-warning ms-auto whitespace-nowrap">never decides</span>{/if}
+              {#if one.idle}<span class="text-warning ms-auto whitespace-nowrap">never decides</span
+                >{/if}
             </li>
-          {:else}<li class="px-4 py-2">None yet. Without a rule that allows it, nobody may do anything.</li>{/each}
+          {:else}<li class="px-4 py-2">
+              None yet. Without a rule that allows it, nobody may do anything.
+            </li>{/each}
         </ol>
         {#if Object.keys(access.groups).length}<p class="help border-base-300 border-t px-4 py-2">
             {#each Object.entries(access.groups) as [name, members] (name)}<span class="me-4"
@@ -226,7 +272,9 @@
               </div>
             {/if}
             {#if access.there}
-              {#if access.there.nothing}<p class="text-success font-semibold">The same rules stand there.</p>
+              {#if access.there.nothing}<p class="text-success font-semibold">
+                  The same rules stand there.
+                </p>
               {:else}<details>
                   <summary class="text-error min-h-[24px] cursor-pointer font-semibold"
                     >What stands there differs from ours</summary
@@ -239,15 +287,18 @@
             <div class="mt-2 flex flex-wrap gap-3">
               <button class="btn btn-sm" disabled={acts.busy} onclick={readBack}>Read back</button>
               {#if access.read_at && access.there && !access.there.nothing}
-                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={push}>Push ours</button>
-                <button class="btn btn-sm" disabled={acts.busy} onclick={takeTheirs}>Take theirs</button>
+                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={push}
+                  >Push ours</button
+                >
+                <button class="btn btn-sm" disabled={acts.busy} onclick={takeTheirs}
+                  >Take theirs</button
+                >
               {/if}
             </div>
             {#if access.there && !access.there.nothing && loses}<label class="mt-2 block"
-                ><span class="help">Where pushing takes rights away, type {access.environment.name} first</span><input
-                  class="line-in"
-                  bind:value={confirming}
-                /></label
+                ><span class="help"
+                  >Where pushing takes rights away, type {access.environment.name} first</span
+                ><input class="line-in" bind:value={confirming} /></label
               >{/if}
           {/if}
         </section>
@@ -267,7 +318,9 @@
           >
           <div class="mb-2 flex gap-2">
             <select class="line-in" aria-label="Operation" bind:value={asked.operation}
-              ><option value="">operation</option>{#each access.operations as one (one)}<option>{one}</option>{/each}</select
+              ><option value="">operation</option>{#each access.operations as one (one)}<option
+                  >{one}</option
+                >{/each}</select
             >
             <input
               class="line-in value"
@@ -286,9 +339,15 @@
             placeholder="from address, if it matters"
             bind:value={asked.address}
           />
-          <button class="btn btn-sm mt-2" disabled={!asked.principal || !asked.operation || !asked.resource}>Decide</button>
+          <button
+            class="btn btn-sm mt-2"
+            disabled={!asked.principal || !asked.operation || !asked.resource}>Decide</button
+          >
         </form>
-        {#if decision}<p role="status" class="mt-2 {decision.allowed ? 'text-success' : 'text-error'} font-semibold">
+        {#if decision}<p
+            role="status"
+            class="mt-2 {decision.allowed ? 'text-success' : 'text-error'} font-semibold"
+          >
             {decision.says}
           </p>{/if}
       </section>

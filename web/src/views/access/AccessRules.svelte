@@ -23,10 +23,15 @@
   key={(one) => `${one.application}/${one.environment.key}`}
 >
   {#snippet actions()}<span class="help">who may do what, by rules or by roles</span>{/snippet}
-  {#snippet head()}<th>Application</th><th>Environment</th><th>Decided by</th><th>Rules</th><th>Never decide</th><th>There</th
-    >{/snippet}
+  {#snippet head()}<th>Application</th><th>Environment</th><th>Decided by</th><th>Rules</th><th
+      >Never decide</th
+    ><th>There</th>{/snippet}
   {#snippet row(one)}
-    <td><a class="act" href="/access-rules/{one.application}/{one.environment.key}">{one.application_name}</a></td>
+    <td
+      ><a class="act" href="/access-rules/{one.application}/{one.environment.key}"
+        >{one.application_name}</a
+      ></td
+    >
     <td><EnvBadge environment={one.environment} /></td>
     <td>{one.derived ? 'roles of accounts' : 'rules'}</td>
     <td>{one.rules}</td>
@@ -34,10 +39,17 @@
       >{one.idle === null ? 'too many rules to tell' : one.idle || 'none'}</td
     >
     <td class={one.differs ? 'text-error font-semibold' : 'text-soft'}
-      >{one.derived ? 'as its screens say' : one.differs ? 'differs from ours' : 'no difference seen'}</td
+      >{one.derived
+        ? 'as its screens say'
+        : one.differs
+          ? 'differs from ours'
+          : 'no difference seen'}</td
     >
   {/snippet}
   {#snippet empty()}
-    <p>Applications appear here when their profile names roles, or a place where access rules can be read and written.</p>
+    <p>
+      Applications appear here when their profile names roles, or a place where access rules can be
+      read and written.
+    </p>
   {/snippet}
 </ListPage>

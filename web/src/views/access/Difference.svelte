@@ -6,17 +6,27 @@
     added = 'added',
     gone = 'taken away',
   }: { told: Schemas['RulesDifferenceOut']; added?: string; gone?: string } = $props()
-  const WORDS: Record<string, string> = { yes: 'may', some: 'may from some addresses', no: 'may not' }
+  const WORDS: Record<string, string> = {
+    yes: 'may',
+    some: 'may from some addresses',
+    no: 'may not',
+  }
 </script>
 
 <!-- What a change of rules comes to: in rules, in groups, and in the rights of each principal. -->
 {#if told.nothing}<p>Both are the same.</p>
 {:else}
-  {#if told.unknown}<p class="text-warning font-semibold">Which rights this changes is not worked out. {told.unknown}</p>{/if}
+  {#if told.unknown}<p class="text-warning font-semibold">
+      Which rights this changes is not worked out. {told.unknown}
+    </p>{/if}
   {#each told.added as one, at (at)}<p><span class="font-semibold">+ {added}</span> {one}</p>{/each}
-  {#if told.added_in_all > told.added.length}<p class="help">and {told.added_in_all - told.added.length} more {added}</p>{/if}
+  {#if told.added_in_all > told.added.length}<p class="help">
+      and {told.added_in_all - told.added.length} more {added}
+    </p>{/if}
   {#each told.gone as one, at (at)}<p><span class="font-semibold">− {gone}</span> {one}</p>{/each}
-  {#if told.gone_in_all > told.gone.length}<p class="help">and {told.gone_in_all - told.gone.length} more {gone}</p>{/if}
+  {#if told.gone_in_all > told.gone.length}<p class="help">
+      and {told.gone_in_all - told.gone.length} more {gone}
+    </p>{/if}
   {#each told.groups as one (one)}<p>{one}</p>{/each}
   {#if told.reordered}<p>The same rules in another order.</p>{/if}
   {#if !told.unknown}<p class="mt-1 font-semibold">
@@ -26,9 +36,13 @@
           ? 'One right becomes another:'
           : `${told.rights_in_all} rights become others:`}
     </p>{/if}
-  {#each told.rights.slice(0, 30) as one, at (at)}<p class={one.after === 'no' ? 'font-semibold' : ''}>
+  {#each told.rights.slice(0, 30) as one, at (at)}<p
+      class={one.after === 'no' ? 'font-semibold' : ''}
+    >
       <span class="value">{one.principal}</span>
-      {one.operation.toLowerCase()} <span class="value">{one.resource}</span>: {WORDS[one.before]} → {WORDS[one.after]}
+      {one.operation.toLowerCase()} <span class="value">{one.resource}</span>: {WORDS[one.before]} → {WORDS[
+        one.after
+      ]}
     </p>{/each}
   {#if told.rights_in_all > 30}<p class="help">and {told.rights_in_all - 30} more</p>{/if}
 {/if}

@@ -1,11 +1,22 @@
 <script lang="ts">
   import type { Schemas } from '../../api/client'
 
-  let { access, chosen, choose }: { access: Schemas['AccessOut']; chosen: number[]; choose: (rules: number[]) => void } = $props()
+  let {
+    access,
+    chosen,
+    choose,
+  }: { access: Schemas['AccessOut']; chosen: number[]; choose: (rules: number[]) => void } =
+    $props()
   const SIGNS: Record<string, string> = { yes: '✓', some: '◐', no: '·' }
-  const WORDS: Record<string, string> = { yes: 'may', some: 'may from some addresses', no: 'may not' }
+  const WORDS: Record<string, string> = {
+    yes: 'may',
+    some: 'may from some addresses',
+    no: 'may not',
+  }
   function says(who: string, what: string, thing: string, cell: Schemas['RightOut']): string {
-    const by = cell.rules.length ? `, by rule ${cell.rules.map((one) => one + 1).join(' and ')}` : ', no rule speaks of it'
+    const by = cell.rules.length
+      ? `, by rule ${cell.rules.map((one) => one + 1).join(' and ')}`
+      : ', no rule speaks of it'
     return `${who} ${WORDS[cell.verdict]} ${what} ${thing}${cell.allowed_from.length ? ` (${cell.allowed_from.join(', ')})` : ''}${by}`
   }
 </script>
@@ -17,7 +28,12 @@
     <p class="help ms-auto">press a cell to see the rule that decides</p>
   </header>
   <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
-  <div class="max-h-[420px] overflow-auto" role="region" aria-label="The rights of each principal, to be scrolled" tabindex="0">
+  <div
+    class="max-h-[420px] overflow-auto"
+    role="region"
+    aria-label="The rights of each principal, to be scrolled"
+    tabindex="0"
+  >
     <table class="rows rights">
       <thead>
         <tr
@@ -27,8 +43,8 @@
             >{/each}</tr
         >
         <tr
-          >{#each access.resources as thing (thing)}{#each access.operations as what (what)}<th class="text-center"
-                >{what.toLowerCase()}</th
+          >{#each access.resources as thing (thing)}{#each access.operations as what (what)}<th
+                class="text-center">{what.toLowerCase()}</th
               >{/each}{/each}</tr
         >
       </thead>
@@ -45,7 +61,9 @@
                       ? 'text-success font-bold'
                       : cell.verdict === 'some'
                         ? 'text-warning font-bold'
-                        : 'text-soft'} {cell.rules.some((one) => chosen.includes(one)) ? 'bg-wait-ground' : ''}"
+                        : 'text-soft'} {cell.rules.some((one) => chosen.includes(one))
+                      ? 'bg-wait-ground'
+                      : ''}"
                     title={says(who, what, thing, cell)}
                     aria-label={says(who, what, thing, cell)}
                     onclick={() => choose(cell.rules)}>{SIGNS[cell.verdict]}</button

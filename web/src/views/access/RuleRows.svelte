@@ -15,17 +15,37 @@
     rules[at] = other
   }
   const add = () =>
-    rules.push({ effect: 'allow', who: '', operation: operations[0] ?? '*', resource: '', match: 'exact', origins: [] })
+    rules.push({
+      effect: 'allow',
+      who: '',
+      operation: operations[0] ?? '*',
+      resource: '',
+      match: 'exact',
+      origins: [],
+    })
 </script>
 
 <fieldset class="mb-3">
   <legend class="label-text">Groups</legend>
   {#each groups as one, at (at)}
     <div class="mb-1 flex gap-2">
-      <input class="line-in !w-40" aria-label="Name of group {at + 1}" placeholder="boards" bind:value={one[0]} />
-      <input class="line-in value" aria-label="Members of group {at + 1}" placeholder="svc-a, svc-b" bind:value={one[1]} />
-      <button type="button" class="act" aria-label="Take group {at + 1} away" onclick={() => groups.splice(at, 1)}
-        >Take away</button
+      <input
+        class="line-in !w-40"
+        aria-label="Name of group {at + 1}"
+        placeholder="boards"
+        bind:value={one[0]}
+      />
+      <input
+        class="line-in value"
+        aria-label="Members of group {at + 1}"
+        placeholder="svc-a, svc-b"
+        bind:value={one[1]}
+      />
+      <button
+        type="button"
+        class="act"
+        aria-label="Take group {at + 1} away"
+        onclick={() => groups.splice(at, 1)}>Take away</button
       >
     </div>
   {/each}
@@ -34,9 +54,9 @@
 <table class="rows">
   <thead
     ><tr
-      ><th>No.</th><th>Effect</th><th>Who</th><th>May</th><th>On</th><th>Match</th><th>From networks</th><th
-        ><span class="sr-only">Acts</span></th
-      ></tr
+      ><th>No.</th><th>Effect</th><th>Who</th><th>May</th><th>On</th><th>Match</th><th
+        >From networks</th
+      ><th><span class="sr-only">Acts</span></th></tr
     ></thead
   >
   <tbody>
@@ -57,16 +77,26 @@
           /></td
         >
         <td
-          ><select class="line-in" aria-label="Operation of rule {at + 1}" bind:value={one.operation}
-            >{#each [...new Set([...operations, '*', one.operation])] as each (each)}<option value={each}
-                >{each === '*' ? 'everything' : each}</option
+          ><select
+            class="line-in"
+            aria-label="Operation of rule {at + 1}"
+            bind:value={one.operation}
+            >{#each [...new Set([...operations, '*', one.operation])] as each (each)}<option
+                value={each}>{each === '*' ? 'everything' : each}</option
               >{/each}</select
           ></td
         >
-        <td><input class="line-in value" aria-label="Resource of rule {at + 1}" bind:value={one.resource} /></td>
+        <td
+          ><input
+            class="line-in value"
+            aria-label="Resource of rule {at + 1}"
+            bind:value={one.resource}
+          /></td
+        >
         <td
           ><select class="line-in" aria-label="Match of rule {at + 1}" bind:value={one.match}
-            ><option value="exact">exactly</option><option value="prefix">all that begin so</option></select
+            ><option value="exact">exactly</option><option value="prefix">all that begin so</option
+            ></select
           ></td
         >
         <td
@@ -75,14 +105,21 @@
             aria-label="Networks of rule {at + 1}"
             placeholder="anywhere"
             value={one.origins?.join(' ')}
-            oninput={(event) => (one.origins = event.currentTarget.value.split(/[\s,]+/).filter(Boolean))}
+            oninput={(event) =>
+              (one.origins = event.currentTarget.value.split(/[\s,]+/).filter(Boolean))}
           /></td
         >
         <td class="whitespace-nowrap"
-          ><button type="button" class="min-h-[24px] min-w-[24px]" aria-label="Rule {at + 1} up" onclick={() => move(at, -1)}
-            >↑</button
-          ><button type="button" class="min-h-[24px] min-w-[24px]" aria-label="Rule {at + 1} down" onclick={() => move(at, 1)}
-            >↓</button
+          ><button
+            type="button"
+            class="min-h-[24px] min-w-[24px]"
+            aria-label="Rule {at + 1} up"
+            onclick={() => move(at, -1)}>↑</button
+          ><button
+            type="button"
+            class="min-h-[24px] min-w-[24px]"
+            aria-label="Rule {at + 1} down"
+            onclick={() => move(at, 1)}>↓</button
           ><button
             type="button"
             class="min-h-[24px] min-w-[24px]"

@@ -12,7 +12,8 @@
   let { connection }: { connection: Connection } = $props()
   const found = createQuery(() => ({
     queryKey: ['accounts', connection.ref],
-    queryFn: () => ok(api.GET('/api/connections/{ref}/accounts', { params: { path: { ref: connection.ref } } })),
+    queryFn: () =>
+      ok(api.GET('/api/connections/{ref}/accounts', { params: { path: { ref: connection.ref } } })),
   }))
   const acts = acting('connection')
   let changing = $state(false)
@@ -20,7 +21,11 @@
   let username = $state('')
   let expected = $state('')
   // svelte-ignore state_referenced_locally
-  let form = $state({ individual: connection.individual, team: connection.team, tests_as: connection.tests_as })
+  let form = $state({
+    individual: connection.individual,
+    team: connection.team,
+    tests_as: connection.tests_as,
+  })
   let confirming = $state('')
   const loses = $derived(form.individual !== connection.individual && connection.signed_in)
   const path = $derived({ path: { ref: connection.ref } })
@@ -29,7 +34,13 @@
     event.preventDefault()
     void acts
       .run(() =>
-        ok(api.PUT('/api/connections/{ref}/sharing', { params: path, body: form, headers: ifMatch(connection.version) })),
+        ok(
+          api.PUT('/api/connections/{ref}/sharing', {
+            params: path,
+            body: form,
+            headers: ifMatch(connection.version),
+          }),
+        ),
       )
       .then(() => {
         if (!acts.problem) changing = false
@@ -38,7 +49,14 @@
   const ask = (event: Event) => {
     event.preventDefault()
     void acts
-      .run(() => ok(api.POST('/api/connections/{ref}/accounts', { params: path, body: { username, expected } })))
+      .run(() =>
+        ok(
+          api.POST('/api/connections/{ref}/accounts', {
+            params: path,
+            body: { username, expected },
+          }),
+        ),
+      )
       .then(() => {
         if (acts.problem) return
         asking = false
@@ -69,7 +87,11 @@
         class="act ms-auto"
         onclick={() => (
           (changing = !changing),
-          (form = { individual: connection.individual, team: connection.team, tests_as: connection.tests_as })
+          (form = {
+            individual: connection.individual,
+            team: connection.team,
+            tests_as: connection.tests_as,
+          })
         )}>{changing ? 'Leave it' : 'Change'}</button
       >{/if}
   </header>
@@ -82,33 +104,43 @@
         ><input type="radio" bind:group={form.individual} value={true} /> Each person their own</label
       >
       <label class="mt-1 block" for="of-team"
-        ><span class="label-text">Belongs to the team</span><TeamField id="of-team" bind:value={form.team} /></label
+        ><span class="label-text">Belongs to the team</span><TeamField
+          id="of-team"
+          bind:value={form.team}
+        /></label
       >
       {#if form.individual}<label class="mt-1 block"
           ><span class="label-text">Service account that tests use</span><input
             class="line-in value"
             spellcheck="false"
             bind:value={form.tests_as}
-          /><span class="help">Without one, tests sign in as one of the people and call nothing.</span></label
+          /><span class="help"
+            >Without one, tests sign in as one of the people and call nothing.</span
+          ></label
         >{/if}
       {#if loses}<label class="mt-2 block"
           ><span class="text-error font-semibold"
-            >The tokens that are held now are ended, and its users stop until somebody signs in. To go on, type {connection.ref}</span
+            >The tokens that are held now are ended, and its users stop until somebody signs in. To
+            go on, type {connection.ref}</span
           ><input class="line-in" bind:value={confirming} /></label
         >{/if}
-      <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || (loses && confirming !== connection.ref)}>Save</button>
+      <button
+        class="btn btn-primary btn-sm mt-2"
+        disabled={acts.busy || (loses && confirming !== connection.ref)}>Save</button
+      >
     </form>
   {:else if found.data}
     {#if !found.data.individual}
       <p>
-        One account, shared{found.data.shared_account ? `: ${found.data.shared_account}` : ''}{found.data.team
+        One account, shared{found.data.shared_account ? `: ${found.data.shared_account}` : ''}{found
+          .data.team
           ? `. It belongs to ${found.data.team}.`
           : '. It belongs to no team.'}
       </p>
     {:else}
       <p class="help">
-        Each person their own{found.data.team ? `; team ${found.data.team}` : ''}. {found.data.connected} of {found.data.of_all} have
-        connected.
+        Each person their own{found.data.team ? `; team ${found.data.team}` : ''}. {found.data
+          .connected} of {found.data.of_all} have connected.
       </p>
       {#if found.data.tests_as}
         <p class="flex flex-wrap items-baseline gap-x-3">
@@ -142,27 +174,46 @@
             >
           </p>
           <p class="help flex flex-wrap gap-x-3">
-            {#if one.connected_at}{one.refused ? 'cannot be renewed' : one.renews ? 'renews itself' : ''}
+            {#if one.connected_at}{one.refused
+                ? 'cannot be renewed'
+                : one.renews
+                  ? 'renews itself'
+                  : ''}
               {#if one.ends && !one.renews}<When at={one.ends} prefix="ends " />{/if}
-              {#if may('change')}<button class="act" onclick={() => disconnect(one.username, !one.wanted)}>Disconnect</button
+              {#if may('change')}<button
+                  class="act"
+                  onclick={() => disconnect(one.username, !one.wanted)}>Disconnect</button
                 >{/if}
             {:else}{#if one.asked_at}<When at={one.asked_at} prefix="asked " />{/if}
               {#if may('change')}<button
                   class="act"
-                  onclick={() => ((asking = true), (username = one.username), (expected = one.expected))}
-                  >{one.asked_at ? 'Ask again' : 'Ask by a link'}</button
+                  onclick={() => (
+                    (asking = true),
+                    (username = one.username),
+                    (expected = one.expected)
+                  )}>{one.asked_at ? 'Ask again' : 'Ask by a link'}</button
                 >{/if}{/if}
           </p>
-          {#if one.link}<CopyLine text={one.link} what="the link that asks {one.name} to connect" />{/if}
+          {#if one.link}<CopyLine
+              text={one.link}
+              what="the link that asks {one.name} to connect"
+            />{/if}
         </div>
       {/each}
       {#if found.data.of_all > found.data.people.length}<p class="help mt-1">
           and {found.data.of_all - found.data.people.length} more
         </p>{/if}
-      {#if may('change') && !asking}<button class="act mt-1" onclick={() => (asking = true)}>Ask somebody else</button>{/if}
+      {#if may('change') && !asking}<button class="act mt-1" onclick={() => (asking = true)}
+          >Ask somebody else</button
+        >{/if}
       {#if asking}
         <form class="border-base-300 mt-1 border-t pt-2" onsubmit={ask}>
-          <label class="block"><span class="label-text">Whom</span><PersonField id="whom" bind:value={username} /></label>
+          <label class="block"
+            ><span class="label-text">Whom</span><PersonField
+              id="whom"
+              bind:value={username}
+            /></label
+          >
           <label class="mt-1 block"
             ><span class="label-text">Their account there, if you know it</span><input
               class="line-in value"
@@ -171,8 +222,12 @@
             /></label
           >
           <div class="mt-2 flex gap-3">
-            <button class="btn btn-primary btn-sm" disabled={!username || acts.busy}>Make the link</button>
-            <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Leave it</button>
+            <button class="btn btn-primary btn-sm" disabled={!username || acts.busy}
+              >Make the link</button
+            >
+            <button type="button" class="btn btn-sm" onclick={() => (asking = false)}
+              >Leave it</button
+            >
           </div>
         </form>
       {/if}

@@ -10,14 +10,24 @@
   import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
 
-  const list = createQuery(() => ({ queryKey: ['my-accounts'], queryFn: () => ok(api.GET('/api/accounts')) }))
-  const tests = createQuery(() => ({ queryKey: ['my-tests'], queryFn: () => ok(api.GET('/api/accounts/tests')) }))
-  const lastOf = (ref: string) => (tests.data ?? []).filter((one) => one.connection === ref).slice(0, 3)
+  const list = createQuery(() => ({
+    queryKey: ['my-accounts'],
+    queryFn: () => ok(api.GET('/api/accounts')),
+  }))
+  const tests = createQuery(() => ({
+    queryKey: ['my-tests'],
+    queryFn: () => ok(api.GET('/api/accounts/tests')),
+  }))
+  const lastOf = (ref: string) =>
+    (tests.data ?? []).filter((one) => one.connection === ref).slice(0, 3)
   const acts = acting('connection')
   const connect = (ref: string) =>
     acts.run(async () => {
       const begun = await ok(
-        api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref } }, body: { back: '/accounts' } }),
+        api.POST('/api/connections/{ref}/sign-ins', {
+          params: { path: { ref } },
+          body: { back: '/accounts' },
+        }),
       )
       window.location.assign(begun.address)
     })
@@ -42,7 +52,10 @@
 <Loading query={list} />
 {#if list.data}
   {#each list.data as one (one.ref)}
-    <section class="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 p-4" aria-labelledby="mine-{one.ref}">
+    <section
+      class="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 p-4"
+      aria-labelledby="mine-{one.ref}"
+    >
       <div class="min-w-[16rem]">
         <h2 id="mine-{one.ref}">{one.application}</h2>
         <p class="help">{one.purpose}</p>
@@ -51,7 +64,9 @@
       <div class="min-w-0 flex-1">
         {#if one.connected_at}
           <p class={one.wrong ? 'text-error font-semibold' : 'text-success font-semibold'}>
-            {one.wrong ? '✗ The wrong account' : '✓ Connected'}{one.account ? ` as ${one.account}` : ''}
+            {one.wrong ? '✗ The wrong account' : '✓ Connected'}{one.account
+              ? ` as ${one.account}`
+              : ''}
           </p>
           <p class="help">
             <When at={one.connected_at} prefix="connected " />{one.refused
@@ -62,7 +77,9 @@
           </p>
         {:else}
           <p class="text-warning font-semibold">Not connected yet</p>
-          {#if one.asked_by}<p class="help">{one.asked_by} asked you <When at={one.asked_at} /></p>{/if}
+          {#if one.asked_by}<p class="help">
+              {one.asked_by} asked you <When at={one.asked_at} />
+            </p>{/if}
         {/if}
         {#if one.connected_at}
           <p class="help">
@@ -75,7 +92,10 @@
             Your account there is <span class="value">{one.expected}</span>. Pick it at their page.
           </p>{/if}
       </div>
-      <button class="btn btn-sm {one.connected_at ? '' : 'btn-primary'}" disabled={acts.busy} onclick={() => connect(one.ref)}
+      <button
+        class="btn btn-sm {one.connected_at ? '' : 'btn-primary'}"
+        disabled={acts.busy}
+        onclick={() => connect(one.ref)}
         >{one.connected_at ? 'Connect again' : 'Connect my account'}</button
       >
       {#if one.connected_at}<button
@@ -87,8 +107,8 @@
     </section>
   {:else}
     <p class="sheet max-w-xl p-6">
-      Nobody asks you for an account of your own. Connections whose account is each person's own appear here, and you connect and
-      disconnect yours by yourself.
+      Nobody asks you for an account of your own. Connections whose account is each person's own
+      appear here, and you connect and disconnect yours by yourself.
     </p>
   {/each}
 {/if}

@@ -13,7 +13,8 @@
   const username = $derived(param('username'))
   const found = createQuery(() => ({
     queryKey: ['belongings', username],
-    queryFn: () => ok(api.GET('/api/people/{username}/belongings', { params: { path: { username } } })),
+    queryFn: () =>
+      ok(api.GET('/api/people/{username}/belongings', { params: { path: { username } } })),
   }))
   const acts = acting('person', 'owner', 'connection')
   let to = $state('')
@@ -25,8 +26,13 @@
 
   /** Who is to take each thing: whom one typed, else who is offered. */
   let takers = $state<Record<string, string>>({})
-  const taker = (one: Thing) => takers[one.key] ?? (chosen.includes(one.key) && to.trim() ? to : one.offer)
-  const each = $derived(Object.fromEntries(movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)])))
+  const taker = (one: Thing) =>
+    takers[one.key] ?? (chosen.includes(one.key) && to.trim() ? to : one.offer)
+  const each = $derived(
+    Object.fromEntries(
+      movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)]),
+    ),
+  )
   const ready = $derived(chosen.length > 0 && Object.values(each).every((name) => name.trim()))
   function choose(keys: string[], to: string): void {
     takers = { ...takers, ...Object.fromEntries(keys.map((key) => [key, to])) }
@@ -34,7 +40,13 @@
   async function handOver(event: Event): Promise<void> {
     event.preventDefault()
     const left = await acts.run(
-      () => ok(api.POST('/api/people/{username}/handings-over', { params: path, body: { to: '', keys: [], each } })),
+      () =>
+        ok(
+          api.POST('/api/people/{username}/handings-over', {
+            params: path,
+            body: { to: '', keys: [], each },
+          }),
+        ),
       ['belongings', username],
     )
     if (!left) return
@@ -50,7 +62,8 @@
         }),
       ),
     )
-  const leave = () => acts.run(() => ok(api.POST('/api/people/{username}/leavings', { params: path })))
+  const leave = () =>
+    acts.run(() => ok(api.POST('/api/people/{username}/leavings', { params: path })))
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Person'} · Neat Latch</title></svelte:head>
@@ -60,7 +73,9 @@
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>{person.name}</h1>
     <span class="value text-soft">{person.username}</span>
-    <span class="text-soft">{person.role}{person.teams.length ? `, ${person.teams.join(', ')}` : ''}</span>
+    <span class="text-soft"
+      >{person.role}{person.teams.length ? `, ${person.teams.join(', ')}` : ''}</span
+    >
     <strong class={person.left ? 'text-error' : person.active ? 'text-success' : 'text-warning'}
       >{#if person.left}<When at={person.left} prefix="left " />{:else}{person.active
           ? 'can log in'
@@ -98,7 +113,9 @@
                 >
                 <td>{capital(one.what)}<br /><a class="act" href={one.address}>{one.name}</a></td>
                 <td
-                  >{one.says}{#if one.production}&nbsp;<span class="text-brass font-semibold">Production</span>{/if}</td
+                  >{one.says}{#if one.production}&nbsp;<span class="text-brass font-semibold"
+                      >Production</span
+                    >{/if}</td
                 >
                 <td class="text-end whitespace-nowrap"
                   >{#if one.act === 'hand_over' && may('change')}<span class="inline-block w-48"
@@ -112,8 +129,10 @@
                       class="act"
                       aria-label="Disconnect {one.name}"
                       onclick={() => disconnect(one)}>Disconnect</button
-                    >{:else if one.act === 'replace'}<a class="act" href="{one.address}?put=secret">Replace it</a
-                    >{:else if one.act === 'look'}<a class="act" href={one.address}>See to it</a>{/if}</td
+                    >{:else if one.act === 'replace'}<a class="act" href="{one.address}?put=secret"
+                      >Replace it</a
+                    >{:else if one.act === 'look'}<a class="act" href={one.address}>See to it</a
+                    >{/if}</td
                 >
               </tr>
             {/each}
@@ -123,7 +142,8 @@
             The first of each kind stand here; more of them come as these are seen to.
           </p>{/if}
       {:else}<p class="px-4 py-3">
-          No job, application, account or secret names them. When somebody leaves, this page is how one knows that nothing stops.
+          No job, application, account or secret names them. When somebody leaves, this page is how
+          one knows that nothing stops.
         </p>{/if}
     </section>
     <div class="flex flex-col gap-4">
@@ -135,17 +155,29 @@
               <button
                 type="button"
                 class="act"
-                onclick={() => (chosen = chosen.length === movable.length ? [] : movable.map((one) => one.key))}
-                >{chosen.length === movable.length ? 'Choose none' : `Choose all ${movable.length}`}</button
+                onclick={() =>
+                  (chosen = chosen.length === movable.length ? [] : movable.map((one) => one.key))}
+                >{chosen.length === movable.length
+                  ? 'Choose none'
+                  : `Choose all ${movable.length}`}</button
               >
               <span class="help">{chosen.length} chosen</span>
             </p>
             <label class="mt-1 block" for="to-all"
-              ><span class="label-text">Who takes it over? <span class="help font-normal">all that are chosen</span></span></label
+              ><span class="label-text"
+                >Who takes it over? <span class="help font-normal">all that are chosen</span></span
+              ></label
             >
-            <OwnerField id="to-all" bind:value={() => to, (name) => ((to = name), choose(chosen, name))} />
-            <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !ready}>Hand over</button>
-            {#if chosen.length && !ready}<p class="help mt-1">Say who takes each thing over.</p>{/if}
+            <OwnerField
+              id="to-all"
+              bind:value={() => to, (name) => ((to = name), choose(chosen, name))}
+            />
+            <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy || !ready}
+              >Hand over</button
+            >
+            {#if chosen.length && !ready}<p class="help mt-1">
+                Say who takes each thing over.
+              </p>{/if}
           </form>
         </section>
       {/if}
@@ -153,8 +185,8 @@
         <section class="sheet p-4" aria-labelledby="leaving">
           <h2 id="leaving" class="mb-1">They leave the firm</h2>
           <p class="help">
-            They cannot log in any more, and every account of their own is disconnected, at the application too where it lets us.
-            What they own stays until it is handed over.
+            They cannot log in any more, and every account of their own is disconnected, at the
+            application too where it lets us. What they own stays until it is handed over.
           </p>
           <label class="mt-2 block"
             ><span class="label-text">To go on, type {person.username}</span><input
@@ -162,8 +194,10 @@
               bind:value={confirming}
             /></label
           >
-          <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || confirming !== person.username} onclick={leave}
-            >They leave</button
+          <button
+            class="btn btn-error btn-sm mt-2"
+            disabled={acts.busy || confirming !== person.username}
+            onclick={leave}>They leave</button
           >
         </section>
       {/if}

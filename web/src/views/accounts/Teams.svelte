@@ -29,10 +29,12 @@
         if (!acts.problem) form = null
       })
   }
-  const remove = (identity: number) => acts.run(() => ok(api.DELETE('/api/teams/{identity}', { params: { path: { identity } } })))
+  const remove = (identity: number) =>
+    acts.run(() => ok(api.DELETE('/api/teams/{identity}', { params: { path: { identity } } })))
   function take(): void {
     const username = joins.trim()
-    if (username && !form!.people.some((one) => one.username === username)) form!.people.push({ username, name: username })
+    if (username && !form!.people.some((one) => one.username === username))
+      form!.people.push({ username, name: username })
     joins = ''
   }
 </script>
@@ -40,26 +42,34 @@
 <section class="sheet mt-4" aria-labelledby="teams" id="teams-section">
   <header class="border-base-300 flex items-baseline border-b px-4 py-2">
     <h2 id="teams">Teams</h2>
-    {#if may('change') && !form}<button class="act ms-auto" onclick={() => (form = { id: 0, name: '', people: [] })}
-        >Make a team</button
+    {#if may('change') && !form}<button
+        class="act ms-auto"
+        onclick={() => (form = { id: 0, name: '', people: [] })}>Make a team</button
       >{/if}
   </header>
   {#if form}
     <form class="border-base-300 border-b p-4" onsubmit={save}>
-      <label class="block max-w-sm"><span class="label-text">Name</span><input class="line-in" bind:value={form.name} /></label>
+      <label class="block max-w-sm"
+        ><span class="label-text">Name</span><input class="line-in" bind:value={form.name} /></label
+      >
       <fieldset class="mt-2">
         <legend class="label-text">People</legend>
-        {#each form.people as one (one.username)}<span class="bg-quiet-ground me-2 mb-1 inline-flex items-center rounded-md ps-2"
+        {#each form.people as one (one.username)}<span
+            class="bg-quiet-ground me-2 mb-1 inline-flex items-center rounded-md ps-2"
             >{one.name}<button
               type="button"
               class="text-soft min-h-[26px] min-w-[26px]"
               aria-label="{one.name} leaves the team"
-              onclick={() => (form!.people = form!.people.filter((each) => each.username !== one.username))}>×</button
+              onclick={() =>
+                (form!.people = form!.people.filter((each) => each.username !== one.username))}
+              >×</button
             ></span
           >{:else}<span class="text-soft">nobody</span>{/each}
         <div class="mt-1 flex max-w-sm gap-2">
           <PersonField id="joins" label="Login name of who joins" bind:value={joins} />
-          <button type="button" class="btn btn-sm" disabled={!joins.trim()} onclick={take}>Join</button>
+          <button type="button" class="btn btn-sm" disabled={!joins.trim()} onclick={take}
+            >Join</button
+          >
         </div>
       </fieldset>
       <div class="mt-2 flex gap-3">
@@ -80,26 +90,39 @@
   <ProblemBox problem={acts.problem} />
   {#if found.rows.length}
     <table class="rows">
-      <thead><tr><th>Team</th><th>People</th><th>Connections</th><th><span class="sr-only">Acts</span></th></tr></thead>
+      <thead
+        ><tr
+          ><th>Team</th><th>People</th><th>Connections</th><th><span class="sr-only">Acts</span></th
+          ></tr
+        ></thead
+      >
       <tbody>
         {#each found.rows as one (one.id)}
           <tr
-            ><td class="font-semibold">{one.name}</td><td>{one.people.map((each) => each.name).join(', ') || 'nobody'}</td><td
-              >{#if one.connections}<a class="act" href={`/connections?words=${encodeURIComponent(`team:"${one.name}"`)}`}
+            ><td class="font-semibold">{one.name}</td><td
+              >{one.people.map((each) => each.name).join(', ') || 'nobody'}</td
+            ><td
+              >{#if one.connections}<a
+                  class="act"
+                  href={`/connections?words=${encodeURIComponent(`team:"${one.name}"`)}`}
                   >{one.connections}</a
                 >{:else}<span class="text-soft">none</span>{/if}</td
             ><td class="text-end"
               >{#if may('change')}<button
                   class="act"
                   aria-label="Change the team {one.name}"
-                  onclick={() => (form = { id: one.id, name: one.name, people: [...one.people] })}>Change</button
+                  onclick={() => (form = { id: one.id, name: one.name, people: [...one.people] })}
+                  >Change</button
                 >{/if}</td
             ></tr
           >
         {/each}
       </tbody>
     </table>
-    {#if found.query.hasNextPage}<button class="btn btn-sm m-3" onclick={() => found.query.fetchNextPage()}>More</button>{/if}
+    {#if found.query.hasNextPage}<button
+        class="btn btn-sm m-3"
+        onclick={() => found.query.fetchNextPage()}>More</button
+      >{/if}
   {:else if !form}<p class="px-4 py-3">
       None yet. A connection may belong to a team, and its people may each connect an account.
     </p>{/if}

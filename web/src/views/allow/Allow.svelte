@@ -11,7 +11,8 @@
   const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['asked-to-allow', id],
-    queryFn: () => ok(api.GET('/api/house/requests/{identity}', { params: { path: { identity: id } } })),
+    queryFn: () =>
+      ok(api.GET('/api/house/requests/{identity}', { params: { path: { identity: id } } })),
   }))
   const acts = acting('asked')
   let gone = $state(false)
@@ -19,7 +20,9 @@
 
   async function answer(allow: boolean): Promise<void> {
     const params = { path: { identity: id } }
-    const sent = await acts.run(() => ok(api.POST('/api/house/requests/{identity}/answers', { params, body: { allow } })))
+    const sent = await acts.run(() =>
+      ok(api.POST('/api/house/requests/{identity}/answers', { params, body: { allow } })),
+    )
     if (!sent) return
     gone = true
     location.assign(sent.location)
@@ -35,8 +38,10 @@
       <h1 class="mb-2">This cannot be asked</h1>
       <p class="bg-bad-ground mb-3 rounded-md px-3 py-2" role="alert">{asked.refused}</p>
       <p>
-        You were sent here by {asked.client ? `the program ${asked.client}` : 'a program that is not known here'}. Tell whoever
-        looks after it; going back and trying again will not help.
+        You were sent here by {asked.client
+          ? `the program ${asked.client}`
+          : 'a program that is not known here'}. Tell whoever looks after it; going back and trying
+        again will not help.
       </p>
     {:else}
       <h1 class="mb-2">Allow {asked.client}?</h1>
@@ -49,18 +54,26 @@
         <table class="rows">
           <thead><tr><th>It could</th><th>Scope</th></tr></thead>
           <tbody>
-            {#each asked.scopes as one (one.name)}<tr><td>{one.meaning || '—'}</td><td class="value">{one.name}</td></tr
-              >{:else}<tr><td colspan="2">It asks for no scope, only to know who you are.</td></tr>{/each}
+            {#each asked.scopes as one (one.name)}<tr
+                ><td>{one.meaning || '—'}</td><td class="value">{one.name}</td></tr
+              >{:else}<tr><td colspan="2">It asks for no scope, only to know who you are.</td></tr
+              >{/each}
           </tbody>
         </table>
       </section>
       <ProblemBox problem={acts.problem} />
       {#if asked.over}
-        <p role="status" class="bg-wait-ground rounded-md px-3 py-2">This request is over. Begin again in the program.</p>
+        <p role="status" class="bg-wait-ground rounded-md px-3 py-2">
+          This request is over. Begin again in the program.
+        </p>
       {:else}
         <div class="flex gap-3">
-          <button class="btn btn-primary" disabled={acts.busy || gone} onclick={() => answer(true)}>Allow it</button>
-          <button class="btn" disabled={acts.busy || gone} onclick={() => answer(false)}>Refuse</button>
+          <button class="btn btn-primary" disabled={acts.busy || gone} onclick={() => answer(true)}
+            >Allow it</button
+          >
+          <button class="btn" disabled={acts.busy || gone} onclick={() => answer(false)}
+            >Refuse</button
+          >
         </div>
         <p class="help mt-3">
           Either way you go back to <span class="value">{host(asked.back_to)}</span>. Not {asked.person}?

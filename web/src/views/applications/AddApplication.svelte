@@ -7,10 +7,15 @@
   import { carried } from '../../lib/carried'
   import { goto, route } from '../../router'
 
-  const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
+  const environments = createQuery(() => ({
+    queryKey: ['environments'],
+    queryFn: () => ok(api.GET('/api/environments')),
+  }))
   const acts = acting('application')
   const pasted = carried()
-  let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>(pasted ? 'description' : 'metadata')
+  let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>(
+    pasted ? 'description' : 'metadata',
+  )
   let form = $state({
     name: String((route.search as Record<string, unknown>).name ?? ''),
     environment: 'sandbox',
@@ -25,14 +30,28 @@
   })
   /** Addresses by the key of the value that the chosen way in wants. */
   let addresses = $state<Record<string, string>>({})
-  const known = createQuery(() => ({ queryKey: ['schemes'], queryFn: () => ok(api.GET('/api/schemes')) }))
-  const profiles = createQuery(() => ({ queryKey: ['shipped'], queryFn: () => ok(api.GET('/api/shipped-profiles')) }))
+  const known = createQuery(() => ({
+    queryKey: ['schemes'],
+    queryFn: () => ok(api.GET('/api/schemes')),
+  }))
+  const profiles = createQuery(() => ({
+    queryKey: ['shipped'],
+    queryFn: () => ok(api.GET('/api/shipped-profiles')),
+  }))
   const shipped = $derived(profiles.data?.find((one) => one.key === form.shipped))
   const wanted = $derived.by(() => {
-    const schemes = by === 'shipped' ? (shipped?.schemes ?? []) : (known.data ?? []).filter((one) => one.key === form.scheme)
-    const all = schemes.flatMap((one) => one.values).filter((one) => ['address', 'host'].includes(one.type))
+    const schemes =
+      by === 'shipped'
+        ? (shipped?.schemes ?? [])
+        : (known.data ?? []).filter((one) => one.key === form.scheme)
+    const all = schemes
+      .flatMap((one) => one.values)
+      .filter((one) => ['address', 'host'].includes(one.type))
     const ours = ['redirect_uri', 'audience']
-    return all.filter((one, place) => !ours.includes(one.key) && all.findIndex((other) => other.key === one.key) === place)
+    return all.filter(
+      (one, place) =>
+        !ours.includes(one.key) && all.findIndex((other) => other.key === one.key) === place,
+    )
   })
   let problem = $state<unknown>(null)
   const sent = once()
@@ -46,7 +65,8 @@
     const body = {
       ...form,
       metadata_address: by === 'metadata' ? form.metadata_address : '',
-      description_address: by === 'metadata' || by === 'description' ? form.description_address : '',
+      description_address:
+        by === 'metadata' || by === 'description' ? form.description_address : '',
       description: by === 'metadata' || by === 'description' ? form.description : '',
       issuer: given.issuer ?? '',
       authorization_endpoint: given.authorization_endpoint ?? '',
@@ -57,12 +77,19 @@
       shipped: by === 'shipped' ? form.shipped : '',
     }
     if (by === 'metadata' && !form.metadata_address.trim()) {
-      problem = new Problem(422, 'Something is not right yet.', 'The metadata address is needed, or choose “by hand”.', {
-        metadata_address: 'Give the address, or the issuer.',
-      })
+      problem = new Problem(
+        422,
+        'Something is not right yet.',
+        'The metadata address is needed, or choose “by hand”.',
+        {
+          metadata_address: 'Give the address, or the issuer.',
+        },
+      )
       return
     }
-    const made = await acts.run(() => ok(api.POST('/api/applications', { body, headers: sent.headers(body) })))
+    const made = await acts.run(() =>
+      ok(api.POST('/api/applications', { body, headers: sent.headers(body) })),
+    )
     problem = acts.problem
     if (made) goto(`/applications/${made.key}`)
   }
@@ -82,7 +109,13 @@
     />
   </Field>
 {/snippet}
-{#snippet text(field: keyof typeof form, label: string, help: string, placeholder = '', mono = true)}
+{#snippet text(
+  field: keyof typeof form,
+  label: string,
+  help: string,
+  placeholder = '',
+  mono = true,
+)}
   <Field id={field} {label} {help} error={errors[field]}>
     <input
       id={field}
@@ -116,7 +149,8 @@
       help="Its addresses differ from one environment to the next. Add the others afterwards."
     >
       <select id="environment" class="line-in" bind:value={form.environment}>
-        {#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+        {#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+          >{/each}
       </select>
     </Field>
     {#if by === 'metadata'}
@@ -143,14 +177,16 @@
       {#if by === 'hand'}
         <Field id="scheme" label="How it lets others in" error={errors.scheme}>
           <select id="scheme" class="line-in" bind:value={form.scheme}>
-            {#each known.data ?? [] as one (one.key)}<option value={one.key}>{one.label}</option>{/each}
+            {#each known.data ?? [] as one (one.key)}<option value={one.key}>{one.label}</option
+              >{/each}
           </select>
         </Field>
       {:else}
         <Field id="shipped" label="Profile" error={errors.shipped} help={shipped?.purpose}>
           <select id="shipped" class="line-in" bind:value={form.shipped}>
             <option value="" disabled>Choose one</option>
-            {#each profiles.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}
+            {#each profiles.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+              >{/each}
           </select>
         </Field>
       {/if}
@@ -159,11 +195,13 @@
           one.key,
           one.label,
           one.help,
-          one.example || (one.type === 'host' ? 'stream.harbour.example:9443' : 'https://api.harbour.example'),
+          one.example ||
+            (one.type === 'host' ? 'stream.harbour.example:9443' : 'https://api.harbour.example'),
         )}
       {/each}
       {#if shipped?.slots.length}<p class="help mb-3">
-          Leave {shipped.slots.map((one) => `{${one.key}}`).join(' and ')} standing in the addresses; each connection fills it once.
+          Leave {shipped.slots.map((one) => `{${one.key}}`).join(' and ')} standing in the addresses;
+          each connection fills it once.
         </p>{/if}
     {/if}
     {#if by === 'metadata' || by === 'description'}
@@ -181,7 +219,8 @@
           autocomplete="off"
           bind:value={form.description}
           aria-invalid={errors.description ? 'true' : undefined}
-          aria-describedby="description-help{errors.description ? ' description-error' : ''}"></textarea>
+          aria-describedby="description-help{errors.description ? ' description-error' : ''}"
+        ></textarea>
       </Field>
       {@render text(
         'api_base',
@@ -190,22 +229,30 @@
         'https://api.harbour.example/v1',
       )}
     {/if}
-    {@render text('name', 'Name', 'As your colleagues call it. Left empty, the API description’s title is taken.', '', false)}
+    {@render text(
+      'name',
+      'Name',
+      'As your colleagues call it. Left empty, the API description’s title is taken.',
+      '',
+      false,
+    )}
     {@render text('purpose', 'What it is for', '', '', false)}
     {@render text('owner', 'Owner', 'Who looks after it in the firm.', '', false)}
     <ProblemBox {problem} />
     <div class="mt-4 flex gap-3">
-      <button class="btn btn-primary" disabled={acts.busy}>{acts.busy ? 'Reading what it publishes …' : 'Add it'}</button>
+      <button class="btn btn-primary" disabled={acts.busy}
+        >{acts.busy ? 'Reading what it publishes …' : 'Add it'}</button
+      >
       <a class="btn" href="/applications">Leave it</a>
     </div>
   </form>
   <aside class="sheet h-fit p-4">
     <h2 class="mb-1">What happens</h2>
     <p class="help">
-      {#if by === 'metadata'}Neat Latch fetches the metadata, checks that its issuer is the one you asked for (RFC 8414 §3.3) and
-        that every address is protected.
-      {:else if by === 'description'}Neat Latch reads the API description, fetched or pasted, and takes its operations and ways in
-        from it. Nothing else is asked for.
+      {#if by === 'metadata'}Neat Latch fetches the metadata, checks that its issuer is the one you
+        asked for (RFC 8414 §3.3) and that every address is protected.
+      {:else if by === 'description'}Neat Latch reads the API description, fetched or pasted, and
+        takes its operations and ways in from it. Nothing else is asked for.
       {:else}What you enter is kept as it is. No address is called.{/if}
       No client is made yet.
     </p>

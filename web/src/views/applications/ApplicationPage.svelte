@@ -23,27 +23,46 @@
     () => ['clients', key],
     (cursor) => ok(api.GET('/api/clients', { params: { query: { application: key, cursor } } })),
   )
-  const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
+  const environments = createQuery(() => ({
+    queryKey: ['environments'],
+    queryFn: () => ok(api.GET('/api/environments')),
+  }))
   const oauth = $derived(takesClients(found.data))
   const left = $derived(
-    (environments.data ?? []).filter((one) => !found.data?.places.some((place) => place.environment.key === one.key)),
+    (environments.data ?? []).filter(
+      (one) => !found.data?.places.some((place) => place.environment.key === one.key),
+    ),
   )
 
   const whole = $derived(['application', key])
   const readAgain = (environment: string) =>
     acts.run(
-      () => ok(api.POST('/api/applications/{key}/places/{environment}/readings', { params: { path: { key, environment } } })),
+      () =>
+        ok(
+          api.POST('/api/applications/{key}/places/{environment}/readings', {
+            params: { path: { key, environment } },
+          }),
+        ),
       whole,
     )
   const giveTo = (owner: string) =>
     acts.run(() => {
       const headers = ifMatch(found.data!.version)
-      return ok(api.PATCH('/api/applications/{key}', { params: { path: { key } }, body: { owner }, headers }))
+      return ok(
+        api.PATCH('/api/applications/{key}', {
+          params: { path: { key } },
+          body: { owner },
+          headers,
+        }),
+      )
     }, whole)
   async function saveScopes(scopes: Schemas['ScopeIO'][]): Promise<boolean> {
     const params = { path: { key } }
     const headers = ifMatch(found.data!.version)
-    const saved = await acts.run(() => ok(api.PATCH('/api/applications/{key}', { params, body: { scopes }, headers })), whole)
+    const saved = await acts.run(
+      () => ok(api.PATCH('/api/applications/{key}', { params, body: { scopes }, headers })),
+      whole,
+    )
     if (!saved) await acts.read()
     return Boolean(saved)
   }
@@ -59,19 +78,27 @@
     <h1>{found.data.name}</h1>
     <span class="help">{found.data.purpose}</span>
     <span class="inline-flex flex-wrap items-baseline gap-x-1"
-      ><span class="help">Owner:</span> <OwnerOf id="owner" owner={found.data.owner} {acts} save={giveTo} /></span
+      ><span class="help">Owner:</span>
+      <OwnerOf id="owner" owner={found.data.owner} {acts} save={giveTo} /></span
     >
     <a class="btn btn-sm ms-auto" href="/applications/{key}/profile">Profile</a>
-    {#if may('change')}<a class="btn btn-sm" href="/connections/new?application={key}">Set up a connection</a>{/if}
-    {#if may('change') && oauth}<a class="btn btn-primary btn-sm" href="/applications/{key}/clients/new" data-key="n"
-        >Register a client <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+    {#if may('change')}<a class="btn btn-sm" href="/connections/new?application={key}"
+        >Set up a connection</a
+      >{/if}
+    {#if may('change') && oauth}<a
+        class="btn btn-primary btn-sm"
+        href="/applications/{key}/clients/new"
+        data-key="n">Register a client <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}
   </header>
   <ProblemBox problem={acts.problem} />
   {#if left.length && found.data.places.length}
     <p class="bg-wait-ground my-2 rounded-md px-3 py-2">
       Not set up in {left.map((one) => one.name).join(' and ')}.
-      {#if may('change')}<a class="act" href="/applications/new?name={encodeURIComponent(found.data.name)}">Add it there</a>{/if}
+      {#if may('change')}<a
+          class="act"
+          href="/applications/new?name={encodeURIComponent(found.data.name)}">Add it there</a
+        >{/if}
     </p>
   {/if}
   <div class="grid grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-5">
@@ -82,17 +109,28 @@
           <div class="border-base-300 border-b px-4 py-3 last:border-0">
             <div class="mb-1 flex items-center gap-3">
               <EnvBadge environment={place.environment} />
-              <span class="help">{place.registers ? 'registers clients by protocol' : 'clients are entered by hand'}</span>
-              <a class="act" href="/api/applications/{key}/environments/{place.environment.key}/exports" download>OpenAPI</a>
+              <span class="help"
+                >{place.registers
+                  ? 'registers clients by protocol'
+                  : 'clients are entered by hand'}</span
+              >
+              <a
+                class="act"
+                href="/api/applications/{key}/environments/{place.environment.key}/exports"
+                download>OpenAPI</a
+              >
               {#if found.data.rules_kept || found.data.roles.length}<a
                   class="act"
                   href="/access-rules/{key}/{place.environment.key}">Who may what</a
                 >{/if}
-              {#if place.read_at}<span class="help ms-auto"><When at={place.read_at} prefix="metadata read " /></span>
+              {#if place.read_at}<span class="help ms-auto"
+                  ><When at={place.read_at} prefix="metadata read " /></span
+                >
                 {#if may('change')}<button
                     class="act"
                     onclick={() => readAgain(place.environment.key)}
-                    aria-label="Read the metadata of {place.environment.name} again">Read again</button
+                    aria-label="Read the metadata of {place.environment.name} again"
+                    >Read again</button
                   >{/if}{/if}
             </div>
             <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
@@ -108,7 +146,12 @@
         <h2 id="clients" class="border-base-300 border-b px-4 py-2">Clients registered there</h2>
         {#if clients.rows.length}
           <table class="rows">
-            <thead><tr><th>Name</th><th>Client ID</th><th>Environment</th><th>Kept</th><th>Used by</th></tr></thead>
+            <thead
+              ><tr
+                ><th>Name</th><th>Client ID</th><th>Environment</th><th>Kept</th><th>Used by</th
+                ></tr
+              ></thead
+            >
             <tbody>
               {#each clients.rows as one (one.id)}
                 <tr data-row>
@@ -129,17 +172,25 @@
                               : 'by hand'}</td
                   >
                   <td
-                    >{#each one.connections as ref (ref)}<a class="act me-2" href="/connections/{ref}">{ref}</a
-                      >{/each}{#if one.more_connections}<span class="text-soft">and {one.more_connections} more</span>{/if}</td
+                    >{#each one.connections as ref (ref)}<a
+                        class="act me-2"
+                        href="/connections/{ref}">{ref}</a
+                      >{/each}{#if one.more_connections}<span class="text-soft"
+                        >and {one.more_connections} more</span
+                      >{/if}</td
                   >
                 </tr>
               {/each}
             </tbody>
           </table>
-          {#if clients.query.hasNextPage}<button class="btn btn-sm m-3" onclick={() => clients.query.fetchNextPage()}>More</button
+          {#if clients.query.hasNextPage}<button
+              class="btn btn-sm m-3"
+              onclick={() => clients.query.fetchNextPage()}>More</button
             >{/if}
         {:else}
-          <p class="px-4 py-3">None yet. A client, a key or an account is what the application knows us by.</p>
+          <p class="px-4 py-3">
+            None yet. A client, a key or an account is what the application knows us by.
+          </p>
         {/if}
       </section>
     </div>
@@ -151,12 +202,16 @@
         />{/if}
       {#if found.data.roles.length}
         <section class="sheet" aria-labelledby="roles">
-          <h2 id="roles" class="border-base-300 border-b px-4 py-2">{capital(found.data.roles_label)}s of an account</h2>
+          <h2 id="roles" class="border-base-300 border-b px-4 py-2">
+            {capital(found.data.roles_label)}s of an account
+          </h2>
           <table class="rows">
             <thead><tr><th>Name</th><th>Means</th><th>Allows also</th></tr></thead>
             <tbody>
               {#each found.data.roles as one (one.name)}<tr
-                  ><td class="value">{one.name}</td><td>{one.meaning}</td><td class="value">{one.implies.join(' ')}</td></tr
+                  ><td class="value">{one.name}</td><td>{one.meaning}</td><td class="value"
+                    >{one.implies.join(' ')}</td
+                  ></tr
                 >{/each}
             </tbody>
           </table>
@@ -170,8 +225,13 @@
             <tbody>
               {#each found.data.operations as one (one.name)}
                 <tr
-                  ><td><span class="value">{one.name}</span><br /><span class="help">{one.summary}</span></td><td class="value"
-                    >{one.alternatives.map((some) => some.join(' + ')).join(', or ') || 'nothing'}</td
+                  ><td
+                    ><span class="value">{one.name}</span><br /><span class="help"
+                      >{one.summary}</span
+                    ></td
+                  ><td class="value"
+                    >{one.alternatives.map((some) => some.join(' + ')).join(', or ') ||
+                      'nothing'}</td
                   ></tr
                 >
               {/each}

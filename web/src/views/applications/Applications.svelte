@@ -23,12 +23,13 @@
   rows={found.rows}
   key={(one) => one.key}
 >
-  {#snippet actions()}{#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/applications/new" data-key="n"
-        >Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+  {#snippet actions()}{#if may('change')}<a
+        class="btn btn-primary btn-sm ms-auto"
+        href="/applications/new"
+        data-key="n">Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
-  {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>How it lets others in</th><th>Environments</th><th
-      >Connections</th
-    >{/snippet}
+  {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>How it lets others in</th
+    ><th>Environments</th><th>Connections</th>{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/applications/{one.key}">{one.name}</a></td>
     <td>{one.purpose}</td>
@@ -36,16 +37,20 @@
     <td>{one.schemes.join('; ')}</td>
     <td
       ><span class="flex gap-1"
-        >{#each one.environments as environment (environment.key)}<EnvBadge {environment} />{/each}</span
+        >{#each one.environments as environment (environment.key)}<EnvBadge
+            {environment}
+          />{/each}</span
       ></td
     >
     <td>{one.connections}</td>
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      An application is one of the firm's programs that lets others in: it keeps clients, scopes and secrets of its own. Add one
-      by the address where it publishes how to sign in, or describe it by hand.
+      An application is one of the firm's programs that lets others in: it keeps clients, scopes and
+      secrets of its own. Add one by the address where it publishes how to sign in, or describe it
+      by hand.
     </p>
-    {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a>{/if}
+    {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a
+      >{/if}
   {/snippet}
 </ListPage>

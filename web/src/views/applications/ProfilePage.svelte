@@ -17,7 +17,8 @@
   }))
   const source = createQuery(() => ({
     queryKey: ['profile-text', key, found.data?.version],
-    queryFn: () => ok(api.GET('/api/applications/{key}/profile-texts', { params: { path: { key } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}/profile-texts', { params: { path: { key } } })),
     enabled: Boolean(found.data),
   }))
   let text = $state<string | null>(null)
@@ -30,8 +31,14 @@
   const typed = $derived(text ?? source.data?.text ?? '')
   const schemes = $derived(preview?.schemes ?? found.data?.schemes ?? [])
   const scheme = $derived(schemes.find((one) => one.key === shown) ?? schemes[0])
-  const error = $derived(problem instanceof Problem ? (problem.errors.profile ?? problem.detail) : '')
-  const FITS: Record<string, string> = { '': '—', not_proven: 'not proven', not_asked: 'not asked for' }
+  const error = $derived(
+    problem instanceof Problem ? (problem.errors.profile ?? problem.detail) : '',
+  )
+  const FITS: Record<string, string> = {
+    '': '—',
+    not_proven: 'not proven',
+    not_asked: 'not asked for',
+  }
 
   function edit(now: string): void {
     text = now
@@ -43,7 +50,10 @@
     const mine = ++asked
     try {
       const answer = await ok(
-        api.POST('/api/applications/{key}/profile-previews', { params: { path: { key } }, body: { text: typed } }),
+        api.POST('/api/applications/{key}/profile-previews', {
+          params: { path: { key } },
+          body: { text: typed },
+        }),
       )
       if (mine !== asked) return
       preview = answer
@@ -67,7 +77,9 @@
   }
   async function bringBack(number: number): Promise<void> {
     const old = await ok(
-      api.GET('/api/applications/{key}/profile-texts', { params: { path: { key }, query: { version: number } } }),
+      api.GET('/api/applications/{key}/profile-texts', {
+        params: { path: { key }, query: { version: number } },
+      }),
     )
     edit(old.text)
   }
@@ -78,7 +90,9 @@
 {#if found.data && source.data}
   <header class="mb-3 flex items-baseline gap-4">
     <h1>Profile of <a href="/applications/{key}" class="hover:underline">{found.data.name}</a></h1>
-    <span class="help">what it wants of a caller, in words and values; forms, checks and tests are made from it</span>
+    <span class="help"
+      >what it wants of a caller, in words and values; forms, checks and tests are made from it</span
+    >
   </header>
   <div class="grid grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] items-start gap-4">
     <div>
@@ -97,10 +111,15 @@
       </div>
       {#if may('change')}
         <div class="mt-2 flex items-center gap-3">
-          <button class="btn btn-primary btn-sm" disabled={text === null || Boolean(error)} onclick={save}
-            >Save the profile</button
+          <button
+            class="btn btn-primary btn-sm"
+            disabled={text === null || Boolean(error)}
+            onclick={save}>Save the profile</button
           >
-          <button class="btn btn-sm" disabled={text === null} onclick={() => ((text = null), (preview = null), (problem = null))}
+          <button
+            class="btn btn-sm"
+            disabled={text === null}
+            onclick={() => ((text = null), (preview = null), (problem = null))}
             >Leave it as it was</button
           >
           {#if saved}<span role="status" class="text-success">Saved.</span>{/if}
@@ -115,18 +134,22 @@
           {#each preview.meanings as one (`${one.ref} ${one.pin} ${one.sent}`)}
             <p class="mt-1">
               <a class="act" href="/connections/{one.ref}">{one.ref}</a>
-              {#if one.pin}{one.pin}: {FITS[one.before] ?? one.before} → <strong>{FITS[one.after] ?? one.after}</strong>.{/if}
+              {#if one.pin}{one.pin}: {FITS[one.before] ?? one.before} →
+                <strong>{FITS[one.after] ?? one.after}</strong>.{/if}
               {#if one.sent}{one.sent[0]?.toUpperCase()}{one.sent.slice(1)}:{/if}
               <span class="text-soft break-words">{one.why}</span>
             </p>
           {/each}
-        {:else}<p class="help">Nothing is changed yet. Type on the left; it is worked out before anything is saved.</p>{/if}
+        {:else}<p class="help">
+            Nothing is changed yet. Type on the left; it is worked out before anything is saved.
+          </p>{/if}
       </section>
       <section class="sheet p-4" aria-labelledby="form-title">
         <h2 id="form-title" class="mb-2">The form it yields</h2>
         {#if schemes.length > 1}
           <select class="line-in mb-2" aria-label="Way in" bind:value={shown}
-            >{#each schemes as one (one.key)}<option value={one.key}>{one.label}</option>{/each}</select
+            >{#each schemes as one (one.key)}<option value={one.key}>{one.label}</option
+              >{/each}</select
           >
         {/if}
         {#if scheme}
@@ -149,7 +172,9 @@
           {#each found.data.versions as one (one.number)}
             <p>
               Version {one.number}, until <When at={one.at} />, changed by {one.by}
-              {#if may('change')}<button class="act ms-2" onclick={() => bringBack(one.number)}>Bring it back</button>{/if}
+              {#if may('change')}<button class="act ms-2" onclick={() => bringBack(one.number)}
+                  >Bring it back</button
+                >{/if}
             </p>
           {/each}
         </section>

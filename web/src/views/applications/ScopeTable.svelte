@@ -2,14 +2,21 @@
   import type { Schemas } from '../../api/client'
 
   type Scope = Schemas['ScopeIO']
-  let { scopes, editable, save }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<boolean> } = $props()
+  let {
+    scopes,
+    editable,
+    save,
+  }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<boolean> } = $props()
   let draft = $state<Scope[] | null>(null)
 
   const edit = () => (draft = scopes.map((one) => ({ ...one, implies: [...one.implies] })))
-  const add = () => draft?.push({ name: '', meaning: '', kind: 'read', administrator: false, implies: [] })
+  const add = () =>
+    draft?.push({ name: '', meaning: '', kind: 'read', administrator: false, implies: [] })
   /** What was typed stays until it is saved. */
   async function done(): Promise<void> {
-    const wanted = (draft ?? []).map((one) => ({ ...one, name: one.name.trim() })).filter((one) => one.name)
+    const wanted = (draft ?? [])
+      .map((one) => ({ ...one, name: one.name.trim() }))
+      .filter((one) => one.name)
     if (await save(wanted)) draft = null
   }
 </script>
@@ -21,7 +28,9 @@
         >{scopes.length ? 'Say what they mean' : 'Enter scopes'}</button
       >{/if}
     {#if draft}<span class="ms-auto flex gap-4"
-        ><button class="act" onclick={done}>Save</button><button class="act" onclick={() => (draft = null)}>Leave it</button
+        ><button class="act" onclick={done}>Save</button><button
+          class="act"
+          onclick={() => (draft = null)}>Leave it</button
         ></span
       >{/if}
   </div>
@@ -32,14 +41,30 @@
         {#each draft ?? scopes as one, place (place)}
           <tr>
             {#if draft && place >= scopes.length}
-              <td><input class="line-in value" aria-label="Name of the new scope" spellcheck="false" bind:value={one.name} /></td>
+              <td
+                ><input
+                  class="line-in value"
+                  aria-label="Name of the new scope"
+                  spellcheck="false"
+                  bind:value={one.name}
+                /></td
+              >
             {:else}
               <td class="value">{one.name}</td>
             {/if}
             {#if draft}
-              <td><input class="line-in" aria-label="Meaning of {one.name || 'the new scope'}" bind:value={one.meaning} /></td>
               <td
-                ><select class="line-in" aria-label="Kind of {one.name || 'the new scope'}" bind:value={one.kind}
+                ><input
+                  class="line-in"
+                  aria-label="Meaning of {one.name || 'the new scope'}"
+                  bind:value={one.meaning}
+                /></td
+              >
+              <td
+                ><select
+                  class="line-in"
+                  aria-label="Kind of {one.name || 'the new scope'}"
+                  bind:value={one.kind}
                   ><option>read</option><option>write</option><option>admin</option></select
                 ></td
               >
@@ -60,7 +85,8 @@
       </tbody>
     </table>
   {:else}<p class="px-4 py-3">
-      None are known. They come from its metadata or API description, or you enter them from its documents.
+      None are known. They come from its metadata or API description, or you enter them from its
+      documents.
     </p>{/if}
   {#if draft}<p class="px-4 py-2"><button class="act" onclick={add}>Add a scope</button></p>{/if}
 </section>

@@ -16,7 +16,10 @@
   const connect = (ref: string) =>
     acts.run(async () => {
       const begun = await ok(
-        api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref } }, body: { back: '/accounts' } }),
+        api.POST('/api/connections/{ref}/sign-ins', {
+          params: { path: { ref } },
+          body: { back: '/accounts' },
+        }),
       )
       window.location.assign(begun.address)
     })
@@ -34,7 +37,9 @@
       {asked.environment}.{#if asked.expected}
         It is <span class="value">{asked.expected}</span> there.{/if}
     </p>
-    {#if !asked.serves}<p class="bg-bad-ground rounded-md px-3 py-2">The account is shared now; nothing is left to do.</p>
+    {#if !asked.serves}<p class="bg-bad-ground rounded-md px-3 py-2">
+        The account is shared now; nothing is left to do.
+      </p>
     {:else if asked.connected_as}<p role="status" class="bg-slate-ground rounded-md px-3 py-2">
         Done: connected as {asked.connected_as}. <a class="act" href="/accounts">My accounts</a>
       </p>
@@ -45,7 +50,9 @@
       <button class="btn btn-sm" onclick={() => void logOut()}>Log out</button>
     {:else if session.who}
       <p class="mb-3">You are sent to {asked.application} to sign in there, and brought back.</p>
-      <button class="btn btn-primary" disabled={acts.busy} onclick={() => connect(asked.ref)}>Connect my account</button>
+      <button class="btn btn-primary" disabled={acts.busy} onclick={() => connect(asked.ref)}
+        >Connect my account</button
+      >
     {:else}<p class="help">Log in first; the link itself lets nobody in.</p>{/if}
     <ProblemBox problem={acts.problem} />
   {/if}

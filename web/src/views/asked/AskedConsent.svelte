@@ -22,7 +22,9 @@
   async function answer(event: Event, refuse = false): Promise<void> {
     event.preventDefault()
     const body = { given: refuse ? [] : given, name, says }
-    await acts.run(() => ok(api.POST('/api/asked/consents/{token}/answers', { params: path, body })))
+    await acts.run(() =>
+      ok(api.POST('/api/asked/consents/{token}/answers', { params: path, body })),
+    )
   }
 </script>
 
@@ -33,8 +35,10 @@
     {@const asked = found.data}
     <h1 class="mb-2">Your consent is asked for</h1>
     <p class="mb-4">
-      {asked.asked_by} asks {asked.asked_of || 'an administrator'} of <strong>{asked.application}</strong>, {asked.environment},
-      to let the client <strong>{asked.client_name}</strong> <span class="value">{asked.client_id}</span> use these scopes for everyone.
+      {asked.asked_by} asks {asked.asked_of || 'an administrator'} of
+      <strong>{asked.application}</strong>, {asked.environment}, to let the client
+      <strong>{asked.client_name}</strong> <span class="value">{asked.client_id}</span> use these scopes
+      for everyone.
     </p>
     <section class="sheet mb-4">
       <table class="rows">
@@ -43,7 +47,9 @@
           {#each asked.scopes as one (one.name)}
             <tr
               ><td class="value">{one.name}</td><td>{one.meaning || one.kind}</td><td
-                >{#each one.why as each, at (at)}<p>{each}</p>{:else}<span class="text-soft">it is not said</span>{/each}</td
+                >{#each one.why as each, at (at)}<p>{each}</p>{:else}<span class="text-soft"
+                    >it is not said</span
+                  >{/each}</td
               ></tr
             >
           {/each}
@@ -52,33 +58,45 @@
     </section>
     {#if asked.answered_at}
       <p role="status" class="bg-slate-ground rounded-md px-3 py-2">
-        {asked.given.length ? `Consented to ${asked.given.join(', ')}` : 'Refused'} by {asked.answered_by}, <When
-          at={asked.answered_at}
-        />. Thank you; you can close this page.
+        {asked.given.length ? `Consented to ${asked.given.join(', ')}` : 'Refused'} by {asked.answered_by},
+        <When at={asked.answered_at} />. Thank you; you can close this page.
       </p>
     {:else if asked.over}
-      <p role="status" class="bg-bad-ground rounded-md px-3 py-2">This link has ended. Ask {asked.asked_by} for a new one.</p>
+      <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
+        This link has ended. Ask {asked.asked_by} for a new one.
+      </p>
     {:else}
       <form class="sheet p-4" onsubmit={(event) => answer(event)}>
         <ol class="mb-3 list-decimal ps-5">
-          <li>In the administration of {asked.application}, open the client <span class="value">{asked.client_id}</span>.</li>
+          <li>
+            In the administration of {asked.application}, open the client
+            <span class="value">{asked.client_id}</span>.
+          </li>
           <li>Consent there to the scopes that you agree to.</li>
-          <li>Say here which ones, so that they know. Nothing is changed at {asked.application} by this page.</li>
+          <li>
+            Say here which ones, so that they know. Nothing is changed at {asked.application} by this
+            page.
+          </li>
         </ol>
         <fieldset class="mb-3">
           <legend class="label-text">I have consented to</legend>
           {#each asked.scopes as one (one.name)}<label class="flex min-h-[26px] items-center gap-2"
-              ><input type="checkbox" value={one.name} bind:group={given} /> <span class="value">{one.name}</span></label
+              ><input type="checkbox" value={one.name} bind:group={given} />
+              <span class="value">{one.name}</span></label
             >{/each}
         </fieldset>
         <Field id="who" label="Your name" error={errors.name}
           ><input id="who" class="line-in" autocomplete="name" bind:value={name} /></Field
         >
-        <Field id="says" label="Anything to say"><input id="says" class="line-in" bind:value={says} /></Field>
+        <Field id="says" label="Anything to say"
+          ><input id="says" class="line-in" bind:value={says} /></Field
+        >
         <ProblemBox problem={acts.problem} />
         <div class="mt-2 flex gap-3">
           <button class="btn btn-primary btn-sm" disabled={!given.length}>I have consented</button>
-          <button type="button" class="btn btn-sm" onclick={(event) => answer(event, true)}>I refuse</button>
+          <button type="button" class="btn btn-sm" onclick={(event) => answer(event, true)}
+            >I refuse</button
+          >
         </div>
         <p class="help mt-2"><When at={asked.ends} prefix="The link ends " /> and serves once.</p>
       </form>

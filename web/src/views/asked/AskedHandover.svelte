@@ -25,7 +25,9 @@
   async function take(event: Event): Promise<void> {
     event.preventDefault()
     await acts.run(async () => {
-      const shown = await ok(api.POST('/api/asked/handovers/{token}/takings', { params: path, body: form }))
+      const shown = await ok(
+        api.POST('/api/asked/handovers/{token}/takings', { params: path, body: form }),
+      )
       value = shown.value
       taken = true
       timer = window.setTimeout(() => (value = ''), shown.hide_after_seconds * 1000)
@@ -48,11 +50,15 @@
     </p>
     {#if value}
       <section class="sheet border-secondary border-2 p-4">
-        <p class="mb-2">This is the only time it is shown. It hides after a minute; put it where it belongs now.</p>
+        <p class="mb-2">
+          This is the only time it is shown. It hides after a minute; put it where it belongs now.
+        </p>
         <p class="bg-base-200 value mb-2 rounded-md px-3 py-2 text-[1.1rem]" data-secret>{value}</p>
         <div class="flex gap-2">
           <Copy text={value} what="the secret" />
-          <button type="button" class="btn btn-primary btn-sm" onclick={() => (value = '')}>I have it</button>
+          <button type="button" class="btn btn-primary btn-sm" onclick={() => (value = '')}
+            >I have it</button
+          >
         </div>
       </section>
     {:else if taken}
@@ -66,14 +72,35 @@
       <ProblemBox problem={acts.problem} />
     {:else}
       <form class="sheet p-4" onsubmit={take}>
-        <Field id="code" label="The code you were told" error={errors.code} help="Eight digits, by another road than this link.">
-          <input id="code" class="line-in value" inputmode="numeric" autocomplete="off" bind:value={form.code} required />
+        <Field
+          id="code"
+          label="The code you were told"
+          error={errors.code}
+          help="Eight digits, by another road than this link."
+        >
+          <input
+            id="code"
+            class="line-in value"
+            inputmode="numeric"
+            autocomplete="off"
+            bind:value={form.code}
+            required
+          />
         </Field>
         <Field id="name" label="Your name" error={errors.name} help="It stands on the receipt.">
-          <input id="name" class="line-in" autocomplete="name" bind:value={form.name} required maxlength="200" />
+          <input
+            id="name"
+            class="line-in"
+            autocomplete="name"
+            bind:value={form.name}
+            required
+            maxlength="200"
+          />
         </Field>
         {#if !errors.code && !errors.name}<ProblemBox problem={acts.problem} />{/if}
-        <button class="btn btn-primary btn-sm" disabled={!form.code.trim() || !form.name.trim()}>Show it to me, this once</button>
+        <button class="btn btn-primary btn-sm" disabled={!form.code.trim() || !form.name.trim()}
+          >Show it to me, this once</button
+        >
         <p class="help mt-2"><When at={asked.ends} prefix="The link ends " /> and serves once.</p>
       </form>
     {/if}

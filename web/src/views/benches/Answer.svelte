@@ -7,9 +7,11 @@
   const sentence = $derived(capital(answer.reason) + (answer.reason.endsWith('.') ? '' : '.'))
 </script>
 
-<!-- A provider's answer to a redirect URI: taken or not, why, and what differs, character by character. -->
+<!-- A provider's answer to a redirect URI: taken or not, why, and what differs, character by
+     character. -->
 <p class={answer.match ? 'text-success font-semibold' : 'text-error font-semibold'}>
-  {answer.match ? '✓ It is taken' : '✗ It is refused'} <span class="text-base-content font-normal"> — {sentence}</span>
+  {answer.match ? '✓ It is taken' : '✗ It is refused'}
+  <span class="text-base-content font-normal"> — {sentence}</span>
 </p>
 {#if !answer.match && answer.nearest && answer.caller_marked.length}
   <dl class="mt-1 grid grid-cols-[9rem_1fr] gap-x-3">
@@ -19,5 +21,7 @@
     <dd class="value"><Marked pieces={answer.caller_marked} text={uri} /></dd>
   </dl>
 {/if}
-{#each answer.differences.slice(1) as one (one.piece)}<p class="help">{capital(one.piece)}: {one.says}</p>{/each}
+{#each answer.differences.slice(1) as one (one.piece)}<p class="help">
+    {capital(one.piece)}: {one.says}
+  </p>{/each}
 {#each answer.warnings as one (one)}<p class="text-warning font-semibold">{one}</p>{/each}

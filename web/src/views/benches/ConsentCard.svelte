@@ -16,19 +16,36 @@
   const path = $derived({ path: { identity: bench.client } })
 
   function begin(): void {
-    scopes = open.filter((one) => one.permitted || one.in_trim || one.requested.length).map((one) => one.name)
+    scopes = open
+      .filter((one) => one.permitted || one.in_trim || one.requested.length)
+      .map((one) => one.name)
     asking = true
   }
   const ask = (event: Event) => {
     event.preventDefault()
     void acts
-      .run(() => ok(api.POST('/api/clients/{identity}/consent-requests', { params: path, body: { scopes, asked_of } })))
+      .run(() =>
+        ok(
+          api.POST('/api/clients/{identity}/consent-requests', {
+            params: path,
+            body: { scopes, asked_of },
+          }),
+        ),
+      )
       .then(() => (asking = Boolean(acts.problem)))
   }
   const withdraw = (identity: string) =>
-    acts.run(() => ok(api.POST('/api/consent-requests/{identity}/withdrawals', { params: { path: { identity } } })))
+    acts.run(() =>
+      ok(
+        api.POST('/api/consent-requests/{identity}/withdrawals', {
+          params: { path: { identity } },
+        }),
+      ),
+    )
   const note = (scope: string, given: boolean) =>
-    acts.run(() => ok(api.POST('/api/clients/{identity}/consents', { params: path, body: { scope, given } })))
+    acts.run(() =>
+      ok(api.POST('/api/clients/{identity}/consents', { params: path, body: { scope, given } })),
+    )
 </script>
 
 <section class="sheet p-4" aria-labelledby="consent">
@@ -41,20 +58,29 @@
   {#each wants as one (one.name)}
     <p class="flex flex-wrap items-baseline gap-x-3">
       <span class="value">{one.name}</span>
-      {#if one.consent}<span class="text-soft">{one.consent.who}, <When at={one.consent.when} /></span>
-        {#if may('change')}<button class="act" onclick={() => note(one.name, false)}>It was withdrawn</button>{/if}
+      {#if one.consent}<span class="text-soft"
+          >{one.consent.who}, <When at={one.consent.when} /></span
+        >
+        {#if may('change')}<button class="act" onclick={() => note(one.name, false)}
+            >It was withdrawn</button
+          >{/if}
       {:else}<span class={one.permitted ? 'text-error font-semibold' : 'text-soft'}
           >{one.consent_state === 'asked' ? 'asked for' : 'not given'}</span
         >
-        {#if may('change')}<button class="act" onclick={() => note(one.name, true)}>It was given</button>{/if}{/if}
+        {#if may('change')}<button class="act" onclick={() => note(one.name, true)}
+            >It was given</button
+          >{/if}{/if}
     </p>
-  {:else}<p class="help">None of the scopes wants an administrator; whoever signs in consents.</p>{/each}
+  {:else}<p class="help">
+      None of the scopes wants an administrator; whoever signs in consents.
+    </p>{/each}
   {#if asking}
     <form class="border-base-300 mt-2 border-t pt-2" onsubmit={ask}>
       <fieldset>
         <legend class="label-text">Ask for consent to</legend>
         {#each open as one (one.name)}<label class="flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" value={one.name} bind:group={scopes} /> <span class="value">{one.name}</span></label
+            ><input type="checkbox" value={one.name} bind:group={scopes} />
+            <span class="value">{one.name}</span></label
           >{/each}
       </fieldset>
       <label class="block"
@@ -65,7 +91,9 @@
         /></label
       >
       <div class="mt-2 flex gap-3">
-        <button class="btn btn-primary btn-sm" disabled={acts.busy || !scopes.length}>Make the link</button>
+        <button class="btn btn-primary btn-sm" disabled={acts.busy || !scopes.length}
+          >Make the link</button
+        >
         <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Leave it</button>
       </div>
     </form>
@@ -77,13 +105,17 @@
         <span class="value">{one.scopes.join(' ')}</span>
         {#if one.state === 'waiting'}<span class="text-warning font-semibold">waiting</span>,
           <When at={one.ends} prefix="the link ends " />
-          {#if may('change')}<button class="act" onclick={() => withdraw(one.id)}>Withdraw</button>{/if}
+          {#if may('change')}<button class="act" onclick={() => withdraw(one.id)}>Withdraw</button
+            >{/if}
         {:else if one.state === 'answered'}{one.given.length ? 'given' : 'refused'} by {one.answered_by},
           <When at={one.answered_at} />{:else}<span class="text-soft">{one.state}</span>{/if}
       </p>
       {#if one.says}<p class="help">“{one.says}”</p>{/if}
       {#if one.link}<CopyLine text={one.link} what="the link that asks for consent" />
-        <p class="help">Send it to {one.asked_of || 'their administrator'}. It serves once and shows nothing secret.</p>{/if}
+        <p class="help">
+          Send it to {one.asked_of || 'their administrator'}. It serves once and shows nothing
+          secret.
+        </p>{/if}
     </div>
   {/each}
 </section>

@@ -23,23 +23,26 @@
   key={(one) => one.client}
 >
   {#snippet actions()}<span class="help">of clients that sign people in</span>{/snippet}
-  {#snippet head()}<th>Client</th><th>Application</th><th>Environment</th><th>Registered</th><th>Callers that match</th><th
-      >Near misses</th
-    ><th>Used by nobody here</th><th>Faulty</th><th>Changed</th>{/snippet}
+  {#snippet head()}<th>Client</th><th>Application</th><th>Environment</th><th>Registered</th><th
+      >Callers that match</th
+    ><th>Near misses</th><th>Used by nobody here</th><th>Faulty</th><th>Changed</th>{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/clients/{one.client}/redirect-uris">{one.name}</a></td>
     <td>{one.application_name}</td>
     <td><EnvBadge environment={one.environment} /></td>
     <td>{one.registered}</td>
     <td>{one.matched} of {one.callers}</td>
-    <td class={one.near_misses ? 'text-error font-semibold' : 'text-soft'}>{one.near_misses || 'none'}</td>
+    <td class={one.near_misses ? 'text-error font-semibold' : 'text-soft'}
+      >{one.near_misses || 'none'}</td
+    >
     <td class={one.unused ? 'text-warning font-semibold' : 'text-soft'}>{one.unused || 'none'}</td>
     <td class={one.faulty ? 'text-error font-semibold' : 'text-soft'}>{one.faulty || 'none'}</td>
     <td>{one.planned ? 'a change is planned' : one.managed ? 'by protocol' : 'by hand'}</td>
   {/snippet}
   {#snippet empty()}
     <p>
-      Clients that sign people in appear here, with every redirect URI that is registered and every one that a connection sends.
+      Clients that sign people in appear here, with every redirect URI that is registered and every
+      one that a connection sends.
     </p>
   {/snippet}
 </ListPage>

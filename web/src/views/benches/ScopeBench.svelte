@@ -15,7 +15,8 @@
   const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['scope-bench', id],
-    queryFn: () => ok(api.GET('/api/clients/{identity}/scopes', { params: { path: { identity: id } } })),
+    queryFn: () =>
+      ok(api.GET('/api/clients/{identity}/scopes', { params: { path: { identity: id } } })),
   }))
   const acts = acting('client')
   type Holder = Schemas['HolderOut']
@@ -45,14 +46,19 @@
       if (one.signs_person_in) {
         const back = `/clients/${id}/scopes`
         const begun = await ok(
-          api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref: one.ref } }, body: { back } }),
+          api.POST('/api/connections/{ref}/sign-ins', {
+            params: { path: { ref: one.ref } },
+            body: { back },
+          }),
         )
         window.location.assign(begun.address)
-      } else await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
+      } else
+        await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
     })
   const wide = $derived((found.data?.columns.length ?? 0) > 12)
   const hasUsers = (ref: string) => found.data?.columns.some((one) => one.ref === ref) ?? false
-  const same = (one: readonly string[], other: readonly string[]) => [...one].sort().join(' ') === [...other].sort().join(' ')
+  const same = (one: readonly string[], other: readonly string[]) =>
+    [...one].sort().join(' ') === [...other].sort().join(' ')
 </script>
 
 <svelte:head><title>Scopes of {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
@@ -66,7 +72,11 @@
     <a class="act" href="/clients/{bench.client}">{bench.name}</a>
     <EnvBadge environment={bench.environment} />
     <strong
-      class={trim.missing.length || trim.impossible.length ? 'text-error' : trim.can_go.length ? 'text-warning' : 'text-success'}
+      class={trim.missing.length || trim.impossible.length
+        ? 'text-error'
+        : trim.can_go.length
+          ? 'text-warning'
+          : 'text-success'}
       >{trim.missing.length
         ? `${trim.missing.length} missing`
         : trim.impossible.length
@@ -86,32 +96,47 @@
       {#if !wide}<ScopeMatrix {bench} />{/if}
       {#if bench.word === 'scope'}
         <section class="sheet" aria-labelledby="holders">
-          <h2 id="holders" class="border-base-300 border-b px-4 py-2">Connections that use this client</h2>
+          <h2 id="holders" class="border-base-300 border-b px-4 py-2">
+            Connections that use this client
+          </h2>
           <table class="rows">
-            <thead><tr><th>Connection</th><th>Asks for</th><th>Its own trim</th><th>Token</th></tr></thead>
+            <thead
+              ><tr><th>Connection</th><th>Asks for</th><th>Its own trim</th><th>Token</th></tr
+              ></thead
+            >
             <tbody>
               {#each bench.connections as one (one.ref)}
                 <tr>
                   <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
                   <td class="value">{one.requested.join(' ') || 'nothing'}</td>
                   <td
-                    >{#if !hasUsers(one.ref)}<span class="text-soft">not known: nobody is noted as a user</span>
-                    {:else if same(one.requested, one.trim.scopes)}<span class="text-success">asks for exactly that</span>
+                    >{#if !hasUsers(one.ref)}<span class="text-soft"
+                        >not known: nobody is noted as a user</span
+                      >
+                    {:else if same(one.requested, one.trim.scopes)}<span class="text-success"
+                        >asks for exactly that</span
+                      >
                     {:else}<span class="value">{one.trim.scopes.join(' ') || 'nothing'}</span>
-                      {#if may('change')}<br /><button class="act" onclick={() => request(one, one.trim.scopes)}
-                          >Ask for only these</button
+                      {#if may('change')}<br /><button
+                          class="act"
+                          onclick={() => request(one, one.trim.scopes)}>Ask for only these</button
                         >{/if}{/if}</td
                   >
                   <td
                     >{#if one.granted === null}<span class="text-soft">none yet</span>
                     {:else if one.stale}<span class="text-warning font-semibold"
-                        >made <When at={one.made} />, before the change <When at={one.changed} /></span
+                        >made <When at={one.made} />, before the change <When
+                          at={one.changed}
+                        /></span
                       >
                       {#if may('test') && !one.individual}<br /><button
                           class="act"
                           disabled={acts.busy}
-                          onclick={() => renew(one)}>{one.signs_person_in ? 'Sign in again' : 'Make a new one'}</button
-                        >{:else if one.individual}<br /><span class="help">each person signs in again</span>{/if}
+                          onclick={() => renew(one)}
+                          >{one.signs_person_in ? 'Sign in again' : 'Make a new one'}</button
+                        >{:else if one.individual}<br /><span class="help"
+                          >each person signs in again</span
+                        >{/if}
                     {:else}<When at={one.made} prefix="made " />{/if}</td
                   >
                 </tr>
@@ -128,8 +153,10 @@
           <section class="sheet p-4" aria-labelledby="permit">
             <h2 id="permit" class="mb-1">Permit exactly the trim</h2>
             <p class="help">
-              {bench.managed ? 'Changed at the application at once' : 'Noted here; enter it in their screens too'}. No user that
-              is known stops by it; tokens made before keep what they had.
+              {bench.managed
+                ? 'Changed at the application at once'
+                : 'Noted here; enter it in their screens too'}. No user that is known stops by it;
+              tokens made before keep what they had.
             </p>
             <p class="value mt-1">{trim.scopes.join(' ') || 'none'}</p>
             <button class="btn btn-sm mt-2" disabled={acts.busy} onclick={() => permit(trim.scopes)}
@@ -142,8 +169,8 @@
         <section class="sheet p-4">
           <p>
             A {bench.word} is changed in the application's own screens.
-            <a class="act" href="/clients/{bench.client}">Note the change at the account</a>; a token made before it does not have
-            it.
+            <a class="act" href="/clients/{bench.client}">Note the change at the account</a>; a
+            token made before it does not have it.
           </p>
         </section>
       {/if}

@@ -1,6 +1,14 @@
 <script lang="ts">
   import type { Schemas } from '../../api/client'
-  import { CELL_SIGNS, CELL_WORDS, columnWidth, consentSign, consentWords, rowWords, type CellKind } from '../../lib/matrix'
+  import {
+    CELL_SIGNS,
+    CELL_WORDS,
+    columnWidth,
+    consentSign,
+    consentWords,
+    rowWords,
+    type CellKind,
+  } from '../../lib/matrix'
 
   let { bench, compact = false }: { bench: Schemas['MatrixOut']; compact?: boolean } = $props()
   let width = $state(900)
@@ -11,7 +19,13 @@
     bench.columns.length > 0 && (row.permitted || row.requested.length > 0)
   const several = $derived(bench.connections.length > 1)
   const shown = $derived(
-    over ? { row: bench.rows[over[0]], column: bench.columns[over[1]], kind: bench.rows[over[0]]?.cells[over[1]] } : null,
+    over
+      ? {
+          row: bench.rows[over[0]],
+          column: bench.columns[over[1]],
+          kind: bench.rows[over[0]]?.cells[over[1]],
+        }
+      : null,
   )
   const HEADS = ['permitted', 'asked for', 'granted', 'consent', 'trim']
   const yes = (on: boolean, implied = false) => (on ? '✓' : implied ? '(✓)' : '·')
@@ -20,11 +34,17 @@
 
 <section class="sheet" aria-labelledby="matrix" bind:clientWidth={width}>
   <header class="border-base-300 flex items-baseline gap-4 border-b px-4 py-2">
-    <h2 id="matrix" class="whitespace-nowrap">{bench.rows.length} {bench.word}s × {bench.columns.length} users</h2>
-    <p class="help whitespace-nowrap" aria-hidden="true">● needs it&nbsp; ✗ is stopped without it&nbsp; ○ it would serve</p>
+    <h2 id="matrix" class="whitespace-nowrap">
+      {bench.rows.length}
+      {bench.word}s × {bench.columns.length} users
+    </h2>
+    <p class="help whitespace-nowrap" aria-hidden="true">
+      ● needs it&nbsp; ✗ is stopped without it&nbsp; ○ it would serve
+    </p>
     <p class="ms-auto truncate font-semibold" aria-hidden="true">
       {#if shown?.row && shown.column}{shown.column.name}
-        {CELL_WORDS[(shown.kind ?? '') as CellKind]}: <span class="value">{shown.row.name}</span>{/if}
+        {CELL_WORDS[(shown.kind ?? '') as CellKind]}:
+        <span class="value">{shown.row.name}</span>{/if}
     </p>
   </header>
   <!-- The head and the first column stay in sight while sixty rows and forty columns move. -->
@@ -44,7 +64,10 @@
             >{/each}
           {#each bench.columns as one, at (one.user + one.ref + at)}
             <th class="user" style:min-width="{column}px" style:width="{column}px"
-              ><a class="turned" href="/users/{one.user}" title="{one.name}, {one.ref}: {one.operations.join(', ')}"
+              ><a
+                class="turned"
+                href="/users/{one.user}"
+                title="{one.name}, {one.ref}: {one.operations.join(', ')}"
                 ><span>{one.name}</span></a
               ></th
             >
@@ -53,10 +76,14 @@
       </thead>
       <tbody>
         {#each bench.rows as row, at (row.name)}
-          <tr class={row.in_trim ? 'kept' : ''} aria-label={rowWords(row.name, row.cells, bench.columns)}>
+          <tr
+            class={row.in_trim ? 'kept' : ''}
+            aria-label={rowWords(row.name, row.cells, bench.columns)}
+          >
             <th scope="row" class="name" title="{row.name}: {row.meaning || row.kind}"
               ><span class="value">{row.name}</span>
-              {#if !compact}<span class="help">{row.known ? row.kind : 'not in the profile'}</span>{/if}</th
+              {#if !compact}<span class="help">{row.known ? row.kind : 'not in the profile'}</span
+                >{/if}</th
             >
             <td title={row.implied ? 'brought by another that is permitted' : ''}
               >{compact && row.implied ? '↳' : yes(row.permitted, row.implied)}</td
@@ -64,15 +91,21 @@
             <td title={row.requested.join(', ')}>{some(row.requested)}</td>
             <td title={row.granted.join(', ')}>{some(row.granted)}</td>
             <td
-              class={row.consent_state === 'wanted' && row.permitted ? 'text-error font-semibold' : ''}
-              title={row.consent ? `given by ${row.consent.who}` : consentWords(row.consent_state, row.permitted)}
-              >{#if compact}<span aria-hidden="true">{consentSign(row.consent_state, row.permitted)}</span><span class="sr-only"
-                  >{consentWords(row.consent_state, row.permitted)}</span
+              class={row.consent_state === 'wanted' && row.permitted
+                ? 'text-error font-semibold'
+                : ''}
+              title={row.consent
+                ? `given by ${row.consent.who}`
+                : consentWords(row.consent_state, row.permitted)}
+              >{#if compact}<span aria-hidden="true"
+                  >{consentSign(row.consent_state, row.permitted)}</span
+                ><span class="sr-only">{consentWords(row.consent_state, row.permitted)}</span
                 >{:else}{consentWords(row.consent_state, row.permitted)}{/if}</td
             >
             <td class={row.in_trim ? 'text-success font-bold' : 'text-soft'}
-              >{#if compact}<span aria-hidden="true">{row.in_trim ? '✓' : goes(row) ? '−' : ''}</span><span class="sr-only"
-                  >{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}</span
+              >{#if compact}<span aria-hidden="true"
+                  >{row.in_trim ? '✓' : goes(row) ? '−' : ''}</span
+                ><span class="sr-only">{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}</span
                 >{:else}{row.in_trim ? 'keep' : goes(row) ? 'can go' : ''}{/if}</td
             >
             {#each row.cells as cell, place (place)}

@@ -22,10 +22,14 @@
   rows={found.rows}
   key={(one) => one.client}
 >
-  {#snippet actions()}<span class="help">what each client or account may do, against what its users call</span>{/snippet}
-  {#snippet head()}<th>Client or account</th><th>Application</th><th>Environment</th><th>Permitted</th><th>Users</th><th
-      >Missing</th
-    ><th>Could go</th><th>Nothing allows</th><th>Consent</th><th>Older tokens</th>{/snippet}
+  {#snippet actions()}<span class="help"
+      >what each client or account may do, against what its users call</span
+    >{/snippet}
+  {#snippet head()}<th>Client or account</th><th>Application</th><th>Environment</th><th
+      >Permitted</th
+    ><th>Users</th><th>Missing</th><th>Could go</th><th>Nothing allows</th><th>Consent</th><th
+      >Older tokens</th
+    >{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/clients/{one.client}/scopes">{one.name}</a></td>
     <td>{one.application_name}</td>
@@ -36,15 +40,22 @@
     <td class={one.can_go && one.users ? 'text-warning font-semibold' : 'text-soft'}
       >{one.users ? one.can_go || 'none' : 'no user noted'}</td
     >
-    <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}>{one.impossible || 'none'}</td>
+    <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}
+      >{one.impossible || 'none'}</td
+    >
     <td class={one.consents_missing ? 'text-error font-semibold' : 'text-soft'}
-      >{one.consents_missing ? `${one.consents_missing} wanted` : one.word === 'scope' ? 'enough' : 'none wanted'}</td
+      >{one.consents_missing
+        ? `${one.consents_missing} wanted`
+        : one.word === 'scope'
+          ? 'enough'
+          : 'none wanted'}</td
     >
     <td class={one.stale ? 'text-warning font-semibold' : 'text-soft'}>{one.stale || 'none'}</td>
   {/snippet}
   {#snippet empty()}
     <p>
-      Clients appear here when their application's scopes or roles are known: from its metadata, its API description, or by hand.
+      Clients appear here when their application's scopes or roles are known: from its metadata, its
+      API description, or by hand.
     </p>
   {/snippet}
 </ListPage>

@@ -7,7 +7,9 @@
 <section class="sheet p-4" aria-labelledby="trim">
   <header class="flex items-baseline">
     <h2 id="trim">The trim</h2>
-    {#if users}<span class="help ms-auto" title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
+    {#if users}<span
+        class="help ms-auto"
+        title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
         >weight {trim.weight}, held {trim.held_weight}</span
       >{/if}
   </header>
@@ -17,26 +19,30 @@
       <summary class="min-h-[24px] cursor-pointer"
         ><span class="value font-semibold">{one.scope}</span>
         <span class="text-soft"
-          >needed by {[...new Set(one.needed_by.map((each) => each.user))].slice(0, 2).join(', ')}{new Set(
-            one.needed_by.map((each) => each.user),
-          ).size > 2
+          >needed by {[...new Set(one.needed_by.map((each) => each.user))]
+            .slice(0, 2)
+            .join(', ')}{new Set(one.needed_by.map((each) => each.user)).size > 2
             ? ` and ${new Set(one.needed_by.map((each) => each.user)).size - 2} more`
             : ''}</span
         ></summary
       >
-      {#each one.needed_by as each, at (at)}<p class="help">{each.user}: <span class="value">{each.operation}</span></p>{/each}
+      {#each one.needed_by as each, at (at)}<p class="help">
+          {each.user}: <span class="value">{each.operation}</span>
+        </p>{/each}
     </details>
   {:else}{#if users}<p>No user calls anything that wants a {word}.</p>{/if}{/each}
   {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
       Missing: <span class="value">{trim.missing.join(' ')}</span>
     </p>{/if}
   {#if !users}<p class="help mt-2">
-      Nobody is noted as a user of its connections, so it cannot be said what could go. Note who uses it, and what they call.
+      Nobody is noted as a user of its connections, so it cannot be said what could go. Note who
+      uses it, and what they call.
     </p>{:else if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
   {#each trim.impossible as one, at (at)}<p class="text-error mt-2 font-semibold">
-      Nothing allows {one.user}: <span class="value">{one.operation}</span>. It wants a {word} that the application does not have.
+      Nothing allows {one.user}: <span class="value">{one.operation}</span>. It wants a {word} that the
+      application does not have.
     </p>{/each}
   {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p
       class="text-success mt-2 font-semibold"

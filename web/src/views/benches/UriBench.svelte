@@ -30,9 +30,9 @@
     clearTimeout(timer)
     if (!uri) return void (tried = null)
     timer = window.setTimeout(async () => {
-      const answer = await ok(api.POST('/api/clients/{identity}/redirect-uris/trials', { params: path, body: { uri } })).catch(
-        () => null,
-      )
+      const answer = await ok(
+        api.POST('/api/clients/{identity}/redirect-uris/trials', { params: path, body: { uri } }),
+      ).catch(() => null)
       if (uri === trial) tried = answer
     }, 120)
   })
@@ -40,19 +40,42 @@
     acts.run(async () => {
       const headers = ifMatch(found.data!.version)
       if (found.data!.managed)
-        await ok(api.PATCH('/api/clients/{identity}', { params: path, body: { redirect_uris: wanted }, headers }))
+        await ok(
+          api.PATCH('/api/clients/{identity}', {
+            params: path,
+            body: { redirect_uris: wanted },
+            headers,
+          }),
+        )
       else
         await ok(
-          api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: wanted }, headers }),
+          api.PUT('/api/clients/{identity}/redirect-uris/plan', {
+            params: path,
+            body: { redirect_uris: wanted },
+            headers,
+          }),
         )
       uris = null
     })
   const leave = () =>
-    acts.run(() => ok(api.PUT('/api/clients/{identity}/redirect-uris/plan', { params: path, body: { redirect_uris: null } })))
+    acts.run(() =>
+      ok(
+        api.PUT('/api/clients/{identity}/redirect-uris/plan', {
+          params: path,
+          body: { redirect_uris: null },
+        }),
+      ),
+    )
   const tick = (key: string, done: boolean) =>
-    acts.run(() => ok(api.POST('/api/clients/{identity}/ticks', { params: path, body: { key, done } })))
-  const carriedOut = () => acts.run(() => ok(api.POST('/api/clients/{identity}/redirect-uris/plan/done', { params: path })))
-  const readBack = () => acts.run(() => ok(api.POST('/api/clients/{identity}/readings', { params: path })))
+    acts.run(() =>
+      ok(api.POST('/api/clients/{identity}/ticks', { params: path, body: { key, done } })),
+    )
+  const carriedOut = () =>
+    acts.run(() =>
+      ok(api.POST('/api/clients/{identity}/redirect-uris/plan/done', { params: path })),
+    )
+  const readBack = () =>
+    acts.run(() => ok(api.POST('/api/clients/{identity}/readings', { params: path })))
   const takeTheirs = (ref: string, value: string) =>
     acts.run(() =>
       ok(
@@ -87,7 +110,8 @@
           : 'no connection here sends any'}</strong
     >
     {#if may('change') && !uris && !bench.planned}<span class="ms-auto flex gap-3">
-        {#if bench.managed}<button class="btn btn-sm" onclick={readBack} disabled={acts.busy}>Read it back from there</button
+        {#if bench.managed}<button class="btn btn-sm" onclick={readBack} disabled={acts.busy}
+            >Read it back from there</button
           >{/if}
         <button class="btn btn-primary btn-sm" data-key="e" onclick={() => begin()}
           >Change them <kbd class="value text-[0.85em] opacity-80">E</kbd></button
@@ -100,7 +124,9 @@
       {#if bench.planned}
         <section class="sheet p-4" aria-labelledby="plan">
           <h2 id="plan" class="mb-1">A change that is entered by hand there</h2>
-          <p class="help mb-2">The record keeps saying what stands there until all of it is done.</p>
+          <p class="help mb-2">
+            The record keeps saying what stands there until all of it is done.
+          </p>
           <ol class="flex flex-col gap-2">
             {#each bench.acts as one, number (one.key)}
               <li class="flex items-start gap-3">
@@ -113,7 +139,9 @@
                     onchange={(event) => tick(one.key, event.currentTarget.checked)}
                   />
                   <span class={one.done ? 'text-soft' : ''}
-                    >{number + 1}. {one.says}<br /><span class="value whitespace-pre-line">{one.copy_text}</span></span
+                    >{number + 1}. {one.says}<br /><span class="value whitespace-pre-line"
+                      >{one.copy_text}</span
+                    ></span
                   ></label
                 >
                 {#if one.copy_text}<Copy text={one.copy_text} what={one.says} />{/if}
@@ -132,7 +160,9 @@
       {/if}
       {#if uris}
         <section class="sheet p-4" aria-labelledby="edit">
-          <h2 id="edit" class="mb-2">{bench.managed ? 'Change them at the application' : 'Plan a change by hand'}</h2>
+          <h2 id="edit" class="mb-2">
+            {bench.managed ? 'Change them at the application' : 'Plan a change by hand'}
+          </h2>
           {#key uris}
             <UriChange
               client={bench.client}
@@ -159,13 +189,19 @@
             <Answer answer={one} uri={one.uri} />
             {#if one.users.length}<p class="help">Used by {one.users.join(', ')}</p>{/if}
             {#if !one.match && one.uri && may('change')}<p class="flex gap-4">
-                {#if one.nearest}<button class="act" onclick={() => takeTheirs(one.ref, one.nearest!)}
+                {#if one.nearest}<button
+                    class="act"
+                    onclick={() => takeTheirs(one.ref, one.nearest!)}
                     >Take the registered one here</button
                   >{/if}
-                {#if !bench.planned}<button class="act" onclick={() => begin([one.uri])}>Register ours too</button>{/if}
+                {#if !bench.planned}<button class="act" onclick={() => begin([one.uri])}
+                    >Register ours too</button
+                  >{/if}
               </p>{/if}
           </div>
-        {:else}<p class="px-4 py-3">No connection that signs people in uses this client yet.</p>{/each}
+        {:else}<p class="px-4 py-3">
+            No connection that signs people in uses this client yet.
+          </p>{/each}
       </section>
     </div>
     <div class="flex flex-col gap-4">
@@ -174,17 +210,27 @@
           Provider side <span class="help font-normal">what {bench.application_name} holds</span>
         </h2>
         {#each bench.registered as one (one.uri)}
-          {@const missed = misses.filter((each) => each.nearest === one.uri).map((each) => each.ref)}
+          {@const missed = misses
+            .filter((each) => each.nearest === one.uri)
+            .map((each) => each.ref)}
           <div class="border-base-300 border-b px-4 py-2 last:border-0">
             <p class="value">{one.uri}</p>
-            <p class={one.used_by.length ? 'help' : missed.length ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+            <p
+              class={one.used_by.length
+                ? 'help'
+                : missed.length
+                  ? 'text-error font-semibold'
+                  : 'text-warning font-semibold'}
+            >
               {one.used_by.length
                 ? `used by ${one.used_by.join(', ')}`
                 : missed.length
                   ? `nearly, but not exactly, what ${missed.join(', ')} sends`
                   : 'registered, but used by nobody here'}
             </p>
-            {#each one.lint as each (each.code)}<p class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+            {#each one.lint as each (each.code)}<p
+                class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}
+              >
                 {each.says} <span class="help font-normal">{each.source}</span>
               </p>{/each}
           </div>
@@ -192,7 +238,9 @@
       </section>
       <section class="sheet p-4" aria-labelledby="trial">
         <h2 id="trial" class="mb-1">Try any URI against this client</h2>
-        <label for="trial-uri" class="help">Nothing is sent; the answer is what the standard says.</label>
+        <label for="trial-uri" class="help"
+          >Nothing is sent; the answer is what the standard says.</label
+        >
         <input
           id="trial-uri"
           class="line-in value mt-1"

@@ -34,7 +34,9 @@
     void acts.run(async () => {
       const body = { request: form.request, days: 0 }
       const headers = sent.headers([path, body])
-      const made = await ok(api.POST('/api/certificates/{identity}/renewals', { ...path, body, headers }))
+      const made = await ok(
+        api.POST('/api/certificates/{identity}/renewals', { ...path, body, headers }),
+      )
       sent.over()
       open = ''
       goto(`/certificates/${made.id}`)
@@ -43,7 +45,12 @@
   const revoke = (event: Event) => {
     event.preventDefault()
     void acts.run(async () => {
-      await ok(api.POST('/api/certificates/{identity}/revocations', { ...path, body: { reason: form.reason, why: form.why } }))
+      await ok(
+        api.POST('/api/certificates/{identity}/revocations', {
+          ...path,
+          body: { reason: form.reason, why: form.why },
+        }),
+      )
       open = ''
     })
   }
@@ -60,13 +67,20 @@
     <span class={lives ? 'text-success font-semibold' : 'text-error font-semibold'}
       >{lives ? 'lives' : one.revoked ? 'revoked' : 'has ended'}</span
     >
-    <span>{one.profile === 'server' ? `servers of ${one.application}` : `a client of ${one.application}`}, {one.environment}</span
+    <span
+      >{one.profile === 'server'
+        ? `servers of ${one.application}`
+        : `a client of ${one.application}`}, {one.environment}</span
     >
     {#if may('change')}<span class="ms-auto flex gap-2">
-        {#if one.state !== 'revoked'}<button class="btn btn-sm" onclick={() => (open = open === 'renew' ? '' : 'renew')}
-            >Renew it</button
+        {#if one.state !== 'revoked'}<button
+            class="btn btn-sm"
+            onclick={() => (open = open === 'renew' ? '' : 'renew')}>Renew it</button
           >{/if}
-        {#if lives}<button class="btn btn-sm" onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button>{/if}
+        {#if lives}<button
+            class="btn btn-sm"
+            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button
+          >{/if}
       </span>{/if}
   </header>
   {#if may('change')}<div class="mb-4">
@@ -75,7 +89,10 @@
   {#if open === 'renew'}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={renew}>
       <h2 class="mb-2">Renew it</h2>
-      <p class="mb-2">A new certificate with the same names and a new key. This one lives on until it ends or is revoked.</p>
+      <p class="mb-2">
+        A new certificate with the same names and a new key. This one lives on until it ends or is
+        revoked.
+      </p>
       {#if one.by_request}<SigningRequest
           id="renew-request"
           label="New signing request (PEM)"
@@ -91,7 +108,8 @@
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={revoke}>
       <h2 class="mb-2">Revoke it</h2>
       <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
-        It comes on the revocation list at once, and receivers refuse it within seconds. {one.connections.length
+        It comes on the revocation list at once, and receivers refuse it within seconds. {one
+          .connections.length
           ? `${one.connections.join(', ')} would stop.`
           : 'No connection here holds it.'} It cannot be undone.
       </p>
@@ -117,7 +135,8 @@
         <div class="mt-3 flex gap-2">
           <button
             class="btn btn-sm"
-            onclick={() => download(`${one.common_name.replaceAll(' ', '-').toLowerCase()}.pem`, one.pem)}
+            onclick={() =>
+              download(`${one.common_name.replaceAll(' ', '-').toLowerCase()}.pem`, one.pem)}
             >Download the chain (PEM)</button
           >
         </div>
@@ -125,13 +144,21 @@
       <section class="sheet p-4">
         <h2 class="mb-1">Whose it is</h2>
         <p><a class="act" href="/clients/{one.client_key}">{one.client}</a></p>
-        {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a> shows it</p>{/each}
+        {#each one.connections as ref (ref)}<p>
+            <a class="act value" href="/connections/{ref}">{ref}</a> shows it
+          </p>{/each}
         <p class="help">
-          {one.by_request ? 'Its key was made by its holder and was never here.' : 'Its key was made here.'}
+          {one.by_request
+            ? 'Its key was made by its holder and was never here.'
+            : 'Its key was made here.'}
           <When at={one.issued} prefix="Issued " />.
         </p>
-        {#if one.replaces}<p><a class="act" href="/certificates/{one.replaces}">The one it replaces</a></p>{/if}
-        {#if one.replaced_by}<p><a class="act" href="/certificates/{one.replaced_by}">The one that replaces it</a></p>{/if}
+        {#if one.replaces}<p>
+            <a class="act" href="/certificates/{one.replaces}">The one it replaces</a>
+          </p>{/if}
+        {#if one.replaced_by}<p>
+            <a class="act" href="/certificates/{one.replaced_by}">The one that replaces it</a>
+          </p>{/if}
         {#if one.revoked}<p class="text-error">
             Revoked <When at={one.revoked} />: {one.reason}{one.why ? `, ${one.why}` : ''}
           </p>{/if}

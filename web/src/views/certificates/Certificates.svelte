@@ -22,19 +22,31 @@
     queryKey: ['certificate-authorities'],
     queryFn: () => ok(api.GET('/api/certificate-authorities')),
   }))
-  const accepting = createQuery(() => ({ queryKey: ['house'], queryFn: () => ok(api.GET('/api/house')) }))
+  const accepting = createQuery(() => ({
+    queryKey: ['house'],
+    queryFn: () => ok(api.GET('/api/house')),
+  }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
-  const one = $derived(houses.data?.find((each) => each.environment.key === chosen) ?? houses.data?.at(-1))
+  const one = $derived(
+    houses.data?.find((each) => each.environment.key === chosen) ?? houses.data?.at(-1),
+  )
   const listed = (lives: boolean) =>
     paged(
       () => ['certificates', one?.environment.key ?? '', lives],
-      (cursor) => ok(api.GET('/api/certificates', { params: { query: { environment: one!.environment.key, lives, cursor } } })),
+      (cursor) =>
+        ok(
+          api.GET('/api/certificates', {
+            params: { query: { environment: one!.environment.key, lives, cursor } },
+          }),
+        ),
       { every: 15_000, enabled: () => Boolean(one) },
     )
   const living = listed(true)
   const gone = listed(false)
   const root = $derived(one?.authorities.find((each) => each.state === 'issuing'))
-  const accepted = $derived(accepting.data?.find((each) => each.environment.key === one?.environment.key)?.accepting ?? 0)
+  const accepted = $derived(
+    accepting.data?.find((each) => each.environment.key === one?.environment.key)?.accepting ?? 0,
+  )
   let issuing = $state(false)
   let application = $state('')
   const sent = once()
@@ -42,7 +54,9 @@
   const issue = (wanted: Wanted) =>
     acts.run(async () => {
       const body = { ...wanted, application, environment: one!.environment.key }
-      const made = await ok(api.POST('/api/server-certificates', { body, headers: sent.headers(body) }))
+      const made = await ok(
+        api.POST('/api/server-certificates', { body, headers: sent.headers(body) }),
+      )
       sent.over()
       goto(`/certificates/${made.id}`)
     })
@@ -57,9 +71,12 @@
   {#if houses.data}
     <nav aria-label="Environments" class="ms-auto flex gap-2">
       {#each houses.data as each (each.environment.key)}<a
-          class="min-h-[28px] rounded px-1 pt-1 {each === one ? 'border-base-content border-b-2' : ''}"
+          class="min-h-[28px] rounded px-1 pt-1 {each === one
+            ? 'border-base-content border-b-2'
+            : ''}"
           aria-current={each === one ? 'page' : undefined}
-          href="/certificates?environment={each.environment.key}"><EnvBadge environment={each.environment} /></a
+          href="/certificates?environment={each.environment.key}"
+          ><EnvBadge environment={each.environment} /></a
         >{/each}
     </nav>
   {/if}
@@ -72,8 +89,9 @@
         <div class="mb-2 flex items-baseline gap-4">
           <h2 id="living">Alive</h2>
           <span class="help">what ends soonest first</span>
-          {#if may('change') && accepted}<button class="btn btn-sm ms-auto" onclick={() => (issuing = !issuing)}
-              >Issue one to a server</button
+          {#if may('change') && accepted}<button
+              class="btn btn-sm ms-auto"
+              onclick={() => (issuing = !issuing)}>Issue one to a server</button
             >{/if}
         </div>
         {#if issuing}
@@ -103,21 +121,29 @@
         <ProblemBox problem={acts.problem} />
         {#if living.rows.length}
           <table class="rows">
-            <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>Ends</th><th>Held by</th></tr></thead>
+            <thead
+              ><tr><th>Name</th><th>For</th><th>Serial</th><th>Ends</th><th>Held by</th></tr></thead
+            >
             <tbody>
               {#each living.rows as each (each.id)}
                 <tr>
                   <td><a class="act" href="/certificates/{each.id}">{each.common_name}</a></td>
-                  <td>{each.profile === 'server' ? `${each.application}, its servers` : `a client of ${each.application}`}</td>
+                  <td
+                    >{each.profile === 'server'
+                      ? `${each.application}, its servers`
+                      : `a client of ${each.application}`}</td
+                  >
                   <td class="value">{each.hint}</td>
                   <td
-                    ><When at={each.ends} />{#if each.replaced_by}<br /><span class="text-warning font-semibold"
-                        >a new one is made</span
+                    ><When at={each.ends} />{#if each.replaced_by}<br /><span
+                        class="text-warning font-semibold">a new one is made</span
                       >{/if}</td
                   >
                   <td
-                    >{#each each.connections as ref (ref)}<a class="act value" href="/connections/{ref}">{ref}</a>{:else}<span
-                        class={each.waits ? 'text-warning font-semibold' : 'text-soft'}
+                    >{#each each.connections as ref (ref)}<a
+                        class="act value"
+                        href="/connections/{ref}">{ref}</a
+                      >{:else}<span class={each.waits ? 'text-warning font-semibold' : 'text-soft'}
                         >{each.waits
                           ? 'not handed over yet'
                           : each.by_request
@@ -129,10 +155,13 @@
               {/each}
             </tbody>
           </table>
-          {#if living.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => living.query.fetchNextPage()}>More</button
+          {#if living.query.hasNextPage}<button
+              class="btn btn-sm mt-2"
+              onclick={() => living.query.fetchNextPage()}>More</button
             >{/if}
         {:else if living.query.data}<p>
-            None in {one.environment.name} yet. Register a client that shows a certificate, or issue one to a server.
+            None in {one.environment.name} yet. Register a client that shows a certificate, or issue one
+            to a server.
           </p>{/if}
       </section>
       {#if root}{#key one.environment.key}<Replacement house={one} />{/key}{/if}
@@ -140,7 +169,8 @@
         <section class="sheet p-4" aria-labelledby="gone">
           <h2 id="gone" class="mb-2">Revoked and ended</h2>
           <table class="rows">
-            <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>When</th><th>Why</th></tr></thead>
+            <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>When</th><th>Why</th></tr></thead
+            >
             <tbody>
               {#each gone.rows as each (each.id)}
                 <tr>
@@ -153,7 +183,9 @@
               {/each}
             </tbody>
           </table>
-          {#if gone.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => gone.query.fetchNextPage()}>More</button
+          {#if gone.query.hasNextPage}<button
+              class="btn btn-sm mt-2"
+              onclick={() => gone.query.fetchNextPage()}>More</button
             >{/if}
         </section>
       {/if}
@@ -168,11 +200,12 @@
           <p class="label-text mt-2">Revocation list</p>
           <CopyLine text={root.list_address} what="the address of the revocation list" />
           <p class="help mt-2">
-            Each environment has its own. A receiver fetches the list again every few seconds; a revoked certificate is on it at
-            once. The keys are sealed.
+            Each environment has its own. A receiver fetches the list again every few seconds; a
+            revoked certificate is on it at once. The keys are sealed.
           </p>
         {:else}<p>
-            It is made with the first certificate: a root, and below it the authority that issues. Both keys are sealed.
+            It is made with the first certificate: a root, and below it the authority that issues.
+            Both keys are sealed.
           </p>{/if}
       </section>
     </div>

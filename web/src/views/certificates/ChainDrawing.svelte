@@ -10,8 +10,13 @@
   /** The root stands on top, as people draw it; the chain itself runs from the leaf upwards. */
   const links = $derived([...chain.links].reverse())
   const shape = $derived(chainShape(links, clock.now, WIDTH))
-  const ROLES: Record<string, string> = { leaf: 'certificate', issuing: 'issuing authority', root: 'root' }
-  const name = (subject: string) => /(?:^|,)CN=((?:\\.|[^,])*)/.exec(subject)?.[1]?.replaceAll('\\', '') ?? subject
+  const ROLES: Record<string, string> = {
+    leaf: 'certificate',
+    issuing: 'issuing authority',
+    root: 'root',
+  }
+  const name = (subject: string) =>
+    /(?:^|,)CN=((?:\\.|[^,])*)/.exec(subject)?.[1]?.replaceAll('\\', '') ?? subject
   const says = $derived(
     links
       .map(
@@ -26,11 +31,33 @@
   <div>
     {#each links as one, place (one.sha256)}
       <div class="relative flex h-[62px] flex-col justify-center ps-7">
-        {#if place > 0}<svg class="absolute -top-[15px] left-0 h-[30px] w-5" viewBox="0 0 20 30" aria-hidden="true">
-            <rect x="5" y="1" width="10" height="17" rx="5" class="stroke-secondary fill-none" stroke-width="2.2" />
-            <rect x="5" y="12" width="10" height="17" rx="5" class="stroke-slate fill-none" stroke-width="2.2" />
+        {#if place > 0}<svg
+            class="absolute -top-[15px] left-0 h-[30px] w-5"
+            viewBox="0 0 20 30"
+            aria-hidden="true"
+          >
+            <rect
+              x="5"
+              y="1"
+              width="10"
+              height="17"
+              rx="5"
+              class="stroke-secondary fill-none"
+              stroke-width="2.2"
+            />
+            <rect
+              x="5"
+              y="12"
+              width="10"
+              height="17"
+              rx="5"
+              class="stroke-slate fill-none"
+              stroke-width="2.2"
+            />
           </svg>{/if}
-        <p class="line-clamp-2 leading-tight font-semibold" title={one.subject}>{name(one.subject)}</p>
+        <p class="line-clamp-2 leading-tight font-semibold" title={one.subject}>
+          {name(one.subject)}
+        </p>
         <p class="help">{ROLES[one.role]}{one.trusted ? ', trusted' : ''}</p>
       </div>
     {/each}
@@ -45,7 +72,11 @@
   >
     <title>{says}</title>
     {#each shape.ticks as tick (tick.x)}
-      <path d="M{tick.x} 0 V{links.length * 62}" class="stroke-base-300" vector-effect="non-scaling-stroke" />
+      <path
+        d="M{tick.x} 0 V{links.length * 62}"
+        class="stroke-base-300"
+        vector-effect="non-scaling-stroke"
+      />
     {/each}
     {#each shape.plates as plate, place (place)}
       {@const one = links[place]!}
@@ -86,6 +117,8 @@
   </div>
 </div>
 {#if chain.ends}<p class="mt-1">
-    <span class="text-error" aria-hidden="true">┆</span> The chain ends on <strong>{day(chain.ends)}</strong>, when
-    <strong>{name(links.find((one) => one.ends_first)?.subject ?? '')}</strong> does; the full line is today.
+    <span class="text-error" aria-hidden="true">┆</span> The chain ends on
+    <strong>{day(chain.ends)}</strong>, when
+    <strong>{name(links.find((one) => one.ends_first)?.subject ?? '')}</strong> does; the full line is
+    today.
   </p>{/if}

@@ -16,8 +16,13 @@
     busy,
     issue,
     leave,
-  }: { profile: 'client' | 'server'; problem: unknown; busy: boolean; issue: (wanted: Wanted) => void; leave: () => void } =
-    $props()
+  }: {
+    profile: 'client' | 'server'
+    problem: unknown
+    busy: boolean
+    issue: (wanted: Wanted) => void
+    leave: () => void
+  } = $props()
   let by = $state<'house' | 'request'>('house')
   let form = $state({ common_name: '', names: '', days: '', request: '', key_kind: 'EC' })
   const errors = $derived(problem instanceof Problem ? problem.errors : {})
@@ -39,7 +44,8 @@
       ><input type="radio" value="house" bind:group={by} /> is made here, and handed over once</label
     >
     <label class="flex min-h-[26px] items-center gap-2"
-      ><input type="radio" value="request" bind:group={by} /> stays with its holder, who sends a signing request</label
+      ><input type="radio" value="request" bind:group={by} /> stays with its holder, who sends a signing
+      request</label
     >
   </fieldset>
   {#if by === 'request'}
@@ -53,7 +59,9 @@
   {:else}
     <Field id="key-kind" label="Kind of key" error={errors.key_kind}>
       <select id="key-kind" class="line-in" bind:value={form.key_kind}>
-        <option value="EC">Elliptic curve, P-256</option><option value="RSA">RSA 3072, for older programs</option>
+        <option value="EC">Elliptic curve, P-256</option><option value="RSA"
+          >RSA 3072, for older programs</option
+        >
       </select>
     </Field>
   {/if}
@@ -71,13 +79,20 @@
       error={errors.names}
       help="DNS names and IP addresses; callers compare these and never the name above (RFC 9525)."
     >
-      <input id="names" class="line-in value" placeholder="crew.gannet.example" bind:value={form.names} />
+      <input
+        id="names"
+        class="line-in value"
+        placeholder="crew.gannet.example"
+        bind:value={form.names}
+      />
     </Field>{/if}
   <Field
     id="days"
     label="Good for days"
     error={errors.days}
-    help="Empty: {profile === 'server' ? '90, at most 200' : '180, at most 366'}. Never beyond its issuer's own end."
+    help="Empty: {profile === 'server'
+      ? '90, at most 200'
+      : '180, at most 366'}. Never beyond its issuer's own end."
   >
     <input id="days" class="line-in max-w-40" inputmode="numeric" bind:value={form.days} />
   </Field>

@@ -16,9 +16,15 @@
   <dt class="text-soft">Issued by</dt>
   <dd class="value">{link.issuer}</dd>
   <dt class="text-soft">Good</dt>
-  <dd>{day(link.not_before)} to {day(link.not_after)}, <When at={link.not_after} prefix="ends " /></dd>
+  <dd>
+    {day(link.not_before)} to {day(link.not_after)}, <When at={link.not_after} prefix="ends " />
+  </dd>
   <dt class="text-soft">For</dt>
-  <dd>{link.purposes === null ? 'anything: it does not say' : link.purposes.map((one) => FOR[one] ?? one).join(', ')}</dd>
+  <dd>
+    {link.purposes === null
+      ? 'anything: it does not say'
+      : link.purposes.map((one) => FOR[one] ?? one).join(', ')}
+  </dd>
   <dt class="text-soft">Key</dt>
   <dd>{link.key}, signed with {link.signature}</dd>
   <dt class="text-soft">Serial</dt>

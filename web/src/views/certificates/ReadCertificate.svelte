@@ -48,7 +48,10 @@
 <SubNav group="credentials" />
 <header class="mb-3 flex items-baseline gap-4">
   <h1>Read a certificate</h1>
-  <span class="help">a certificate, a chain, a signing request, a revocation list, a PKCS#12 file; nothing of it is kept</span>
+  <span class="help"
+    >a certificate, a chain, a signing request, a revocation list, a PKCS#12 file; nothing of it is
+    kept</span
+  >
 </header>
 <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
   <div class="flex flex-col gap-4">
@@ -58,10 +61,16 @@
         <h2 id="chain" class="mb-2">The chain</h2>
         <Verdict {chain} />
         <ChainDrawing {chain} />
-        {#if found.key_fits !== null}<p class="mt-2 {found.key_fits ? 'text-success' : 'text-error'} font-semibold">
-            {found.key_fits ? 'The private key in it is this certificate’s.' : 'The private key in it is NOT this certificate’s.'}
+        {#if found.key_fits !== null}<p
+            class="mt-2 {found.key_fits ? 'text-success' : 'text-error'} font-semibold"
+          >
+            {found.key_fits
+              ? 'The private key in it is this certificate’s.'
+              : 'The private key in it is NOT this certificate’s.'}
           </p>{/if}
-        {#if found.others.length}<p class="help mt-2">Also in it, and not in the chain: {found.others.join('; ')}.</p>{/if}
+        {#if found.others.length}<p class="help mt-2">
+            Also in it, and not in the chain: {found.others.join('; ')}.
+          </p>{/if}
       </section>
       <section class="sheet p-4" aria-labelledby="facts">
         <div class="mb-2 flex flex-wrap items-baseline gap-x-4">
@@ -70,7 +79,11 @@
               class={place === shown ? 'font-bold' : 'act'}
               aria-pressed={place === shown}
               onclick={() => (shown = place)}
-              >{link.role === 'leaf' ? 'The certificate' : link.role === 'root' ? 'Its root' : 'Its issuer'}</button
+              >{link.role === 'leaf'
+                ? 'The certificate'
+                : link.role === 'root'
+                  ? 'Its root'
+                  : 'Its issuer'}</button
             >{/each}
         </div>
         <LinkFacts link={chain.links[shown] ?? chain.links[0]!} />
@@ -84,7 +97,10 @@
       <section class="sheet p-4" aria-label="Signing request">
         <h2 class="mb-1">A signing request</h2>
         <p class="value">{one.subject}</p>
-        <p>{one.names.length ? `For ${one.names.join(', ')}.` : 'It names no other names.'} {one.key}.</p>
+        <p>
+          {one.names.length ? `For ${one.names.join(', ')}.` : 'It names no other names.'}
+          {one.key}.
+        </p>
         <p class={one.holds ? 'text-success font-semibold' : 'text-error font-semibold'}>
           {one.holds
             ? 'Its signature holds: whoever made it has the key.'
@@ -97,9 +113,9 @@
         <h2 class="mb-1">A revocation list</h2>
         <p class="value">{one.issuer}</p>
         <p>
-          {one.number === null ? '' : `Number ${one.number}, `}made {day(one.this_update)}{one.next_update
-            ? `, the next by ${day(one.next_update)}`
-            : ''}.
+          {one.number === null ? '' : `Number ${one.number}, `}made {day(
+            one.this_update,
+          )}{one.next_update ? `, the next by ${day(one.next_update)}` : ''}.
           {one.count}
           {one.count === 1 ? 'entry' : 'entries'}.
         </p>
@@ -107,16 +123,22 @@
             <thead><tr><th>Serial</th><th>Revoked</th><th>Reason</th></tr></thead>
             <tbody>
               {#each one.revoked as each (each.serial)}<tr
-                  ><td class="value">{each.serial}</td><td title={exact(each.at)}>{day(each.at)}</td><td>{each.reason}</td></tr
+                  ><td class="value">{each.serial}</td><td title={exact(each.at)}>{day(each.at)}</td
+                  ><td>{each.reason}</td></tr
                 >{/each}
             </tbody>
           </table>{/if}
       </section>
     {/each}
-    {#each found?.notes ?? [] as note (note)}<p class="bg-wait-ground rounded-md px-3 py-2">{note}</p>{/each}
+    {#each found?.notes ?? [] as note (note)}<p class="bg-wait-ground rounded-md px-3 py-2">
+        {note}
+      </p>{/each}
     <ProblemBox problem={Object.keys(errors).length ? null : problem} />
     {#if !found}<section class="sheet p-4">
-        <p>Paste one on the right, or choose a file. PEM, DER, PKCS#7 and PKCS#12 are told apart by their content.</p>
+        <p>
+          Paste one on the right, or choose a file. PEM, DER, PKCS#7 and PKCS#12 are told apart by
+          their content.
+        </p>
       </section>{/if}
   </div>
   <form class="sheet p-4" onsubmit={read}>
@@ -139,7 +161,9 @@
     </Field>
     <Field id="purpose" label="To be used by">
       <select id="purpose" class="line-in" bind:value={form.purpose}>
-        <option value="any">anybody</option><option value="server">a server</option><option value="client">a client</option>
+        <option value="any">anybody</option><option value="server">a server</option><option
+          value="client">a client</option
+        >
       </select>
     </Field>
     <Field id="host" label="Called by this name">

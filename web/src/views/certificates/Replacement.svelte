@@ -13,13 +13,27 @@
   const old = $derived(house.authorities.find((one) => one.state !== 'retired'))
   const fresh = $derived(house.authorities.filter((one) => one.state !== 'retired')[1])
   let open = $state(false)
-  const make = () => acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/replacements', path)))
+  const make = () =>
+    acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/replacements', path)))
   const change = (new_: boolean) =>
-    acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/switches', { ...path, body: { new: new_ } })))
-  const retire = () => acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/retirements', path)))
+    acts.run(() =>
+      ok(
+        api.POST('/api/certificate-authorities/{environment}/switches', {
+          ...path,
+          body: { new: new_ },
+        }),
+      ),
+    )
+  const retire = () =>
+    acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/retirements', path)))
   const trust = (root: string | undefined, receiver: string, trusts: boolean) =>
     acts.run(() =>
-      ok(api.PUT('/api/certificate-authorities/{root}/trust', { params: { path: { root: root! } }, body: { receiver, trusts } })),
+      ok(
+        api.PUT('/api/certificate-authorities/{root}/trust', {
+          params: { path: { root: root! } },
+          body: { receiver, trusts },
+        }),
+      ),
     )
   const MARKS: Record<string, string> = { done: '✓', now: '▸', waits: '·' }
 </script>
@@ -27,15 +41,25 @@
 <section class="sheet p-4" aria-labelledby="replace">
   <div class="flex items-baseline">
     <h2 id="replace">{begun ? 'Being replaced' : 'Replacing it'}</h2>
-    {#if !begun}<button class="act ms-auto" onclick={() => (open = !open)}>{open ? 'Close' : 'See the order'}</button>{/if}
+    {#if !begun}<button class="act ms-auto" onclick={() => (open = !open)}
+        >{open ? 'Close' : 'See the order'}</button
+      >{/if}
   </div>
-  {#if house.moved_by}<p class="help">Everything below the old one must have moved by {day(house.moved_by)}.</p>{/if}
+  {#if house.moved_by}<p class="help">
+      Everything below the old one must have moved by {day(house.moved_by)}.
+    </p>{/if}
   {#if begun || open}
     <ol class="mt-1">
       {#each house.steps as step (step.key)}
-        <li class="border-base-300 border-b py-2 last:border-0 {step.state === 'waits' ? 'text-soft' : ''}">
+        <li
+          class="border-base-300 border-b py-2 last:border-0 {step.state === 'waits'
+            ? 'text-soft'
+            : ''}"
+        >
           <p class={step.state === 'now' ? 'font-bold' : ''}>
-            <span aria-hidden="true" class={step.state === 'done' ? 'text-success' : ''}>{MARKS[step.state]}</span>
+            <span aria-hidden="true" class={step.state === 'done' ? 'text-success' : ''}
+              >{MARKS[step.state]}</span
+            >
             {step.title}
             <span class="sr-only">({step.state === 'waits' ? 'later' : step.state})</span>
           </p>
@@ -43,9 +67,9 @@
             <p class="help">{step.why}</p>
             {#each step.items as item (item.key)}
               <p class="flex items-baseline gap-2 py-1">
-                {#if step.key === 'move'}<a class="act" href="/certificates/{item.key}">{item.name}</a>{:else}<span
-                    >{item.name}</span
-                  >{/if}
+                {#if step.key === 'move'}<a class="act" href="/certificates/{item.key}"
+                    >{item.name}</a
+                  >{:else}<span>{item.name}</span>{/if}
                 <span class="text-soft">{item.says}</span>
                 {#if may('change') && step.key === 'trust'}<button
                     class="act ms-auto"
@@ -53,24 +77,35 @@
                     onclick={() => trust(fresh?.id, item.key, !item.done)}
                     >{item.done ? 'It does not' : 'It trusts it now'}</button
                   >{/if}
-                {#if may('change') && step.key === 'drop'}{#if item.done}<span class="text-success ms-auto">done</span
-                    >{:else}<button class="act ms-auto" disabled={acts.busy} onclick={() => trust(old?.id, item.key, false)}
-                      >It stopped</button
+                {#if may('change') && step.key === 'drop'}{#if item.done}<span
+                      class="text-success ms-auto">done</span
+                    >{:else}<button
+                      class="act ms-auto"
+                      disabled={acts.busy}
+                      onclick={() => trust(old?.id, item.key, false)}>It stopped</button
                     >{/if}{/if}
               </p>
             {/each}
             {#if may('change')}
-              {#if step.key === 'make'}<button class="btn btn-sm mt-1" disabled={acts.busy} onclick={make}
-                  >Make the new authority</button
+              {#if step.key === 'make'}<button
+                  class="btn btn-sm mt-1"
+                  disabled={acts.busy}
+                  onclick={make}>Make the new authority</button
                 >{/if}
-              {#if step.key === 'switch'}<button class="btn btn-sm mt-1" disabled={acts.busy} onclick={() => change(true)}
-                  >Issue below the new one</button
+              {#if step.key === 'switch'}<button
+                  class="btn btn-sm mt-1"
+                  disabled={acts.busy}
+                  onclick={() => change(true)}>Issue below the new one</button
                 >{/if}
-              {#if step.key === 'move'}<button class="act mt-1" disabled={acts.busy} onclick={() => change(false)}
-                  >Issue below the old one again</button
+              {#if step.key === 'move'}<button
+                  class="act mt-1"
+                  disabled={acts.busy}
+                  onclick={() => change(false)}>Issue below the old one again</button
                 >{/if}
-              {#if step.key === 'retire'}<button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={retire}
-                  >Retire the old authority</button
+              {#if step.key === 'retire'}<button
+                  class="btn btn-error btn-sm mt-1"
+                  disabled={acts.busy}
+                  onclick={retire}>Retire the old authority</button
                 >{/if}
             {/if}
           {:else if step.items.length && step.state === 'waits'}
@@ -80,7 +115,8 @@
       {/each}
     </ol>
   {:else}<p class="help">
-      In an order that leaves no moment at which a certificate is shown to somebody who does not trust it.
+      In an order that leaves no moment at which a certificate is shown to somebody who does not
+      trust it.
     </p>{/if}
   <ProblemBox problem={acts.problem} />
 </section>

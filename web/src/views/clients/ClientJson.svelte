@@ -14,12 +14,22 @@
   const look = () =>
     acts.run(
       async () =>
-        (says = (await ok(api.POST('/api/clients/{identity}/imports/previews', { params: path, body: { text } }))).says),
+        (says = (
+          await ok(
+            api.POST('/api/clients/{identity}/imports/previews', { params: path, body: { text } }),
+          )
+        ).says),
     )
   const take = () =>
     acts
       .run(() =>
-        ok(api.POST('/api/clients/{identity}/imports', { params: path, body: { text }, headers: ifMatch(client.version) })),
+        ok(
+          api.POST('/api/clients/{identity}/imports', {
+            params: path,
+            body: { text },
+            headers: ifMatch(client.version),
+          }),
+        ),
       )
       .then(() => {
         if (acts.problem) return
@@ -33,13 +43,20 @@
   <h2 id="json" class="mb-1">As RFC 7591 JSON</h2>
   <p class="flex gap-4">
     <a class="act" href="/api/clients/{client.id}/exports" download>Take it out</a>
-    {#if may('change')}<button class="act" onclick={() => (open = !open)}>{open ? 'Leave it' : 'Bring it in'}</button>{/if}
+    {#if may('change')}<button class="act" onclick={() => (open = !open)}
+        >{open ? 'Leave it' : 'Bring it in'}</button
+      >{/if}
   </p>
   {#if open}
-    <label class="help" for="json-text">Client metadata, as an application answers it. Secrets in it are not taken.</label>
-    <textarea id="json-text" class="line-in value" rows="5" spellcheck="false" bind:value={text}></textarea>
+    <label class="help" for="json-text"
+      >Client metadata, as an application answers it. Secrets in it are not taken.</label
+    >
+    <textarea id="json-text" class="line-in value" rows="5" spellcheck="false" bind:value={text}
+    ></textarea>
     <div class="mt-2 flex gap-3">
-      <button class="btn btn-sm" disabled={acts.busy || !text.trim()} onclick={look}>See what would change</button>
+      <button class="btn btn-sm" disabled={acts.busy || !text.trim()} onclick={look}
+        >See what would change</button
+      >
       {#if says?.length}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={take}
           >{client.managed ? 'Change it there' : 'Note it'}</button
         >{/if}

@@ -25,7 +25,10 @@
   }))
   const application = createQuery(() => ({
     queryKey: ['application', found.data?.application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: found.data!.application } } })),
+    queryFn: () =>
+      ok(
+        api.GET('/api/applications/{key}', { params: { path: { key: found.data!.application } } }),
+      ),
     enabled: Boolean(found.data),
   }))
   let uris = $state<string[] | null>(null)
@@ -33,28 +36,49 @@
   let confirming = $state('')
   const has = (part: string): boolean => found.data?.parts.includes(part) ?? false
   const consentable = $derived(
-    (application.data?.scopes ?? []).filter((one) => one.administrator && found.data?.scopes.includes(one.name)),
+    (application.data?.scopes ?? []).filter(
+      (one) => one.administrator && found.data?.scopes.includes(one.name),
+    ),
   )
 
   const act = (call: () => Promise<Client>) => acts.run(call, ['client', id])
   let stops = $state(false)
   let confirmingScopes = $state('')
   const whoStops = (left: string[]) =>
-    ok(api.POST('/api/clients/{identity}/scopes/previews', { params: { path: { identity: id } }, body: { scopes: left } }))
+    ok(
+      api.POST('/api/clients/{identity}/scopes/previews', {
+        params: { path: { identity: id } },
+        body: { scopes: left },
+      }),
+    )
   let changing = $state(false)
   async function change(body: { redirect_uris?: string[]; scopes?: string[] }): Promise<void> {
     changing = true
     const saved = await act(() =>
       ok(
-        api.PATCH('/api/clients/{identity}', { params: { path: { identity: id } }, body, headers: ifMatch(found.data!.version) }),
+        api.PATCH('/api/clients/{identity}', {
+          params: { path: { identity: id } },
+          body,
+          headers: ifMatch(found.data!.version),
+        }),
       ),
     )
     changing = false
     if (saved) uris = scopes = null
   }
   const consent = (scope: string, given: boolean) =>
-    act(() => ok(api.POST('/api/clients/{identity}/consents', { params: { path: { identity: id } }, body: { scope, given } })))
-  const readBack = () => act(() => ok(api.POST('/api/clients/{identity}/readings', { params: { path: { identity: id } } })))
+    act(() =>
+      ok(
+        api.POST('/api/clients/{identity}/consents', {
+          params: { path: { identity: id } },
+          body: { scope, given },
+        }),
+      ),
+    )
+  const readBack = () =>
+    act(() =>
+      ok(api.POST('/api/clients/{identity}/readings', { params: { path: { identity: id } } })),
+    )
   async function remove(client: Client): Promise<void> {
     await acts.run(async () => {
       await ok(api.DELETE('/api/clients/{identity}', { params: { path: { identity: id } } }))
@@ -71,13 +95,18 @@
     <h1>{client.name}</h1>
     <EnvBadge environment={client.environment} />
     <a class="act" href="/applications/{client.application}">{client.application_name}</a>
-    {#if has('redirect_uris')}<a class="act" href="/clients/{client.id}/redirect-uris">Redirect URIs</a>{/if}
-    {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes">What it may do</a>{/if}
+    {#if has('redirect_uris')}<a class="act" href="/clients/{client.id}/redirect-uris"
+        >Redirect URIs</a
+      >{/if}
+    {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes"
+        >What it may do</a
+      >{/if}
     {#if may('change') && client.state === 'live' && client.kind !== 'resource_server'}
       <a
         class="btn btn-primary btn-sm ms-auto"
         data-key="n"
-        href="/connections/new?application={client.application}&environment={client.environment.key}&client={client.id}"
+        href="/connections/new?application={client.application}&environment={client.environment
+          .key}&client={client.id}"
         >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >
     {/if}
@@ -109,7 +138,8 @@
             <dt class="text-soft">Type</dt>
             <dd>
               {client.public ? 'public' : 'confidential'}{#if client.vendor_shared}
-                · <span class="text-warning">the vendor's shared client, never for production</span>{/if}
+                · <span class="text-warning">the vendor's shared client, never for production</span
+                >{/if}
             </dd>
             <dt class="text-soft">Contact</dt>
             <dd>{client.contacts.join(', ') || '—'}</dd>
@@ -119,9 +149,15 @@
             <dd class="value">{client.sign_in_method}</dd>
           {:else}
             {#if client.kind !== 'resource_server'}<dt class="text-soft">Way in</dt>
-              <dd>{application.data?.schemes.find((one) => one.key === client.scheme)?.label ?? client.scheme}</dd>
+              <dd>
+                {application.data?.schemes.find((one) => one.key === client.scheme)?.label ??
+                  client.scheme}
+              </dd>
             {:else}<dt class="text-soft">What it is</dt>
-              <dd>the application itself: it asks the house authority about tokens that it is shown, and calls nobody</dd>{/if}
+              <dd>
+                the application itself: it asks the house authority about tokens that it is shown,
+                and calls nobody
+              </dd>{/if}
             {#if client.client_id}<dt class="text-soft">Client ID</dt>
               <dd class="value">{client.client_id}</dd>{/if}
           {/if}
@@ -133,15 +169,20 @@
                   client={client.id}
                   name={client.name}
                   begin={uris}
-                  label={client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}
+                  label={client.house
+                    ? 'Change them'
+                    : client.managed
+                      ? 'Change them there'
+                      : 'Note it'}
                   busy={changing}
                   save={(wanted) => change({ redirect_uris: wanted })}
                   leave={() => (uris = null)}
                 />
               {:else}
                 {#each client.redirect_uris as uri (uri)}<p class="value">{uri}</p>{:else}—{/each}
-                {#if may('change')}<button class="act" onclick={() => (uris = [...client.redirect_uris])}
-                    >Change redirect URIs</button
+                {#if may('change')}<button
+                    class="act"
+                    onclick={() => (uris = [...client.redirect_uris])}>Change redirect URIs</button
                   >{/if}
               {/if}
             </dd>
@@ -152,27 +193,33 @@
               {#if scopes}
                 {#each application.data?.scopes ?? [] as scope (scope.name)}
                   <label class="flex min-h-[26px] items-center gap-2"
-                    ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span>
+                    ><input type="checkbox" value={scope.name} bind:group={scopes} />
+                    <span class="value">{scope.name}</span>
                     <span class="text-soft">{scope.meaning}</span></label
                   >
                 {/each}
                 <ScopeEffects scopes={scopes!} ask={whoStops} bind:stops />
                 {#if stops}<label class="mt-2 mb-2 block max-w-md"
-                    ><span class="label-text">Somebody stops by this. To go on, type the client's name: {client.name}</span><input
-                      class="line-in"
-                      bind:value={confirmingScopes}
-                    /></label
+                    ><span class="label-text"
+                      >Somebody stops by this. To go on, type the client's name: {client.name}</span
+                    ><input class="line-in" bind:value={confirmingScopes} /></label
                   >{/if}
                 <button
                   class="btn btn-primary btn-sm"
                   disabled={stops && confirmingScopes !== client.name}
                   onclick={() => change({ scopes: scopes! })}
-                  >{client.house ? 'Change them' : client.managed ? 'Change them there' : 'Note it'}</button
+                  >{client.house
+                    ? 'Change them'
+                    : client.managed
+                      ? 'Change them there'
+                      : 'Note it'}</button
                 >
                 <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
               {:else}
                 <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
-                {#if may('change')}<button class="act" onclick={() => ((confirmingScopes = ''), (scopes = [...client.scopes]))}
+                {#if may('change')}<button
+                    class="act"
+                    onclick={() => ((confirmingScopes = ''), (scopes = [...client.scopes]))}
                     >Change scopes</button
                   >{/if}
               {/if}
@@ -185,11 +232,14 @@
                 {@const given = client.consents[scope.name]}
                 <p>
                   <span class="value">{scope.name}</span>
-                  {#if given}noted by {given.who}, <When at={given.when} />{#if may('change')}&nbsp;<button
+                  {#if given}noted by {given.who}, <When
+                      at={given.when}
+                    />{#if may('change')}&nbsp;<button
                         class="act"
                         onclick={() => consent(scope.name, false)}>It was withdrawn</button
                       >{/if}
-                  {:else}<span class="text-error font-semibold">not given</span>{#if may('change')}&nbsp;<button
+                  {:else}<span class="text-error font-semibold">not given</span
+                    >{#if may('change')}&nbsp;<button
                         class="act"
                         onclick={() => consent(scope.name, true)}>An administrator consented</button
                       >{/if}{/if}
@@ -201,8 +251,8 @@
         {#if (uris || scopes) && client.connections.length}
           <p class="bg-wait-ground mt-3 rounded-md px-3 py-2">
             {client.connections.join(', ')}
-            {client.connections.length === 1 ? 'uses' : 'use'} this client. Touching what works stops everyone who uses it; for another
-            use, register another client.
+            {client.connections.length === 1 ? 'uses' : 'use'} this client. Touching what works stops
+            everyone who uses it; for another use, register another client.
           </p>
         {/if}
       </section>
@@ -217,7 +267,11 @@
               ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
               : 'A mirrored record, entered by hand. It counts as proven when a test has passed.'}
         </p>
-        <p class="help"><When at={client.changed_at} prefix="changed " />{client.changed_by ? ` by ${client.changed_by}` : ''}</p>
+        <p class="help">
+          <When at={client.changed_at} prefix="changed " />{client.changed_by
+            ? ` by ${client.changed_by}`
+            : ''}
+        </p>
         {#if client.managed && !client.house && may('change')}<button class="act" onclick={readBack}
             >Read it back from there</button
           >{/if}
@@ -228,16 +282,20 @@
             <p>
               <span class="value">{secret.hint}</span>
               {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
-              {#if secret.may_end}<EndOf id={secret.id} ends={secret.ends} hint={secret.hint} />{/if}
+              {#if secret.may_end}<EndOf
+                  id={secret.id}
+                  ends={secret.ends}
+                  hint={secret.hint}
+                />{/if}
             </p>
           {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
         </section>{/if}
       {#if client.kind !== 'resource_server'}<ClientJson {client} />{/if}
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
-        {#each client.connections as ref (ref)}<p><a class="act" href="/connections/{ref}">{ref}</a></p>{:else}<p>
-            No connection yet.
-          </p>{/each}
+        {#each client.connections as ref (ref)}<p>
+            <a class="act" href="/connections/{ref}">{ref}</a>
+          </p>{:else}<p>No connection yet.</p>{/each}
         {#if may('change') && client.connections.length === 0}
           <label class="mt-3 block"
             ><span class="label-text">To remove the client, type its name</span><input
@@ -245,7 +303,10 @@
               bind:value={confirming}
             /></label
           >
-          <button class="btn btn-error btn-sm mt-2" disabled={confirming !== client.name} onclick={() => remove(client)}
+          <button
+            class="btn btn-error btn-sm mt-2"
+            disabled={confirming !== client.name}
+            onclick={() => remove(client)}
             >{client.house
               ? 'Revoke all and remove it'
               : client.managed

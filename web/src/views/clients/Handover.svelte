@@ -14,8 +14,16 @@
     done,
     house = false,
     certificate = false,
-  }: { id: string | null | undefined; done: () => void; house?: boolean; certificate?: boolean } = $props()
-  /** Held until it is done: what is shown once must not vanish because the page around it was read anew and the handover is no longer waiting. */
+  }: {
+    id: string | null | undefined
+    done: () => void
+    house?: boolean
+    certificate?: boolean
+  } = $props()
+  /**
+   * Held until it is done: what is shown once must not vanish because the page around it was read
+   * anew and the handover is no longer waiting.
+   */
   let id = $state('')
   let way = $state<'' | 'link' | 'file' | 'packed'>('')
   let value = $state('')
@@ -36,7 +44,9 @@
 
   async function show(): Promise<void> {
     await acts.run(async () => {
-      const shown = await ok(api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }))
+      const shown = await ok(
+        api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }),
+      )
       value = shown.value
       // By the clock and not by counting ticks, which a browser may hold back.
       const until = Date.now() + shown.hide_after_seconds * 1000
@@ -56,7 +66,9 @@
   async function close(): Promise<void> {
     gone()
     await acts.run(async () => {
-      await ok(api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }))
+      await ok(
+        api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }),
+      )
       over()
     })
   }
@@ -67,7 +79,9 @@
 {#if id}<section class="sheet border-secondary border-2 p-4" aria-labelledby="handover-title">
     <h2 id="handover-title">Handover of the new secret</h2>
     {#if value}
-      <p class="my-2">This is the only time it is shown. It hides in {left} s, or when you leave the page.</p>
+      <p class="my-2">
+        This is the only time it is shown. It hides in {left} s, or when you leave the page.
+      </p>
       <p
         class="border-base-300 bg-base-200 value mb-2 rounded-md border px-3 py-2 {certificate
           ? 'max-h-60 overflow-auto whitespace-pre'
@@ -81,14 +95,16 @@
         <button
           type="button"
           class="btn btn-sm"
-          onclick={() => download(certificate ? 'certificate-and-key.pem' : 'client-secret.txt', value)}>Download</button
+          onclick={() =>
+            download(certificate ? 'certificate-and-key.pem' : 'client-secret.txt', value)}
+          >Download</button
         >
         <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
       </div>
     {:else if hidden}
       <p class="my-2">
-        It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own connections. If somebody else
-        needs one, have a new one made.
+        It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own
+        connections. If somebody else needs one, have a new one made.
       </p>
       <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
     {:else if way === 'link'}
@@ -103,16 +119,23 @@
           ? 'The house authority made a certificate and its key.'
           : house
             ? 'The house authority made a secret.'
-            : 'The application gave a secret.'} It is sealed already, so a connection made here can use it without you carrying it.
-        You can see it once.
+            : 'The application gave a secret.'} It is sealed already, so a connection made here can use
+        it without you carrying it. You can see it once.
       </p>
       <div class="flex flex-wrap gap-2">
         <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
-        <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}>Send a link that serves once</button>
-        {#if certificate}<button type="button" class="btn btn-sm" onclick={() => (way = 'packed')}>Pack it as PKCS#12</button
+        <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}
+          >Send a link that serves once</button
+        >
+        {#if certificate}<button type="button" class="btn btn-sm" onclick={() => (way = 'packed')}
+            >Pack it as PKCS#12</button
           >{/if}
-        <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}>Encrypt it to its owner's key</button>
-        <button type="button" class="btn btn-primary btn-sm" onclick={close}>I do not need to see it</button>
+        <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}
+          >Encrypt it to its owner's key</button
+        >
+        <button type="button" class="btn btn-primary btn-sm" onclick={close}
+          >I do not need to see it</button
+        >
       </div>
       {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
     {/if}

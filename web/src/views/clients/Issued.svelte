@@ -35,24 +35,42 @@
   const issue = (wanted: Wanted) =>
     acts.run(async () => {
       const headers = sent.headers([path, wanted])
-      const made = await ok(api.POST('/api/clients/{identity}/certificates', { ...path, body: wanted, headers }))
+      const made = await ok(
+        api.POST('/api/clients/{identity}/certificates', { ...path, body: wanted, headers }),
+      )
       sent.over()
       goto(`/certificates/${made.id}`)
     })
   const another = () =>
     acts.run(async () => {
-      await ok(api.POST('/api/clients/{identity}/secrets', { ...path, body: {}, headers: sent.headers([path, 'secret']) }))
+      await ok(
+        api.POST('/api/clients/{identity}/secrets', {
+          ...path,
+          body: {},
+          headers: sent.headers([path, 'secret']),
+        }),
+      )
       sent.over()
     })
   const endTokens = (tokens: number[] | null) =>
     acts.run(() =>
-      ok(api.POST('/api/clients/{identity}/token-revocations', { ...path, body: { why: 'ended on its page', tokens } })),
+      ok(
+        api.POST('/api/clients/{identity}/token-revocations', {
+          ...path,
+          body: { why: 'ended on its page', tokens },
+        }),
+      ),
     )
   async function revoke(event: Event): Promise<void> {
     event.preventDefault()
     const identity = revoking
     await acts.run(() =>
-      ok(api.POST('/api/credentials/{identity}/revocations', { params: { path: { identity } }, body: { why } })),
+      ok(
+        api.POST('/api/credentials/{identity}/revocations', {
+          params: { path: { identity } },
+          body: { why },
+        }),
+      ),
     )
     if (!acts.problem) revoking = why = ''
   }
@@ -63,8 +81,10 @@
     <h2 id="issued">What it holds</h2>
     <span class="help">issued by the house authority{shows ? '' : ', kept as digests'}</span>
     {#if may('change') && shows}
-      <button class="btn btn-sm ms-auto" disabled={live.length >= most} onclick={() => (issuing = !issuing)}
-        >Issue another certificate</button
+      <button
+        class="btn btn-sm ms-auto"
+        disabled={live.length >= most}
+        onclick={() => (issuing = !issuing)}>Issue another certificate</button
       >
     {:else if may('change') && client.keeps_secrets}
       <button
@@ -77,7 +97,13 @@
   </div>
   <Loading query={found} />
   {#if issuing}<div class="mb-3 max-w-xl">
-      <IssueCertificate profile="client" problem={acts.problem} busy={acts.busy} {issue} leave={() => (issuing = false)} />
+      <IssueCertificate
+        profile="client"
+        problem={acts.problem}
+        busy={acts.busy}
+        {issue}
+        leave={() => (issuing = false)}
+      />
     </div>{/if}
   <ProblemBox problem={acts.problem} />
   {#if found.data}
@@ -87,15 +113,20 @@
         {#each held.secrets.slice(0, 4) as one (one.id)}
           {@const dead = one.over || !one.lives}
           <article
-            class="border-base-300 rounded-md border p-3 {dead ? 'bg-quiet-ground border-dashed' : ''}"
+            class="border-base-300 rounded-md border p-3 {dead
+              ? 'bg-quiet-ground border-dashed'
+              : ''}"
             aria-label="{one.kind === 'private_key' ? 'Certificate' : 'Secret'} {one.hint}"
           >
             <p class="flex items-baseline gap-2">
-              <span class="value text-[1.1rem] {dead ? 'line-through' : 'font-bold'}">{one.hint}</span>
+              <span class="value text-[1.1rem] {dead ? 'line-through' : 'font-bold'}"
+                >{one.hint}</span
+              >
               <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
                 >{one.over && one.state !== 'revoked' ? 'has ended' : STATES[one.state]}</span
               >
-              {#if one.handover}<span class="text-warning font-semibold">not handed over yet</span>{/if}
+              {#if one.handover}<span class="text-warning font-semibold">not handed over yet</span
+                >{/if}
             </p>
             <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2">
               <dt class="text-soft">Made</dt>
@@ -113,20 +144,28 @@
                 <dd>{one.tokens}</dd>{/if}
               {#if one.connections.length}<dt class="text-soft">Held by</dt>
                 <dd>
-                  {#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{/each}
+                  {#each one.connections as ref (ref)}<a
+                      class="act value me-2"
+                      href="/connections/{ref}">{ref}</a
+                    >{/each}
                 </dd>{/if}
               {#if one.drawn_by.length}<dt class="text-soft">Drawn by</dt>
                 <dd>
                   {#each one.drawn_by.slice(0, 4) as each (`${each.user}${each.last}`)}
                     <p>
-                      {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if},
+                      {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a
+                        >{:else}{each.name}{/if},
                       <When at={each.last} prefix="last " />
-                    </p>{/each}{one.drawn_by.length > 4 ? `and ${one.drawn_by.length - 4} more` : ''}
+                    </p>{/each}{one.drawn_by.length > 4
+                    ? `and ${one.drawn_by.length - 4} more`
+                    : ''}
                 </dd>{/if}
               {#if one.why}<dt class="text-soft">Why</dt>
                 <dd>{one.why}</dd>{/if}
             </dl>
-            {#if one.kind === 'private_key'}<a class="act mt-1 me-3" href="/certificates/{one.id}">Its chain, renew, revoke</a>
+            {#if one.kind === 'private_key'}<a class="act mt-1 me-3" href="/certificates/{one.id}"
+                >Its chain, renew, revoke</a
+              >
             {:else if !dead && may('change')}
               {#if revoking === one.id}
                 <form class="mt-2" onsubmit={revoke}>
@@ -134,27 +173,47 @@
                     Refused from now on{one.tokens
                       ? `, and its ${one.tokens} living token${one.tokens === 1 ? '' : 's'} with it`
                       : ''}.
-                    {one.connections.length ? `${one.connections.join(', ')} would stop.` : 'No connection here holds it.'} It cannot
-                    be undone.
+                    {one.connections.length
+                      ? `${one.connections.join(', ')} would stop.`
+                      : 'No connection here holds it.'} It cannot be undone.
                   </p>
                   <label class="block"
-                    ><span class="label-text">Why</span><input class="line-in" bind:value={why} required maxlength="200" /></label
+                    ><span class="label-text">Why</span><input
+                      class="line-in"
+                      bind:value={why}
+                      required
+                      maxlength="200"
+                    /></label
                   >
-                  <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || !why.trim()}>Revoke {one.hint}</button>
-                  <button type="button" class="btn btn-sm mt-2" onclick={() => (revoking = '')}>Leave it</button>
+                  <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || !why.trim()}
+                    >Revoke {one.hint}</button
+                  >
+                  <button type="button" class="btn btn-sm mt-2" onclick={() => (revoking = '')}
+                    >Leave it</button
+                  >
                 </form>
-              {:else}<button class="act mt-1" onclick={() => ((revoking = one.id), (why = ''))}>Revoke it</button>{/if}
+              {:else}<button class="act mt-1" onclick={() => ((revoking = one.id), (why = ''))}
+                  >Revoke it</button
+                >{/if}
             {/if}
           </article>
         {/each}
       </div>
-      {#if held.secrets.length > 4}<p class="help mt-1">{held.secrets.length - 4} older ones are in the journal.</p>{/if}
-    {:else}<p>{client.public ? 'A public client has no secret; it proves itself by PKCE.' : 'No secret was made yet.'}</p>{/if}
+      {#if held.secrets.length > 4}<p class="help mt-1">
+          {held.secrets.length - 4} older ones are in the journal.
+        </p>{/if}
+    {:else}<p>
+        {client.public
+          ? 'A public client has no secret; it proves itself by PKCE.'
+          : 'No secret was made yet.'}
+      </p>{/if}
     {#if client.gets_tokens}
       <div class="mt-4 mb-1 flex items-baseline gap-4">
         <h3 class="font-bold">Tokens alive</h3>
         <span class="help"
-          >{held.tokens_alive || 'none'}{held.allowed_by.length ? ` · allowed by ${held.allowed_by.join(', ')}` : ''}</span
+          >{held.tokens_alive || 'none'}{held.allowed_by.length
+            ? ` · allowed by ${held.allowed_by.join(', ')}`
+            : ''}</span
         >
         {#if may('change') && (held.tokens_alive || held.allowed_by.length)}<button
             class="act ms-auto"
@@ -167,15 +226,20 @@
           <table class="rows">
             <thead
               ><tr
-                ><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th><span class="sr-only">Acts</span></th
+                ><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th
+                  ><span class="sr-only">Acts</span></th
                 ></tr
               ></thead
             >
             <tbody>
               {#each held.tokens.slice(0, 8) as one (one.number)}
                 <tr>
-                  <td>{one.person || 'the client itself'}</td><td class="value">{one.secret || 'PKCE alone'}</td>
-                  <td class="value">{one.scopes.join(' ')}</td><td><When at={one.issued} /></td><td><When at={one.ends} /></td>
+                  <td>{one.person || 'the client itself'}</td><td class="value"
+                    >{one.secret || 'PKCE alone'}</td
+                  >
+                  <td class="value">{one.scopes.join(' ')}</td><td><When at={one.issued} /></td><td
+                    ><When at={one.ends} /></td
+                  >
                   <td
                     >{#if may('change')}<button
                         class="act"

@@ -31,7 +31,10 @@
       allow_list: networks.split(/[\s,;]+/).filter(Boolean),
       vendor_shared: shared,
     }
-    const noted = await acts.run(() => ok(api.POST('/api/clients/{identity}/notes', { params, body })), ['client', client.id])
+    const noted = await acts.run(
+      () => ok(api.POST('/api/clients/{identity}/notes', { params, body })),
+      ['client', client.id],
+    )
     saved = Boolean(noted)
   }
 </script>
@@ -40,24 +43,36 @@
   <h3 id="notes-title" class="text-brass mb-1 font-bold">What their screens show of us</h3>
   {#each client.wanted_facts as one (one.key)}
     <Field id="fact-{one.key}" label={one.label} help={one.help} where={one.where}>
-      <input id="fact-{one.key}" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={facts[one.key]} />
+      <input
+        id="fact-{one.key}"
+        class="line-in value"
+        autocomplete="off"
+        disabled={!may('change')}
+        bind:value={facts[one.key]}
+      />
     </Field>
   {/each}
   {#each client.wanted_switches as one (one)}
     <label class="mb-2 flex min-h-[26px] items-center gap-2"
-      ><input type="checkbox" value={one} disabled={!may('change')} bind:group={switches} /> “{one}” is on there</label
+      ><input type="checkbox" value={one} disabled={!may('change')} bind:group={switches} /> “{one}”
+      is on there</label
     >
   {/each}
   {#if client.parts.includes('account')}
     <div class="grid grid-cols-[1fr_11.5rem] gap-x-3">
       <Field id="account" label="Whose it is there" error={errors.account}>
-        <input id="account" class="line-in value" autocomplete="off" disabled={!may('change')} bind:value={account} />
+        <input
+          id="account"
+          class="line-in value"
+          autocomplete="off"
+          disabled={!may('change')}
+          bind:value={account}
+        />
       </Field>
       <Field id="account-kind" label="That is" error={errors.account_kind}>
         <select id="account-kind" class="line-in" disabled={!may('change')} bind:value={kind}
-          ><option value="">not said</option><option value="service">a service account</option><option value="person"
-            >a person's</option
-          ></select
+          ><option value="">not said</option><option value="service">a service account</option
+          ><option value="person">a person's</option></select
         >
       </Field>
     </div>
@@ -65,19 +80,30 @@
   {#if client.roles.length}
     <fieldset class="mb-2">
       <legend class="label-text">Its {client.roles_label} there</legend>
-      {#each client.roles as one (one)}<label class="me-4 inline-flex min-h-[26px] items-center gap-2"
+      {#each client.roles as one (one)}<label
+          class="me-4 inline-flex min-h-[26px] items-center gap-2"
           ><input type="checkbox" value={one} disabled={!may('change')} bind:group={rights} />
           <span class="value">{one}</span></label
         >{/each}
       {#if errors.rights}<p role="alert" class="text-error font-semibold">{errors.rights}</p>{/if}
     </fieldset>
   {/if}
-  <Field id="allow-list" label="Networks they let in, if they keep a list" error={errors.allow_list}>
-    <input id="allow-list" class="line-in value" placeholder="203.0.113.40/29" disabled={!may('change')} bind:value={networks} />
+  <Field
+    id="allow-list"
+    label="Networks they let in, if they keep a list"
+    error={errors.allow_list}
+  >
+    <input
+      id="allow-list"
+      class="line-in value"
+      placeholder="203.0.113.40/29"
+      disabled={!may('change')}
+      bind:value={networks}
+    />
   </Field>
   <label class="mb-2 flex min-h-[26px] items-center gap-2"
-    ><input type="checkbox" disabled={!may('change')} bind:checked={shared} /> The vendor shares it with everybody, for trying things
-    out</label
+    ><input type="checkbox" disabled={!may('change')} bind:checked={shared} /> The vendor shares it with
+    everybody, for trying things out</label
   >
   <ProblemBox problem={acts.problem} />
   {#if may('change')}<button class="btn btn-sm">Note it</button>{/if}

@@ -35,7 +35,9 @@
   let ends = $state('')
   const errors = $derived(acts.errors)
   const places = $derived(found.data?.places.filter((one) => one.issues.length) ?? [])
-  const place = $derived(places.find((one) => one.environment.key === form.environment) ?? places[0])
+  const place = $derived(
+    places.find((one) => one.environment.key === form.environment) ?? places[0],
+  )
   const issuers = $derived([...new Set(place?.issues.map((one) => one.by) ?? [])])
   const by = $derived(issuers.includes(issuer) ? issuer : issuers[0])
   const house = $derived(by === 'house')
@@ -68,9 +70,14 @@
       application: key,
       environment: place.environment.key,
       contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
-      redirect_uris: !isKey && form.grants.includes('authorization_code') ? form.redirect_uris.filter(Boolean) : [],
+      redirect_uris:
+        !isKey && form.grants.includes('authorization_code')
+          ? form.redirect_uris.filter(Boolean)
+          : [],
     }
-    const made = await acts.run(() => ok(api.POST('/api/clients', { body, headers: sent.headers(body) })))
+    const made = await acts.run(() =>
+      ok(api.POST('/api/clients', { body, headers: sent.headers(body) })),
+    )
     if (made) goto(`/clients/${made.id}`)
   }
 </script>
@@ -81,9 +88,12 @@
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
   <section class="sheet max-w-2xl p-5">
     <p class="mb-2">
-      {found.data.name} takes no clients of OAuth 2.0. What it has to know of us, and what it gives us, is prepared with a connection.
+      {found.data.name} takes no clients of OAuth 2.0. What it has to know of us, and what it gives us,
+      is prepared with a connection.
     </p>
-    <a class="btn btn-primary btn-sm" href="/connections/new?application={key}">Set up a connection</a>
+    <a class="btn btn-primary btn-sm" href="/connections/new?application={key}"
+      >Set up a connection</a
+    >
     <a class="btn btn-sm" href="/applications/{key}">Leave it</a>
   </section>
 {/if}
@@ -99,13 +109,21 @@
             value={place.environment.key}
             onchange={(e) => (form.environment = e.currentTarget.value)}
           >
-            {#each places as one (one.environment.key)}<option value={one.environment.key}>{one.environment.name}</option>{/each}
+            {#each places as one (one.environment.key)}<option value={one.environment.key}
+                >{one.environment.name}</option
+              >{/each}
           </select>
         </Field>
         {#if issuers.length > 1}
-          <Field id="issuer" label="Issued by" help="The application accepts what the house authority issues.">
+          <Field
+            id="issuer"
+            label="Issued by"
+            help="The application accepts what the house authority issues."
+          >
             <select id="issuer" class="line-in" bind:value={issuer}>
-              <option value="house">The house authority</option><option value="application">{found.data.name} itself</option>
+              <option value="house">The house authority</option><option value="application"
+                >{found.data.name} itself</option
+              >
             </select>
           </Field>
         {/if}
@@ -115,8 +133,14 @@
             label="What it is"
             help="A key is sent with every call; a client gets short-lived tokens by its secret; a certificate is shown when the line is made."
           >
-            <select id="kind" class="line-in" value={issued?.what} onchange={(e) => (chosen = e.currentTarget.value)}>
-              {#each issuable as one (one.what)}<option value={one.what}>{WHAT[one.what]}</option>{/each}
+            <select
+              id="kind"
+              class="line-in"
+              value={issued?.what}
+              onchange={(e) => (chosen = e.currentTarget.value)}
+            >
+              {#each issuable as one (one.what)}<option value={one.what}>{WHAT[one.what]}</option
+                >{/each}
             </select>
           </Field>
           {#if !shows}<Field
@@ -132,11 +156,23 @@
           id="name"
           label="Name"
           error={errors.name}
-          help={shows ? 'The name in its certificate, too.' : 'Their people will see it when they consent, and in their lists.'}
+          help={shows
+            ? 'The name in its certificate, too.'
+            : 'Their people will see it when they consent, and in their lists.'}
         >
-          <input id="name" class="line-in" bind:value={form.name} aria-invalid={errors.name ? 'true' : undefined} required />
+          <input
+            id="name"
+            class="line-in"
+            bind:value={form.name}
+            aria-invalid={errors.name ? 'true' : undefined}
+            required
+          />
         </Field>
-        <Field id="contacts" label="Contact" help="A mail address they can write to, better a team's than a person's.">
+        <Field
+          id="contacts"
+          label="Contact"
+          help="A mail address they can write to, better a team's than a person's."
+        >
           <input id="contacts" class="line-in" bind:value={form.contacts} />
         </Field>
         {#if shows}<div class="col-span-2">
@@ -158,7 +194,9 @@
               value={form.public ? 'public' : 'confidential'}
               onchange={(e) => (form.public = e.currentTarget.value === 'public')}
             >
-              <option value="confidential">Confidential: keeps a secret</option><option value="public">Public: has none</option>
+              <option value="confidential">Confidential: keeps a secret</option><option
+                value="public">Public: has none</option
+              >
             </select>
           </Field>{/if}
       </div>
@@ -166,10 +204,13 @@
           <legend class="label-text">Grants to switch on</legend>
           <div class="flex flex-wrap gap-x-6">
             {#each grants as grant (grant)}<label class="flex min-h-[26px] items-center gap-2"
-                ><input type="checkbox" value={grant} bind:group={form.grants} /> <span class="value">{grant}</span></label
+                ><input type="checkbox" value={grant} bind:group={form.grants} />
+                <span class="value">{grant}</span></label
               >{/each}
           </div>
-          {#if errors.grants}<p role="alert" class="text-error font-semibold">{errors.grants}</p>{/if}
+          {#if errors.grants}<p role="alert" class="text-error font-semibold">
+              {errors.grants}
+            </p>{/if}
         </fieldset>{/if}
       {#if !isKey && form.grants.includes('authorization_code')}<UriList
           bind:uris={form.redirect_uris}
@@ -182,13 +223,21 @@
               <input type="checkbox" value={scope.name} bind:group={form.scopes} />
               <span class="value">{scope.name}</span> <span class="text-soft">{scope.meaning}</span>
               {#if scope.kind !== 'read'}<span class="help">({scope.kind}s)</span>{/if}
-              {#if scope.administrator}<span class="text-warning">an administrator must consent</span>{/if}
+              {#if scope.administrator}<span class="text-warning"
+                  >an administrator must consent</span
+                >{/if}
             </label>
           {:else}<p class="help">None are known for this application.</p>{/each}
-          {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
+          {#if errors.scopes}<p role="alert" class="text-error font-semibold">
+              {errors.scopes}
+            </p>{/if}
         </fieldset>{/if}
       {#if !form.public && !isKey}
-        <Field id="method" label="Client sign-in" help="How the client proves itself at the token endpoint (RFC 6749 §2.3).">
+        <Field
+          id="method"
+          label="Client sign-in"
+          help="How the client proves itself at the token endpoint (RFC 6749 §2.3)."
+        >
           <select id="method" class="line-in value" bind:value={form.sign_in_method}
             >{#each methods as one (one)}<option>{one}</option>{/each}</select
           >
@@ -214,14 +263,16 @@
       </div>
     </form>
     <aside class="sheet h-fit p-4">
-      <h2 class="mb-1">{house ? 'By the house' : place.registers && form.by_protocol ? 'By protocol' : 'By hand'}</h2>
+      <h2 class="mb-1">
+        {house ? 'By the house' : place.registers && form.by_protocol ? 'By protocol' : 'By hand'}
+      </h2>
       <p class="help">
-        {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret of it is handed over on the
-          next page; after that only its digest is kept.
-        {:else if place.registers && form.by_protocol}{found.data.name} makes the client and answers with its ID and a secret. The secret
-          is sealed as it arrives, and shown to you once.
-        {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts in order, with what to copy,
-          and keeps your ticks.{/if}
+        {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret
+          of it is handed over on the next page; after that only its digest is kept.
+        {:else if place.registers && form.by_protocol}{found.data.name} makes the client and answers with
+          its ID and a secret. The secret is sealed as it arrives, and shown to you once.
+        {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts
+          in order, with what to copy, and keeps your ticks.{/if}
       </p>
     </aside>
   </div>

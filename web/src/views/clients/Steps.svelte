@@ -14,7 +14,10 @@
   async function tick(key: string, on: boolean): Promise<void> {
     const params = { path: { identity: client.id } }
     const body = { key, done: on }
-    const ticked = await acts.run(() => ok(api.POST('/api/clients/{identity}/ticks', { params, body })), ['client', client.id])
+    const ticked = await acts.run(
+      () => ok(api.POST('/api/clients/{identity}/ticks', { params, body })),
+      ['client', client.id],
+    )
     if (!ticked) await acts.read()
   }
   async function enter(event: Event): Promise<void> {
@@ -22,7 +25,9 @@
     const params = { path: { identity: client.id } }
     const body = { client_id: typed }
     // What was cleaned off is told once, here: it is no part of the client that is read.
-    const answer = await acts.run(() => ok(api.POST('/api/clients/{identity}/client-ids', { params, body })))
+    const answer = await acts.run(() =>
+      ok(api.POST('/api/clients/{identity}/client-ids', { params, body })),
+    )
     if (!answer) return
     said = answer.notes ?? []
     typed = ''
@@ -58,7 +63,9 @@
               />
               <button class="btn btn-primary btn-sm" disabled={!typed}>Enter it</button>
             </form>
-            {#each [...said, ...notes] as note (note)}<p class="text-warning font-semibold">{note}</p>{/each}
+            {#each [...said, ...notes] as note (note)}<p class="text-warning font-semibold">
+                {note}
+              </p>{/each}
           {/if}
         </div>
       </li>

@@ -4,7 +4,10 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import UriList from './UriList.svelte'
 
-  /** The redirect URIs of a client on their way to others: what that stops is worked out at each edit, and said before it is made. */
+  /**
+   * The redirect URIs of a client on their way to others: what that stops is worked out at each
+   * edit, and said before it is made.
+   */
   let {
     client,
     name,
@@ -33,7 +36,8 @@
     const wanted = uris.filter(Boolean)
     const mine = ++asked
     clearTimeout(later)
-    // What was answered before is about another list: nothing is known until the answer to this one is here.
+    // What was answered before is about another list: nothing is known until the answer to this one
+    // is here.
     effects = problem = null
     later = window.setTimeout(async () => {
       try {
@@ -62,7 +66,9 @@
       {#each effects as one (one.ref)}
         <p class={one.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
           {one.stops ? '✗' : '✓'}
-          {one.says}{#if one.users.length}<span class="text-base-content font-normal"> Hit: {one.users.join(', ')}.</span>{/if}
+          {one.says}{#if one.users.length}<span class="text-base-content font-normal">
+              Hit: {one.users.join(', ')}.</span
+            >{/if}
         </p>
       {/each}
     {:else}<p class="help">Nobody stops by this, and nobody is helped.</p>{/if}
@@ -70,12 +76,14 @@
 </div>
 <ProblemBox {problem} />
 {#if stops.length}<label class="mt-2 block max-w-md"
-    ><span class="label-text">Somebody stops by this. To go on, type the client's name: {name}</span><input
-      class="line-in"
-      bind:value={confirming}
-    /></label
+    ><span class="label-text">Somebody stops by this. To go on, type the client's name: {name}</span
+    ><input class="line-in" bind:value={confirming} /></label
   >{/if}
 <div class="mt-3 flex gap-3">
-  <button class="btn btn-primary btn-sm" disabled={busy || !ready} onclick={() => save(uris.filter(Boolean))}>{label}</button>
+  <button
+    class="btn btn-primary btn-sm"
+    disabled={busy || !ready}
+    onclick={() => save(uris.filter(Boolean))}>{label}</button
+  >
   <button class="btn btn-sm" onclick={leave}>Leave them</button>
 </div>

@@ -1,8 +1,15 @@
 <script lang="ts">
   import { api, ok, type Schemas } from '../../api/client'
 
-  /** `titled`: whether the list shows its own title; where a heading beside it says the same, only screen readers hear it. */
-  let { uris = $bindable(), error = '', titled = true }: { uris: string[]; error?: string; titled?: boolean } = $props()
+  /**
+   * `titled`: whether the list shows its own title; where a heading beside it says the same, only
+   * screen readers hear it.
+   */
+  let {
+    uris = $bindable(),
+    error = '',
+    titled = true,
+  }: { uris: string[]; error?: string; titled?: boolean } = $props()
   let found = $state<Record<string, Schemas['LintOut'][]>>({})
 
   // What is wrong is asked as one types, a moment after the last key.
@@ -11,7 +18,10 @@
     const asked = [...new Set(uris.filter((one) => one && !(one in found)))]
     clearTimeout(timer)
     timer = window.setTimeout(async () => {
-      for (const uri of asked) found[uri] = await ok(api.POST('/api/redirect-uris/lint', { body: { uri } })).catch(() => [])
+      for (const uri of asked)
+        found[uri] = await ok(api.POST('/api/redirect-uris/lint', { body: { uri } })).catch(
+          () => [],
+        )
     }, 150)
   })
 </script>

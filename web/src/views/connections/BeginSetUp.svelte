@@ -16,20 +16,24 @@
   const errors = $derived(acts.errors)
   const found = createQuery(() => ({
     queryKey: ['application', application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
     enabled: Boolean(application),
   }))
   $effect(() => {
     if (found.data && !found.data.places.some((one) => one.environment.key === environment))
       environment = found.data.places[0]?.environment.key ?? ''
-    if (found.data && !found.data.schemes.some((one) => one.key === scheme)) scheme = found.data.schemes[0]?.key ?? ''
+    if (found.data && !found.data.schemes.some((one) => one.key === scheme))
+      scheme = found.data.schemes[0]?.key ?? ''
   })
   const chosen = $derived(found.data?.schemes.find((one) => one.key === scheme))
 
   async function begin(event: Event): Promise<void> {
     event.preventDefault()
     const body = { application, environment, scheme, ref: '' }
-    const made = await acts.run(() => ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) })))
+    const made = await acts.run(() =>
+      ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) })),
+    )
     if (made) goto(`/connections/${made.ref}/set-up`)
   }
 </script>
@@ -42,8 +46,8 @@
       </Field>
       <Field id="environment" label="Environment">
         <select id="environment" class="line-in" bind:value={environment}>
-          {#each found.data?.places ?? [] as one (one.environment.key)}<option value={one.environment.key}
-              >{one.environment.name}</option
+          {#each found.data?.places ?? [] as one (one.environment.key)}<option
+              value={one.environment.key}>{one.environment.name}</option
             >{/each}
         </select>
       </Field>
@@ -53,7 +57,8 @@
         <legend class="label-text">How it lets us in</legend>
         {#each found.data.schemes as one (one.key)}
           <label class="flex min-h-[26px] items-center gap-2"
-            ><input type="radio" name="scheme" value={one.key} bind:group={scheme} /> {one.label}</label
+            ><input type="radio" name="scheme" value={one.key} bind:group={scheme} />
+            {one.label}</label
           >
         {/each}
         {#if errors.scheme}<p role="alert" class="text-error font-semibold">{errors.scheme}</p>{/if}
@@ -70,11 +75,19 @@
     {#if chosen}
       <ul class="list-disc ps-5">
         {#each chosen.values as one (one.key)}<li>
-            {one.label}{one.required ? '' : ', if there is one'}{#if one.secret}&nbsp;<span class="text-soft">· secret</span>{/if}
+            {one.label}{one.required ? '' : ', if there is one'}{#if one.secret}&nbsp;<span
+                class="text-soft">· secret</span
+              >{/if}
           </li>{/each}
       </ul>
-      {#each chosen.switches as one (one)}<p class="text-warning mt-2">Firm-wide there: “{one}” must be on.</p>{/each}
-    {:else}<p class="help">Choose the application; what it wants of a caller stands here then.</p>{/if}
-    <p class="help mt-2">One page leads on in the order of the work. You can leave and come back; nothing is lost.</p>
+      {#each chosen.switches as one (one)}<p class="text-warning mt-2">
+          Firm-wide there: “{one}” must be on.
+        </p>{/each}
+    {:else}<p class="help">
+        Choose the application; what it wants of a caller stands here then.
+      </p>{/if}
+    <p class="help mt-2">
+      One page leads on in the order of the work. You can leave and come back; nothing is lost.
+    </p>
   </aside>
 </form>

@@ -33,11 +33,19 @@
   const run = acts.run
   let watching = $state<string | null>(null)
   let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate'>(
-    searchParams.get('put') === 'secret' ? 'secret' : searchParams.get('put') === 'certificate' ? 'certificate' : '',
+    searchParams.get('put') === 'secret'
+      ? 'secret'
+      : searchParams.get('put') === 'certificate'
+        ? 'certificate'
+        : '',
   )
   let which = $state('')
-  let said = $state<string[]>(searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [])
-  const out = $derived((found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'))
+  let said = $state<string[]>(
+    searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [],
+  )
+  const out = $derived(
+    (found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'),
+  )
   const heading = $derived(
     out.length
       ? `${['No', 'One', 'Two', 'Three', 'Four', 'Five', 'Six'][out.length] ?? out.length} ${out.length === 1 ? 'pin' : 'pins'} out of line`
@@ -46,7 +54,9 @@
 
   const test = () =>
     run(async () => {
-      const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref } } }))
+      const begun = await ok(
+        api.POST('/api/connections/{ref}/tests', { params: { path: { ref } } }),
+      )
       watching = begun.id
     })
   let renewal = $state<Schemas['RenewalOut'] | null>(null)
@@ -56,11 +66,18 @@
       renewal = await ok(api.POST('/api/connections/{ref}/renewals', { params: { path: { ref } } }))
     })
   const decide = (use: boolean) =>
-    acts.run(() => ok(api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref } }, body: { use } })))
+    acts.run(() =>
+      ok(
+        api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref } }, body: { use } }),
+      ),
+    )
   const signIn = () =>
     run(async () => {
       const begun = await ok(
-        api.POST('/api/connections/{ref}/sign-ins', { params: { path: { ref } }, body: { back: `/connections/${ref}` } }),
+        api.POST('/api/connections/{ref}/sign-ins', {
+          params: { path: { ref } },
+          body: { back: `/connections/${ref}` },
+        }),
       )
       window.location.assign(begun.address)
     })
@@ -96,11 +113,14 @@
     said = Object.values(notes).flat()
     if (searchParams.get('put')) searchParams.delete('put')
   }
-  const clear = () => run(() => ok(api.POST('/api/connections/{ref}/clearances', { params: { path: { ref } } })))
+  const clear = () =>
+    run(() => ok(api.POST('/api/connections/{ref}/clearances', { params: { path: { ref } } })))
   const choose = (client: string) =>
-    run(() => ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref } }, body: { client } }))).then(
-      () => (open = ''),
-    )
+    run(() =>
+      ok(
+        api.POST('/api/connections/{ref}/clients', { params: { path: { ref } }, body: { client } }),
+      ),
+    ).then(() => (open = ''))
 </script>
 
 <svelte:head><title>{ref} · Neat Latch</title></svelte:head>
@@ -108,7 +128,11 @@
 {#if found.data}
   {@const connection = found.data}
   <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
-    <h1><a href="/applications/{connection.application}" class="hover:underline">{connection.application_name}</a></h1>
+    <h1>
+      <a href="/applications/{connection.application}" class="hover:underline"
+        >{connection.application_name}</a
+      >
+    </h1>
     <span class="value text-soft">{connection.ref}</span>
     <EnvBadge environment={connection.environment} />
     <strong
@@ -121,7 +145,10 @@
     >
     <span class="ms-auto flex gap-3">
       {#if may('change')}<a class="btn btn-sm" href="/connections/{ref}/set-up">Set up</a>
-        <button class="btn btn-sm" data-key="e" onclick={() => (open = open === 'edit' ? '' : 'edit')}
+        <button
+          class="btn btn-sm"
+          data-key="e"
+          onclick={() => (open = open === 'edit' ? '' : 'edit')}
           >Edit our side <kbd class="value text-[0.85em]">E</kbd></button
         >{/if}
       {#if connection.signs_person_in && !connection.individual && may('test')}<button
@@ -129,43 +156,61 @@
           disabled={acts.busy}
           onclick={signIn}>{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
         >{/if}
-      {#if may('test')}<button class="btn btn-primary btn-sm" data-key="t" disabled={acts.busy} onclick={test}
-          >Test now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
+      {#if may('test')}<button
+          class="btn btn-primary btn-sm"
+          data-key="t"
+          disabled={acts.busy}
+          onclick={test}
+          >Test now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd
+          ></button
         >{/if}
     </span>
   </header>
   <SignInOutcome hidden={(how) => how === 'wrong_account' && Boolean(connection.set_aside)} />
   {#if connection.waiting_sign_in && !signedIn}
     <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their page refused, compare redirect
-      URI and client ID below, then sign in again.
+      Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their
+      page refused, compare redirect URI and client ID below, then sign in again.
     </p>
   {/if}
   {#if connection.set_aside}
     <p role="status" class="bg-bad-ground mb-3 rounded-md px-3 py-2" data-set-aside>
-      {connection.set_aside.account} signed in <When at={connection.set_aside.at} />, and {connection.values.account || 'another'} was
-      expected. {connection.signed_in ? 'What was held before still serves.' : 'No token is in use.'}
+      {connection.set_aside.account} signed in <When at={connection.set_aside.at} />, and {connection
+        .values.account || 'another'} was expected. {connection.signed_in
+        ? 'What was held before still serves.'
+        : 'No token is in use.'}
       {#if may('test')}
-        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(true)}>Use {connection.set_aside.account}</button>
-        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(false)}>End those tokens</button>
+        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(true)}
+          >Use {connection.set_aside.account}</button
+        >
+        <button class="act ms-2" disabled={acts.busy} onclick={() => decide(false)}
+          >End those tokens</button
+        >
       {/if}
     </p>
   {/if}
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Cleaned: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
+      Cleaned: {said.join('; ')}.
+      <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   {#if connection.uncleared?.length}
     <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      {#each connection.uncleared as one, at (at)}{one.what} <span class="value">{one.hint}</span> goes to {one.goes_to} and would go
-        to {one.would_go_to}.
+      {#each connection.uncleared as one, at (at)}{one.what} <span class="value">{one.hint}</span>
+        goes to {one.goes_to} and would go to {one.would_go_to}.
       {/each}
       Until somebody clears that, it is sent nowhere: not tested, not drawn.
-      {#if may('change')}<button class="act ms-2" disabled={acts.busy} onclick={clear}>Clear it, or let go of it</button>{/if}
+      {#if may('change')}<button class="act ms-2" disabled={acts.busy} onclick={clear}
+          >Clear it, or let go of it</button
+        >{/if}
     </p>
   {/if}
   {#if open === 'edit'}<EditCaller {connection} done={closed} />{/if}
-  {#if open === 'secret' && may('change')}{#key which}<PutSecret {connection} {which} done={closed} />{/key}{/if}
+  {#if open === 'secret' && may('change')}{#key which}<PutSecret
+        {connection}
+        {which}
+        done={closed}
+      />{/key}{/if}
   {#if open === 'certificate' && may('change')}<PutCertificate {connection} done={closed} />{/if}
   {#if open === 'client'}
     <section class="sheet mb-4 p-4">
@@ -177,7 +222,10 @@
           {one.environment}
         </p>
       {:else}<p>
-          None is registered. <a class="act" href="/applications/{connection.application}/clients/new">Register one</a>
+          None is registered. <a
+            class="act"
+            href="/applications/{connection.application}/clients/new">Register one</a
+          >
         </p>{/each}
       <button class="act" onclick={() => (open = '')}>Leave it</button>
     </section>
@@ -194,22 +242,28 @@
           <p class="flex min-h-[26px] items-baseline gap-3">
             <span>{one.what}</span>
             <span class="ms-auto text-end"
-              >{#if one.at}<time datetime={one.at} title={exact(one.at)}>{fromNow(one.at, clock.now)}</time>{/if}{one.at &&
-              one.says
-                ? ' · '
-                : ''}<span class="text-soft">{one.says}</span
+              >{#if one.at}<time datetime={one.at} title={exact(one.at)}
+                  >{fromNow(one.at, clock.now)}</time
+                >{/if}{one.at && one.says ? ' · ' : ''}<span class="text-soft">{one.says}</span
               >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
-                <button class="act" onclick={() => (one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key))}
+                <button
+                  class="act"
+                  onclick={() =>
+                    one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key)}
                   >replace</button
                 >{:else if one.act === 'sign_in' && !connection.individual && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >
           </p>
-          {#if one.credential}<div class="text-end"><EndOf id={one.credential} ends={one.at} hint={one.what} /></div>{/if}
+          {#if one.credential}<div class="text-end">
+              <EndOf id={one.credential} ends={one.at} hint={one.what} />
+            </div>{/if}
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
         {#if connection.renewable && may('test')}<p>
             <button class="act" disabled={acts.busy} onclick={renew}>Test renewal</button>
-            {#if renewal}<span role="status" class={renewal.renewed ? 'text-success' : 'text-error font-semibold'}
+            {#if renewal}<span
+                role="status"
+                class={renewal.renewed ? 'text-success' : 'text-error font-semibold'}
                 >{renewal.says}</span
               >{/if}
           </p>{/if}
@@ -218,8 +272,12 @@
             <a class="act" href="/clients/{connection.client}/scopes">What it may do</a>
           </p>{/if}
         <p class="flex flex-wrap gap-x-4">
-          <a class="act" href="/api/connections/{ref}/exports?format=env" download>Take out as .env</a>
-          <a class="act" href="/api/connections/{ref}/exports?format=properties" download>as .properties</a>
+          <a class="act" href="/api/connections/{ref}/exports?format=env" download
+            >Take out as .env</a
+          >
+          <a class="act" href="/api/connections/{ref}/exports?format=properties" download
+            >as .properties</a
+          >
         </p>
       </section>
       {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}

@@ -26,13 +26,19 @@
     top = -table.getBoundingClientRect().top
     sight = window.innerHeight
     // The next page is fetched before its end comes into sight.
-    if (found.query.hasNextPage && !found.query.isFetchingNextPage && found.rows.length * ROW - top - sight < 1500)
+    if (
+      found.query.hasNextPage &&
+      !found.query.isFetchingNextPage &&
+      found.rows.length * ROW - top - sight < 1500
+    )
       void found.query.fetchNextPage()
   }
   $effect(() => {
     if (found.rows.length) scrolled()
-    // A filter by pins is looked for row by row: a page may be empty and still have one that follows it.
-    else if (found.query.hasNextPage && !found.query.isFetchingNextPage) void found.query.fetchNextPage()
+    // A filter by pins is looked for row by row: a page may be empty and still have one that
+    // follows it.
+    else if (found.query.hasNextPage && !found.query.isFetchingNextPage)
+      void found.query.fetchNextPage()
   })
 </script>
 
@@ -47,14 +53,16 @@
   rows={found.rows}
   key={(one) => one.ref}
 >
-  {#snippet actions()}{#if may('change')}<a class="btn btn-primary btn-sm ms-auto" href="/connections/new" data-key="n"
-        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+  {#snippet actions()}{#if may('change')}<a
+        class="btn btn-primary btn-sm ms-auto"
+        href="/connections/new"
+        data-key="n">Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
   {#snippet above()}
     {#if searchParams.get('returned') === 'unknown'}
       <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-        Somebody came back from an application, but no sign-in of yours was waiting for them. Nothing was kept. Begin again from
-        the connection's page.
+        Somebody came back from an application, but no sign-in of yours was waiting for them.
+        Nothing was kept. Begin again from the connection's page.
       </p>
     {/if}
   {/snippet}
@@ -63,13 +71,15 @@
       <table class="rows fixed-rows">
         <thead
           ><tr
-            ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th>State</th><th>Users</th><th
-              >Last test</th
-            ></tr
+            ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th
+              >State</th
+            ><th>Users</th><th>Last test</th></tr
           ></thead
         >
         <tbody>
-          {#if seen.above}<tr aria-hidden="true"><td colspan="7" style:height="{seen.above}px" class="!p-0"></td></tr>{/if}
+          {#if seen.above}<tr aria-hidden="true"
+              ><td colspan="7" style:height="{seen.above}px" class="!p-0"></td></tr
+            >{/if}
           {#each found.rows.slice(seen.first, seen.last) as one (one.ref)}
             <tr data-row>
               <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
@@ -87,16 +97,21 @@
               <td><When at={one.tested_at} />{one.tested_at ? '' : 'never'}</td>
             </tr>
           {/each}
-          {#if seen.below}<tr aria-hidden="true"><td colspan="7" style:height="{seen.below}px" class="!p-0"></td></tr>{/if}
+          {#if seen.below}<tr aria-hidden="true"
+              ><td colspan="7" style:height="{seen.below}px" class="!p-0"></td></tr
+            >{/if}
         </tbody>
       </table>
     </div>
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      A connection is one way from us into one application in one environment. It has a short reference name that jobs and scripts
-      quote, and holds both halves: what the application has, and what we send.
+      A connection is one way from us into one application in one environment. It has a short
+      reference name that jobs and scripts quote, and holds both halves: what the application has,
+      and what we send.
     </p>
-    {#if may('change')}<a class="btn btn-primary" href="/applications">Choose an application first</a>{/if}
+    {#if may('change')}<a class="btn btn-primary" href="/applications"
+        >Choose an application first</a
+      >{/if}
   {/snippet}
 </ListPage>

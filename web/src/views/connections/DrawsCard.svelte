@@ -19,7 +19,8 @@
     queryFn: () => ok(api.GET('/api/connections/{ref}/drawables', { params: path })),
   }))
   const acts = acting('connection')
-  const letThem = () => acts.run(() => ok(api.POST('/api/connections/{ref}/drawables', { params: path })))
+  const letThem = () =>
+    acts.run(() => ok(api.POST('/api/connections/{ref}/drawables', { params: path })))
   let open = $state(false)
   const lines = createQuery(() => ({
     queryKey: ['lines', ref],
@@ -33,7 +34,9 @@
 <section class="sheet p-4" aria-labelledby="draws-title">
   <header class="flex items-baseline">
     <h2 id="draws-title">Drawn</h2>
-    <button class="act ms-auto" aria-expanded={open} onclick={() => (open = !open)}>{open ? 'Close' : 'Lines to paste'}</button>
+    <button class="act ms-auto" aria-expanded={open} onclick={() => (open = !open)}
+      >{open ? 'Close' : 'Lines to paste'}</button
+    >
   </header>
   {#if hands.data}<p class="help">
       A draw hands out {hands.data.says}.
@@ -50,10 +53,15 @@
   {/if}
   <ProblemBox problem={acts.problem} />
   {#each draws.data ?? [] as one (one.user ?? one.last)}
-    <p class="flex min-h-[26px] items-baseline gap-3" title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}>
-      {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a>{:else}<span>{one.user_name}</span
-        >{/if}
-      <span class="text-soft ms-auto text-end">{one.today} in 24 hours · <When at={one.last} /></span>
+    <p
+      class="flex min-h-[26px] items-baseline gap-3"
+      title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}
+    >
+      {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a
+        >{:else}<span>{one.user_name}</span>{/if}
+      <span class="text-soft ms-auto text-end"
+        >{one.today} in 24 hours · <When at={one.last} /></span
+      >
     </p>
   {:else}{#if draws.data}<p class="help">
         Nobody has drawn it. A user draws by reference name with a key of its own.
@@ -61,10 +69,12 @@
   {#if open && chosen}
     <label class="mt-2 block"
       ><span class="label-text">For</span><select class="line-in" bind:value={language}
-        >{#each lines.data ?? [] as one (one.language)}<option>{one.language}</option>{/each}</select
+        >{#each lines.data ?? [] as one (one.language)}<option>{one.language}</option
+          >{/each}</select
       ></label
     >
-    <pre class="bg-base-200 value my-2 overflow-x-auto rounded-md p-2 text-[0.93em] whitespace-pre-wrap">{chosen.text}</pre>
+    <pre
+      class="bg-base-200 value my-2 overflow-x-auto rounded-md p-2 text-[0.93em] whitespace-pre-wrap">{chosen.text}</pre>
     <Copy text={chosen.text} what="the lines for {chosen.language}" />
   {/if}
 </section>

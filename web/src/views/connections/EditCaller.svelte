@@ -8,7 +8,10 @@
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import ValueFields from './ValueFields.svelte'
 
-  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  let {
+    connection,
+    done,
+  }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const acts = acting('connection')
   // A copy to type in: what somebody else saves meanwhile must not change it under one's hands.
   const start = untrack(() => connection)
@@ -22,17 +25,24 @@
   const errors = $derived(acts.errors)
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
 
   const whoStops = (left: string[]) =>
-    ok(api.POST('/api/connections/{ref}/scopes/previews', { params: { path: { ref: start.ref } }, body: { scopes: left } }))
+    ok(
+      api.POST('/api/connections/{ref}/scopes/previews', {
+        params: { path: { ref: start.ref } },
+        body: { scopes: left },
+      }),
+    )
   async function save(event: Event): Promise<void> {
     event.preventDefault()
     const body = { values, scopes, pace, time_limit: limit, paused, work_in_rounds }
     const params = { path: { ref: start.ref } }
     const saved = await acts.run(
-      () => ok(api.PATCH('/api/connections/{ref}', { params, body, headers: ifMatch(start.version) })),
+      () =>
+        ok(api.PATCH('/api/connections/{ref}', { params, body, headers: ifMatch(start.version) })),
       ['connection', start.ref],
     )
     if (saved) done(saved.notes ?? {})
@@ -47,14 +57,19 @@
 </script>
 
 <form class="sheet mb-4 p-4" onsubmit={save} aria-labelledby="edit-title">
-  <h2 id="edit-title" class="text-slate mb-2">Caller side <span class="help font-normal">what we send</span></h2>
-  <div class="grid grid-cols-2 gap-x-5"><ValueFields scheme={start.scheme} bind:values {errors} /></div>
+  <h2 id="edit-title" class="text-slate mb-2">
+    Caller side <span class="help font-normal">what we send</span>
+  </h2>
+  <div class="grid grid-cols-2 gap-x-5">
+    <ValueFields scheme={start.scheme} bind:values {errors} />
+  </div>
   <fieldset class="mb-3">
     <legend class="label-text">Scopes we ask for</legend>
     <div class="flex flex-wrap gap-x-6">
       {#each application.data?.scopes ?? [] as scope (scope.name)}
         <label class="flex min-h-[26px] items-center gap-2"
-          ><input type="checkbox" value={scope.name} bind:group={scopes} /> <span class="value">{scope.name}</span></label
+          ><input type="checkbox" value={scope.name} bind:group={scopes} />
+          <span class="value">{scope.name}</span></label
         >
       {/each}
     </div>
@@ -78,7 +93,8 @@
         max="120"
         class="line-in w-36"
         bind:value={limit}
-      />{#if errors.time_limit}<span role="alert" class="text-error">{errors.time_limit}</span>{/if}</label
+      />{#if errors.time_limit}<span role="alert" class="text-error">{errors.time_limit}</span
+        >{/if}</label
     >
     <label class="flex min-h-[34px] items-center gap-2"
       ><input type="checkbox" bind:checked={paused} /> Leave it out of the rounds</label
@@ -90,7 +106,8 @@
   {#if start.users_of.length && start.state === 'latched'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       It works now, and {start.users_of.map((one) => one.name).join(', ')}
-      {start.users_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint or client ID its tokens are dropped.
+      {start.users_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint or client
+      ID its tokens are dropped.
     </p>
   {/if}
   {#if confirming}
@@ -107,8 +124,16 @@
     <button class="btn btn-primary btn-sm">Save</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>
     <label class="ms-auto"
-      ><span class="help">To remove it, type {start.ref}</span><input class="line-in value" bind:value={confirming} /></label
+      ><span class="help">To remove it, type {start.ref}</span><input
+        class="line-in value"
+        bind:value={confirming}
+      /></label
     >
-    <button type="button" class="btn btn-error btn-sm" disabled={confirming !== start.ref} onclick={remove}>Remove it</button>
+    <button
+      type="button"
+      class="btn btn-error btn-sm"
+      disabled={confirming !== start.ref}
+      onclick={remove}>Remove it</button
+    >
   </div>
 </form>

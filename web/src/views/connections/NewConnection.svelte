@@ -31,29 +31,37 @@
 
   const found = createQuery(() => ({
     queryKey: ['application', application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}', { params: { path: { key: application } } })),
     enabled: Boolean(application),
   }))
   const clients = createQuery(() => ({
     queryKey: ['clients', application, environment, 'live'],
-    queryFn: () => ok(api.GET('/api/clients', { params: { query: { application, environment, live: true } } })),
+    queryFn: () =>
+      ok(api.GET('/api/clients', { params: { query: { application, environment, live: true } } })),
     enabled: Boolean(application && environment),
   }))
   const oauth = $derived(takesClients(found.data))
   const named = createQuery(() => ({
     queryKey: ['client', client],
-    queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: client } } })),
+    queryFn: () =>
+      ok(api.GET('/api/clients/{identity}', { params: { path: { identity: client } } })),
     enabled: Boolean(client),
   }))
   // The first of them, and the one that is named in the address, whichever page it stands on.
   const here = $derived.by(() => {
     const some = clients.data?.items ?? []
-    const also = named.data && named.data.application === application && named.data.environment.key === environment
+    const also =
+      named.data &&
+      named.data.application === application &&
+      named.data.environment.key === environment
     return also && !some.some((one) => one.id === client) ? [named.data, ...some] : some
   })
   const chosen = $derived(here.find((one) => one.id === client))
   const usable = $derived(
-    (found.data?.schemes ?? []).filter((one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant)),
+    (found.data?.schemes ?? []).filter(
+      (one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant),
+    ),
   )
   $effect(() => {
     if (found.data && !found.data.places.some((one) => one.environment.key === environment))
@@ -67,7 +75,10 @@
     queryFn: () =>
       ok(
         api.GET('/api/connections/drafts/{application}/{environment}/{scheme}', {
-          params: { path: { application, environment, scheme }, query: { client: client || undefined } },
+          params: {
+            path: { application, environment, scheme },
+            query: { client: client || undefined },
+          },
         }),
       ),
     enabled: Boolean(application && environment && scheme),
@@ -96,11 +107,15 @@
       secrets: Object.fromEntries(Object.entries(form.secrets).filter(([, value]) => value)),
       secret_ends: form.ends ? onDay(form.ends) : null,
     }
-    const made = await acts.run(() => ok(api.POST('/api/connections', { body, headers: sent.headers(body) })))
+    const made = await acts.run(() =>
+      ok(api.POST('/api/connections', { body, headers: sent.headers(body) })),
+    )
     if (!made) return
     form.secrets = {}
     const said = Object.values(made.notes ?? {}).flat()
-    goto(`/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`)
+    goto(
+      `/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`,
+    )
   }
 </script>
 
@@ -111,12 +126,21 @@
     <div class="sheet p-5">
       <div class="grid grid-cols-3 gap-x-5">
         <Field id="application" label="Application">
-          <ApplicationField id="application" bind:value={application} changed={() => (client = '')} />
+          <ApplicationField
+            id="application"
+            bind:value={application}
+            changed={() => (client = '')}
+          />
         </Field>
         <Field id="environment" label="Environment">
-          <select id="environment" class="line-in" bind:value={environment} onchange={() => (client = '')}>
-            {#each found.data?.places ?? [] as one (one.environment.key)}<option value={one.environment.key}
-                >{one.environment.name}</option
+          <select
+            id="environment"
+            class="line-in"
+            bind:value={environment}
+            onchange={() => (client = '')}
+          >
+            {#each found.data?.places ?? [] as one (one.environment.key)}<option
+                value={one.environment.key}>{one.environment.name}</option
               >{/each}
           </select>
         </Field>
@@ -131,15 +155,31 @@
         <div class="grid grid-cols-2 gap-x-5">
           <Field id="scheme" label="How it lets us in" error={errors.scheme}>
             <select id="scheme" class="line-in" bind:value={scheme}
-              >{#each usable as one (one.key)}<option value={one.key}>{one.label}</option>{/each}</select
+              >{#each usable as one (one.key)}<option value={one.key}>{one.label}</option
+                >{/each}</select
             >
           </Field>
-          <Field id="ref" label="Reference name" help="Short; jobs and scripts will quote it." error={errors.ref}>
-            <input id="ref" class="line-in value" bind:value={form.ref} aria-invalid={errors.ref ? 'true' : undefined} required />
+          <Field
+            id="ref"
+            label="Reference name"
+            help="Short; jobs and scripts will quote it."
+            error={errors.ref}
+          >
+            <input
+              id="ref"
+              class="line-in value"
+              bind:value={form.ref}
+              aria-invalid={errors.ref ? 'true' : undefined}
+              required
+            />
           </Field>
         </div>
-        <h2 class="text-slate mt-2 mb-2">Caller side <span class="help font-normal">what we send</span></h2>
-        <div class="grid grid-cols-2 gap-x-5"><ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} /></div>
+        <h2 class="text-slate mt-2 mb-2">
+          Caller side <span class="help font-normal">what we send</span>
+        </h2>
+        <div class="grid grid-cols-2 gap-x-5">
+          <ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} />
+        </div>
         <div class="grid grid-cols-2 gap-x-5">
           {#each draft.data.scheme.values.filter((one) => one.secret && one.type !== 'key') as secret (secret.key)}
             <Field
@@ -156,7 +196,10 @@
                 type="password"
                 autocomplete="off"
                 class="line-in value"
-                bind:value={() => form.secrets[secret.key] ?? '', (typed) => (form.secrets[secret.key] = typed)}
+                bind:value={
+                  () => form.secrets[secret.key] ?? '',
+                  (typed) => (form.secrets[secret.key] = typed)
+                }
               />
             </Field>
           {/each}
@@ -168,12 +211,17 @@
           <legend class="label-text">Scopes we ask for</legend>
           {#each draft.data.scopes as scope (scope.name)}
             <label class="flex min-h-[26px] items-center gap-2">
-              <input type="checkbox" value={scope.name} bind:group={form.scopes} /> <span class="value">{scope.name}</span>
+              <input type="checkbox" value={scope.name} bind:group={form.scopes} />
+              <span class="value">{scope.name}</span>
               <span class="text-soft">{scope.meaning}</span>
-              {#if client && !scope.permitted}<span class="text-warning">not permitted for this client</span>{/if}
+              {#if client && !scope.permitted}<span class="text-warning"
+                  >not permitted for this client</span
+                >{/if}
             </label>
           {/each}
-          {#if errors.scopes}<p role="alert" class="text-error font-semibold">{errors.scopes}</p>{/if}
+          {#if errors.scopes}<p role="alert" class="text-error font-semibold">
+              {errors.scopes}
+            </p>{/if}
         </fieldset>
         <ProblemBox problem={acts.problem} />
         <div class="mt-3 flex gap-3">
@@ -186,7 +234,10 @@
     </div>
     <aside class="sheet h-fit p-4">
       <h2 class="mb-1">What comes next</h2>
-      <p class="help">You will see both halves beside each other, and where they do not meet. Then sign in, and test.</p>
+      <p class="help">
+        You will see both halves beside each other, and where they do not meet. Then sign in, and
+        test.
+      </p>
       {#if application && here.length === 0 && oauth}
         <p class="mt-2">
           No client is registered here yet. <a

@@ -4,7 +4,10 @@
   import CertificateIn, { isGiven, nothing } from '../../lib/CertificateIn.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
-  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  let {
+    connection,
+    done,
+  }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const acts = acting('connection')
   let given = $state(nothing())
   const errors = $derived(acts.errors)

@@ -10,7 +10,11 @@
     connection,
     which = '',
     done,
-  }: { connection: Connection; which?: string; done: (notes: Record<string, string[]>) => void } = $props()
+  }: {
+    connection: Connection
+    which?: string
+    done: (notes: Record<string, string[]>) => void
+  } = $props()
   const acts = acting('connection')
   let secret = $state('')
   let ends = $state('')
@@ -41,7 +45,13 @@
       where={wanted?.where}
       error={errors.secret ?? errors[wanted?.key ?? '']}
     >
-      <input id="new-secret" type="password" class="line-in value" autocomplete="off" bind:value={secret} />
+      <input
+        id="new-secret"
+        type="password"
+        class="line-in value"
+        autocomplete="off"
+        bind:value={secret}
+      />
     </Field>
     <Field id="new-ends" label="It ends on, if you were told"
       ><input id="new-ends" type="date" class="line-in" bind:value={ends} /></Field

@@ -34,7 +34,9 @@
 
   const test = (last: string) =>
     run(async () => {
-      const begun = await ok(api.POST('/api/connections/{ref}/tests', { params: { path: { ref }, query: { last } } }))
+      const begun = await ok(
+        api.POST('/api/connections/{ref}/tests', { params: { path: { ref }, query: { last } } }),
+      )
       watching = begun.id
     })
   const signIn = () =>
@@ -48,7 +50,11 @@
       window.location.assign(begun.address)
     })
   const changeScheme = (scheme: string) =>
-    run(() => ok(api.POST('/api/connections/{ref}/schemes', { params: { path: { ref } }, body: { scheme } })))
+    run(() =>
+      ok(
+        api.POST('/api/connections/{ref}/schemes', { params: { path: { ref } }, body: { scheme } }),
+      ),
+    )
   const intoRounds = (version: number) =>
     run(() =>
       ok(
@@ -61,8 +67,15 @@
     )
   const copy = (environment: string) =>
     run(async () => {
-      const made = await ok(api.POST('/api/connections/{ref}/copies', { params: { path: { ref } }, body: { environment } }))
-      goto(`/connections/${made.ref}/set-up?from=${ref}&carried=${made.carried.join(', ')}&new=${made.new.join(', ')}`)
+      const made = await ok(
+        api.POST('/api/connections/{ref}/copies', {
+          params: { path: { ref } },
+          body: { environment },
+        }),
+      )
+      goto(
+        `/connections/${made.ref}/set-up?from=${ref}&carried=${made.carried.join(', ')}&new=${made.new.join(', ')}`,
+      )
       opened = null
     })
   function toggle(section: Schemas['SectionOut']): void {
@@ -83,18 +96,25 @@
   <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
     <h1>Set up {connection.application_name}</h1>
     <EnvBadge environment={connection.environment} />
-    <span class="help"><When at={connection.changed_at} prefix="saved " /> · you can leave and come back</span>
+    <span class="help"
+      ><When at={connection.changed_at} prefix="saved " /> · you can leave and come back</span
+    >
     <a class="btn btn-sm ms-auto" href="/connections/{ref}">Both halves</a>
   </header>
   <SignInOutcome />
   {#if said.length}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Taken in: {said.join('; ')}. <button class="act ms-3" onclick={() => (said = [])}>Close</button>
+      Taken in: {said.join('; ')}.
+      <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   <div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
     <ol class="sheet" aria-label="Steps of setting up, in the order of the work">
       {#each standing.data.sections as section, place (section.key)}
-        <li class="border-base-300 border-b last:border-0" data-section={section.key} data-standing={section.standing}>
+        <li
+          class="border-base-300 border-b last:border-0"
+          data-section={section.key}
+          data-standing={section.standing}
+        >
           <h2 class="text-[1.08rem]">
             <button
               type="button"
@@ -102,12 +122,16 @@
               aria-expanded={open === section.key}
               onclick={() => toggle(section)}
             >
-              <span class="grid h-[26px] w-[26px] place-items-center rounded-md font-bold {look[section.standing]}"
-                >{place + 1}</span
+              <span
+                class="grid h-[26px] w-[26px] place-items-center rounded-md font-bold {look[
+                  section.standing
+                ]}">{place + 1}</span
               >
               <span
                 ><span class="block leading-[26px]"
-                  >{section.title}{#if section.standing === 'done'}<span class="sr-only">, done</span>{/if}</span
+                  >{section.title}{#if section.standing === 'done'}<span class="sr-only"
+                      >, done</span
+                    >{/if}</span
                 ><span class="help block font-normal">{section.says}</span></span
               >
             </button>
@@ -120,14 +144,19 @@
                   {#each connection.scheme.values as one (one.key)}
                     <dt>{one.label}{one.required ? '' : ' (if there is one)'}</dt>
                     <dd class="help">
-                      {one.help}{#if one.where}&nbsp;<span class="text-brass">Where: {one.where}</span>{/if}
+                      {one.help}{#if one.where}&nbsp;<span class="text-brass"
+                          >Where: {one.where}</span
+                        >{/if}
                     </dd>
                   {/each}
                 </dl>
                 {#if connection.schemes.length > 1 && may('change')}
                   <p class="mt-2">
                     {#each connection.schemes.filter((one) => one.key !== connection.scheme.key) as one (one.key)}
-                      <button class="act me-4" disabled={acts.busy} onclick={() => changeScheme(one.key)}
+                      <button
+                        class="act me-4"
+                        disabled={acts.busy}
+                        onclick={() => changeScheme(one.key)}
                         >Take the other way: {one.label}</button
                       >
                     {/each}
@@ -137,25 +166,38 @@
               {:else if section.key === 'prepare'}<SetUpPrepare {connection} {done} />
               {:else if section.key === 'ours'}<SetUpOurs {connection} {done} />
               {:else if section.key === 'sign_in'}
-                {#if may('test')}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={signIn}
-                    >{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
+                {#if may('test')}<button
+                    class="btn btn-primary btn-sm"
+                    disabled={acts.busy}
+                    onclick={signIn}>{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
                   >{/if}
                 <p class="help mt-1">
-                  You are sent to {connection.application_name} and brought back to this page.{connection.values.account
+                  You are sent to {connection.application_name} and brought back to this page.{connection
+                    .values.account
                     ? ` Pick ${connection.values.account}.`
                     : ''}
                 </p>
               {:else}
                 <div class="mb-2 flex flex-wrap gap-3">
                   {#if may('test')}
-                    <button class="btn btn-sm" disabled={acts.busy} onclick={() => test('sign_in')}>The credential alone</button>
-                    <button class="btn btn-primary btn-sm" data-key="t" disabled={acts.busy} onclick={() => test('')}
-                      >The whole road <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
+                    <button class="btn btn-sm" disabled={acts.busy} onclick={() => test('sign_in')}
+                      >The credential alone</button
+                    >
+                    <button
+                      class="btn btn-primary btn-sm"
+                      data-key="t"
+                      disabled={acts.busy}
+                      onclick={() => test('')}
+                      >The whole road <kbd
+                        class="value rounded border border-current px-1 text-[0.85em]">T</kbd
+                      ></button
                     >
                   {/if}
                   {#if connection.paused && connection.state === 'latched' && may('change')}
-                    <button class="btn btn-sm" disabled={acts.busy} onclick={() => intoRounds(connection.version)}
-                      >Take it into the rounds</button
+                    <button
+                      class="btn btn-sm"
+                      disabled={acts.busy}
+                      onclick={() => intoRounds(connection.version)}>Take it into the rounds</button
                     >
                   {/if}
                 </div>
@@ -169,17 +211,17 @@
     <div class="flex flex-col gap-3">
       <section class="sheet p-4" aria-labelledby="missing-title">
         <h2 id="missing-title" class="mb-1">Still missing</h2>
-        {#each standing.data.missing as one (one)}<p class="text-soft py-1" data-missing>{one}</p>{:else}<p
-            class="text-success font-semibold"
-          >
-            Nothing. It latches.
-          </p>{/each}
+        {#each standing.data.missing as one (one)}<p class="text-soft py-1" data-missing>
+            {one}
+          </p>{:else}<p class="text-success font-semibold">Nothing. It latches.</p>{/each}
       </section>
       {#if connection.slot_values.length || connection.scheme.values.some((one) => one.where)}
         <section class="sheet p-4" aria-labelledby="where-title">
           <h2 id="where-title" class="mb-1">Where is it?</h2>
           {#each [...connection.slot_values, ...connection.scheme.values].filter((one) => one.where) as one (one.key)}
-            <p class="py-0.5"><strong>{one.label}:</strong> <span class="text-soft">{one.where}</span></p>
+            <p class="py-0.5">
+              <strong>{one.label}:</strong> <span class="text-soft">{one.where}</span>
+            </p>
           {/each}
         </section>
       {/if}
@@ -195,10 +237,14 @@
           <h2 id="left-title" class="mb-1">Other environments</h2>
           <p class="text-soft">{standing.data.environments_left.join(' and ')} not set up yet.</p>
           {#each may('change') ? standing.data.copies_to : [] as one (one.key)}
-            <button class="act block" disabled={acts.busy} onclick={() => copy(one.key)}>Copy this set-up to {one.name}</button>
+            <button class="act block" disabled={acts.busy} onclick={() => copy(one.key)}
+              >Copy this set-up to {one.name}</button
+            >
           {/each}
           {#if standing.data.copies_to.length < standing.data.environments_left.length && may('change')}
-            <a class="act block" href="/applications/new?name={encodeURIComponent(connection.application_name)}"
+            <a
+              class="act block"
+              href="/applications/new?name={encodeURIComponent(connection.application_name)}"
               >Add its addresses there first</a
             >
           {/if}

@@ -12,9 +12,13 @@
   import PutSecret from './PutSecret.svelte'
   import ValueFields from './ValueFields.svelte'
 
-  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  let {
+    connection,
+    done,
+  }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const acts = acting('connection')
-  // A copy to type in. When something else (an intake, a secret) has saved a newer version, all but what was typed is taken anew.
+  // A copy to type in. When something else (an intake, a secret) has saved a newer version, all but
+  // what was typed is taken anew.
   let begun = untrack(() => connection)
   let version = $state(untrack(() => connection.version))
   let values = $state(untrack(() => ({ ...connection.values })))
@@ -27,7 +31,9 @@
     ...connection.scheme,
     values: connection.scheme.values.filter((one) => one.type !== 'certificate'),
   })
-  const wantsCertificate = $derived(connection.scheme.values.some((one) => one.type === 'certificate'))
+  const wantsCertificate = $derived(
+    connection.scheme.values.some((one) => one.type === 'certificate'),
+  )
   function takeAnew(now: Connection): void {
     begun = now
     version = now.version
@@ -36,14 +42,23 @@
   }
   const typed = <T,>(mine: Record<string, T>, before: Record<string, T>) =>
     Object.entries(mine).filter(([key, value]) => value !== before[key])
-  const differs = (mine: [string, string][], before: Record<string, string>, now: Record<string, string>) =>
-    mine.some(([key, value]) => ![before[key], value].includes(now[key]))
-  // Where somebody else has changed what is being typed, the version stays: saving is refused, and says what they changed. Who was told saves knowingly.
+  const differs = (
+    mine: [string, string][],
+    before: Record<string, string>,
+    now: Record<string, string>,
+  ) => mine.some(([key, value]) => ![before[key], value].includes(now[key]))
+  // Where somebody else has changed what is being typed, the version stays: saving is refused, and
+  // says what they changed. Who was told saves knowingly.
   let told = $state(false)
   $effect(() => {
     if (connection.version === version) return
-    const mine = untrack(() => ({ values: typed(values, begun.values), slots: typed(slots, begun.slots) }))
-    const both = differs(mine.values, begun.values, connection.values) || differs(mine.slots, begun.slots, connection.slots)
+    const mine = untrack(() => ({
+      values: typed(values, begun.values),
+      slots: typed(slots, begun.slots),
+    }))
+    const both =
+      differs(mine.values, begun.values, connection.values) ||
+      differs(mine.slots, begun.slots, connection.slots)
     if (both && !told) return
     told = false
     takeAnew(connection)
@@ -58,7 +73,11 @@
       const params = { path: { ref: connection.ref } }
       try {
         const found = await ok(
-          api.PATCH('/api/connections/{ref}', { params, body: { values, slots }, headers: ifMatch(version) }),
+          api.PATCH('/api/connections/{ref}', {
+            params,
+            body: { values, slots },
+            headers: ifMatch(version),
+          }),
         )
         takeAnew(found)
         return found
@@ -80,8 +99,19 @@
 
 <form onsubmit={save}>
   {#each connection.slot_values as one (one.key)}
-    <Field id="slot-{one.key}" label={one.label} help={one.help} where={one.where} error={errors[`slot.${one.key}`]}>
-      <input id="slot-{one.key}" class="line-in value max-w-sm" autocomplete="off" bind:value={slots[one.key]} />
+    <Field
+      id="slot-{one.key}"
+      label={one.label}
+      help={one.help}
+      where={one.where}
+      error={errors[`slot.${one.key}`]}
+    >
+      <input
+        id="slot-{one.key}"
+        class="line-in value max-w-sm"
+        autocomplete="off"
+        bind:value={slots[one.key]}
+      />
     </Field>
   {/each}
   <div class="grid grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
@@ -99,7 +129,9 @@
             >{#if one.ends}<When at={one.ends} prefix="ends " />{:else}no end is known{/if}</span
           >{/if}
         {#if one.credential}<EndOf id={one.credential} ends={one.ends} hint={one.hint} />{/if}
-        {#if may('change')}<button class="act" onclick={() => (which = which === one.key ? '' : one.key)}
+        {#if may('change')}<button
+            class="act"
+            onclick={() => (which = which === one.key ? '' : one.key)}
             >{one.hint ? 'Replace' : 'Put in'}</button
           >{/if}
       </p>
@@ -113,7 +145,8 @@
           >{/if}
       </p>
       {#if connection.certificate}<p class="help">
-          {connection.certificate.says} SHA-256 <span class="value">{connection.certificate.sha256}</span>
+          {connection.certificate.says} SHA-256
+          <span class="value">{connection.certificate.sha256}</span>
         </p>{/if}
     {/if}
   </div>

@@ -10,7 +10,10 @@
   import ProviderNotes from '../clients/ProviderNotes.svelte'
   import Steps from '../clients/Steps.svelte'
 
-  let { connection, done }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
+  let {
+    connection,
+    done,
+  }: { connection: Connection; done: (notes: Record<string, string[]>) => void } = $props()
   const acts = acting('client')
   const run = acts.run
   const sent = once()
@@ -20,19 +23,32 @@
   const oauth = $derived(connection.scheme.registers)
   const client = createQuery(() => ({
     queryKey: ['client', connection.client],
-    queryFn: () => ok(api.GET('/api/clients/{identity}', { params: { path: { identity: connection.client! } } })),
+    queryFn: () =>
+      ok(
+        api.GET('/api/clients/{identity}', { params: { path: { identity: connection.client! } } }),
+      ),
     enabled: Boolean(connection.client),
   }))
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
-  const place = $derived(application.data?.places.find((one) => one.environment.key === connection.environment.key))
+  const place = $derived(
+    application.data?.places.find((one) => one.environment.key === connection.environment.key),
+  )
   const houseCan = $derived(Boolean(place?.house) && connection.scheme.house_issues)
-  const fitting = $derived(connection.choices.filter((one) => one.environment === connection.environment.name))
+  const fitting = $derived(
+    connection.choices.filter((one) => one.environment === connection.environment.name),
+  )
 
   const choose = (id: string) =>
-    ok(api.POST('/api/connections/{ref}/clients', { params: { path: { ref: connection.ref } }, body: { client: id } }))
+    ok(
+      api.POST('/api/connections/{ref}/clients', {
+        params: { path: { ref: connection.ref } },
+        body: { client: id },
+      }),
+    )
   const begin = (event: Event) => {
     event.preventDefault()
     void run(async () => {
@@ -82,15 +98,22 @@
         >
       {/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}
-        >{houseCan && byHouse ? 'Issue it' : oauth && place?.registers && byProtocol ? 'Register' : 'List the acts'}</button
+        >{houseCan && byHouse
+          ? 'Issue it'
+          : oauth && place?.registers && byProtocol
+            ? 'Register'
+            : 'List the acts'}</button
       >
     </form>
     {#if fitting.length}
       <p class="help mt-3">
-        Or take one that is there already. Touching one that works stops everyone who uses it; another use wants one of its own.
+        Or take one that is there already. Touching one that works stops everyone who uses it;
+        another use wants one of its own.
       </p>
       {#each fitting as one (one.id)}<p>
-          <button class="act" disabled={acts.busy} onclick={() => run(() => choose(one.id))}>{one.name}</button>
+          <button class="act" disabled={acts.busy} onclick={() => run(() => choose(one.id))}
+            >{one.name}</button
+          >
           <span class="value text-soft">{one.client_id}</span>
         </p>{/each}
     {/if}
@@ -106,10 +129,14 @@
         <div>
           <p>
             {client.data.name}
-            {client.data.house ? 'was issued by the house authority' : 'was registered by protocol'}, with ID
+            {client.data.house
+              ? 'was issued by the house authority'
+              : 'was registered by protocol'}, with ID
             <span class="value">{client.data.client_id}</span>.
           </p>
-          <p class="mt-1"><a class="act" href="/clients/{client.data.id}">The client at the provider</a></p>
+          <p class="mt-1">
+            <a class="act" href="/clients/{client.data.id}">The client at the provider</a>
+          </p>
         </div>
       {:else}<Steps client={client.data} notes={client.data.notes ?? []} />{/if}
       <div>

@@ -10,10 +10,14 @@
   const acts = acting('connection')
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
-    queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
+    queryFn: () =>
+      ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
 
-  /** What is ticked and not saved yet: ticks that come while another is being saved are saved after it, and none is lost. */
+  /**
+   * What is ticked and not saved yet: ticks that come while another is being saved are saved after
+   * it, and none is lost.
+   */
   let wanted = $state.raw<string[] | null>(null)
   let saving = false
   const ticked = $derived(wanted ?? connection.scopes)
@@ -27,7 +31,14 @@
     while (wanted) {
       const scopes: string[] = wanted
       const saved = await acts.run(
-        () => ok(api.PATCH('/api/connections/{ref}', { params, body: { scopes }, headers: ifMatch(version) })),
+        () =>
+          ok(
+            api.PATCH('/api/connections/{ref}', {
+              params,
+              body: { scopes },
+              headers: ifMatch(version),
+            }),
+          ),
         ['connection', connection.ref],
       )
       if (!saved) await acts.read()

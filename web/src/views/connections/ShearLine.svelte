@@ -6,8 +6,16 @@
   import { capital } from '../../lib/words'
 
   type Act = PinOut['acts'][number]
-  let { pins, act, busy }: { pins: PinOut[]; act: (pin: PinOut, what: Act) => void; busy: boolean } = $props()
-  const ground: Record<string, string> = { differs: 'bg-bad-ground', missing: 'bg-bad-ground', not_proven: 'bg-quiet-ground' }
+  let {
+    pins,
+    act,
+    busy,
+  }: { pins: PinOut[]; act: (pin: PinOut, what: Act) => void; busy: boolean } = $props()
+  const ground: Record<string, string> = {
+    differs: 'bg-bad-ground',
+    missing: 'bg-bad-ground',
+    not_proven: 'bg-quiet-ground',
+  }
   const quiet = (pin: PinOut) => pin.fit === 'fits' || pin.fit === 'not_asked'
   /** A note that is the same on many rows is said on the first of them only. */
   const repeated = (place: number) =>
@@ -25,7 +33,9 @@
       >Provider side <span class="help font-normal">what the application holds</span></span
     >
     <span class="help text-center">shear line</span>
-    <span class="text-slate font-bold">Caller side <span class="help font-normal">what we send</span></span>
+    <span class="text-slate font-bold"
+      >Caller side <span class="help font-normal">what we send</span></span
+    >
   </div>
   <ul class="shear">
     {#each pins as pin, place (pin.key)}
@@ -44,12 +54,16 @@
           >
         </div>
         {#if !quiet(pin) && !repeated(place)}
-          <div class="relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2 ps-[136px]">
+          <div
+            class="relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2 ps-[136px]"
+          >
             <p class="min-w-0 flex-1 basis-[300px]">{pin.why}</p>
             <span class="flex flex-wrap justify-end gap-x-4">
               {#each pin.acts as one (one.key + one.value)}
                 {#if ['see_users', 'open_client', 'open_application'].includes(one.key) || may(one.key === 'test' || one.key === 'sign_in' ? 'test' : 'change')}
-                  <button type="button" class="act" disabled={busy} onclick={() => act(pin, one)}>{one.label}</button>
+                  <button type="button" class="act" disabled={busy} onclick={() => act(pin, one)}
+                    >{one.label}</button
+                  >
                 {/if}
               {/each}
             </span>

@@ -18,16 +18,23 @@
   let problem = $state<unknown>(null)
   const last = createQuery(() => ({
     queryKey: ['test', connection.last_test],
-    queryFn: () => ok(api.GET('/api/tests/{identity}', { params: { path: { identity: connection.last_test! } } })),
+    queryFn: () =>
+      ok(
+        api.GET('/api/tests/{identity}', { params: { path: { identity: connection.last_test! } } }),
+      ),
     enabled: Boolean(connection.last_test),
     refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 2000 : false),
   }))
   const test = $derived(live ?? last.data ?? null)
   /** It was to stop before the last rung, and says nothing of what comes after. */
   const partial = $derived(Boolean(test && ended(test) && test.rungs.length < RUNGS.length))
-  const causes = $derived(((test?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
+  const causes = $derived(
+    ((test?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[],
+  )
   const failed = $derived(
-    (test?.rungs as { rung: string; passed: boolean; tries: number }[] | undefined)?.find((one) => !one.passed),
+    (test?.rungs as { rung: string; passed: boolean; tries: number }[] | undefined)?.find(
+      (one) => !one.passed,
+    ),
   )
 
   $effect(() => {
@@ -40,8 +47,11 @@
       (seen) => (live = seen),
       (seen) => {
         if (ended(seen)) {
-          // An answer that is still on its way was given before the end, and must not come after it.
-          void queries.cancelQueries({ queryKey: ['test', seen.id] }).then(() => queries.setQueryData(['test', seen.id], seen))
+          // An answer that is still on its way was given before the end, and must not come after
+          // it.
+          void queries
+            .cancelQueries({ queryKey: ['test', seen.id] })
+            .then(() => queries.setQueryData(['test', seen.id], seen))
           void acts.read()
         }
         return ended(seen)
@@ -54,7 +64,9 @@
     if (live && ended(live) && connection.last_test && connection.last_test !== live.id) live = null
   })
   async function stop(): Promise<void> {
-    await acts.run(() => ok(api.POST('/api/tests/{identity}/stops', { params: { path: { identity: test!.id } } })))
+    await acts.run(() =>
+      ok(api.POST('/api/tests/{identity}/stops', { params: { path: { identity: test!.id } } })),
+    )
     problem = acts.problem
   }
 </script>
@@ -78,24 +90,35 @@
         The credential alone is good. This test did not try the whole road.
       </p>
     {:else if test?.passed}<p class="text-success mt-2 font-semibold">
-        {test.rungs.some((one) => one.skipped) ? 'Every rung that was tried passed' : 'All rungs passed'}.
+        {test.rungs.some((one) => one.skipped)
+          ? 'Every rung that was tried passed'
+          : 'All rungs passed'}.
       </p>{/if}
     {#if test && ended(test) && connection.state === 'not_proven' && !(test.passed && partial)}
-      <p class="bg-quiet-ground mt-2 rounded-md px-3 py-2">This was before the last change. Nobody has tried since.</p>
+      <p class="bg-quiet-ground mt-2 rounded-md px-3 py-2">
+        This was before the last change. Nobody has tried since.
+      </p>
     {:else if causes.length && failed}
       <div class="bg-bad-ground mt-2 rounded-md px-3 py-2">
-        <p><strong>Stopped at {rungName(failed.rung)}.</strong> {causes[0]?.says} {causes[0]?.reason}</p>
+        <p>
+          <strong>Stopped at {rungName(failed.rung)}.</strong>
+          {causes[0]?.says}
+          {causes[0]?.reason}
+        </p>
         {#if !causes[0]?.pin}<p>{causes[0]?.mend}</p>{/if}
       </div>
     {/if}
   </div>
   {#if connection.state === 'sticking' && connection.passes}
     <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">
-      It did not work before: {connection.passes} of {connection.passes_wanted} passes in a row that make it latched.
+      It did not work before: {connection.passes} of {connection.passes_wanted} passes in a row that make
+      it latched.
     </p>
   {/if}
   {#if !connection.rounds_try_what_failed}
-    <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">Rounds do not try what failed last. Test it by hand.</p>
+    <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">
+      Rounds do not try what failed last. Test it by hand.
+    </p>
   {/if}
   <p class="help mt-2">{connection.tests_do}</p>
   <ProblemBox {problem} />

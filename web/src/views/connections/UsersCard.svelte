@@ -30,7 +30,8 @@
 <section class="sheet p-4" aria-labelledby="users-title" id="users" tabindex="-1">
   <header class="flex items-baseline">
     <h2 id="users-title">Used by</h2>
-    {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}>{adding ? 'Leave it' : 'Add a user'}</button
+    {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}
+        >{adding ? 'Leave it' : 'Add a user'}</button
       >{/if}
   </header>
   {#each connection.users_of as user (user.id)}
@@ -48,21 +49,35 @@
           onclick={() => takeOff(user.id)}>×</button
         >{/if}
     </div>
-  {:else}<p class="help">Nobody is noted. Say which jobs and reports use it, and what would stop is known.</p>{/each}
+  {:else}<p class="help">
+      Nobody is noted. Say which jobs and reports use it, and what would stop is known.
+    </p>{/each}
   {#if adding}
     <form class="mt-2 flex flex-col gap-2" onsubmit={add}>
-      <input class="line-in" aria-label="Name of the user" placeholder="Night manifest run" bind:value={form.name} />
+      <input
+        class="line-in"
+        aria-label="Name of the user"
+        placeholder="Night manifest run"
+        bind:value={form.name}
+      />
       {#if errors.name}<p role="alert" class="text-error font-semibold">{errors.name}</p>{/if}
       <div class="flex gap-2">
         <select class="line-in" aria-label="Kind" bind:value={form.kind}
-          >{#each ['job', 'report', 'script', 'agent'] as kind (kind)}<option>{kind}</option>{/each}</select
+          >{#each ['job', 'report', 'script', 'agent'] as kind (kind)}<option>{kind}</option
+            >{/each}</select
         >
-        <input class="line-in" aria-label="When it runs" placeholder="02:10 daily" bind:value={form.runs} />
+        <input
+          class="line-in"
+          aria-label="When it runs"
+          placeholder="02:10 daily"
+          bind:value={form.runs}
+        />
       </div>
       <OwnerField id="user-owner" label="Owner" placeholder="owner" bind:value={form.owner} />
       {#each connection.operations as operation (operation)}
         <label class="flex min-h-[24px] items-center gap-2"
-          ><input type="checkbox" value={operation} bind:group={form.operations} /> <span class="value">{operation}</span></label
+          ><input type="checkbox" value={operation} bind:group={form.operations} />
+          <span class="value">{operation}</span></label
         >
       {/each}
       <button class="btn btn-primary btn-sm">Add</button>

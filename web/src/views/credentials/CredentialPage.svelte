@@ -21,7 +21,10 @@
   const path = $derived({ path: { identity: id } })
   const acts = acting('credential')
   const giveTo = (owner: string) =>
-    acts.run(() => ok(api.PUT('/api/credentials/{identity}/owner', { params: path, body: { owner } })), ['credential', id])
+    acts.run(
+      () => ok(api.PUT('/api/credentials/{identity}/owner', { params: path, body: { owner } })),
+      ['credential', id],
+    )
   const found = createQuery(() => ({
     queryKey: ['credential', id],
     queryFn: () => ok(api.GET('/api/credentials/{identity}', { params: path })),
@@ -33,7 +36,11 @@
   let value = $state('')
   let timer = 0
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
-  const FORMS: Record<string, string> = { shown: 'shown once', link: 'by a link', file: 'as an encrypted file' }
+  const FORMS: Record<string, string> = {
+    shown: 'shown once',
+    link: 'by a link',
+    file: 'as an encrypted file',
+  }
 
   function hide(): void {
     clearTimeout(timer)
@@ -43,7 +50,10 @@
     event.preventDefault()
     void acts.run(async () => {
       const shown = await ok(
-        api.POST('/api/credentials/{identity}/revelations', { params: path, body: { reason: form.why, code: form.code } }),
+        api.POST('/api/credentials/{identity}/revelations', {
+          params: path,
+          body: { reason: form.why, code: form.code },
+        }),
       )
       value = shown.value
       timer = window.setTimeout(hide, shown.hide_after_seconds * 1000)
@@ -54,7 +64,12 @@
   const revoke = (event: Event) => {
     event.preventDefault()
     void acts.run(async () => {
-      await ok(api.POST('/api/credentials/{identity}/revocations', { params: path, body: { why: form.why } }))
+      await ok(
+        api.POST('/api/credentials/{identity}/revocations', {
+          params: path,
+          body: { why: form.why },
+        }),
+      )
       open = ''
       form = { why: '', code: '' }
     })
@@ -72,29 +87,41 @@
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
     <h1>{capital(kindName(one.kind, one.house))} <span class="value">{one.hint}</span></h1>
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
-      >{one.over && one.state === 'active' ? 'has ended' : one.state === 'active' ? 'lives' : one.state}</span
+      >{one.over && one.state === 'active'
+        ? 'has ended'
+        : one.state === 'active'
+          ? 'lives'
+          : one.state}</span
     >
     {#if one.application}<span>{one.application}, {one.environment}</span>{/if}
     {#if may('change')}
       <span class="ms-auto flex gap-2">
-        {#if one.replacement}<a class="btn btn-sm" href="/replacements/{one.replacement}">It is being replaced</a>
+        {#if one.replacement}<a class="btn btn-sm" href="/replacements/{one.replacement}"
+            >It is being replaced</a
+          >
         {:else if !dead && !(one.house && one.kind === 'private_key' && !one.connections.length)}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace it</button
           >{/if}
-        {#if one.sealed && one.reveals}<button class="btn btn-sm" onclick={() => (open = open === 'reveal' ? '' : 'reveal')}
-            >Show it again</button
+        {#if one.sealed && one.reveals}<button
+            class="btn btn-sm"
+            onclick={() => (open = open === 'reveal' ? '' : 'reveal')}>Show it again</button
           >{/if}
-        {#if one.house && one.kind === 'private_key'}<a class="btn btn-sm" href="/certificates/{one.id}">Its certificate</a
-          >{:else if one.house && !dead}<button class="btn btn-sm" onclick={() => (open = open === 'revoke' ? '' : 'revoke')}
-            >Revoke it</button
+        {#if one.house && one.kind === 'private_key'}<a
+            class="btn btn-sm"
+            href="/certificates/{one.id}">Its certificate</a
+          >{:else if one.house && !dead}<button
+            class="btn btn-sm"
+            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button
           >{/if}
       </span>
     {/if}
   </header>
   {#if value}
     <section class="sheet border-secondary mb-4 border-2 p-4" aria-label="The secret">
-      <p class="mb-2">It hides after a minute, or when you leave the page. That you saw it stands in the journal.</p>
+      <p class="mb-2">
+        It hides after a minute, or when you leave the page. That you saw it stands in the journal.
+      </p>
       <p class="bg-base-200 value mb-2 rounded-md px-3 py-2" data-secret>{value}</p>
       <Copy text={value} what="the secret" />
       <button class="btn btn-primary btn-sm" onclick={hide}>Hide it</button>
@@ -114,8 +141,15 @@
       <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
         <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
       </Field>
-      {#if open === 'reveal'}<CodeField id="fresh-code" stored error={errors.code} bind:value={form.code} />{/if}
-      <button class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}" disabled={acts.busy || !form.why.trim()}
+      {#if open === 'reveal'}<CodeField
+          id="fresh-code"
+          stored
+          error={errors.code}
+          bind:value={form.code}
+        />{/if}
+      <button
+        class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}"
+        disabled={acts.busy || !form.why.trim()}
         >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
       >
       <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Leave it</button>
@@ -123,7 +157,12 @@
   {/if}
   {#if !errors.code && !errors.reason}<ProblemBox problem={acts.problem} />{/if}
   {#each one.marks as mark (mark.key)}
-    <p role="status" class="{mark.grave ? 'bg-bad-ground' : 'bg-wait-ground'} mb-2 rounded-md px-3 py-2">{mark.says}</p>
+    <p
+      role="status"
+      class="{mark.grave ? 'bg-bad-ground' : 'bg-wait-ground'} mb-2 rounded-md px-3 py-2"
+    >
+      {mark.says}
+    </p>
   {/each}
   <div class="grid grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
     <section class="sheet p-4" aria-labelledby="life">
@@ -131,12 +170,18 @@
       <ol class="border-base-300 ms-1 border-s-2">
         {#each one.life as each, at (at)}
           <li class="relative pb-2 ps-4">
-            <span class="bg-secondary absolute top-2 -left-[5px] h-2 w-2 rounded-full" aria-hidden="true"></span>
+            <span
+              class="bg-secondary absolute top-2 -left-[5px] h-2 w-2 rounded-full"
+              aria-hidden="true"
+            ></span>
             <When at={each.at} /> · {each.who}: {each.did}{each.why ? `: ${each.why}` : ''}
           </li>
         {/each}
         {#if one.ends}<li class="relative ps-4">
-            <span class="bg-base-300 absolute top-2 -left-[5px] h-2 w-2 rounded-full" aria-hidden="true"></span>
+            <span
+              class="bg-base-300 absolute top-2 -left-[5px] h-2 w-2 rounded-full"
+              aria-hidden="true"
+            ></span>
             <When at={one.ends} prefix={one.over ? 'ended ' : 'ends '} />
           </li>{/if}
       </ol>
@@ -147,7 +192,8 @@
         <dl class="grid grid-cols-[7.5rem_1fr] gap-x-2 gap-y-1">
           <dt class="text-soft">Client</dt>
           <dd>
-            {#if one.client_key}<a class="act" href="/clients/{one.client_key}">{one.client}</a>{:else}none{/if}
+            {#if one.client_key}<a class="act" href="/clients/{one.client_key}">{one.client}</a
+              >{:else}none{/if}
           </dd>
           <dt class="text-soft">Owner</dt>
           <dd>
@@ -164,46 +210,65 @@
           <dt class="text-soft">{one.over ? 'Ended' : 'Ends'}</dt>
           <dd>
             {#if one.ends}<When at={one.ends} />{:else}no end is known{/if}
-            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span>{:else if one.lives}<EndOf
-                id={one.id}
-                ends={one.ends}
-                hint={one.hint}
-              />{/if}
+            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span
+              >{:else if one.lives}<EndOf id={one.id} ends={one.ends} hint={one.hint} />{/if}
           </dd>
           <dt class="text-soft">Kept as</dt>
-          <dd>{one.sealed ? 'a sealed value' : one.house ? 'a digest only; nobody can read it back' : 'a reference only'}</dd>
+          <dd>
+            {one.sealed
+              ? 'a sealed value'
+              : one.house
+                ? 'a digest only; nobody can read it back'
+                : 'a reference only'}
+          </dd>
           {#if one.named}<dt class="text-soft">Its ID</dt>
             <dd class="value">{one.named}</dd>{/if}
           {#if one.fingerprint}<dt class="text-soft">Fingerprint</dt>
             <dd class="value">{one.fingerprint}</dd>{/if}
           {#if one.replaces}<dt class="text-soft">Replaces</dt>
-            <dd><a class="act value" href="/credentials/{one.replaces_key}">{one.replaces}</a></dd>{/if}
+            <dd>
+              <a class="act value" href="/credentials/{one.replaces_key}">{one.replaces}</a>
+            </dd>{/if}
           {#if one.replaced_by_key}<dt class="text-soft">Replaced by</dt>
-            <dd><a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by}</a></dd>{/if}
+            <dd>
+              <a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by}</a>
+            </dd>{/if}
         </dl>
       </section>
       <section class="sheet p-4">
         <h2 class="mb-1">Who uses it</h2>
-        {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a> holds it</p>{:else}<p>
-            {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No connection here holds
-              it.{/if}
+        {#each one.connections as ref (ref)}<p>
+            <a class="act value" href="/connections/{ref}">{ref}</a> holds it
+          </p>{:else}<p>
+            {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No
+              connection here holds it.{/if}
           </p>{/each}
         {#if one.also_held_by.length}<p>
             The same value is also held by
-            {#each one.also_held_by as ref, at (ref)}{at ? ', ' : ''}<a class="act value" href="/connections/{ref}">{ref}</a
+            {#each one.also_held_by as ref, at (ref)}{at ? ', ' : ''}<a
+                class="act value"
+                href="/connections/{ref}">{ref}</a
               >{/each}.
           </p>{/if}
-        {#each one.drawn_by as each (`${each.user}${each.last}`)}<p class="flex items-baseline gap-3">
-            {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a>{:else}{each.name}{/if}
+        {#each one.drawn_by as each (`${each.user}${each.last}`)}<p
+            class="flex items-baseline gap-3"
+          >
+            {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a
+              >{:else}{each.name}{/if}
             <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
           </p>{/each}
-        <p class="help"><When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was seen.'}</p>
+        <p class="help">
+          <When at={one.last_used} prefix="last used " />{one.last_used
+            ? ''
+            : 'No use of it was seen.'}
+        </p>
       </section>
       {#if one.receipt}<section class="sheet p-4">
           <h2 class="mb-1">Handover</h2>
           <p>
-            {capital(FORMS[one.receipt.form] ?? '')}{one.receipt.to ? `, for ${one.receipt.to}` : ''}: {one.receipt.state}{one
-              .receipt.taken_by && one.receipt.taken
+            {capital(FORMS[one.receipt.form] ?? '')}{one.receipt.to
+              ? `, for ${one.receipt.to}`
+              : ''}: {one.receipt.state}{one.receipt.taken_by && one.receipt.taken
               ? ` by ${one.receipt.taken_by}`
               : ''}.
           </p>

@@ -24,9 +24,8 @@
   key={(one) => one.id}
 >
   {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
-  {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th><th class="whitespace-nowrap"
-      >Last used</th
-    ><th>What stands out</th>{/snippet}
+  {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th
+    ><th class="whitespace-nowrap">Last used</th><th>What stands out</th>{/snippet}
   {#snippet row(one)}
     <td class="whitespace-nowrap"
       ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"
@@ -34,22 +33,27 @@
       ></td
     >
     <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
-      >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span>{/if}</td
+      >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span
+        >{/if}</td
     >
     <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
     <td
-      >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}">{one.client}</a>{/if}{#if one.owner}<br
-        /><span class="text-soft">{one.owner}</span>{/if}</td
+      >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}"
+          >{one.client}</a
+        >{/if}{#if one.owner}<br /><span class="text-soft">{one.owner}</span>{/if}</td
     >
     <td
-      >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}">{ref}</a>{:else}{#if one.user}<a
-            class="act"
-            href="/users/{one.user}">{one.user_name}</a
-          > draws{:else}<span class="text-soft">no connection</span>{/if}{/each}</td
+      >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}"
+          >{ref}</a
+        >{:else}{#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws{:else}<span
+            class="text-soft">no connection</span
+          >{/if}{/each}</td
     >
     <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
     <td
-      >{#each one.marks as mark (mark.key)}<p class={mark.grave ? 'text-error font-semibold' : 'text-warning'}>
+      >{#each one.marks as mark (mark.key)}<p
+          class={mark.grave ? 'text-error font-semibold' : 'text-warning'}
+        >
           {mark.says}
         </p>{/each}{#if one.replaces}<p class="text-soft">
           replaces <span class="value">{one.replaces}</span>
@@ -60,8 +64,8 @@
   {/snippet}
   {#snippet empty()}
     <p>
-      Secrets appear here when a client is registered or one is put into a connection: by their last characters only, with when
-      they end and what uses them.
+      Secrets appear here when a client is registered or one is put into a connection: by their last
+      characters only, with when they end and what uses them.
     </p>
   {/snippet}
 </ListPage>

@@ -4,15 +4,24 @@
   import { capital } from '../../lib/words'
 
   /** ``dead``: it lets nobody in any more, and what is told is what could be drawn before. */
-  let { drawer, dead = false }: { drawer: NonNullable<Schemas['LeakedCredentialOut']['drawer']>; dead?: boolean } = $props()
+  let {
+    drawer,
+    dead = false,
+  }: { drawer: NonNullable<Schemas['LeakedCredentialOut']['drawer']>; dead?: boolean } = $props()
 </script>
 
 <p>
-  <a class="act" href="/users/{drawer.user}">{drawer.name}</a>{drawer.owner ? ` of ${drawer.owner}` : ''}
-  {dead ? 'drew with it' : 'draws with it, and stops at once'}{drawer.others ? '; it has something else to draw with' : ''}.
+  <a class="act" href="/users/{drawer.user}">{drawer.name}</a>{drawer.owner
+    ? ` of ${drawer.owner}`
+    : ''}
+  {dead ? 'drew with it' : 'draws with it, and stops at once'}{drawer.others
+    ? '; it has something else to draw with'
+    : ''}.
 </p>
 {#if drawer.reach.length}
-  <h4 class="mt-2 font-bold">Whoever {dead ? 'had' : 'has'} it could draw{drawer.relay ? ', and send requests through' : ''}</h4>
+  <h4 class="mt-2 font-bold">
+    Whoever {dead ? 'had' : 'has'} it could draw{drawer.relay ? ', and send requests through' : ''}
+  </h4>
   <ul>
     {#each drawer.reach as one (one.ref)}
       <li class="mt-1">

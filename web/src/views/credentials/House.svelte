@@ -22,20 +22,30 @@
     refetchInterval: 10000,
   }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
-  const one = $derived(list.data?.find((each) => each.environment.key === chosen) ?? list.data?.at(-1))
+  const one = $derived(
+    list.data?.find((each) => each.environment.key === chosen) ?? list.data?.at(-1),
+  )
   const accepting = paged(
     () => ['house', 'accepting', one?.environment.key ?? ''],
     (cursor) => {
       const path = { environment: one!.environment.key }
-      return ok(api.GET('/api/house/{environment}/applications', { params: { path, query: { cursor } } }))
+      return ok(
+        api.GET('/api/house/{environment}/applications', { params: { path, query: { cursor } } }),
+      )
     },
     { enabled: () => Boolean(one) },
   )
   let adding = $state('')
-  const TURNS: Record<string, string> = { signing: 'signs', waiting: 'waits for its turn', leaving: 'leaves' }
+  const TURNS: Record<string, string> = {
+    signing: 'signs',
+    waiting: 'waits for its turn',
+    leaving: 'leaves',
+  }
 
   const rollOver = (environment: string) =>
-    acts.run(() => ok(api.POST('/api/house/{environment}/signing-keys', { params: { path: { environment } } })))
+    acts.run(() =>
+      ok(api.POST('/api/house/{environment}/signing-keys', { params: { path: { environment } } })),
+    )
   const accept = (environment: string, application: string, accepts: boolean) =>
     acts.run(() =>
       ok(
@@ -64,9 +74,12 @@
   {#if list.data}
     <nav aria-label="Environments" class="ms-auto flex gap-2">
       {#each list.data as each (each.environment.key)}<a
-          class="min-h-[28px] rounded px-1 pt-1 {each === one ? 'border-base-content border-b-2' : ''}"
+          class="min-h-[28px] rounded px-1 pt-1 {each === one
+            ? 'border-base-content border-b-2'
+            : ''}"
           aria-current={each === one ? 'page' : undefined}
-          href="/credentials/house?environment={each.environment.key}"><EnvBadge environment={each.environment} /></a
+          href="/credentials/house?environment={each.environment.key}"
+          ><EnvBadge environment={each.environment} /></a
         >{/each}
     </nav>
   {/if}
@@ -82,7 +95,10 @@
         {#if accepting.rows.length}
           <table class="rows">
             <thead
-              ><tr><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th><span class="sr-only">Acts</span></th></tr
+              ><tr
+                ><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th
+                  ><span class="sr-only">Acts</span></th
+                ></tr
               ></thead
             >
             <tbody>
@@ -91,13 +107,17 @@
                   <td><a class="act" href="/applications/{each.application}">{each.name}</a></td>
                   <td>{each.clients}</td>
                   <td
-                    >{#if each.asker}<a class="act value" href="/clients/{each.asker}">{each.asks_as}</a>{:else}<span
-                        class="text-soft">does not ask; it checks what it is shown by itself</span
+                    >{#if each.asker}<a class="act value" href="/clients/{each.asker}"
+                        >{each.asks_as}</a
+                      >{:else}<span class="text-soft"
+                        >does not ask; it checks what it is shown by itself</span
                       >{/if}</td
                   >
                   <td class="text-end whitespace-nowrap">
                     {#if may('change')}
-                      <a class="act me-3" href="/applications/{each.application}/clients/new?environment={environment}"
+                      <a
+                        class="act me-3"
+                        href="/applications/{each.application}/clients/new?environment={environment}"
                         >Issue a client</a
                       >
                       {#if !each.asker}<button
@@ -108,7 +128,8 @@
                       {#if !each.clients}<button
                           class="act"
                           disabled={acts.busy}
-                          onclick={() => accept(environment, each.application, false)}>It no longer does</button
+                          onclick={() => accept(environment, each.application, false)}
+                          >It no longer does</button
                         >{/if}
                     {/if}
                   </td>
@@ -116,13 +137,15 @@
               {/each}
             </tbody>
           </table>
-          {#if accepting.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => accepting.query.fetchNextPage()}
-              >More</button
+          {#if accepting.query.hasNextPage}<button
+              class="btn btn-sm mt-2"
+              onclick={() => accepting.query.fetchNextPage()}>More</button
             >{/if}
         {:else if accepting.query.data}
           <p>
-            None yet. An application of the firm accepts the house authority when its people have set it up with the addresses on
-            the right; note it here then, and clients can be issued for it.
+            None yet. An application of the firm accepts the house authority when its people have
+            set it up with the addresses on the right; note it here then, and clients can be issued
+            for it.
           </p>
         {/if}
         {#if may('change')}
@@ -147,14 +170,17 @@
         {/if}
       </section>
       {#if may('change')}{#key environment}<RegistrationRights authority={one} />{/key}{/if}
-      {#if one.turned.length}<section class="sheet px-4 pb-4"><Turned rows={one.turned} client /></section>{/if}
+      {#if one.turned.length}<section class="sheet px-4 pb-4">
+          <Turned rows={one.turned} client />
+        </section>{/if}
     </div>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4">
         <h2 class="mb-1">Now</h2>
         <p>
           <strong class="text-[1.3rem]">{one.clients}</strong>
-          {one.clients === 1 ? 'client' : 'clients'}, <strong class="text-[1.3rem]">{one.tokens}</strong> tokens alive
+          {one.clients === 1 ? 'client' : 'clients'},
+          <strong class="text-[1.3rem]">{one.tokens}</strong> tokens alive
         </p>
       </section>
       <section class="sheet p-4">
@@ -164,8 +190,9 @@
         <p class="label-text mt-2">Metadata (RFC 8414)</p>
         <CopyLine text={one.metadata_address} what="the metadata address" />
         <p class="help mt-2">
-          Each environment has an issuer of its own: what one issues is refused in another. A receiver asks about tokens
-          (introspection), or checks signatures with the key set and looks at the status list that a token names.
+          Each environment has an issuer of its own: what one issues is refused in another. A
+          receiver asks about tokens (introspection), or checks signatures with the key set and
+          looks at the status list that a token names.
         </p>
       </section>
       <section class="sheet p-4" aria-labelledby="keys-of">
@@ -174,24 +201,31 @@
           <div class="border-base-300 mb-2 border-b pb-2 last:border-0">
             <p>
               <span class="value">{key.kid.slice(0, 12)}…</span>
-              <span class={key.turn === 'signing' ? 'text-success font-semibold' : 'text-warning font-semibold'}
-                >{TURNS[key.turn]}</span
+              <span
+                class={key.turn === 'signing'
+                  ? 'text-success font-semibold'
+                  : 'text-warning font-semibold'}>{TURNS[key.turn]}</span
               >
             </p>
             <p class="help">
-              {#if key.turn === 'waiting'}<When at={key.signs_from} prefix="signs " />{:else if key.published_until}<When
+              {#if key.turn === 'waiting'}<When
+                  at={key.signs_from}
+                  prefix="signs "
+                />{:else if key.published_until}<When
                   at={key.published_until}
                   prefix="shown until "
                 />{:else}<When at={key.signs_from} prefix="began " />{/if} · made by {key.made_by}
             </p>
           </div>
         {:else}<p>The first is made when it is first wanted.</p>{/each}
-        {#if may('change')}<button class="btn btn-sm mt-1" disabled={acts.busy} onclick={() => rollOver(environment)}
-            >Let a new key take over</button
+        {#if may('change')}<button
+            class="btn btn-sm mt-1"
+            disabled={acts.busy}
+            onclick={() => rollOver(environment)}>Let a new key take over</button
           >
           <p class="help mt-1">
-            It is shown for a minute before it signs, and the old one stays shown until the last token it signed has ended. No
-            token is refused meanwhile.
+            It is shown for a minute before it signs, and the old one stays shown until the last
+            token it signed has ended. No token is refused meanwhile.
           </p>{/if}
       </section>
     </div>

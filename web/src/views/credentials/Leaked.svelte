@@ -24,7 +24,10 @@
   const revoke = (identity: string) =>
     acts.run(async () => {
       await ok(
-        api.POST('/api/credentials/{identity}/revocations', { params: { path: { identity } }, body: { why: 'it leaked' } }),
+        api.POST('/api/credentials/{identity}/revocations', {
+          params: { path: { identity } },
+          body: { why: 'it leaked' },
+        }),
       )
       revoking = ''
       await again()
@@ -49,18 +52,25 @@
     maxlength="20000"></textarea>
   <div class="mt-2 flex gap-2">
     <button class="btn btn-primary btn-sm" disabled={acts.busy || !text.trim()}>What is it?</button>
-    {#if found}<button type="button" class="btn btn-sm" onclick={() => ((text = ''), (found = null))}>Clear</button>{/if}
+    {#if found}<button
+        type="button"
+        class="btn btn-sm"
+        onclick={() => ((text = ''), (found = null))}>Clear</button
+      >{/if}
   </div>
 </form>
 <ProblemBox problem={acts.problem} />
 <div aria-live="polite">
   {#if nothing}
     <p class="sheet max-w-2xl p-4">
-      Nothing that is kept here is in it. It may still be a credential of an application that Neat Latch does not know: ask
-      whoever issued it. A value that was cut or changed cannot be recognised.
+      Nothing that is kept here is in it. It may still be a credential of an application that Neat
+      Latch does not know: ask whoever issued it. A value that was cut or changed cannot be
+      recognised.
     </p>
   {/if}
-  {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">{one}.</p>{/each}
+  {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      {one}.
+    </p>{/each}
   {#if found}<LeakedTokens {found} {again} />{/if}
   {#each found?.credentials ?? [] as one (one.id)}
     {@const dead = one.over || !one.lives}
@@ -77,18 +87,26 @@
       </header>
       <div class="grid grid-cols-2 gap-6">
         <div>
-          <h3 class="mb-1 font-bold">{dead ? 'Whom it stopped' : 'What stops when it is revoked'}</h3>
+          <h3 class="mb-1 font-bold">
+            {dead ? 'Whom it stopped' : 'What stops when it is revoked'}
+          </h3>
           {#each one.stops as each (each.ref)}
             <p>
               <a class="act value" href="/connections/{each.ref}">{each.ref}</a>
               {#if each.at}stops <When at={each.at} />,{/if}
               {each.says}.
             </p>
-            <p class="help mb-1">{each.users.length ? `Hit: ${each.users.join(', ')}` : 'No user of it is noted.'}</p>
-          {:else}{#if !one.drawer}<p>No connection here holds it; whoever else does stops at once.</p>{/if}{/each}
+            <p class="help mb-1">
+              {each.users.length ? `Hit: ${each.users.join(', ')}` : 'No user of it is noted.'}
+            </p>
+          {:else}{#if !one.drawer}<p>
+                No connection here holds it; whoever else does stops at once.
+              </p>{/if}{/each}
           {#if one.drawer}<Drawer drawer={one.drawer} {dead} />{/if}
           <p class="help mt-2">
-            <When at={one.last_used} prefix="last used " />{one.last_used ? '' : 'No use of it was ever seen.'}
+            <When at={one.last_used} prefix="last used " />{one.last_used
+              ? ''
+              : 'No use of it was ever seen.'}
           </p>
         </div>
         <div>
@@ -101,8 +119,9 @@
           {/if}
           {#if !dead && one.house}
             <div class="mt-3 flex flex-wrap gap-2">
-              <button class="btn btn-error btn-sm" onclick={() => (revoking = revoking === one.id ? '' : one.id)}
-                >Revoke it now</button
+              <button
+                class="btn btn-error btn-sm"
+                onclick={() => (revoking = revoking === one.id ? '' : one.id)}>Revoke it now</button
               >
               <a class="btn btn-sm" href="/credentials/{one.id}?act=replace">Replace it first</a>
             </div>
@@ -112,8 +131,10 @@
                   ? `${one.stops.map((each) => each.ref).join(', ')} would stop at once.`
                   : `${one.drawer?.name ?? 'Whoever uses it'} stops at once.`}
                 It cannot be undone.
-                <button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={() => revoke(one.id)}
-                  >Revoke {one.hint}</button
+                <button
+                  class="btn btn-error btn-sm mt-1"
+                  disabled={acts.busy}
+                  onclick={() => revoke(one.id)}>Revoke {one.hint}</button
                 >
               </p>
             {/if}

@@ -25,7 +25,12 @@
     })
   const endFamily = (identity: string) =>
     acts.run(async () => {
-      await ok(api.POST('/api/house/grants/{identity}/revocations', { params: { path: { identity } }, body: { why } }))
+      await ok(
+        api.POST('/api/house/grants/{identity}/revocations', {
+          params: { path: { identity } },
+          body: { why },
+        }),
+      )
       await again()
     })
   const endManaging = (identity: string) =>
@@ -35,7 +40,12 @@
     })
   const endSetAside = (one: Held) =>
     acts.run(async () => {
-      await ok(api.POST('/api/connections/{ref}/set-aside', { params: { path: { ref: one.ref } }, body: { use: false } }))
+      await ok(
+        api.POST('/api/connections/{ref}/set-aside', {
+          params: { path: { ref: one.ref } },
+          body: { use: false },
+        }),
+      )
       await again()
     })
   const whose = (one: Held) => (one.set_aside ? `set aside for ${one.ref}` : `of ${one.ref}`)
@@ -54,15 +64,19 @@
 
 <ProblemBox problem={acts.problem} />
 {#if ended}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-    <a class="act value" href="/connections/{ended.ref}">{ended.ref}</a> holds its tokens no longer. Ended at the application: {ended.there}.
-    {#if ended.there !== 'yes'}Whoever has them is let in until they end; end them in the application's own screens.{/if}
+    <a class="act value" href="/connections/{ended.ref}">{ended.ref}</a> holds its tokens no longer.
+    Ended at the application: {ended.there}.
+    {#if ended.there !== 'yes'}Whoever has them is let in until they end; end them in the
+      application's own screens.{/if}
   </p>{/if}
 {#each found.held as one (`${one.ref}${one.person}${one.refresh}${one.set_aside}`)}
   <section class="sheet mb-4 p-4" aria-label="Recognised: a token of {one.ref}">
     <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
       <h2>
         {one.refresh ? 'Refresh token' : 'Access token'} of
-        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>{one.set_aside ? ', set aside' : ''}
+        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>{one.set_aside
+          ? ', set aside'
+          : ''}
       </h2>
       <span>{one.application}{one.person_name ? `, ${one.person_name}'s` : ''}</span>
       <span class={one.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
@@ -78,13 +92,16 @@
           {one.users.length ? `Uses it: ${one.users.join(', ')}` : 'No user of it is noted.'}
         </p>{/if}
       {#if !one.ends_there}<p class="text-warning mt-1 font-semibold">
-          {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s own screens.
+          {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s
+          own screens.
         </p>{/if}
       <button
         class="btn btn-error btn-sm mt-2"
         disabled={acts.busy}
         onclick={() => (one.set_aside ? endSetAside(one) : endHeld(one))}
-        >{one.ends_there ? `End the tokens ${whose(one)} now` : `Forget the tokens ${whose(one)}`}</button
+        >{one.ends_there
+          ? `End the tokens ${whose(one)} now`
+          : `Forget the tokens ${whose(one)}`}</button
       >
     {/if}
   </section>
@@ -93,35 +110,47 @@
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
     An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
     {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
-      <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endToken(one.client_key, one.number)}
-        >End it now</button
+      <button
+        class="btn btn-error btn-sm ms-2"
+        disabled={acts.busy}
+        onclick={() => endToken(one.client_key, one.number)}>End it now</button
       >{:else}it lets nobody in any more.{/if}
     {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
   </div>
 {/each}
 {#each found.families as one (one.id)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    A refresh token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>, from what {one.person} allowed it:
+    A refresh token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>, from what {one.person}
+    allowed it:
     {#if one.alive}{one.spent
         ? 'it was used before, and ends all that came of it when it is shown again.'
         : `whoever has it${one.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
-      <button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endFamily(one.id)}
-        >End all that came of it</button
+      <button
+        class="btn btn-error btn-sm ms-2"
+        disabled={acts.busy}
+        onclick={() => endFamily(one.id)}>End all that came of it</button
       >
-      <span class="help block">{one.person} is then asked anew when {one.client} next wants in.</span>
+      <span class="help block"
+        >{one.person} is then asked anew when {one.client} next wants in.</span
+      >
     {:else}it lets nobody in any more.{/if}
   </div>
 {/each}
 {#each found.managing as one (one.client_key)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    The token that manages the registration of <a class="act" href="/clients/{one.client_key}">{one.client}</a> at {one.application}:
-    whoever has it changes the client, its redirect URIs too, or removes it.
-    {#if one.house}<button class="btn btn-error btn-sm ms-2" disabled={acts.busy} onclick={() => endManaging(one.client_key)}
-        >Take it away</button
+    The token that manages the registration of <a class="act" href="/clients/{one.client_key}"
+      >{one.client}</a
+    >
+    at {one.application}: whoever has it changes the client, its redirect URIs too, or removes it.
+    {#if one.house}<button
+        class="btn btn-error btn-sm ms-2"
+        disabled={acts.busy}
+        onclick={() => endManaging(one.client_key)}>Take it away</button
       >
       <span class="help block">The client stays; it is then changed here only.</span>
     {:else}<span class="help block"
-        >Register another client there, name it in the connections, and remove this one: the token goes with it.</span
+        >Register another client there, name it in the connections, and remove this one: the token
+        goes with it.</span
       >{/if}
   </div>
 {/each}

@@ -25,20 +25,29 @@
     })
   }
   const end = (identity: string) =>
-    acts.run(() => ok(api.DELETE('/api/house/registration-rights/{identity}', { params: { path: { identity } } })))
+    acts.run(() =>
+      ok(
+        api.DELETE('/api/house/registration-rights/{identity}', { params: { path: { identity } } }),
+      ),
+    )
 </script>
 
 <!-- Shown once: it goes when the window loses the focus, like any secret. -->
 <svelte:window onblur={() => (token = '')} />
 <section class="sheet p-4" aria-labelledby="rights">
-  <h2 id="rights" class="mb-1">Registration by protocol <span class="help font-normal">RFC 7591, RFC 7592</span></h2>
-  <p class="help mb-2">A program may register its own client with a token that you give its people.</p>
+  <h2 id="rights" class="mb-1">
+    Registration by protocol <span class="help font-normal">RFC 7591, RFC 7592</span>
+  </h2>
+  <p class="help mb-2">
+    A program may register its own client with a token that you give its people.
+  </p>
   {#each authority.rights as one (one.id)}
     <p>
       <span class="value">{one.hint}</span> for {one.application}, {one.left} left{one.scopes
         ? `, at most ${one.scopes.join(' ') || 'no scope'}`
         : ''}, <When at={one.ends} prefix="ends " /> · {one.made_by}
-      <button class="act ms-2" disabled={acts.busy} onclick={() => end(one.id)}>Take it away</button>
+      <button class="act ms-2" disabled={acts.busy} onclick={() => end(one.id)}>Take it away</button
+      >
     </p>
   {/each}
   {#if token}

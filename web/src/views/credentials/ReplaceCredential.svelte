@@ -22,7 +22,9 @@
   }
   const begin = () =>
     acts.run(async () => {
-      const made = await ok(api.POST('/api/credentials/{identity}/replacements', { ...path, body: { way: way!.way } }))
+      const made = await ok(
+        api.POST('/api/credentials/{identity}/replacements', { ...path, body: { way: way!.way } }),
+      )
       goto(`/replacements/${made.id}`)
     })
 </script>
@@ -33,7 +35,13 @@
   {#if found.data && way}
     {#each found.data.ways as one (one.way)}
       <label class="flex min-h-[26px] items-center gap-2"
-        ><input type="radio" name="way" value={one.way} checked={one === way} onchange={() => (chosen = one.way)} />
+        ><input
+          type="radio"
+          name="way"
+          value={one.way}
+          checked={one === way}
+          onchange={() => (chosen = one.way)}
+        />
         {WAYS[one.way]}</label
       >
     {/each}
@@ -44,7 +52,8 @@
     <p class="help mb-2">
       {found.data.connections.length
         ? `Held by ${found.data.connections.join(', ')}.`
-        : 'No connection here holds it: its holder is handed the new one.'} Nothing is made until the next page.
+        : 'No connection here holds it: its holder is handed the new one.'} Nothing is made until the
+      next page.
     </p>
     <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={begin}>Begin</button>
   {:else if found.data}<p class="mb-2">

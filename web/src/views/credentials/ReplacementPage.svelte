@@ -22,13 +22,20 @@
     refetchInterval: 5000,
   }))
   const one = $derived(found.data)
-  const current = $derived(one?.outcome === 'open' ? one.steps.find((step) => step.state === 'now')?.key : '')
+  const current = $derived(
+    one?.outcome === 'open' ? one.steps.find((step) => step.state === 'now')?.key : '',
+  )
   let given = $state(nothing())
   let name = $state('')
   let anyway = $state(false)
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
   const MARKS: Record<string, string> = { done: '✓', now: '▸', waits: '·' }
-  const OUTCOMES: Record<string, string> = { open: 'under way', done: 'done', back: 'rolled back', 'given up': 'given up' }
+  const OUTCOMES: Record<string, string> = {
+    open: 'under way',
+    done: 'done',
+    back: 'rolled back',
+    'given up': 'given up',
+  }
 
   const make = (event?: Event) => {
     event?.preventDefault()
@@ -45,12 +52,18 @@
   }
   const act = (what: 'proofs' | 'switches' | 'rollbacks' | 'refusals') =>
     acts.run(() => ok(api.POST(`/api/replacements/{identity}/${what}`, path)))
-  const retire = () => acts.run(() => ok(api.POST('/api/replacements/{identity}/retirements', { ...path, body: { anyway } })))
+  const retire = () =>
+    acts.run(() =>
+      ok(api.POST('/api/replacements/{identity}/retirements', { ...path, body: { anyway } })),
+    )
   const move = (name: string, moved: boolean) =>
-    acts.run(() => ok(api.POST('/api/replacements/{identity}/movings', { ...path, body: { name, moved } })))
+    acts.run(() =>
+      ok(api.POST('/api/replacements/{identity}/movings', { ...path, body: { name, moved } })),
+    )
 </script>
 
-<!-- In both steps, so that a tick made by mistake can be taken back after it was the last one missing. -->
+<!-- In both steps, so that a tick made by mistake can be taken back after it was the last one
+     missing. -->
 {#snippet changedByHand(users: { name: string; draws: boolean; moved: boolean }[])}
   {#each users.filter((user) => !user.draws) as user (user.name)}
     <label class="flex min-h-[26px] items-center gap-2"
@@ -86,7 +99,12 @@
         passwordError={errors.password}
       />
     {:else}
-      {#if one?.named}<Field id="new-name" label="{one.named} of the new one" error={errors.name} help="Empty: as before.">
+      {#if one?.named}<Field
+          id="new-name"
+          label="{one.named} of the new one"
+          error={errors.name}
+          help="Empty: as before."
+        >
           <input id="new-name" class="line-in value" autocomplete="off" bind:value={name} />
         </Field>{/if}
       <Field
@@ -95,10 +113,18 @@
         error={errors.value}
         help="Spaces and quotes around it are taken off; it is sealed as it arrives."
       >
-        <input id="new-value" type="password" class="line-in value" autocomplete="off" bind:value={given.text} />
+        <input
+          id="new-value"
+          type="password"
+          class="line-in value"
+          autocomplete="off"
+          bind:value={given.text}
+        />
       </Field>
     {/if}
-    <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}>Take it in</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}
+      >Take it in</button
+    >
   </form>
 {/snippet}
 
@@ -108,10 +134,16 @@
 {#if one}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
     <h1>
-      Replacing <span class="value">{one.old_hint}</span>{#if one.new_hint}&nbsp;by <span class="value">{one.new_hint}</span>{/if}
+      Replacing <span class="value">{one.old_hint}</span>{#if one.new_hint}&nbsp;by <span
+          class="value">{one.new_hint}</span
+        >{/if}
     </h1>
-    <span class="font-semibold {one.outcome === 'done' ? 'text-success' : one.outcome === 'open' ? 'text-warning' : 'text-soft'}"
-      >{OUTCOMES[one.outcome]}</span
+    <span
+      class="font-semibold {one.outcome === 'done'
+        ? 'text-success'
+        : one.outcome === 'open'
+          ? 'text-warning'
+          : 'text-soft'}">{OUTCOMES[one.outcome]}</span
     >
     <span>{capital(kindName(one.kind, one.way === 'house'))} of {one.application}</span>
     {#if one.may_roll_back && may('change')}<button
@@ -125,18 +157,28 @@
       {#each one.steps as step (step.key)}
         {@const now = step.key === current}
         <li
-          class="border-base-300 border-b py-3 last:border-0 {step.state === 'waits' ? 'text-soft' : ''}"
+          class="border-base-300 border-b py-3 last:border-0 {step.state === 'waits'
+            ? 'text-soft'
+            : ''}"
           aria-current={now ? 'step' : undefined}
         >
           <p class={now ? 'font-bold' : ''}>
-            <span aria-hidden="true" class={step.state === 'done' ? 'text-success' : ''}>{MARKS[step.state]}</span>
+            <span aria-hidden="true" class={step.state === 'done' ? 'text-success' : ''}
+              >{MARKS[step.state]}</span
+            >
             {step.title}
-            {#if step.done_at && step.state === 'done'}<span class="help font-normal"><When at={step.done_at} /></span>{/if}
+            {#if step.done_at && step.state === 'done'}<span class="help font-normal"
+                ><When at={step.done_at} /></span
+              >{/if}
           </p>
           {#if now && may('change')}
             <div class="mt-2 ps-4">
               {#if step.key === 'make' && one.costs.length}
-                <div class="{one.overlaps ? 'bg-quiet-ground' : 'bg-wait-ground'} mb-2 max-w-2xl rounded-md px-3 py-2">
+                <div
+                  class="{one.overlaps
+                    ? 'bg-quiet-ground'
+                    : 'bg-wait-ground'} mb-2 max-w-2xl rounded-md px-3 py-2"
+                >
                   {#each one.costs as said (said)}<p>{said}</p>{/each}
                 </div>
               {/if}
@@ -150,7 +192,10 @@
                   >{one.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
                 >
               {:else if step.key === 'prove'}
-                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('proofs')}
+                <button
+                  class="btn btn-primary btn-sm"
+                  disabled={acts.busy}
+                  onclick={() => act('proofs')}
                   >{acts.busy ? 'Trying it …' : 'Try it at the application'}</button
                 >
                 {#if one.may_correct}<details class="mt-3">
@@ -159,14 +204,20 @@
                   </details>{/if}
               {:else if step.key === 'switch'}
                 <p class="mb-2">
-                  {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the new one. Users that draw get
-                  it with their next draw.
+                  {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the
+                  new one. Users that draw get it with their next draw.
                 </p>
-                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('switches')}>Switch over</button>
+                <button
+                  class="btn btn-primary btn-sm"
+                  disabled={acts.busy}
+                  onclick={() => act('switches')}>Switch over</button
+                >
               {:else if step.key === 'watch'}
                 <p class="mb-1">{step.says}</p>
                 {@render changedByHand(one.users)}
-                {#if one.tokens_alive}<p class="help">{one.tokens_alive} tokens that were got with it live still.</p>{/if}
+                {#if one.tokens_alive}<p class="help">
+                    {one.tokens_alive} tokens that were got with it live still.
+                  </p>{/if}
                 <label class="mt-1 flex min-h-[26px] items-center gap-2"
                   ><input type="checkbox" bind:checked={anyway} /> Retire it all the same</label
                 >
@@ -181,8 +232,10 @@
                 {@render retiring()}
               {:else if step.key === 'refuse'}
                 <p class="mb-2">The old one is shown once more, and must be turned away.</p>
-                <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => act('refusals')}
-                  >Try the old one</button
+                <button
+                  class="btn btn-primary btn-sm"
+                  disabled={acts.busy}
+                  onclick={() => act('refusals')}>Try the old one</button
                 >
               {/if}
             </div>
@@ -191,18 +244,28 @@
       {/each}
     </ol>
     <div class="flex flex-col gap-4">
-      {#if one.said}<p role="status" class="bg-quiet-ground rounded-md px-3 py-2">{one.said}</p>{/if}
+      {#if one.said}<p role="status" class="bg-quiet-ground rounded-md px-3 py-2">
+          {one.said}
+        </p>{/if}
       {#if !Object.keys(errors).length}<ProblemBox problem={acts.problem} />{/if}
       {#if may('change')}<Handover id={one.handover} house done={() => void found.refetch()} />{/if}
       <section class="sheet p-4">
         <h2 class="mb-1">What it is about</h2>
         <p><a class="act value" href="/credentials/{one.old}">{one.old_hint}</a>, the old one</p>
-        {#if one.new}<p><a class="act value" href="/credentials/{one.new}">{one.new_hint}</a>, the new one</p>{/if}
-        {#each one.connections as ref (ref)}<p><a class="act value" href="/connections/{ref}">{ref}</a></p>{/each}
+        {#if one.new}<p>
+            <a class="act value" href="/credentials/{one.new}">{one.new_hint}</a>, the new one
+          </p>{/if}
+        {#each one.connections as ref (ref)}<p>
+            <a class="act value" href="/connections/{ref}">{ref}</a>
+          </p>{/each}
         {#each one.users as user (user.name)}<p>
             {user.name}
             <span class="text-soft"
-              >{user.draws ? 'draws, and moves by itself' : user.moved ? 'was moved by hand' : 'is moved by hand'}</span
+              >{user.draws
+                ? 'draws, and moves by itself'
+                : user.moved
+                  ? 'was moved by hand'
+                  : 'is moved by hand'}</span
             >
           </p>{/each}
         <p class="help">

@@ -13,7 +13,12 @@
   const make = (event: Event) => {
     event.preventDefault()
     void acts.run(async () => {
-      const made = await ok(api.POST('/api/handovers/{identity}/files', { params: { path: { identity: id } }, body: form }))
+      const made = await ok(
+        api.POST('/api/handovers/{identity}/files', {
+          params: { path: { identity: id } },
+          body: form,
+        }),
+      )
       download(made.name, made.content)
       done()
     })
@@ -32,7 +37,9 @@
   >
     <textarea id="file-key" class="line-in value h-28" bind:value={form.key} required></textarea>
   </Field>
-  <button class="btn btn-primary btn-sm" disabled={acts.busy || !form.to.trim() || !form.key.trim()}>Make the file</button>
+  <button class="btn btn-primary btn-sm" disabled={acts.busy || !form.to.trim() || !form.key.trim()}
+    >Make the file</button
+  >
   <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
 </form>
 <ProblemBox problem={acts.problem} />

@@ -15,18 +15,28 @@
   const make = (event: Event) => {
     event.preventDefault()
     void acts.run(async () => {
-      made = await ok(api.POST('/api/handovers/{identity}/links', { params: { path: { identity: id } }, body: { to } }))
+      made = await ok(
+        api.POST('/api/handovers/{identity}/links', {
+          params: { path: { identity: id } },
+          body: { to },
+        }),
+      )
     })
   }
 </script>
 
 {#if made}
-  <p class="my-2">Both are shown this once. Send the link by one road and the code by another, by telephone for instance.</p>
+  <p class="my-2">
+    Both are shown this once. Send the link by one road and the code by another, by telephone for
+    instance.
+  </p>
   <p class="label-text">Link</p>
   <CopyLine text={made.address} what="the link" />
   <p class="label-text mt-2">Code</p>
   <CopyLine text={`${made.code.slice(0, 4)} ${made.code.slice(4)}`} what="the code" />
-  <p class="help mt-2"><When at={made.ends} prefix="It ends " />, serves once, and ends at the fifth wrong code.</p>
+  <p class="help mt-2">
+    <When at={made.ends} prefix="It ends " />, serves once, and ends at the fifth wrong code.
+  </p>
 {:else}
   <form class="mt-2" onsubmit={make}>
     <Field
@@ -37,7 +47,9 @@
     >
       <input id="link-to" class="line-in" bind:value={to} required maxlength="200" />
     </Field>
-    <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}>Make the link and its code</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}
+      >Make the link and its code</button
+    >
     <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
   </form>
 {/if}

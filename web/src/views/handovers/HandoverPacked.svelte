@@ -16,7 +16,10 @@
     event.preventDefault()
     void acts.run(async () => {
       const made = await ok(
-        api.POST('/api/handovers/{identity}/pkcs12-files', { params: { path: { identity: id } }, body: { to } }),
+        api.POST('/api/handovers/{identity}/pkcs12-files', {
+          params: { path: { identity: id } },
+          body: { to },
+        }),
       )
       downloadBase64(made.name, made.base64)
       password = made.password
@@ -25,10 +28,14 @@
 </script>
 
 {#if password}
-  <p class="mt-2">The file was downloaded. Its password is shown this once; send it by another road than the file.</p>
+  <p class="mt-2">
+    The file was downloaded. Its password is shown this once; send it by another road than the file.
+  </p>
   <p class="bg-base-200 value my-2 rounded-md px-3 py-2" data-secret>{password}</p>
   <Copy text={password} what="the password" />
-  <button type="button" class="btn btn-primary btn-sm" onclick={() => ((password = ''), done())}>I have both</button>
+  <button type="button" class="btn btn-primary btn-sm" onclick={() => ((password = ''), done())}
+    >I have both</button
+  >
 {:else}
   <form class="mt-2" onsubmit={make}>
     <Field id="packed-to" label="Whom it is for" error={errors.to}>

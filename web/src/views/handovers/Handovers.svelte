@@ -10,16 +10,31 @@
   import When from '../../lib/When.svelte'
 
   const acts = acting('credential')
-  const list = createQuery(() => ({ queryKey: ['handovers'], queryFn: () => ok(api.GET('/api/handovers')) }))
-  const permits = createQuery(() => ({ queryKey: ['revealing'], queryFn: () => ok(api.GET('/api/revealing')) }))
+  const list = createQuery(() => ({
+    queryKey: ['handovers'],
+    queryFn: () => ok(api.GET('/api/handovers')),
+  }))
+  const permits = createQuery(() => ({
+    queryKey: ['revealing'],
+    queryFn: () => ok(api.GET('/api/revealing')),
+  }))
   const errors = $derived(acts.problem instanceof Problem ? acts.problem.errors : {})
-  const FORMS: Record<string, string> = { shown: 'shown once', link: 'link', file: 'encrypted file' }
+  const FORMS: Record<string, string> = {
+    shown: 'shown once',
+    link: 'link',
+    file: 'encrypted file',
+  }
   /** The environment that is to permit it, while a code is asked for. */
   let permitting = $state('')
   let code = $state('')
   const permit = (environment: string, reveals: boolean) =>
     acts.run(async () => {
-      await ok(api.PUT('/api/revealing/{environment}', { params: { path: { environment } }, body: { reveals, code } }))
+      await ok(
+        api.PUT('/api/revealing/{environment}', {
+          params: { path: { environment } },
+          body: { reveals, code },
+        }),
+      )
       permitting = ''
       code = ''
     })
@@ -41,14 +56,20 @@
   {#if list.data?.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">
-        <thead><tr><th>Secret</th><th>Client</th><th>Form</th><th>For</th><th>Made</th><th>State</th><th>Taken</th></tr></thead>
+        <thead
+          ><tr
+            ><th>Secret</th><th>Client</th><th>Form</th><th>For</th><th>Made</th><th>State</th><th
+              >Taken</th
+            ></tr
+          ></thead
+        >
         <tbody>
           {#each list.data as one (one.id)}
             <tr data-row>
               <td class="value whitespace-nowrap">{one.hint}</td>
               <td
-                ><a class="act" href="/clients/{one.client}">{one.client_name}</a><br /><span class="text-soft"
-                  >{one.application}, {one.environment}</span
+                ><a class="act" href="/clients/{one.client}">{one.client_name}</a><br /><span
+                  class="text-soft">{one.application}, {one.environment}</span
                 ></td
               >
               <td class="whitespace-nowrap">{FORMS[one.form]}</td><td>{one.to || '—'}</td>
@@ -59,14 +80,17 @@
                   : one.state === 'waits'
                     ? 'text-warning font-semibold'
                     : ''}
-                >{one.state}{#if one.state === 'not taken'}<br /><span class="help font-normal">{one.outcome}</span
+                >{one.state}{#if one.state === 'not taken'}<br /><span class="help font-normal"
+                    >{one.outcome}</span
                   >{:else if one.state === 'waits' && one.ends}<br /><span class="help font-normal"
                     ><When at={one.ends} prefix="revoked " /> if nobody does</span
                   >{/if}</td
               >
               <td
-                >{#if one.taken}<When at={one.taken} />{one.taken_by ? ` by ${one.taken_by}` : ''}{#if one.taken_from}<br /><span
-                      class="value text-soft">from {one.taken_from}</span
+                >{#if one.taken}<When at={one.taken} />{one.taken_by
+                    ? ` by ${one.taken_by}`
+                    : ''}{#if one.taken_from}<br /><span class="value text-soft"
+                      >from {one.taken_from}</span
                     >{/if}{:else}—{/if}</td
               >
             </tr>
@@ -75,13 +99,14 @@
       </table>
     </div>
   {:else if list.data}<p class="sheet max-w-xl p-6">
-      Receipts appear here when a secret is handed over: by whom, to whom, when, and by which of the three ways.
+      Receipts appear here when a secret is handed over: by whom, to whom, when, and by which of the
+      three ways.
     </p>{/if}
   <aside class="sheet p-4">
     <h2 class="mb-1">Showing a stored secret again</h2>
     <p class="help mb-2">
-      Secrets that are sealed for our own connections can be shown to an administrator, with a fresh second factor and a reason,
-      where the environment permits it.
+      Secrets that are sealed for our own connections can be shown to an administrator, with a fresh
+      second factor and a reason, where the environment permits it.
     </p>
     {#each permits.data ?? [] as one (one.environment)}
       <p class="flex min-h-[28px] items-center gap-2">
@@ -90,7 +115,8 @@
             class="act ms-auto"
             disabled={acts.busy}
             aria-label="{one.reveals ? 'Forbid' : 'Permit'} it in {one.name}"
-            onclick={() => (one.reveals ? void permit(one.environment, false) : (permitting = one.environment))}
+            onclick={() =>
+              one.reveals ? void permit(one.environment, false) : (permitting = one.environment)}
             >{one.reveals ? 'Forbid' : 'Permit'}</button
           >{/if}
       </p>
@@ -98,7 +124,9 @@
         <form class="mb-2" onsubmit={withCode}>
           <CodeField id="permit-code" stored error={errors.code} bind:value={code} />
           <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>
-          <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}>Cancel</button>
+          <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}
+            >Cancel</button
+          >
         </form>
       {/if}
     {/each}

@@ -2,8 +2,12 @@
   import type { Snippet } from 'svelte'
   import type { Schemas } from '../../api/client'
 
-  /** What a file, or the undoing of an import, would change, object by object; `children`: what can be done with it. */
-  let { preview, children }: { preview: Schemas['InventoryPreviewOut']; children?: Snippet } = $props()
+  /**
+   * What a file, or the undoing of an import, would change, object by object; `children`: what can
+   * be done with it.
+   */
+  let { preview, children }: { preview: Schemas['InventoryPreviewOut']; children?: Snippet } =
+    $props()
   const ACTS: Record<string, string> = {
     add: 'added',
     change: 'changed',
@@ -23,7 +27,8 @@
         : `${count(preview.adds)} added, ${count(preview.changes_count)} changed, ${count(preview.removes)} removed`}
     </h2>
     {#if preview.conflicts}<span class="text-error font-semibold"
-        >{count(preview.conflicts)} changed meanwhile and by the file, left as {preview.conflicts === 1
+        >{count(preview.conflicts)} changed meanwhile and by the file, left as {preview.conflicts ===
+        1
           ? 'it is'
           : 'they are'}</span
       >{/if}
@@ -46,9 +51,14 @@
         {#each preview.changes as change (change.kind + change.key)}
           <tr>
             {#if lines}<td class="text-soft">{change.line || ''}</td>{/if}
-            <td><span class="help">{change.kind}</span><br /><span class="value wrap-anywhere">{change.key}</span></td>
             <td
-              class="font-semibold whitespace-nowrap {change.act === 'remove' || change.act === 'conflict'
+              ><span class="help">{change.kind}</span><br /><span class="value wrap-anywhere"
+                >{change.key}</span
+              ></td
+            >
+            <td
+              class="font-semibold whitespace-nowrap {change.act === 'remove' ||
+              change.act === 'conflict'
                 ? 'text-error'
                 : change.act === 'kept'
                   ? 'text-warning'
@@ -67,5 +77,7 @@
     </table>
   {/if}
   {#if preview.more}<p class="help px-4 py-2">And {count(preview.more)} more objects.</p>{/if}
-  {#if preview.stays}<p class="help px-4 py-2">{count(preview.stays)} objects are not in the file; they stay.</p>{/if}
+  {#if preview.stays}<p class="help px-4 py-2">
+      {count(preview.stays)} objects are not in the file; they stay.
+    </p>{/if}
 </section>

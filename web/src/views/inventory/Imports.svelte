@@ -17,11 +17,16 @@
   <Loading query={list.query} />
   {#each list.rows as plan (plan.id)}
     <p class="border-base-300 border-b py-1">
-      <a class="act" href="/inventory/imports/{plan.id}">{plan.undoes ? 'Undo' : 'Import'}, <When at={plan.begun} past /></a>
+      <a class="act" href="/inventory/imports/{plan.id}"
+        >{plan.undoes ? 'Undo' : 'Import'}, <When at={plan.begun} past /></a
+      >
       <span class="help block">{stateOf(plan)}, by {plan.by}; {progressOf(plan)}</span>
     </p>
   {:else}{#if list.query.data}<p class="help">
         Nothing was applied in the last 30 days. What is applied can be undone here.
       </p>{/if}{/each}
-  {#if list.query.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => list.query.fetchNextPage()}>More</button>{/if}
+  {#if list.query.hasNextPage}<button
+      class="btn btn-sm mt-2"
+      onclick={() => list.query.fetchNextPage()}>More</button
+    >{/if}
 </section>

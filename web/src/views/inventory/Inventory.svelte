@@ -30,7 +30,8 @@
     await look()
   }
   function told_of(problem: unknown): void {
-    mistakes = problem instanceof Problem ? ((problem.extra.mistakes as Mistake[] | undefined) ?? []) : []
+    mistakes =
+      problem instanceof Problem ? ((problem.extra.mistakes as Mistake[] | undefined) ?? []) : []
   }
   async function look(): Promise<void> {
     applied = null
@@ -42,7 +43,9 @@
   }
   async function apply(): Promise<void> {
     await acts.run(async () => {
-      applied = await ok(api.POST('/api/inventory/imports', { body: { text, prune, standing: preview!.standing } }))
+      applied = await ok(
+        api.POST('/api/inventory/imports', { body: { text, prune, standing: preview!.standing } }),
+      )
       preview = null
     })
     told_of(acts.problem)
@@ -73,7 +76,8 @@
     <table class="rows">
       <thead><tr><th>Line</th><th>Where</th><th>What</th></tr></thead>
       <tbody
-        >{#each mistakes as one, at (at)}<tr><td>{one.line}</td><td class="value">{one.where}</td><td>{one.says}</td></tr
+        >{#each mistakes as one, at (at)}<tr
+            ><td>{one.line}</td><td class="value">{one.where}</td><td>{one.says}</td></tr
           >{/each}</tbody
       >
     </table>
@@ -85,9 +89,10 @@
       <section class="sheet p-4" aria-labelledby="in">
         <h2 id="in" class="mb-1">Apply a file</h2>
         <p class="help mb-2">
-          First see, object by object, what it would change. What somebody changed by hand since the file was exported is told and
-          not overwritten. A file with a mistake changes nothing at all. A small one is applied as a whole; a large one in blocks,
-          while the desk goes on serving. Each import can be undone.
+          First see, object by object, what it would change. What somebody changed by hand since the
+          file was exported is told and not overwritten. A file with a mistake changes nothing at
+          all. A small one is applied as a whole; a large one in blocks, while the desk goes on
+          serving. Each import can be undone.
         </p>
         <div class="flex flex-wrap items-center gap-4">
           <label class="btn btn-sm"
@@ -104,7 +109,8 @@
           >
           <span class="value">{name}</span>
           <label class="flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} /> also remove what the file leaves out</label
+            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} /> also remove
+            what the file leaves out</label
           >
         </div>
         <label class="help mt-2 block" for="inventory-text">or paste it</label>
@@ -120,12 +126,16 @@
               void take(event.dataTransfer.files)
             }
           }}></textarea>
-        <button class="btn btn-sm mt-2" disabled={acts.busy || !text.trim()} onclick={look}>See what would change</button>
+        <button class="btn btn-sm mt-2" disabled={acts.busy || !text.trim()} onclick={look}
+          >See what would change</button
+        >
       </section>
       <div aria-live="polite">
         {#if preview}
           <Changes {preview}>
-            <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={apply}>Apply all of it</button>
+            <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={apply}
+              >Apply all of it</button
+            >
           </Changes>
         {:else if applied}
           <p class="bg-slate-ground rounded-md px-3 py-2" role="status">
@@ -134,7 +144,9 @@
                 ? `; ${applied.plan.conflicts} left as they are`
                 : ''}. Each change is in the journal.
               <a class="act" href="/inventory/imports/{applied.plan.id}">Look at it or undo it</a>
-            {:else}It is being applied in blocks: <a class="act" href="/inventory/imports/{applied.plan.id}">see how far it is</a
+            {:else}It is being applied in blocks: <a
+                class="act"
+                href="/inventory/imports/{applied.plan.id}">see how far it is</a
               >.{/if}
           </p>
         {/if}
@@ -146,39 +158,58 @@
       <h2 id="out" class="mb-1">Take it out</h2>
       <p><a class="btn btn-sm" href="/api/inventory" download>The whole inventory, YAML</a></p>
       <p class="help mt-2">
-        Environments, people, teams, applications, clients, connections, users and access rules. On the command line:
+        Environments, people, teams, applications, clients, connections, users and access rules. On
+        the command line:
       </p>
-      <p class="value">bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview</p>
+      <p class="value">
+        bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview
+      </p>
     </section>
     <Imports />
     <section class="sheet p-4" aria-labelledby="tables">
       <h2 id="tables" class="mb-1">Lists as tables</h2>
       <p class="flex flex-wrap gap-x-4">
-        {#each ['connections', 'clients', 'credentials', 'users'] as one (one)}<a class="act" href="/api/exports/{one}" download
-            >{one}.csv</a
+        {#each ['connections', 'clients', 'credentials', 'users'] as one (one)}<a
+            class="act"
+            href="/api/exports/{one}"
+            download>{one}.csv</a
           >{/each}
       </p>
       <p class="help mt-1">
-        A client also goes out and in as RFC 7591 JSON, an application out as OpenAPI, a connection as .env or .properties: on
-        their own pages.
+        A client also goes out and in as RFC 7591 JSON, an application out as OpenAPI, a connection
+        as .env or .properties: on their own pages.
       </p>
     </section>
     {#if may('change')}
       <section class="sheet p-4" aria-labelledby="users-in">
         <h2 id="users-in" class="mb-1">Users from a table</h2>
-        <label class="help" for="users-table">CSV with at least name and environment; the table above shows all columns.</label>
-        <textarea id="users-table" class="line-in value" rows="4" spellcheck="false" bind:value={table}></textarea>
+        <label class="help" for="users-table"
+          >CSV with at least name and environment; the table above shows all columns.</label
+        >
+        <textarea
+          id="users-table"
+          class="line-in value"
+          rows="4"
+          spellcheck="false"
+          bind:value={table}></textarea>
         <div class="mt-2 flex gap-3">
-          <button class="btn btn-sm" disabled={acts.busy || !table.trim()} onclick={lookTable}>See what would change</button>
-          {#if tableSeen && !tableSeen.nothing}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={takeTable}
-              >Take them</button
+          <button class="btn btn-sm" disabled={acts.busy || !table.trim()} onclick={lookTable}
+            >See what would change</button
+          >
+          {#if tableSeen && !tableSeen.nothing}<button
+              class="btn btn-primary btn-sm"
+              disabled={acts.busy}
+              onclick={takeTable}>Take them</button
             >{/if}
         </div>
         <div aria-live="polite">
           {#if taken}<p>They are taken over, as an import.</p>{/if}
           {#if tableSeen}
             {#if tableSeen.nothing}<p>Nothing would change.</p>{/if}
-            {#each tableSeen.adds as one (one)}<p><span class="text-success font-semibold">added</span> {one}</p>{/each}
+            {#each tableSeen.adds as one (one)}<p>
+                <span class="text-success font-semibold">added</span>
+                {one}
+              </p>{/each}
             {#each tableSeen.changes as one (one.key)}<p>
                 <span class="font-semibold">{one.key}</span>: {one.says.join('; ')}
               </p>{/each}

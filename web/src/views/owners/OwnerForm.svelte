@@ -7,7 +7,10 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   /** How an owner is reached; without one, a new contact. */
-  let { owner = null, done }: { owner?: Schemas['OwnerOut'] | null; done: (saved: Schemas['OwnerFull'] | null) => void } =
+  let {
+    owner = null,
+    done,
+  }: { owner?: Schemas['OwnerOut'] | null; done: (saved: Schemas['OwnerFull'] | null) => void } =
     $props()
   const acts = acting('owner')
   const sent = once()
@@ -36,7 +39,9 @@
             ),
           ['owner', String(known.id)],
         )
-      : await acts.run(() => ok(api.POST('/api/owners', { body: form, headers: sent.headers(form) })))
+      : await acts.run(() =>
+          ok(api.POST('/api/owners', { body: form, headers: sent.headers(form) })),
+        )
     if (saved) done(saved)
   }
 </script>
@@ -69,19 +74,36 @@
       bind:value={form.mail}
     /></Field
   >
-  <Field id="o-zone" label="Time zone" error={acts.errors.zone} help="By its name; their day and working hours go by it."
-    ><input id="o-zone" class="line-in" list="o-zones" autocomplete="off" placeholder="Europe/London" bind:value={form.zone} />
+  <Field
+    id="o-zone"
+    label="Time zone"
+    error={acts.errors.zone}
+    help="By its name; their day and working hours go by it."
+    ><input
+      id="o-zone"
+      class="line-in"
+      list="o-zones"
+      autocomplete="off"
+      placeholder="Europe/London"
+      bind:value={form.zone}
+    />
     <datalist id="o-zones"
       >{#each zones as zone (zone)}<option value={zone}></option>{/each}</datalist
     ></Field
   >
-  <Field id="o-deputy" label="Deputy" error={acts.errors.deputy} help="Who is asked where they cannot be."
+  <Field
+    id="o-deputy"
+    label="Deputy"
+    error={acts.errors.deputy}
+    help="Who is asked where they cannot be."
     ><OwnerField id="o-deputy" bind:value={form.deputy} /></Field
   >
   <div class="col-span-2">
     <ProblemBox problem={acts.problem} />
     <div class="mt-2 flex gap-3">
-      <button class="btn btn-primary btn-sm" disabled={acts.busy}>{owner ? 'Save' : 'Add contact'}</button>
+      <button class="btn btn-primary btn-sm" disabled={acts.busy}
+        >{owner ? 'Save' : 'Add contact'}</button
+      >
       <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>
     </div>
   </div>

@@ -12,7 +12,8 @@
   const id = $derived(param('id'))
   const found = createQuery(() => ({
     queryKey: ['owner', id],
-    queryFn: () => ok(api.GET('/api/owners/{identity}', { params: { path: { identity: Number(id) } } })),
+    queryFn: () =>
+      ok(api.GET('/api/owners/{identity}', { params: { path: { identity: Number(id) } } })),
   }))
   const acts = acting('owner')
   let editing = $state(false)
@@ -22,7 +23,12 @@
       goto('/owners')
     })
   const time = (zone: string) =>
-    new Intl.DateTimeFormat('en-GB', { timeZone: zone, hour: '2-digit', minute: '2-digit', weekday: 'short' }).format(new Date())
+    new Intl.DateTimeFormat('en-GB', {
+      timeZone: zone,
+      hour: '2-digit',
+      minute: '2-digit',
+      weekday: 'short',
+    }).format(new Date())
 </script>
 
 <svelte:head><title>{found.data?.owner.name ?? 'Owner'} · Neat Latch</title></svelte:head>
@@ -33,8 +39,12 @@
   {@const all = owner.applications + owner.workloads + owner.credentials}
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>{owner.name}</h1>
-    <span class="text-soft">{owner.kind === 'contact' ? 'a contact outside' : `a ${owner.kind}`}</span>
-    {#if found.data.username}<a class="act" href="/people/{found.data.username}">Everything of theirs</a>{/if}
+    <span class="text-soft"
+      >{owner.kind === 'contact' ? 'a contact outside' : `a ${owner.kind}`}</span
+    >
+    {#if found.data.username}<a class="act" href="/people/{found.data.username}"
+        >Everything of theirs</a
+      >{/if}
     <a class="act ms-auto" href="/owners">All owners</a>
   </header>
   <div class="mb-3"><ProblemBox problem={acts.problem} /></div>
@@ -67,18 +77,25 @@
       <dl class="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1">
         <dt class="text-soft">Mail</dt>
         <dd>
-          {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}nobody has noted it{/if}
+          {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}nobody
+            has noted it{/if}
         </dd>
         <dt class="text-soft">Time zone</dt>
-        <dd>{owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'nobody has noted it'}</dd>
+        <dd>
+          {owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'nobody has noted it'}
+        </dd>
         <dt class="text-soft">Deputy</dt>
         <dd>{owner.deputy_name || 'nobody'}</dd>
       </dl>
       {#if may('change')}
         <p class="mt-3 flex gap-3">
-          <button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}>Change</button>
-          {#if owner.kind === 'contact' && !things.length}<button class="btn btn-sm" disabled={acts.busy} onclick={remove}
-              >Remove contact</button
+          <button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
+            >Change</button
+          >
+          {#if owner.kind === 'contact' && !things.length}<button
+              class="btn btn-sm"
+              disabled={acts.busy}
+              onclick={remove}>Remove contact</button
             >{/if}
         </p>
       {/if}

@@ -13,7 +13,8 @@
     () => ['owners', words],
     (cursor) => ok(api.GET('/api/owners', { params: { query: { words, cursor } } })),
   )
-  const counted = (count: number, one: string) => (count ? [`${count} ${one}${count === 1 ? '' : 's'}`] : [])
+  const counted = (count: number, one: string) =>
+    count ? [`${count} ${one}${count === 1 ? '' : 's'}`] : []
 </script>
 
 <ListPage
@@ -27,7 +28,10 @@
 >
   {#snippet actions()}
     <a class="act" href="/people">People and teams</a>
-    {#if may('change')}<button class="btn btn-primary btn-sm ms-auto" data-key="n" onclick={() => (adding = !adding)}
+    {#if may('change')}<button
+        class="btn btn-primary btn-sm ms-auto"
+        data-key="n"
+        onclick={() => (adding = !adding)}
         >Add a contact <kbd class="value text-[0.85em] opacity-80">N</kbd></button
       >{/if}
   {/snippet}
@@ -37,7 +41,9 @@
           if (saved) goto(`/owners/${saved.owner.id}`)
         }}
       />{/if}{/snippet}
-  {#snippet head()}<th>Name</th><th>Kind</th><th>Mail</th><th>Time zone</th><th>Deputy</th><th>Owns</th>{/snippet}
+  {#snippet head()}<th>Name</th><th>Kind</th><th>Mail</th><th>Time zone</th><th>Deputy</th><th
+      >Owns</th
+    >{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/owners/{one.id}">{one.name}</a></td>
     <td>{one.kind}</td>
@@ -54,9 +60,12 @@
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      An owner is whoever is asked before something of theirs changes: a person, a team, or a contact outside. They appear here
-      when an application, a user or a credential is said to be theirs.
+      An owner is whoever is asked before something of theirs changes: a person, a team, or a
+      contact outside. They appear here when an application, a user or a credential is said to be
+      theirs.
     </p>
-    {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}>Add a contact</button>{/if}
+    {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
+        >Add a contact</button
+      >{/if}
   {/snippet}
 </ListPage>

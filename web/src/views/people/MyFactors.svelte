@@ -41,11 +41,22 @@
       const { options } = await ok(api.POST('/api/session/passkeys/beginnings', { body: proof() }))
       const credential = await make(options)
       took(await ok(api.POST('/api/session/passkeys', { body: { credential, name: form.name } })))
-    } else if (doing === 'recovery') took(await ok(api.POST('/api/session/recovery-codes', { body: { code: form.code } })))
-    else if (doing === 'drop') took(await ok(api.POST('/api/session/second-factors/removals', { body: { code: form.code } })))
+    } else if (doing === 'recovery')
+      took(await ok(api.POST('/api/session/recovery-codes', { body: { code: form.code } })))
+    else if (doing === 'drop')
+      took(
+        await ok(api.POST('/api/session/second-factors/removals', { body: { code: form.code } })),
+      )
     else {
       const params = { path: { identity: Number(doing.replace('drop-', '')) } }
-      took(await ok(api.POST('/api/session/passkeys/{identity}/removals', { params, body: { code: form.code } })))
+      took(
+        await ok(
+          api.POST('/api/session/passkeys/{identity}/removals', {
+            params,
+            body: { code: form.code },
+          }),
+        ),
+      )
     }
     open('')
   }
@@ -55,7 +66,11 @@
     if (acts.problem) form.code = ''
   }
   const confirm = async () => {
-    took(await ok(api.POST('/api/session/second-factors/confirmations', { body: { code: form.code } })))
+    took(
+      await ok(
+        api.POST('/api/session/second-factors/confirmations', { body: { code: form.code } }),
+      ),
+    )
     open('')
   }
   const WORDS: Record<string, string> = {
@@ -66,8 +81,14 @@
 </script>
 
 {#snippet ask()}
-  <form class="bg-quiet-ground my-2 max-w-md rounded-md px-4 py-3" onsubmit={(event) => run(event, act)}>
-    {#if doing === 'passkey'}<Field id="passkey-name" label="What you call it" help="So that you can tell yours apart."
+  <form
+    class="bg-quiet-ground my-2 max-w-md rounded-md px-4 py-3"
+    onsubmit={(event) => run(event, act)}
+  >
+    {#if doing === 'passkey'}<Field
+        id="passkey-name"
+        label="What you call it"
+        help="So that you can tell yours apart."
         ><input
           id="passkey-name"
           class="line-in"
@@ -80,10 +101,17 @@
     {#if who.second_factor}
       <CodeField id="factor-proof" error={errors.code} bind:value={form.code} />
     {:else}
-      <PasswordField id="factor-password" label="Your password" error={errors.password} bind:value={form.password} current />
+      <PasswordField
+        id="factor-password"
+        label="Your password"
+        error={errors.password}
+        bind:value={form.password}
+        current
+      />
     {/if}
-    <button class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}" disabled={acts.busy}
-      >{WORDS[doing] ?? 'Do without it'}</button
+    <button
+      class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}"
+      disabled={acts.busy}>{WORDS[doing] ?? 'Do without it'}</button
     >
     <button type="button" class="btn btn-sm" onclick={() => open('')}>Leave it</button>
     {#if !errors.code && !errors.password}<ProblemBox problem={acts.problem} />{/if}
@@ -93,9 +121,9 @@
 <section class="sheet p-4" aria-labelledby="factor">
   <h2 id="factor" class="mb-1">Second factor</h2>
   <p class="mb-2">
-    {#if who.second_factor}You are asked for it when you log in, when you have a stored secret shown again, and before one goes to
-      another server.{:else}None. With one, your password alone lets nobody in. It is wanted before a stored secret is shown or
-      sent elsewhere.{/if}
+    {#if who.second_factor}You are asked for it when you log in, when you have a stored secret shown
+      again, and before one goes to another server.{:else}None. With one, your password alone lets
+      nobody in. It is wanted before a stored secret is shown or sent elsewhere.{/if}
   </p>
   <h3 class="font-bold">One-time codes of a device</h3>
   {#if begun}
@@ -125,7 +153,9 @@
   {:else}
     <p>
       {#if who.device}Set up.
-        <button class="act ms-2" onclick={() => open('device')}>Set up another device in its place</button>
+        <button class="act ms-2" onclick={() => open('device')}
+          >Set up another device in its place</button
+        >
         <button class="act ms-2" onclick={() => open('drop')}>Do without it</button>
       {:else}Any program for one-time codes will do (RFC 6238).
         <button class="act ms-2" onclick={() => open('device')}>Set them up</button>{/if}
@@ -136,8 +166,13 @@
   {#each who.passkeys ?? [] as one (one.id)}
     <p class="flex flex-wrap items-baseline gap-x-3">
       <span>{one.name}</span><span class="text-soft"
-        ><When at={one.added} prefix="added " />{#if one.last_used}, <When at={one.last_used} prefix="last used " />{/if}</span
-      ><button class="act" aria-label="Do without {one.name}" onclick={() => open(`drop-${one.id}`)}>Do without it</button>
+        ><When at={one.added} prefix="added " />{#if one.last_used}, <When
+            at={one.last_used}
+            prefix="last used "
+          />{/if}</span
+      ><button class="act" aria-label="Do without {one.name}" onclick={() => open(`drop-${one.id}`)}
+        >Do without it</button
+      >
     </p>
     {#if doing === `drop-${one.id}`}{@render ask()}{/if}
   {/each}
@@ -151,8 +186,8 @@
     </p>
   {:else}
     <p class="help">
-      They do not work here: Neat Latch is opened by an IP address, and browsers make passkeys for names only. Whoever runs it can
-      give it a name.
+      They do not work here: Neat Latch is opened by an IP address, and browsers make passkeys for
+      names only. Whoever runs it can give it a name.
     </p>
   {/if}
   {#if who.second_factor}

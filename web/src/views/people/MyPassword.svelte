@@ -32,7 +32,13 @@
   {#if open}
     <form onsubmit={change} class="max-w-sm">
       <input type="text" autocomplete="username" value={session.who?.username} readonly hidden />
-      <PasswordField id="old-password" label="The one you have" error={errors.password} bind:value={form.password} current />
+      <PasswordField
+        id="old-password"
+        label="The one you have"
+        error={errors.password}
+        bind:value={form.password}
+        current
+      />
       <PasswordField
         id="new-password"
         label="The new one"
@@ -40,9 +46,17 @@
         help="At least twelve characters."
         bind:value={form.new_password}
       />
-      {#if session.who?.second_factor}<CodeField id="password-code" error={errors.code} bind:value={form.code} />{/if}
+      {#if session.who?.second_factor}<CodeField
+          id="password-code"
+          error={errors.code}
+          bind:value={form.code}
+        />{/if}
       <button class="btn btn-primary btn-sm">Change it</button>
-      <button type="button" class="btn btn-sm" onclick={() => ((open = false), (acts.problem = null))}>Leave it</button>
+      <button
+        type="button"
+        class="btn btn-sm"
+        onclick={() => ((open = false), (acts.problem = null))}>Leave it</button
+      >
     </form>
   {:else}
     <p>
@@ -50,6 +64,10 @@
       <button class="act ms-2" onclick={() => ((open = true), (changed = false))}>Change it</button>
     </p>
   {/if}
-  {#if changed}<p role="status" class="text-success font-semibold">It is changed. All other sessions have ended.</p>{/if}
-  {#if !errors.code && !errors.password && !errors.new_password}<ProblemBox problem={acts.problem} />{/if}
+  {#if changed}<p role="status" class="text-success font-semibold">
+      It is changed. All other sessions have ended.
+    </p>{/if}
+  {#if !errors.code && !errors.password && !errors.new_password}<ProblemBox
+      problem={acts.problem}
+    />{/if}
 </section>

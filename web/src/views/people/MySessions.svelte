@@ -8,17 +8,28 @@
   import When from '../../lib/When.svelte'
 
   const acts = acting('me')
-  const list = createQuery(() => ({ queryKey: ['own-sessions'], queryFn: () => ok(api.GET('/api/session/sessions')) }))
+  const list = createQuery(() => ({
+    queryKey: ['own-sessions'],
+    queryFn: () => ok(api.GET('/api/session/sessions')),
+  }))
   const end = (identity: string) =>
-    acts.run(() => ok(api.DELETE('/api/session/sessions/{identity}', { params: { path: { identity } } })))
+    acts.run(() =>
+      ok(api.DELETE('/api/session/sessions/{identity}', { params: { path: { identity } } })),
+    )
   const endAll = (here: boolean) =>
-    acts.run(async () => take(await ok(api.POST('/api/session/endings', { params: { query: { here } } }))))
+    acts.run(async () =>
+      take(await ok(api.POST('/api/session/endings', { params: { query: { here } } }))),
+    )
   const others = $derived((list.data ?? []).filter((one) => !one.here).length)
   /** What a browser says of itself is long; its own name and its system stand in it. */
   function browser(text: string): string {
     const name = /(Edg|Firefox|Chrome|Safari|curl|python-\w+)\/(\d+)/.exec(text)
     const system = /Windows|Macintosh|Android|iPhone|iPad|Linux/.exec(text)?.[0]
-    return [name ? `${name[1]!.replace(/^Edg$/, 'Edge')} ${name[2]}` : '', system].filter(Boolean).join(', ') || text.slice(0, 60)
+    return (
+      [name ? `${name[1]!.replace(/^Edg$/, 'Edge')} ${name[2]}` : '', system]
+        .filter(Boolean)
+        .join(', ') || text.slice(0, 60)
+    )
   }
 </script>
 
@@ -28,18 +39,27 @@
   {#if list.data}
     <table class="rows mb-3">
       <thead
-        ><tr><th>Since</th><th>From</th><th>With</th><th>Last seen</th><th><span class="sr-only">End it</span></th></tr></thead
+        ><tr
+          ><th>Since</th><th>From</th><th>With</th><th>Last seen</th><th
+            ><span class="sr-only">End it</span></th
+          ></tr
+        ></thead
       >
       <tbody>
         {#each list.data as one (one.id)}
           <tr>
-            <td><When at={one.begun} /></td><td class="value">{one.address}</td><td title={one.browser}>{browser(one.browser)}</td
+            <td><When at={one.begun} /></td><td class="value">{one.address}</td><td
+              title={one.browser}>{browser(one.browser)}</td
             >
             <td
               >{#if one.here}<strong>here</strong>{:else}<When at={one.seen} />{/if}</td
             >
             <td class="text-end"
-              >{#if !one.here}<button class="act" disabled={acts.busy} onclick={() => void end(one.id)}>End it</button>{/if}</td
+              >{#if !one.here}<button
+                  class="act"
+                  disabled={acts.busy}
+                  onclick={() => void end(one.id)}>End it</button
+                >{/if}</td
             >
           </tr>
         {/each}
@@ -47,9 +67,14 @@
     </table>
   {/if}
   <p class="help mb-3">
-    A session ends after twelve hours, and when your password, your role or your second factor becomes another.
+    A session ends after twelve hours, and when your password, your role or your second factor
+    becomes another.
   </p>
   <ProblemBox problem={acts.problem} />
-  {#if others}<button class="btn btn-sm" disabled={acts.busy} onclick={() => void endAll(false)}>End all others</button>{/if}
-  <button class="btn btn-sm" disabled={acts.busy} onclick={() => void endAll(true)}>Log out everywhere</button>
+  {#if others}<button class="btn btn-sm" disabled={acts.busy} onclick={() => void endAll(false)}
+      >End all others</button
+    >{/if}
+  <button class="btn btn-sm" disabled={acts.busy} onclick={() => void endAll(true)}
+    >Log out everywhere</button
+  >
 </section>

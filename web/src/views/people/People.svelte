@@ -35,7 +35,9 @@
     })
   }
   const dropFactor = (username: string) =>
-    run(() => ok(api.DELETE('/api/people/{username}/second-factors', { params: { path: { username } } })))
+    run(() =>
+      ok(api.DELETE('/api/people/{username}/second-factors', { params: { path: { username } } })),
+    )
   let giving = $state('')
   let given = $state('')
   const givePassword = (event: Event) => {
@@ -68,14 +70,16 @@
       <table class="rows">
         <thead
           ><tr
-            ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th><th>Access</th
-            >{#if may('change')}<th>Log-in</th>{/if}</tr
+            ><th>Name</th><th>Login name</th><th>Role</th><th>Last log-in</th><th>Second factor</th
+            ><th>Access</th>{#if may('change')}<th>Log-in</th>{/if}</tr
           ></thead
         >
         <tbody>
           {#each rows as one (one.username)}
             <tr data-row>
-              <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value">{one.username}</td>
+              <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value"
+                >{one.username}</td
+              >
               <td>
                 {#if may('change')}
                   <select
@@ -101,14 +105,18 @@
                 >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
                     class="act"
                     onclick={() => void change(one.username, { active: !one.active })}
-                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}">{one.active ? 'switch off' : 'switch on'}</button
+                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}"
+                    >{one.active ? 'switch off' : 'switch on'}</button
                   >{/if}</td
               >
               {#if may('change')}<td class="whitespace-nowrap"
                   >{#if one.must_change}<span class="text-soft">must change it</span
                     >&nbsp;{/if}{#if one.username !== session.who?.username}<button
                       class="act"
-                      onclick={() => ((giving = giving === one.username ? '' : one.username), (given = ''))}
+                      onclick={() => (
+                        (giving = giving === one.username ? '' : one.username),
+                        (given = '')
+                      )}
                       aria-label="Give {one.name} a new password">new password</button
                     >&nbsp;<button
                       class="act"
@@ -120,7 +128,10 @@
             {#if giving === one.username}
               <tr
                 ><td colspan="7"
-                  ><form class="bg-quiet-ground max-w-md rounded-md px-4 py-3" onsubmit={givePassword}>
+                  ><form
+                    class="bg-quiet-ground max-w-md rounded-md px-4 py-3"
+                    onsubmit={givePassword}
+                  >
                     <PasswordField
                       id="given-password"
                       label="Password for {one.name}"
@@ -146,13 +157,21 @@
       {#if may('change')}
         <form onsubmit={add}>
           <h2 class="mb-2">Add a person</h2>
-          <Field id="p-name" label="Name"><input id="p-name" class="line-in" bind:value={form.name} /></Field>
+          <Field id="p-name" label="Name"
+            ><input id="p-name" class="line-in" bind:value={form.name} /></Field
+          >
           <Field id="p-username" label="Login name" error={errors.username}
-            ><input id="p-username" class="line-in" autocomplete="off" bind:value={form.username} /></Field
+            ><input
+              id="p-username"
+              class="line-in"
+              autocomplete="off"
+              bind:value={form.username}
+            /></Field
           >
           <Field id="p-role" label="Role" error={errors.role}
             ><select id="p-role" class="line-in" bind:value={form.role}
-              >{#each ROLES as [role, what] (role)}<option value={role}>{role}: {what}</option>{/each}</select
+              >{#each ROLES as [role, what] (role)}<option value={role}>{role}: {what}</option
+                >{/each}</select
             ></Field
           >
           <PasswordField
@@ -163,7 +182,9 @@
             bind:value={form.password}
             required={false}
           />
-          {#if !errors.password && !errors.username && !errors.role}<ProblemBox problem={acts.problem} />{/if}
+          {#if !errors.password && !errors.username && !errors.role}<ProblemBox
+              problem={acts.problem}
+            />{/if}
           <button class="btn btn-primary btn-sm mt-2">Add</button>
         </form>
       {:else}

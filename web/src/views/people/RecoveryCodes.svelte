@@ -7,8 +7,8 @@
 <section class="bg-wait-ground mt-3 rounded-md px-4 py-3" aria-labelledby="recovery-title">
   <h3 id="recovery-title" class="font-bold">Your recovery codes</h3>
   <p class="mb-2">
-    Each lets you in once in place of your second factor. They are shown this once: print them, or keep them where your password
-    is not.
+    Each lets you in once in place of your second factor. They are shown this once: print them, or
+    keep them where your password is not.
   </p>
   <ol class="value mb-2 grid grid-cols-2 gap-x-6">
     {#each codes as one (one)}<li>{one}</li>{/each}

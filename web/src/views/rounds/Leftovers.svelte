@@ -33,14 +33,21 @@
   }
   const retry = (row: Leftover) =>
     acts.run(async () => {
-      const done = await ok(api.POST('/api/leftovers/{number}/clearings', { params: { path: { number: row.id } } }))
+      const done = await ok(
+        api.POST('/api/leftovers/{number}/clearings', { params: { path: { number: row.id } } }),
+      )
       result = done.gone
         ? `${row.name} is cleared away.`
         : `${row.name} is still left behind: ${done.status ? `${row.method} returned ${done.status}` : 'no answer came'}.`
     })
   const close = (row: Leftover) =>
     acts.run(async () => {
-      await ok(api.POST('/api/leftovers/{number}/closings', { params: { path: { number: row.id } }, body: { reason } }))
+      await ok(
+        api.POST('/api/leftovers/{number}/closings', {
+          params: { path: { number: row.id } },
+          body: { reason },
+        }),
+      )
       result = `${row.name} is closed.`
       closing = null
       reason = ''
@@ -51,7 +58,8 @@
   <section class="mt-6" aria-labelledby="leftovers">
     <h2 id="leftovers" class="mb-1">Left behind by tests</h2>
     <p class="help mb-2">
-      What tests made and could not clear away. The worker retries where that can help; clear the rest away in the application.
+      What tests made and could not clear away. The worker retries where that can help; clear the
+      rest away in the application.
     </p>
     {#if result}<p role="status" class="bg-slate-ground mb-2 rounded-md px-3 py-2">{result}</p>{/if}
     <ProblemBox problem={acts.problem} />
@@ -69,13 +77,13 @@
             {#each rows as row (row.id)}
               <tr data-leftover={row.name}>
                 <td
-                  ><a class="act value" href="/tests/{row.test}">{row.name}</a><br /><span class="help"
-                    ><When at={row.made} /></span
+                  ><a class="act value" href="/tests/{row.test}">{row.name}</a><br /><span
+                    class="help"><When at={row.made} /></span
                   ></td
                 >
                 <td
-                  ><a class="act value" href="/connections/{row.ref}">{row.ref}</a><br /><span class="help"
-                    >{row.application} · {row.environment}</span
+                  ><a class="act value" href="/connections/{row.ref}">{row.ref}</a><br /><span
+                    class="help">{row.application} · {row.environment}</span
                   ></td
                 >
                 <td class="value">{row.operation}</td>
@@ -120,7 +128,9 @@
                         /></label
                       >
                       <button class="btn btn-primary btn-sm" disabled={acts.busy}>Close it</button>
-                      <button type="button" class="btn btn-sm" onclick={() => (closing = null)}>Cancel</button>
+                      <button type="button" class="btn btn-sm" onclick={() => (closing = null)}
+                        >Cancel</button
+                      >
                     </form>
                   </td>
                 </tr>
@@ -129,7 +139,10 @@
           </tbody>
         </table>
       </div>
-      {#if list.hasNextPage}<button class="btn btn-sm mt-2" onclick={() => void list.fetchNextPage()}>Show more</button>{/if}
+      {#if list.hasNextPage}<button
+          class="btn btn-sm mt-2"
+          onclick={() => void list.fetchNextPage()}>Show more</button
+        >{/if}
     {/if}
   </section>
 {/if}

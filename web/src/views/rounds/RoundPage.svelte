@@ -30,7 +30,12 @@
   let words = $state('')
   const tests = paged(
     () => ['round-tests', number, words],
-    (cursor) => ok(api.GET('/api/rounds/{number}/tests', { params: { path: { number }, query: { words, cursor } } })),
+    (cursor) =>
+      ok(
+        api.GET('/api/rounds/{number}/tests', {
+          params: { path: { number }, query: { words, cursor } },
+        }),
+      ),
   )
   /** Nobody has taken up a single test for a while: the worker is most likely not running. */
   const nobody = $derived(
@@ -67,7 +72,10 @@
     )
   })
   async function stop(): Promise<void> {
-    await acts.run(() => ok(api.POST('/api/rounds/{number}/stops', { params: { path: { number } } })), ['round', number])
+    await acts.run(
+      () => ok(api.POST('/api/rounds/{number}/stops', { params: { path: { number } } })),
+      ['round', number],
+    )
     problem = acts.problem
   }
 </script>
@@ -79,8 +87,10 @@
   <header class="mb-3 flex items-center gap-4">
     <h1>Round {round.number}</h1>
     <span class="help"><When at={round.begun} prefix="begun " /> by {round.begun_by}</span>
-    {#if running && may('test')}<button class="btn btn-sm ms-auto" onclick={stop} disabled={round.stopped}
-        >{round.stopped ? 'Stopping …' : 'Stop the round'}</button
+    {#if running && may('test')}<button
+        class="btn btn-sm ms-auto"
+        onclick={stop}
+        disabled={round.stopped}>{round.stopped ? 'Stopping …' : 'Stop the round'}</button
       >{/if}
   </header>
   <div class="mb-3" role="status">
@@ -91,7 +101,9 @@
       max={Math.max(1, round.total)}
     ></progress>
     <p>
-      {round.done.toLocaleString('en')} of {round.total.toLocaleString('en')} tested, {round.failed.toLocaleString('en')} failed{round.stopped
+      {round.done.toLocaleString('en')} of {round.total.toLocaleString('en')} tested, {round.failed.toLocaleString(
+        'en',
+      )} failed{round.stopped
         ? running
           ? ', stopping'
           : ', stopped'
@@ -102,12 +114,19 @@
   </div>
   {#if nobody}
     <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      No worker has taken this round up. Look whether the worker runs; the round goes on as soon as it does.
+      No worker has taken this round up. Look whether the worker runs; the round goes on as soon as
+      it does.
     </p>
   {/if}
   <ProblemBox {problem} />
   <div class="mb-2 flex flex-wrap items-center gap-3">
-    <input class="line-in max-w-xs" type="search" aria-label="Filter" placeholder="words, or state:failed" bind:value={words} />
+    <input
+      class="line-in max-w-xs"
+      type="search"
+      aria-label="Filter"
+      placeholder="words, or state:failed"
+      bind:value={words}
+    />
     {#each SHOWN as [wanted, name] (name)}<button
         class="act {words === wanted ? 'font-bold' : ''}"
         aria-pressed={words === wanted}
@@ -123,7 +142,8 @@
         <tbody>
           {#each tests.rows as one (one.test)}
             <tr data-row>
-              <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td>
+              <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td
+              >
               <td
                 class={one.passed === false
                   ? 'text-error font-semibold'
@@ -139,13 +159,19 @@
                       : one.state}</td
               >
               <td
-                >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a>{/if}</td
+                >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a
+                  >{/if}</td
               >
             </tr>
           {/each}
         </tbody>
       </table>
     </div>
-    {#if tests.query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => tests.query.fetchNextPage()}>More</button>{/if}
-  {:else if tests.query.data}<p class="sheet p-4">{words ? `None of its tests fits “${words}”.` : 'It has no tests.'}</p>{/if}
+    {#if tests.query.hasNextPage}<button
+        class="btn btn-sm mt-3"
+        onclick={() => tests.query.fetchNextPage()}>More</button
+      >{/if}
+  {:else if tests.query.data}<p class="sheet p-4">
+      {words ? `None of its tests fits “${words}”.` : 'It has no tests.'}
+    </p>{/if}
 {/if}

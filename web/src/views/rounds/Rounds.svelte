@@ -18,7 +18,10 @@
     (cursor) => ok(api.GET('/api/rounds', { params: { query: { cursor } } })),
     { every: 10_000 },
   )
-  const rules = createQuery(() => ({ queryKey: ['round-rules'], queryFn: () => ok(api.GET('/api/rounds/permissions')) }))
+  const rules = createQuery(() => ({
+    queryKey: ['round-rules'],
+    queryFn: () => ok(api.GET('/api/rounds/permissions')),
+  }))
   const often = $derived(rules.data?.every_minutes ? span(rules.data.every_minutes * 60) : '')
   const lasted = (begun: string, ended: string | null) =>
     ended ? span((new Date(ended).getTime() - new Date(begun).getTime()) / 1000) : 'running'
@@ -35,7 +38,8 @@
   {#if often}<span class="help">every connection is tested every {often}</span>
   {:else if rules.data}<span class="help">no round begins by the clock</span>{/if}
   {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
-      >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd></button
+      >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd
+      ></button
     >{/if}
 </header>
 <ProblemBox problem={acts.problem} />
@@ -44,7 +48,12 @@
   {#if list.rows.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">
-        <thead><tr><th>Round</th><th>Begun</th><th>By</th><th>Lasted</th><th>Tested</th><th>Failed</th></tr></thead>
+        <thead
+          ><tr
+            ><th>Round</th><th>Begun</th><th>By</th><th>Lasted</th><th>Tested</th><th>Failed</th
+            ></tr
+          ></thead
+        >
         <tbody>
           {#each list.rows as one (one.number)}
             <tr data-row>
@@ -58,7 +67,10 @@
         </tbody>
       </table>
     </div>
-    {#if list.query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => list.query.fetchNextPage()}>More</button>{/if}
+    {#if list.query.hasNextPage}<button
+        class="btn btn-sm mt-3"
+        onclick={() => list.query.fetchNextPage()}>More</button
+      >{/if}
   {:else}<p class="sheet max-w-xl p-6">
       A round tests every connection once. {often
         ? `The worker begins one every ${often}; you can begin one now.`

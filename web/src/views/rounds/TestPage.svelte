@@ -14,7 +14,9 @@
     refetchInterval: (query) => (query.state.data && !ended(query.state.data) ? 1000 : false),
   }))
   const rungs = $derived((found.data?.rungs ?? []) as unknown as Rung[])
-  const causes = $derived(((found.data?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[])
+  const causes = $derived(
+    ((found.data?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[],
+  )
 </script>
 
 <svelte:head><title>Test of {found.data?.connection ?? ''} · Neat Latch</title></svelte:head>
@@ -49,14 +51,21 @@
         <span class={rung.skipped ? 'text-soft' : rung.passed ? 'text-success' : 'text-error'}
           >{rung.skipped ? '○' : rung.passed ? '✓' : '✕'}</span
         >{rungName(rung.rung)}
-        <span class="text-soft font-normal">{rung.says}</span><span class="value ms-auto font-normal"
+        <span class="text-soft font-normal">{rung.says}</span><span
+          class="value ms-auto font-normal"
           >{millis(rung.ms)}{rung.tries > 1 ? `, ${rung.tries} tries` : ''}</span
         >
       </h2>
       {#each rung.exchanges as one, place (place)}
-        <details class="border-base-300 mt-2 border-t pt-2" open={!rung.passed && place === rung.exchanges.length - 1}>
+        <details
+          class="border-base-300 mt-2 border-t pt-2"
+          open={!rung.passed && place === rung.exchanges.length - 1}
+        >
           <summary class="min-h-[24px] cursor-pointer"
-            ><span class="value">{one.method} {one.url.length > 110 ? one.url.slice(0, 110) + '…' : one.url}</span> →
+            ><span class="value"
+              >{one.method} {one.url.length > 110 ? one.url.slice(0, 110) + '…' : one.url}</span
+            >
+            →
             <strong>{one.status ?? one.error}</strong>
             <span class="help">{millis(one.ms)}, {one.response_size} octets</span></summary
           >

@@ -7,18 +7,25 @@
   import { exact, fromNow } from '../../lib/time'
   import Wall from './Wall.svelte'
 
-  const today = createQuery(() => ({ queryKey: ['today'], queryFn: () => ok(api.GET('/api/today')), refetchInterval: 15_000 }))
+  const today = createQuery(() => ({
+    queryKey: ['today'],
+    queryFn: () => ok(api.GET('/api/today')),
+    refetchInterval: 15_000,
+  }))
   // Once somebody wants more than the first page, all that is shown comes from here.
   let further = $state(false)
   const more = createInfiniteQuery(() => ({
     queryKey: ['today', 'breaks'],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/today/breaks', { params: { query: { cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      ok(api.GET('/api/today/breaks', { params: { query: { cursor: pageParam || undefined } } })),
     initialPageParam: '',
     getNextPageParam: (last) => last.next ?? undefined,
     refetchInterval: 15_000,
     enabled: further,
   }))
-  const breaks = $derived(more.data?.pages.flatMap((one) => one.items) ?? today.data?.breaks.items ?? [])
+  const breaks = $derived(
+    more.data?.pages.flatMap((one) => one.items) ?? today.data?.breaks.items ?? [],
+  )
   const hasMore = $derived(more.data ? more.hasNextPage : Boolean(today.data?.breaks.next))
   async function furtherBreaks(): Promise<void> {
     if (!further) {
@@ -36,10 +43,12 @@
     <section class="sheet mx-auto mt-10 max-w-xl p-6">
       <h1>Nothing is set up yet</h1>
       <p class="my-3">
-        Here you will see every connection at a glance, and what will stop next. Begin with one application: what it is called and
-        where it publishes how to sign in.
+        Here you will see every connection at a glance, and what will stop next. Begin with one
+        application: what it is called and where it publishes how to sign in.
       </p>
-      {#if may('change')}<a class="btn btn-primary" href="/applications/new" data-key="n">Add an application</a>
+      {#if may('change')}<a class="btn btn-primary" href="/applications/new" data-key="n"
+          >Add an application</a
+        >
       {:else}<p class="help">An administrator can add the first application.</p>{/if}
     </section>
   {:else}
@@ -51,42 +60,66 @@
         </header>
         <ol id="breaks" class="sheet">
           {#if today.data.journal_fault}
-            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0" role="alert">
+            <li
+              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              role="alert"
+            >
               <span class="text-error font-bold">now</span>
               <div>
                 <p class="font-bold">The journal does not hold</p>
                 <p class="text-soft">
-                  {today.data.journal_fault} Somebody or something changed it past Neat Latch. On the desk's machine,
+                  {today.data.journal_fault} Somebody or something changed it past Neat Latch. On the
+                  desk's machine,
                   <code>bin/nlatch journal check</code> looks at all of it.
                 </p>
               </div>
             </li>
           {/if}
           {#each today.data.unsaved as one (one.note)}
-            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
-              <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}>now</time>
+            <li
+              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+            >
+              <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}
+                >now</time
+              >
               <div>
-                <p class="font-bold">{one.name ? `${one.application} · ${one.environment}` : 'An answer of an application'}</p>
+                <p class="font-bold">
+                  {one.name
+                    ? `${one.application} · ${one.environment}`
+                    : 'An answer of an application'}
+                </p>
                 <p class="text-soft">
-                  What {one.name ? `it gave for ${one.name}` : 'it gave'} could not be saved, and lies sealed beside the database as
-                  <span class="value">{one.note}</span>. On the desk's machine, <code>bin/nlatch safe unsaved</code> tries again
-                  and says what is left.
+                  What {one.name ? `it gave for ${one.name}` : 'it gave'} could not be saved, and lies
+                  sealed beside the database as
+                  <span class="value">{one.note}</span>. On the desk's machine,
+                  <code>bin/nlatch safe unsaved</code>
+                  tries again and says what is left.
                   {#if one.client}If that does not help, replace this client's secret.{/if}
                 </p>
-                {#if one.ref}<a class="act" href="/connections/{one.ref}" aria-label="Sign in again: {one.name}">Sign in again</a>
-                {:else if one.client}<a class="act" href="/clients/{one.client}" aria-label="Open the client: {one.name}"
-                    >Open the client</a
+                {#if one.ref}<a
+                    class="act"
+                    href="/connections/{one.ref}"
+                    aria-label="Sign in again: {one.name}">Sign in again</a
+                  >
+                {:else if one.client}<a
+                    class="act"
+                    href="/clients/{one.client}"
+                    aria-label="Open the client: {one.name}">Open the client</a
                   >{/if}
               </div>
             </li>
           {/each}
           {#if today.data.leftovers}
-            <li class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0">
+            <li
+              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+            >
               <span class="text-error font-bold">now</span>
               <div>
                 <p class="font-bold">Left behind by tests</p>
                 <p class="text-soft">
-                  {today.data.leftovers === 1 ? 'One thing that a test made' : `${today.data.leftovers} things that tests made`}
+                  {today.data.leftovers === 1
+                    ? 'One thing that a test made'
+                    : `${today.data.leftovers} things that tests made`}
                   could not be cleared away.
                 </p>
                 <a class="act" href="/rounds#leftovers">See what is left</a>
@@ -110,7 +143,9 @@
               >
               <div>
                 <p class="font-bold">
-                  {name} · {one.environment}{#if one.ref}&nbsp;<span class="value text-soft font-normal">{one.ref}</span>{/if}
+                  {name} · {one.environment}{#if one.ref}&nbsp;<span
+                      class="value text-soft font-normal">{one.ref}</span
+                    >{/if}
                 </p>
                 <p class="text-soft">
                   {one.why}
@@ -124,18 +159,23 @@
                   href={one.user
                     ? `/users/${one.user}`
                     : `/connections/${one.ref}${one.act === 'put_secret' ? '?put=secret' : ''}`}
-                  aria-label="{one.label}: {name}, {one.environment}{one.ref ? `, ${one.ref}` : ''}">{one.label}</a
+                  aria-label="{one.label}: {name}, {one.environment}{one.ref ? `, ${one.ref}` : ''}"
+                  >{one.label}</a
                 >
               </div>
             </li>
           {:else}
-            {#if !today.data.unsaved.length && !today.data.journal_fault && !today.data.leftovers}<li class="px-4 py-4">
+            {#if !today.data.unsaved.length && !today.data.journal_fault && !today.data.leftovers}<li
+                class="px-4 py-4"
+              >
                 Nothing known will stop within 90 days.
               </li>{/if}
           {/each}
         </ol>
-        {#if hasMore}<button class="btn btn-sm mt-3" disabled={more.isFetching} onclick={() => void furtherBreaks()}
-            >More that breaks</button
+        {#if hasMore}<button
+            class="btn btn-sm mt-3"
+            disabled={more.isFetching}
+            onclick={() => void furtherBreaks()}>More that breaks</button
           >{/if}
       </section>
       <Wall today={today.data} />

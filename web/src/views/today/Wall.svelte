@@ -7,7 +7,10 @@
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
 
-  /** Every application in its environments, the broken first: a page with what is counted, the others as they come into sight. */
+  /**
+   * Every application in its environments, the broken first: a page with what is counted, the
+   * others as they come into sight.
+   */
   let { today }: { today: Today } = $props()
   type Row = Schemas['WallRow']
   const GROUPS: Record<string, string> = {
@@ -22,7 +25,12 @@
   let scrolled = $state(false)
   const whole = createInfiniteQuery(() => ({
     queryKey: ['today', 'wall', words],
-    queryFn: ({ pageParam }) => ok(api.GET('/api/today/wall', { params: { query: { words, cursor: pageParam || undefined } } })),
+    queryFn: ({ pageParam }) =>
+      ok(
+        api.GET('/api/today/wall', {
+          params: { query: { words, cursor: pageParam || undefined } },
+        }),
+      ),
     initialPageParam: '',
     getNextPageParam: (last) => last.next ?? undefined,
     placeholderData: (before) => before,
@@ -42,7 +50,8 @@
   })
   const applications = $derived(Object.values(today.applications).reduce((a, b) => a + b, 0))
   const total = $derived(Object.values(today.counts).reduce((a, b) => a + b, 0))
-  // A connection may work and still have a pin out: by a rule of the house, not by a refusal. The counts say so, or they would not match the wall.
+  // A connection may work and still have a pin out: by a rule of the house, not by a refusal. The
+  // counts say so, or they would not match the wall.
   const counts = $derived(
     Object.entries(today.counts)
       .filter(([, count]) => count > 0)
@@ -64,9 +73,12 @@
   }
   /** The next page is fetched before its end comes into sight. */
   function watched(end: HTMLElement): () => void {
-    const seen = new IntersectionObserver((found) => found.some((one) => one.isIntersecting) && void further(), {
-      rootMargin: '900px',
-    })
+    const seen = new IntersectionObserver(
+      (found) => found.some((one) => one.isIntersecting) && void further(),
+      {
+        rootMargin: '900px',
+      },
+    )
     seen.observe(end)
     return () => seen.disconnect()
   }
@@ -81,8 +93,9 @@
     <span class="help">{counts}</span>
     {#if today.last_round}
       <a class="act ms-auto" href="/rounds/{today.last_round.number}"
-        >Round {today.last_round.number} · {#if today.last_round.ended}<When at={today.last_round.ended} />{:else}{today
-            .last_round.done} of {today.last_round.total}{/if}</a
+        >Round {today.last_round.number} · {#if today.last_round.ended}<When
+            at={today.last_round.ended}
+          />{:else}{today.last_round.done} of {today.last_round.total}{/if}</a
       >
     {/if}
   </header>
@@ -100,13 +113,15 @@
   {/if}
   <div class="sheet overflow-x-auto">
     <table id="wall" class="w-full table-fixed border-collapse">
-      <caption class="sr-only">Applications in their environments, with the pins, state and last tests of each connection</caption
+      <caption class="sr-only"
+        >Applications in their environments, with the pins, state and last tests of each connection</caption
       >
       <thead>
         <tr>
           <th class="w-[18%]"><span class="sr-only">Application</span></th>
           {#each today.environments as environment (environment.key)}
-            <th class="border-base-300 h-10 border-l px-3 text-start"><EnvBadge {environment} /></th>
+            <th class="border-base-300 h-10 border-l px-3 text-start"><EnvBadge {environment} /></th
+            >
           {/each}
         </tr>
       </thead>
@@ -127,32 +142,45 @@
           {#each group.rows as row (row.application)}
             <tr data-of-wall>
               <th scope="row" class="border-base-300 border-t px-4 text-start"
-                ><a href="/applications/{row.application}" class="hover:underline">{row.name}</a></th
+                ><a href="/applications/{row.application}" class="hover:underline">{row.name}</a
+                ></th
               >
               {#each today.environments as environment (environment.key)}
                 {@const cells = row.cells[environment.key] ?? []}
-                {@const bad = cells.some((one) => one.state === 'open' || one.state === 'sticking' || out(one.glyph.fits))}
-                <td class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad ? 'bg-bad-ground' : ''}">
+                {@const bad = cells.some(
+                  (one) => one.state === 'open' || one.state === 'sticking' || out(one.glyph.fits),
+                )}
+                <td
+                  class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad
+                    ? 'bg-bad-ground'
+                    : ''}"
+                >
                   {#each cells as cell (cell.ref)}
                     <a
                       href="/connections/{cell.ref}"
                       class="flex min-h-[28px] items-center gap-3"
                       title="{cell.ref}: {STATES[cell.state]}"
                     >
-                      <Glyph fits={cell.glyph.fits} says="{cell.ref}, {STATES[cell.state]}: {cell.glyph.says}" />
+                      <Glyph
+                        fits={cell.glyph.fits}
+                        says="{cell.ref}, {STATES[cell.state]}: {cell.glyph.says}"
+                      />
                       <span class="ms-auto min-w-0 shrink text-end text-[0.93em]">
-                        {#if cell.says}<span class="font-bold {bad ? 'text-error' : 'text-soft'}">{cell.says}</span>{:else}<Spark
-                            recent={cell.recent}
-                          />{/if}
+                        {#if cell.says}<span class="font-bold {bad ? 'text-error' : 'text-soft'}"
+                            >{cell.says}</span
+                          >{:else}<Spark recent={cell.recent} />{/if}
                       </span>
                     </a>
                   {:else}
-                    <span class="text-soft block text-center">—<span class="sr-only">not set up</span></span>
+                    <span class="text-soft block text-center"
+                      >—<span class="sr-only">not set up</span></span
+                    >
                   {/each}
                   {#if row.more[environment.key]}<a
                       class="act"
-                      href="/connections?words={encodeURIComponent(`app:${row.application} env:${environment.key}`)}"
-                      >{row.more[environment.key]?.toLocaleString('en')} more</a
+                      href="/connections?words={encodeURIComponent(
+                        `app:${row.application} env:${environment.key}`,
+                      )}">{row.more[environment.key]?.toLocaleString('en')} more</a
                     >{/if}
                 </td>
               {/each}
@@ -162,10 +190,13 @@
       {/each}
     </table>
     {#if words && paged && rows.length === 0}<p class="p-4">
-        Nothing on the wall fits “{words}”. <button class="act" onclick={() => (words = '')}>Show all</button>
+        Nothing on the wall fits “{words}”.
+        <button class="act" onclick={() => (words = '')}>Show all</button>
       </p>{/if}
   </div>
   {#if hasMore}{#key rows.length}<div {@attach watched}>
-        <button class="btn btn-sm mt-3" disabled={whole.isFetching} onclick={() => void further()}>More applications</button>
+        <button class="btn btn-sm mt-3" disabled={whole.isFetching} onclick={() => void further()}
+          >More applications</button
+        >
       </div>{/key}{/if}
 </section>

@@ -28,7 +28,11 @@
     queryKey: ['drawables-of-user', id],
     queryFn: () => ok(api.GET('/api/users/{identity}/drawables', { params: path })),
   }))
-  const KINDS: Record<string, string> = { key: 'a key', client: 'a client', certificate: 'a certificate' }
+  const KINDS: Record<string, string> = {
+    key: 'a key',
+    client: 'a client',
+    certificate: 'a certificate',
+  }
   let adding = $state(false)
   let taking = $state('')
   let form = $state({ kind: 'key', right: 'relay' as 'relay' | 'draw', addresses: '', request: '' })
@@ -54,7 +58,11 @@
   }
   const takeAway = (client: string) =>
     acts.run(async () => {
-      await ok(api.DELETE('/api/users/{identity}/keys/{client}', { params: { path: { identity: id, client } } }))
+      await ok(
+        api.DELETE('/api/users/{identity}/keys/{client}', {
+          params: { path: { identity: id, client } },
+        }),
+      )
       taking = ''
     })
 </script>
@@ -71,7 +79,8 @@
     <form class="my-2" onsubmit={give}>
       <Field id="own-kind" label="What">
         <select id="own-kind" class="line-in" bind:value={form.kind}>
-          <option value="key">A key of its own</option><option value="client">A client that gets short-lived tokens</option
+          <option value="key">A key of its own</option><option value="client"
+            >A client that gets short-lived tokens</option
           ><option value="certificate">A certificate, shown at the TLS door</option>
         </select>
       </Field>
@@ -87,7 +96,12 @@
         error={errors.addresses}
         help="Addresses or networks; empty: from anywhere."
       >
-        <input id="own-addresses" class="line-in value" placeholder="203.0.113.40/29" bind:value={form.addresses} />
+        <input
+          id="own-addresses"
+          class="line-in value"
+          placeholder="203.0.113.40/29"
+          bind:value={form.addresses}
+        />
       </Field>
       <fieldset class="mb-3">
         <legend class="label-text">What it may</legend>
@@ -115,15 +129,22 @@
   <ProblemBox problem={acts.problem} />
   {#if pem}<p class="bg-quiet-ground my-2 rounded-md px-3 py-2">
       Its certificate is issued; its key stays where it was made.
-      <button class="act" onclick={() => download('certificate.pem', pem)}>Download the chain (PEM)</button>
+      <button class="act" onclick={() => download('certificate.pem', pem)}
+        >Download the chain (PEM)</button
+      >
     </p>{/if}
   {#each keys.data ?? [] as one (one.client)}
     <div class="border-base-300 border-b py-2 last:border-0">
       <p class="flex flex-wrap items-baseline gap-x-2">
-        <a class="act value" href="/clients/{one.client}">{one.hints.join(' ') || 'no live secret'}</a>
-        <span class="text-soft">{KINDS[one.kind]}, {one.right === 'draw' ? 'draws and relays' : 'relay only'}</span>
-        {#if may('change')}<button class="act ms-auto" onclick={() => (taking = taking === one.client ? '' : one.client)}
-            >Take it away</button
+        <a class="act value" href="/clients/{one.client}"
+          >{one.hints.join(' ') || 'no live secret'}</a
+        >
+        <span class="text-soft"
+          >{KINDS[one.kind]}, {one.right === 'draw' ? 'draws and relays' : 'relay only'}</span
+        >
+        {#if may('change')}<button
+            class="act ms-auto"
+            onclick={() => (taking = taking === one.client ? '' : one.client)}>Take it away</button
           >{/if}
       </p>
       <p class="help">
@@ -134,25 +155,35 @@
       {#if taking === one.client}
         <p class="bg-bad-ground my-1 rounded-md px-3 py-2">
           {name} is refused with it from now on, and cannot be given the same again.
-          <button class="btn btn-error btn-sm mt-1" disabled={acts.busy} onclick={() => takeAway(one.client)}>Take it away</button
+          <button
+            class="btn btn-error btn-sm mt-1"
+            disabled={acts.busy}
+            onclick={() => takeAway(one.client)}>Take it away</button
           >
         </p>
       {/if}
       {#if may('change')}<div class="mt-2">
-          <Handover id={one.handover} house certificate={one.kind === 'certificate'} done={() => void keys.refetch()} />
+          <Handover
+            id={one.handover}
+            house
+            certificate={one.kind === 'certificate'}
+            done={() => void keys.refetch()}
+          />
         </div>{/if}
     </div>
   {:else}{#if keys.data}<p class="help">
-        Nothing yet. With a key of its own it sends requests through the relay, or takes ready headers, by reference name.
+        Nothing yet. With a key of its own it sends requests through the relay, or takes ready
+        headers, by reference name.
       </p>{/if}{/each}
   {#if draws.data?.length}
     <h3 class="mt-3 mb-1 font-bold">What it drew</h3>
     {#each draws.data as one (one.ref)}
       <p class="flex items-baseline gap-3">
-        {#if one.ref}<a class="act value" href="/connections/{one.ref}">{one.ref}</a>{:else}<span class="text-soft"
-            >a connection that is gone</span
+        {#if one.ref}<a class="act value" href="/connections/{one.ref}">{one.ref}</a>{:else}<span
+            class="text-soft">a connection that is gone</span
           >{/if}
-        <span class="text-soft ms-auto text-end">{one.week} in 7 days · <When at={one.last} /></span>
+        <span class="text-soft ms-auto text-end">{one.week} in 7 days · <When at={one.last} /></span
+        >
       </p>
     {/each}
   {/if}

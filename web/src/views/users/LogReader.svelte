@@ -12,12 +12,22 @@
   async function read(event: Event): Promise<void> {
     event.preventDefault()
     await acts.run(
-      async () => (seen = await ok(api.POST('/api/users/{identity}/uses/{number}/logs', { params: path, body: { text } }))),
+      async () =>
+        (seen = await ok(
+          api.POST('/api/users/{identity}/uses/{number}/logs', { params: path, body: { text } }),
+        )),
     )
   }
   const take = (only_seen: boolean) =>
     acts
-      .run(() => ok(api.POST('/api/users/{identity}/uses/{number}/seen', { params: path, body: { text, only_seen } })))
+      .run(() =>
+        ok(
+          api.POST('/api/users/{identity}/uses/{number}/seen', {
+            params: path,
+            body: { text, only_seen },
+          }),
+        ),
+      )
       .then(() => {
         if (!acts.problem) done()
       })
@@ -32,9 +42,16 @@
 <form class="border-base-300 mt-2 border-t pt-2" onsubmit={read}>
   <label class="label-text" for="log-{use}">What it was seen to call</label>
   <p class="help">
-    An access log, a HAR file, or lines like “GET /manifests”. Nothing of it is kept but the names of operations.
+    An access log, a HAR file, or lines like “GET /manifests”. Nothing of it is kept but the names
+    of operations.
   </p>
-  <textarea id="log-{use}" class="line-in value" rows="4" spellcheck="false" bind:value={text} ondrop={drop}></textarea>
+  <textarea
+    id="log-{use}"
+    class="line-in value"
+    rows="4"
+    spellcheck="false"
+    bind:value={text}
+    ondrop={drop}></textarea>
   <div class="mt-2 flex gap-3">
     <button class="btn btn-sm" disabled={acts.busy || !text.trim()}>Read it</button>
     <button type="button" class="btn btn-sm" onclick={done}>Leave it</button>
@@ -49,16 +66,21 @@
     </p>
     {#each seen.operations as one (one.name)}<p>
         <span class="value">{one.name}</span> <span class="text-soft">{one.count} ×</span>
-        {#if seen.not_noted.includes(one.name)}<span class="text-warning font-semibold">not noted yet</span>{/if}
+        {#if seen.not_noted.includes(one.name)}<span class="text-warning font-semibold"
+            >not noted yet</span
+          >{/if}
       </p>{/each}
     {#each seen.not_seen as one (one)}<p>
         <span class="value">{one}</span> <span class="text-soft">noted, but not seen</span>
       </p>{/each}
     {#if seen.others.length}<p class="help">
-        Not operations of this application: {seen.others.map((one) => `${one.name} (${one.count})`).join(', ')}
+        Not operations of this application: {seen.others
+          .map((one) => `${one.name} (${one.count})`)
+          .join(', ')}
       </p>{/if}
     {#if seen.operations.length}<div class="mt-2 flex gap-3">
-        <button class="btn btn-primary btn-sm" onclick={() => take(false)}>Add what was seen</button>
+        <button class="btn btn-primary btn-sm" onclick={() => take(false)}>Add what was seen</button
+        >
         <button class="btn btn-sm" onclick={() => take(true)}>Only what was seen</button>
       </div>{/if}
   </div>

@@ -2,7 +2,10 @@
   import { clock } from '../../lib/clock.svelte'
   import When from '../../lib/When.svelte'
 
-  /** When a user may be changed next. One that is open begins at the moment it was asked about, by the desk's clock. */
+  /**
+   * When a user may be changed next. One that is open begins at the moment it was asked about, by
+   * the desk's clock.
+   */
   let { at }: { at: string } = $props()
   const open = $derived(new Date(at).getTime() - clock.now < 60_000)
 </script>

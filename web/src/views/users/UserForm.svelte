@@ -6,8 +6,15 @@
   import OwnerField from '../../lib/OwnerField.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
-  let { user = null, done }: { user?: Schemas['UserOut'] | null; done: (saved: Schemas['UserOut'] | null) => void } = $props()
-  const environments = createQuery(() => ({ queryKey: ['environments'], queryFn: () => ok(api.GET('/api/environments')) }))
+  let {
+    user = null,
+    done,
+  }: { user?: Schemas['UserOut'] | null; done: (saved: Schemas['UserOut'] | null) => void } =
+    $props()
+  const environments = createQuery(() => ({
+    queryKey: ['environments'],
+    queryFn: () => ok(api.GET('/api/environments')),
+  }))
   const KINDS = ['job', 'report', 'script', 'agent']
   // svelte-ignore state_referenced_locally
   let form = $state({
@@ -27,7 +34,11 @@
 
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    const body = { ...form, notice_days: Number(form.notice_days) || 0, windows: windows.split('\n').filter((one) => one.trim()) }
+    const body = {
+      ...form,
+      notice_days: Number(form.notice_days) || 0,
+      windows: windows.split('\n').filter((one) => one.trim()),
+    }
     const known = user
     const saved = known
       ? await acts.run(
@@ -49,11 +60,17 @@
 
 <form class="sheet mb-4 grid max-w-4xl grid-cols-2 gap-x-5 p-4" onsubmit={save}>
   <Field id="u-name" label="Name" error={errors.name}
-    ><input id="u-name" class="line-in" placeholder="Night manifest run" bind:value={form.name} /></Field
+    ><input
+      id="u-name"
+      class="line-in"
+      placeholder="Night manifest run"
+      bind:value={form.name}
+    /></Field
   >
   <Field id="u-environment" label="Environment it runs in" error={errors.environment}
     ><select id="u-environment" class="line-in" bind:value={form.environment}
-      >{#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option>{/each}</select
+      >{#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+        >{/each}</select
     ></Field
   >
   <Field id="u-kind" label="Kind" error={errors.kind}
@@ -61,14 +78,29 @@
       >{#each KINDS as kind (kind)}<option>{kind}</option>{/each}</select
     ></Field
   >
-  <Field id="u-owner" label="Owner" error={errors.owner} help="Whom to ask before its connection changes."
+  <Field
+    id="u-owner"
+    label="Owner"
+    error={errors.owner}
+    help="Whom to ask before its connection changes."
     ><OwnerField id="u-owner" bind:value={form.owner} /></Field
   >
   <Field id="u-runs" label="When it runs" error={errors.runs}
     ><input id="u-runs" class="line-in" placeholder="02:10 daily" bind:value={form.runs} /></Field
   >
-  <Field id="u-notice" label="Days of notice" error={errors.notice_days} help="How long before a change its owner wants to know."
-    ><input id="u-notice" class="line-in" type="number" min="0" max="365" bind:value={form.notice_days} /></Field
+  <Field
+    id="u-notice"
+    label="Days of notice"
+    error={errors.notice_days}
+    help="How long before a change its owner wants to know."
+    ><input
+      id="u-notice"
+      class="line-in"
+      type="number"
+      min="0"
+      max="365"
+      bind:value={form.notice_days}
+    /></Field
   >
   <Field
     id="u-windows"
@@ -79,7 +111,8 @@
   >
   <div>
     <label class="flex min-h-[26px] items-center gap-2 pt-6"
-      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; nobody changes it by hand</label
+      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; nobody changes
+      it by hand</label
     >
   </div>
   <div class="col-span-2">

@@ -29,7 +29,11 @@
   let connection = $state('')
   let operations = $state<string[]>([])
   let confirming = $state('')
-  const chosen = $derived(changing ? (found.data?.uses.find((one) => one.id === changing)?.application ?? '') : application)
+  const chosen = $derived(
+    changing
+      ? (found.data?.uses.find((one) => one.id === changing)?.application ?? '')
+      : application,
+  )
   const profile = createQuery(() => ({
     queryKey: ['application', chosen],
     queryFn: () => ok(api.GET('/api/applications/{key}', { params: { path: { key: chosen } } })),
@@ -37,7 +41,8 @@
   }))
   const connections = createQuery(() => ({
     queryKey: ['connections', 'of', chosen],
-    queryFn: () => ok(api.GET('/api/connections', { params: { query: { words: `app:${chosen}` } } })),
+    queryFn: () =>
+      ok(api.GET('/api/connections', { params: { query: { words: `app:${chosen}` } } })),
     enabled: Boolean(chosen),
   }))
 
@@ -62,14 +67,29 @@
   }
   const change = (number: number, body: Schemas['UseChange']) =>
     acts
-      .run(() => ok(api.PATCH('/api/users/{identity}/uses/{number}', { params: { path: { identity: id, number } }, body })))
+      .run(() =>
+        ok(
+          api.PATCH('/api/users/{identity}/uses/{number}', {
+            params: { path: { identity: id, number } },
+            body,
+          }),
+        ),
+      )
       .then(() => {
         if (!acts.problem) changing = 0
       })
   const stop = (number: number) =>
-    acts.run(() => ok(api.DELETE('/api/users/{identity}/uses/{number}', { params: { path: { identity: id, number } } })))
+    acts.run(() =>
+      ok(
+        api.DELETE('/api/users/{identity}/uses/{number}', {
+          params: { path: { identity: id, number } },
+        }),
+      ),
+    )
   async function remove(): Promise<void> {
-    await acts.run(() => ok(api.DELETE('/api/users/{identity}', { params: { path: { identity: id } } })))
+    await acts.run(() =>
+      ok(api.DELETE('/api/users/{identity}', { params: { path: { identity: id } } })),
+    )
     if (!acts.problem) goto('/users')
   }
   function begin(use: Schemas['UseOut']): void {
@@ -85,7 +105,8 @@
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>{user.name}</h1>
     <EnvBadge environment={user.environment} />
-    <span class="text-soft">{user.kind}{user.owner ? ` of ${user.owner}` : ', nobody owns it'}</span>
+    <span class="text-soft">{user.kind}{user.owner ? ` of ${user.owner}` : ', nobody owns it'}</span
+    >
     {#if may('change')}<span class="ms-auto flex gap-3"
         ><button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
           >Edit <kbd class="value text-[0.85em]">E</kbd></button
@@ -103,12 +124,19 @@
       {#if may('change')}
         {#if one.act === 'set_up'}<a
             class="act ms-2"
-            href="/connections/new?application={user.uses.find((each) => !each.connection || one.act === 'set_up')
-              ?.application}&environment={user.environment.key}">Set it up there</a
-          >{:else if one.act === 'finish'}<a class="act ms-2" href="/connections/{one.ref}/set-up">Finish the set-up</a>
-        {:else if one.act === 'look'}<a class="act ms-2" href="/connections/{one.ref}">Look at it</a>
-        {:else if one.ref}{@const use = user.uses.find((each) => each.connection === '' || one.act === 'move')}
-          {#if use}<button class="act ms-2" onclick={() => change(use.id, { connection: one.ref })}>Use {one.ref}</button
+            href="/connections/new?application={user.uses.find(
+              (each) => !each.connection || one.act === 'set_up',
+            )?.application}&environment={user.environment.key}">Set it up there</a
+          >{:else if one.act === 'finish'}<a class="act ms-2" href="/connections/{one.ref}/set-up"
+            >Finish the set-up</a
+          >
+        {:else if one.act === 'look'}<a class="act ms-2" href="/connections/{one.ref}">Look at it</a
+          >
+        {:else if one.ref}{@const use = user.uses.find(
+            (each) => each.connection === '' || one.act === 'move',
+          )}
+          {#if use}<button class="act ms-2" onclick={() => change(use.id, { connection: one.ref })}
+              >Use {one.ref}</button
             >{/if}{/if}
       {/if}
     </p>
@@ -117,7 +145,9 @@
     <section class="sheet" aria-labelledby="uses">
       <header class="border-base-300 flex items-baseline border-b px-4 py-2">
         <h2 id="uses">What it calls</h2>
-        {#if may('change')}<button class="act ms-auto" onclick={() => ((adding = !adding), (changing = 0), (operations = []))}
+        {#if may('change')}<button
+            class="act ms-auto"
+            onclick={() => ((adding = !adding), (changing = 0), (operations = []))}
             >{adding ? 'Leave it' : 'Add an application'}</button
           >{/if}
       </header>
@@ -131,9 +161,12 @@
             /></label
           >
           <label class="mb-2 block max-w-md"
-            ><span class="label-text">Connection</span><select class="line-in" bind:value={connection}
-              ><option value="">none is set up yet</option>{#each connections.data?.items ?? [] as one (one.ref)}<option
-                  value={one.ref}>{one.ref}, {one.environment.name}</option
+            ><span class="label-text">Connection</span><select
+              class="line-in"
+              bind:value={connection}
+              ><option value="">none is set up yet</option
+              >{#each connections.data?.items ?? [] as one (one.ref)}<option value={one.ref}
+                  >{one.ref}, {one.environment.name}</option
                 >{/each}</select
             ></label
           >
@@ -145,14 +178,25 @@
         <div class="border-base-300 border-b px-4 py-3 last:border-0">
           <p class="flex flex-wrap items-baseline gap-x-3">
             <strong>{use.application_name}</strong>
-            {#if use.connection}<a class="act value" href="/connections/{use.connection}">{use.connection}</a>
-              <span class={use.state === 'open' ? 'text-error font-semibold' : 'text-soft'}>{STATES[use.state]}</span>
+            {#if use.connection}<a class="act value" href="/connections/{use.connection}"
+                >{use.connection}</a
+              >
+              <span class={use.state === 'open' ? 'text-error font-semibold' : 'text-soft'}
+                >{STATES[use.state]}</span
+              >
             {:else}<span class="text-error font-semibold">no connection is named</span>{/if}
             {#if may('change')}<span class="ms-auto flex gap-4">
-                <button class="act" onclick={() => (changing === use.id ? (changing = 0) : begin(use))}>Change</button>
-                <button class="act" onclick={() => (reading = reading === use.id ? 0 : use.id)}>From a log</button>
-                <button class="act" onclick={() => stop(use.id)} aria-label="{user.name} no longer calls {use.application_name}"
-                  >Take off</button
+                <button
+                  class="act"
+                  onclick={() => (changing === use.id ? (changing = 0) : begin(use))}>Change</button
+                >
+                <button class="act" onclick={() => (reading = reading === use.id ? 0 : use.id)}
+                  >From a log</button
+                >
+                <button
+                  class="act"
+                  onclick={() => stop(use.id)}
+                  aria-label="{user.name} no longer calls {use.application_name}">Take off</button
                 ></span
               >{/if}
           </p>
@@ -162,23 +206,38 @@
                 class="line-in"
                 value={use.connection}
                 onchange={(event) => change(use.id, { connection: event.currentTarget.value })}
-                ><option value="">none is set up yet</option>{#each connections.data?.items ?? [] as one (one.ref)}<option
-                    value={one.ref}>{one.ref}, {one.environment.name}</option
+                ><option value="">none is set up yet</option
+                >{#each connections.data?.items ?? [] as one (one.ref)}<option value={one.ref}
+                    >{one.ref}, {one.environment.name}</option
                   >{/each}</select
               ></label
             >
             {@render picking()}
-            <button class="btn btn-primary btn-sm mt-2" onclick={() => change(use.id, { operations })}>Save its operations</button
+            <button
+              class="btn btn-primary btn-sm mt-2"
+              onclick={() => change(use.id, { operations })}>Save its operations</button
             >
           {:else}
             {#each use.operations as one (one)}<p>
-                <span class="value">{one}</span>{#if use.seen[one]}<span class="text-soft"> seen {use.seen[one]} ×</span>{/if}
-              </p>{:else}<p class="help">No operation is noted, so its needs are not known.</p>{/each}
-            {#if use.seen_at}<p class="help"><When at={use.seen_at} prefix="from a log, " /></p>{/if}
+                <span class="value">{one}</span>{#if use.seen[one]}<span class="text-soft">
+                    seen {use.seen[one]} ×</span
+                  >{/if}
+              </p>{:else}<p class="help">
+                No operation is noted, so its needs are not known.
+              </p>{/each}
+            {#if use.seen_at}<p class="help">
+                <When at={use.seen_at} prefix="from a log, " />
+              </p>{/if}
           {/if}
-          {#if reading === use.id}<LogReader user={id} use={use.id} done={() => (reading = 0)} />{/if}
+          {#if reading === use.id}<LogReader
+              user={id}
+              use={use.id}
+              done={() => (reading = 0)}
+            />{/if}
         </div>
-      {:else}<p class="px-4 py-3">Nothing yet. Say which application it calls, and by which connection.</p>{/each}
+      {:else}<p class="px-4 py-3">
+          Nothing yet. Say which application it calls, and by which connection.
+        </p>{/each}
     </section>
     <div class="flex flex-col gap-4">
       {#key id}<DrawsWith {id} name={user.name} />{/key}
@@ -186,7 +245,11 @@
         <h2 class="mb-1">When it may be changed</h2>
         {#each user.windows as one (one)}<p class="value">{one}</p>{:else}<p>At any time.</p>{/each}
         {#if user.next_window}<p class="help"><NextWindow at={user.next_window} /></p>{/if}
-        <p>{user.notice_days ? `Its owner wants ${user.notice_days} days of notice.` : 'No notice is asked for.'}</p>
+        <p>
+          {user.notice_days
+            ? `Its owner wants ${user.notice_days} days of notice.`
+            : 'No notice is asked for.'}
+        </p>
         <p>{user.draws ? 'It draws by reference name.' : 'Its settings are changed by hand.'}</p>
         <p class="help">{user.runs ? `Runs ${user.runs}.` : ''}</p>
       </section>
@@ -198,7 +261,11 @@
               bind:value={confirming}
             /></label
           >
-          <button class="btn btn-error btn-sm mt-2" disabled={confirming !== user.name} onclick={remove}>Take it away</button>
+          <button
+            class="btn btn-error btn-sm mt-2"
+            disabled={confirming !== user.name}
+            onclick={remove}>Take it away</button
+          >
         </section>{/if}
     </div>
   </div>
@@ -208,15 +275,20 @@
   {#if profile.data?.operations.length}
     <fieldset>
       <legend class="label-text">Operations, out of its description</legend>
-      {#each profile.data.operations as one (one.name)}<label class="flex min-h-[26px] items-center gap-2"
-          ><input type="checkbox" value={one.name} bind:group={operations} /> <span class="value">{one.name}</span>
+      {#each profile.data.operations as one (one.name)}<label
+          class="flex min-h-[26px] items-center gap-2"
+          ><input type="checkbox" value={one.name} bind:group={operations} />
+          <span class="value">{one.name}</span>
           <span class="help">{one.summary}</span></label
         >{/each}
       {#if may('change')}<p class="help">
-          One that is not in the description is entered by hand in <a class="act" href="/applications/{chosen}/profile"
-            >its profile</a
+          One that is not in the description is entered by hand in <a
+            class="act"
+            href="/applications/{chosen}/profile">its profile</a
           >.
         </p>{/if}
     </fieldset>
-  {:else if chosen}<p class="help">No operations are known of it. Read its API description, or enter them in its profile.</p>{/if}
+  {:else if chosen}<p class="help">
+      No operations are known of it. Read its API description, or enter them in its profile.
+    </p>{/if}
 {/snippet}

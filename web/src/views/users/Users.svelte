@@ -30,7 +30,8 @@
   {#snippet actions()}{#if may('change')}<button
         class="btn btn-primary btn-sm ms-auto"
         data-key="n"
-        onclick={() => (adding = !adding)}>Note a user <kbd class="value text-[0.85em] opacity-80">N</kbd></button
+        onclick={() => (adding = !adding)}
+        >Note a user <kbd class="value text-[0.85em] opacity-80">N</kbd></button
       >{/if}{/snippet}
   {#snippet above()}{#if adding}<UserForm
         done={(saved) => {
@@ -38,8 +39,9 @@
           if (saved) goto(`/users/${saved.id}`)
         }}
       />{/if}{/snippet}
-  {#snippet head()}<th>Name</th><th>Kind</th><th>Environment</th><th>Owner</th><th>Runs</th><th>Uses</th><th>Change windows</th
-    ><th>To look at</th>{/snippet}
+  {#snippet head()}<th>Name</th><th>Kind</th><th>Environment</th><th>Owner</th><th>Runs</th><th
+      >Uses</th
+    ><th>Change windows</th><th>To look at</th>{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/users/{one.id}">{one.name}</a></td>
     <td>{one.kind}</td>
@@ -47,11 +49,13 @@
     <td>{one.owner || '—'}</td>
     <td>{one.runs}</td>
     <td
-      >{#each one.calls as call (call.id)}{#if call.connection}<a class="act value me-2" href="/connections/{call.connection}"
-            >{call.connection}</a
-          >{:else}<span class="text-error me-2">{call.application_name}, none named</span>{/if}{:else}<span class="text-soft"
-          >nothing</span
-        >{/each}{#if one.more_calls}<span class="text-soft">and {one.more_calls} more</span>{/if}</td
+      >{#each one.calls as call (call.id)}{#if call.connection}<a
+            class="act value me-2"
+            href="/connections/{call.connection}">{call.connection}</a
+          >{:else}<span class="text-error me-2">{call.application_name}, none named</span
+          >{/if}{:else}<span class="text-soft">nothing</span>{/each}{#if one.more_calls}<span
+          class="text-soft">and {one.more_calls} more</span
+        >{/if}</td
     >
     <td
       >{one.windows.join('; ') || 'any time'}{#if one.next_window}<br /><span class="help"
@@ -59,14 +63,18 @@
         >{/if}</td
     >
     <td class="text-error max-w-[22rem] font-semibold"
-      >{one.warning}{#if one.warnings > 1}<br /><span class="help font-normal">and {one.warnings - 1} more</span>{/if}</td
+      >{one.warning}{#if one.warnings > 1}<br /><span class="help font-normal"
+          >and {one.warnings - 1} more</span
+        >{/if}</td
     >
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      A user is a job, report, script or agent that calls applications by a connection. When it is known who calls what, it is
-      known who stops, and which rights are too many.
+      A user is a job, report, script or agent that calls applications by a connection. When it is
+      known who calls what, it is known who stops, and which rights are too many.
     </p>
-    {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}>Note a user</button>{/if}
+    {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
+        >Note a user</button
+      >{/if}
   {/snippet}
 </ListPage>

@@ -14,9 +14,12 @@ from neatlatch.desk.ground.common import safe
 
 
 class Authority(models.Model):
-    """A certificate authority of an environment: a root, or the issuing one below it. ``private`` is sealed PEM, and destroyed when it is retired.
+    """A certificate authority of an environment: a root, or the issuing one below it.
 
-    ``revocations`` is the newest list it signed, in DER; where ``list_fresh_until`` is past or empty, a new one is due.
+    ``private`` is sealed PEM, and destroyed when it is retired.
+
+    ``revocations`` is the newest list it signed, in DER; where ``list_fresh_until`` is past or
+    empty, a new one is due.
     """
 
     class State(models.TextChoices):
@@ -28,7 +31,9 @@ class Authority(models.Model):
         RETIRED = "retired"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
-    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="certificate_authorities")
+    environment = models.ForeignKey(
+        Environment, on_delete=models.PROTECT, related_name="certificate_authorities"
+    )
     root = models.ForeignKey("self", null=True, on_delete=models.PROTECT, related_name="below")
     name = models.CharField(max_length=64)
     pem = models.TextField()
@@ -65,9 +70,15 @@ class Authority(models.Model):
 
 
 class Issued(models.Model):
-    """A certificate that the house issued. Its credential has the key, where the house made it, and is how it is listed, handed over and revoked."""
+    """A certificate that the house issued.
 
-    credential = models.OneToOneField(Credential, on_delete=models.CASCADE, primary_key=True, related_name="certificate")
+    Its credential has the key, where the house made it, and is how it is listed, handed over and
+    revoked.
+    """
+
+    credential = models.OneToOneField(
+        Credential, on_delete=models.CASCADE, primary_key=True, related_name="certificate"
+    )
     authority = models.ForeignKey(Authority, on_delete=models.PROTECT, related_name="issued")
     profile = models.CharField(max_length=6)
     common_name = models.CharField(max_length=64)
@@ -94,8 +105,11 @@ class Issued(models.Model):
 
 
 class Trust(models.Model):
-    """That a receiver of certificates trusts a root. ``receiver``: ``shown:<place>`` is an application that clients show theirs to, ``called:<place>`` those who
-    call an application that shows its own."""
+    """That a receiver of certificates trusts a root.
+
+    ``receiver``: ``shown:<place>`` is an application that clients show theirs to,
+    ``called:<place>`` those who call an application that shows its own.
+    """
 
     root = models.ForeignKey(Authority, on_delete=models.CASCADE, related_name="trusted_by")
     receiver = models.CharField(max_length=60)
@@ -107,7 +121,10 @@ class Trust(models.Model):
 
 
 class Revocation(models.Model):
-    """An entry of an authority's revocation list. It outlives the certificate's own row, because a list must name it as long as it could be shown."""
+    """An entry of an authority's revocation list.
+
+    It outlives the certificate's own row, because a list must name it as long as it could be shown.
+    """
 
     authority = models.ForeignKey(Authority, on_delete=models.CASCADE, related_name="entries")
     serial = models.CharField(max_length=40)

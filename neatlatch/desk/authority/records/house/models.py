@@ -1,4 +1,7 @@
-"""What the house authority keeps: its signing keys, what it granted, and what it refused. Codes and tokens are kept as digests only."""
+"""What the house authority keeps: its signing keys, what it granted, and what it refused.
+
+Codes and tokens are kept as digests only.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +20,13 @@ from neatlatch.desk.ground.common import safe
 
 
 class SigningKey(models.Model):
-    """A key that signs access tokens of an environment; see ``core.authority.rollover`` for its times. ``private`` is sealed PEM, ``public`` a JWK."""
+    """A key that signs access tokens of an environment; see ``core.authority.rollover`` for its
+    times. ``private`` is sealed PEM, ``public`` a JWK.
+    """
 
-    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="signing_keys")
+    environment = models.ForeignKey(
+        Environment, on_delete=models.PROTECT, related_name="signing_keys"
+    )
     kid = models.CharField(max_length=43, unique=True)
     private = models.BinaryField()
     public = models.JSONField()
@@ -34,7 +41,9 @@ class SigningKey(models.Model):
 
     def as_key(self) -> rollover.Key:
         """Its times, as core wants them."""
-        return rollover.Key(self.kid, self.published_from, self.signs_from, self.signs_until, self.published_until)
+        return rollover.Key(
+            self.kid, self.published_from, self.signs_from, self.signs_until, self.published_until
+        )
 
     @property
     def sealed_place(self) -> str:
@@ -51,7 +60,9 @@ class SigningKey(models.Model):
 
 
 class Waiting(models.Model):
-    """An authorization request that waits for a person's answer, or the reason why it cannot be put before one."""
+    """An authorization request that waits for a person's answer, or the reason why it cannot be put
+    before one.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(Client, null=True, on_delete=models.CASCADE)
@@ -66,11 +77,16 @@ class Waiting(models.Model):
 
 
 class Grant(models.Model):
-    """What a person allowed a client: the family of all tokens that come of it. Revoked, they all end."""
+    """What a person allowed a client: the family of all tokens that come of it.
+
+    Revoked, they all end.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(Client, on_delete=models.CASCADE, related_name="grants_given")
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="grants_given")
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="grants_given"
+    )
     scopes = models.JSONField()
     signed_in_at = models.DateTimeField()
     begun = models.DateTimeField()
@@ -101,14 +117,21 @@ class Refresh(models.Model):
 
 
 class Access(models.Model):
-    """An access token, by the digest of it. Its number says where it stands in the status lists. Ended ones are cleared away."""
+    """An access token, by the digest of it.
+
+    Its number says where it stands in the status lists. Ended ones are cleared away.
+    """
 
     digest = models.CharField(max_length=64, unique=True, null=True)
     jti = models.CharField(max_length=32, unique=True)
     environment = models.ForeignKey(Environment, on_delete=models.CASCADE)
     client = models.ForeignKey(Client, on_delete=models.CASCADE, related_name="access_tokens")
-    grant = models.ForeignKey(Grant, null=True, on_delete=models.CASCADE, related_name="access_tokens")
-    credential = models.ForeignKey(Credential, null=True, on_delete=models.SET_NULL, related_name="access_tokens")
+    grant = models.ForeignKey(
+        Grant, null=True, on_delete=models.CASCADE, related_name="access_tokens"
+    )
+    credential = models.ForeignKey(
+        Credential, null=True, on_delete=models.SET_NULL, related_name="access_tokens"
+    )
     scopes = models.JSONField()
     audience = models.CharField(max_length=500)
     issued = models.DateTimeField()
@@ -116,7 +139,13 @@ class Access(models.Model):
     revoked = models.DateTimeField(null=True)
 
     class Meta:
-        indexes = [models.Index(fields=["environment", "id"], condition=Q(revoked__isnull=False), name="revoked_access")]
+        indexes = [
+            models.Index(
+                fields=["environment", "id"],
+                condition=Q(revoked__isnull=False),
+                name="revoked_access",
+            )
+        ]
 
 
 class GoneAccess(models.Model):
@@ -129,7 +158,8 @@ class GoneAccess(models.Model):
 
 
 class RegistrationRight(models.Model):
-    """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access token), for one application in one environment.
+    """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access
+    token), for one application in one environment.
 
     ``ceiling`` is the most that such a client may have (:mod:`neatlatch.core.authority.ceiling`).
     """
@@ -146,13 +176,18 @@ class RegistrationRight(models.Model):
 
 
 class Turned(models.Model):
-    """A request that the authority turned away, and what was really wrong; callers are not told. Only the newest are kept."""
+    """A request that the authority turned away, and what was really wrong; callers are not told.
+
+    Only the newest are kept.
+    """
 
     at = models.DateTimeField()
     environment = models.ForeignKey(Environment, on_delete=models.CASCADE)
     endpoint = models.CharField(max_length=20)
     what = models.CharField(max_length=60)
-    client = models.ForeignKey(Client, null=True, on_delete=models.CASCADE, related_name="turned_away")
+    client = models.ForeignKey(
+        Client, null=True, on_delete=models.CASCADE, related_name="turned_away"
+    )
     named = models.CharField(max_length=120, blank=True)
     address = models.CharField(max_length=45, blank=True)
 

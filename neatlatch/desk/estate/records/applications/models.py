@@ -16,8 +16,12 @@ _MOST_READ = 2000
 
 
 class Environment(models.Model):
-    """An environment of the firm. ``look`` is how it is drawn: dashed, flat or striped; ``reveals``: a sealed secret may be shown again (DOMAIN §17);
-    ``work_in_rounds``: rounds may do real work here, at connections that permit it too."""
+    """An environment of the firm.
+
+    ``look`` is how it is drawn: dashed, flat or striped; ``reveals``: a sealed secret may be shown
+    again (DOMAIN §17); ``work_in_rounds``: rounds may do real work here, at connections that permit
+    it too.
+    """
 
     key = models.SlugField(unique=True)
     name = models.CharField(max_length=60, unique=True)
@@ -41,7 +45,9 @@ class Application(models.Model):
     key = models.SlugField(max_length=80, unique=True)
     name = models.CharField(max_length=120, unique=True)
     purpose = models.CharField(max_length=300, blank=True)
-    owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="applications")
+    owner = models.ForeignKey(
+        Owner, null=True, on_delete=models.PROTECT, related_name="applications"
+    )
     documentation = models.URLField(blank=True)
     profile = models.JSONField(default=dict)
     version = models.PositiveIntegerField(default=1)
@@ -62,8 +68,10 @@ class Application(models.Model):
 
 
 def profile_of(application: int, kept: dict[str, Any]) -> profiles.Profile:
-    """An application's profile as core wants it, from how it is kept. Read once for as long as it stays
-    the same: a page of connections asks for it again and again."""
+    """An application's profile as core wants it, from how it is kept.
+
+    Read once for as long as it stays the same: a page of connections asks for it again and again.
+    """
     read = _READ.get(application)
     if read is None or read[0] != kept:
         if len(_READ) >= _MOST_READ:
@@ -83,15 +91,22 @@ class ProfileVersion(models.Model):
 
     class Meta:
         ordering = ["-number"]
-        constraints = [models.UniqueConstraint(fields=["application", "number"], name="one_profile_of_a_number")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["application", "number"], name="one_profile_of_a_number"
+            )
+        ]
 
 
 class Place(models.Model):
-    """An application in one environment: its addresses there, and its published metadata if it has any.
+    """An application in one environment: its addresses there, and its published metadata if it has
+    any.
 
-    ``house``: it accepts what the house authority issues, beside or in place of what it issues itself.
+    ``house``: it accepts what the house authority issues, beside or in place of what it issues
+    itself.
 
-    ``more`` holds the addresses that have no column of their own, by the key of the profile's value. Any address may have slots.
+    ``more`` holds the addresses that have no column of their own, by the key of the profile's
+    value. Any address may have slots.
     """
 
     application = models.ForeignKey(Application, on_delete=models.PROTECT, related_name="places")
@@ -109,20 +124,32 @@ class Place(models.Model):
 
     class Meta:
         ordering = ["environment__order"]
-        constraints = [models.UniqueConstraint(fields=["application", "environment"], name="one_place_for_an_environment")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["application", "environment"], name="one_place_for_an_environment"
+            )
+        ]
 
     def read_metadata(self) -> ServerMetadata | None:
         """The published metadata, if it was read."""
         return ServerMetadata.from_dict(self.metadata) if self.metadata else None
 
     def published(self, field: str, slots: dict[str, str] | None = None) -> str:
-        """One address out of the metadata, else as it was entered by hand, or nothing; ``slots`` are filled in."""
-        return profiles.fill_slots(str((self.metadata or {}).get(field) or self.more.get(field, "")), slots or {})
+        """One address out of the metadata, else as it was entered by hand, or nothing; ``slots``
+        are filled in.
+        """
+        return profiles.fill_slots(
+            str((self.metadata or {}).get(field) or self.more.get(field, "")), slots or {}
+        )
 
     def by_key(self) -> dict[str, str]:
         """All addresses, by the key of the profile's value."""
-        named = {"issuer": self.issuer, "authorization_endpoint": self.authorization_endpoint, "token_endpoint": self.token_endpoint,
-                 "api_base": self.api_base}  # fmt: skip
+        named = {
+            "issuer": self.issuer,
+            "authorization_endpoint": self.authorization_endpoint,
+            "token_endpoint": self.token_endpoint,
+            "api_base": self.api_base,
+        }
         return {key: address for key, address in {**named, **self.more}.items() if address}
 
     def addresses(self) -> tuple[str, ...]:

@@ -12,8 +12,8 @@ from neatlatch.core.schemes import CODE
 class Registered(models.Model):
     """What a client of OAuth 2.0 is registered with (RFC 7591 §2), and who consented to what.
 
-    ``planned`` is a change that somebody enters by hand in the application's screens and that is not
-    noted as done yet.
+    ``planned`` is a change that somebody enters by hand in the application's screens and that is
+    not noted as done yet.
     """
 
     public = models.BooleanField(default=False)
@@ -47,8 +47,8 @@ class Seen(models.Model):
     """What the application's own screens show of us.
 
     ``facts`` are by the keys of the scheme's values (user name, key ID, thumbprint, audience);
-    ``account`` is whose key or password it is, and ``account_kind`` service or person; ``rights`` its
-    roles or permissions; ``switches`` the firm-wide ones that are on.
+    ``account`` is whose key or password it is, and ``account_kind`` service or person; ``rights``
+    its roles or permissions; ``switches`` the firm-wide ones that are on.
     """
 
     scheme = models.CharField(max_length=40, default=CODE)
@@ -77,7 +77,9 @@ class OfTheHouse(models.Model):
     management_digest = models.CharField(max_length=64, blank=True)
     ceiling = models.JSONField(default=dict)
     pace = models.FloatField(null=True)
-    user: Any = models.ForeignKey("users.User", null=True, on_delete=models.CASCADE, related_name="keys")
+    user: Any = models.ForeignKey(
+        "users.User", null=True, on_delete=models.CASCADE, related_name="keys"
+    )
 
     class Meta:
         abstract = True

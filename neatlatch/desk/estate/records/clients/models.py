@@ -107,7 +107,9 @@ class Client(Registered, Managed, Seen, OfTheHouse):
 
     @property
     def native(self) -> bool:
-        """Whether it is a native app's, for which the port of a loopback address is free (RFC 8252 §7.3): here, every public client."""
+        """Whether it is a native app's, for which the port of a loopback address is free (RFC 8252
+        §7.3): here, every public client.
+        """
         return self.public
 
     @property
@@ -141,7 +143,9 @@ class OAuthClient(Client):
         """Take fields over, without saving; its grants say whether people sign in with it."""
         super().put(fields)
         if self.scheme in REGISTERED:
-            alone = "client_credentials" in fields.grants and "authorization_code" not in fields.grants
+            alone = (
+                "client_credentials" in fields.grants and "authorization_code" not in fields.grants
+            )
             self.scheme = CLIENT if alone else CODE
 
     @property
@@ -215,7 +219,8 @@ class WorkloadKey(Client):
 
 
 _CLASSES: dict[str, type[Client]] = {
-    str(one.KIND): one for one in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
+    str(one.KIND): one
+    for one in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
 }
 
 
@@ -234,7 +239,10 @@ def class_of(scheme: str) -> type[Client]:
 
 
 class ConsentRequest(models.Model):
-    """An administrator of the application was asked, by a signed link, to consent to scopes. Answered once, by whoever holds the link."""
+    """An administrator of the application was asked, by a signed link, to consent to scopes.
+
+    Answered once, by whoever holds the link.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(Client, on_delete=models.CASCADE, related_name="consent_requests")

@@ -25,18 +25,23 @@ from neatlatch.desk.ground.people.models import Team
 
 
 class Connection(models.Model):
-    """One way from us into one application in one environment. ``values`` are the profile's, without secrets.
+    """One way from us into one application in one environment.
 
-    ``individual``: each person of the team (none: whoever was asked) connects an account of their own; else one account is shared.
-    ``tests_as`` is then the service account that tests use (empty: they sign in as a person and call nothing).
-    ``work_in_rounds``: rounds may do real work, where the environment permits that too.
-    ``failed_rung`` is where the last failure was, until a test that goes as far has passed; ``passes`` are those in a row since it was open.
+    ``values`` are the profile's, without secrets.
+
+    ``individual``: each person of the team (none: whoever was asked) connects an account of their
+    own; else one account is shared. ``tests_as`` is then the service account that tests use (empty:
+    they sign in as a person and call nothing). ``work_in_rounds``: rounds may do real work, where
+    the environment permits that too. ``failed_rung`` is where the last failure was, until a test
+    that goes as far has passed; ``passes`` are those in a row since it was open.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     ref = models.SlugField(max_length=80, unique=True)
     place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
-    client = models.ForeignKey(Client, null=True, on_delete=models.PROTECT, related_name="connections")
+    client = models.ForeignKey(
+        Client, null=True, on_delete=models.PROTECT, related_name="connections"
+    )
     scheme = models.CharField(max_length=40)
     values = models.JSONField(default=dict)
     slots = models.JSONField(default=dict)
@@ -54,7 +59,11 @@ class Connection(models.Model):
     changed_by = models.CharField(max_length=150, blank=True)
     created = models.DateTimeField(auto_now_add=True)
 
-    state = models.CharField(max_length=12, choices=[(one.value, one.value) for one in State], default=State.NOT_PROVEN.value)
+    state = models.CharField(
+        max_length=12,
+        choices=[(one.value, one.value) for one in State],
+        default=State.NOT_PROVEN.value,
+    )
     score = models.FloatField(default=0.0)
     same_failures = models.PositiveSmallIntegerField(default=0)
     last_class = models.CharField(max_length=20, blank=True)
@@ -78,8 +87,15 @@ class Connection(models.Model):
     _shown: Mapping[str, Credential] = MappingProxyType({})
 
     def secrets(self) -> dict[str, Credential]:
-        """The secrets of the caller side, by the keys of the scheme's values. One that is only referred to, its value not in the safe, is none."""
-        return {one.key: one.credential for one in those_of(self, "held_secrets") if one.credential.fingerprint} | {**self._shown}
+        """The secrets of the caller side, by the keys of the scheme's values.
+
+        One that is only referred to, its value not in the safe, is none.
+        """
+        return {
+            one.key: one.credential
+            for one in those_of(self, "held_secrets")
+            if one.credential.fingerprint
+        } | {**self._shown}
 
     def read_scheme(self) -> Scheme:
         """The way in that it goes by, as its application's profile has it."""
@@ -109,8 +125,14 @@ class Connection(models.Model):
 
     @property
     def tokens(self) -> TokenSet | None:
-        """The tokens of the shared account; of an individual connection, those of one person, the freshest."""
-        sets = [one for one in those_of(self, "token_sets") if (one.person_id is not None) == self.individual]
+        """The tokens of the shared account; of an individual connection, those of one person, the
+        freshest.
+        """
+        sets = [
+            one
+            for one in those_of(self, "token_sets")
+            if (one.person_id is not None) == self.individual
+        ]
         return max(sets, key=lambda one: one.signed_in_at, default=None)
 
     @property
@@ -121,41 +143,61 @@ class Connection(models.Model):
 
     @property
     def credential(self) -> Credential | None:
-        """The secret that people mean by “the secret” of this connection: the first that was asked for."""
+        """The secret that people mean by “the secret” of this connection: the first that was asked
+        for.
+        """
         return next(iter(self.secrets().values()), None)
 
 
 class HeldSecret(models.Model):
-    """A secret of a connection's caller side. ``key`` is that of the profile's value: a connection may need several."""
+    """A secret of a connection's caller side.
 
-    connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="held_secrets")
+    ``key`` is that of the profile's value: a connection may need several.
+    """
+
+    connection = models.ForeignKey(
+        Connection, on_delete=models.CASCADE, related_name="held_secrets"
+    )
     key = models.CharField(max_length=60)
     credential = models.ForeignKey(Credential, on_delete=models.PROTECT, related_name="holders")
 
     class Meta:
         ordering = ["id"]
-        constraints = [models.UniqueConstraint(fields=["connection", "key"], name="one_secret_for_a_value")]
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "key"], name="one_secret_for_a_value")
+        ]
 
 
 class Account(models.Model):
-    """A person who has been asked to connect an account of their own, or has. ``expected`` is what their account is called there, if anybody said."""
+    """A person who has been asked to connect an account of their own, or has.
+
+    ``expected`` is what their account is called there, if anybody said.
+    """
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="accounts")
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="accounts")
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="accounts"
+    )
     expected = models.CharField(max_length=200, blank=True)
     asked_at = models.DateTimeField(null=True)
     asked_by = models.CharField(max_length=150, blank=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["connection", "person"], name="one_account_of_a_person")]
+        constraints = [
+            models.UniqueConstraint(fields=["connection", "person"], name="one_account_of_a_person")
+        ]
 
 
 class TokenSet(models.Model):
-    """The tokens of a connection; ``person`` whose they are, where each has their own (none: those of the service account for tests). ``generation`` rises with each renewal; ``lease`` names who is
-    renewing now, and until when; ``sent_to`` are the origins that they were cleared for."""
+    """The tokens of a connection; ``person`` whose they are, where each has their own (none: those
+    of the service account for tests). ``generation`` rises with each renewal; ``lease`` names who
+    is renewing now, and until when; ``sent_to`` are the origins that they were cleared for.
+    """
 
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="token_sets")
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="token_sets")
+    person = models.ForeignKey(
+        settings.AUTH_USER_MODEL, null=True, on_delete=models.CASCADE, related_name="token_sets"
+    )
     access = models.BinaryField()
     refresh = models.BinaryField(null=True)
     granted = models.JSONField(default=list)
@@ -173,8 +215,12 @@ class TokenSet(models.Model):
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["connection", "person"], name="one_token_set_of_a_person"),
-            models.UniqueConstraint(fields=["connection"], condition=models.Q(person=None), name="one_shared_token_set"),
+            models.UniqueConstraint(
+                fields=["connection", "person"], name="one_token_set_of_a_person"
+            ),
+            models.UniqueConstraint(
+                fields=["connection"], condition=models.Q(person=None), name="one_shared_token_set"
+            ),
         ]
 
     @property
@@ -186,7 +232,10 @@ class TokenSet(models.Model):
         return f"{self._place}:{field}"
 
     def seal(self, access: str, refresh: str | None) -> None:
-        """Seal new tokens, without saving. Without a new refresh token the old one stays (RFC 6749 §6)."""
+        """Seal new tokens, without saving.
+
+        Without a new refresh token the old one stays (RFC 6749 §6).
+        """
         self.access = safe.seal(access, f"{self._place}:access")
         if refresh is not None:
             self.refresh = safe.seal(refresh, f"{self._place}:refresh")
@@ -203,11 +252,13 @@ class TokenSet(models.Model):
 class SetAside(models.Model):
     """The tokens of a wrong account that signed in to a shared connection, until somebody chooses.
 
-    ``tokens`` is what the provider gave, sealed; ``sent_to`` are the origins that they were cleared for
-    then; ``chosen_at`` is when somebody chose what becomes of them, while that is being done.
+    ``tokens`` is what the provider gave, sealed; ``sent_to`` are the origins that they were cleared
+    for then; ``chosen_at`` is when somebody chose what becomes of them, while that is being done.
     """
 
-    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, related_name="set_aside")
+    connection = models.OneToOneField(
+        Connection, on_delete=models.CASCADE, related_name="set_aside"
+    )
     tokens = models.BinaryField()
     sent_to = models.JSONField(default=list)
     account = models.CharField(max_length=200)
@@ -224,12 +275,18 @@ class SetAside(models.Model):
 
         Raises :class:`safe.CannotOpen`.
         """
-        found: dict[str, Any] = json.loads(safe.unseal(self.tokens, self.place_of("tokens")).reveal())
+        found: dict[str, Any] = json.loads(
+            safe.unseal(self.tokens, self.place_of("tokens")).reveal()
+        )
         return found
 
 
 class SignIn(models.Model):
-    """A person on the way to an application and back. ``state`` is kept as a fingerprint, ``verifier`` sealed; ``for_tests``: as the service account for tests."""
+    """A person on the way to an application and back.
+
+    ``state`` is kept as a fingerprint, ``verifier`` sealed; ``for_tests``: as the service account
+    for tests.
+    """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     connection = models.ForeignKey(Connection, on_delete=models.CASCADE, related_name="sign_ins")
@@ -254,15 +311,18 @@ class Summary(models.Model):
     """What lists show of a connection, worked out from both its halves by one function
     (:mod:`neatlatch.desk.estate.connections.summaries`), which is the only one that writes it.
 
-    ``stale``: something that it was worked out from has changed since (triggers say so); it holds to
-    ``holds_until`` if nothing does. ``form`` names the rules it was worked out by. ``fits`` has a
-    letter for each pin (:data:`FITS`), ``off`` the keys of those that are off the line, with a space
-    at each end; ``out``: one differs or is missing. ``says`` is for who cannot see the glyph,
-    ``beside`` the few words beside it. ``lacks`` names the values that it wants before anybody can try it. ``next_rank``: what breaks next has broken (0), will at
-    ``next_at`` (1), or is not known (2).
+    ``stale``: something that it was worked out from has changed since (triggers say so); it holds
+    to ``holds_until`` if nothing does. ``form`` names the rules it was worked out by. ``fits`` has
+    a letter for each pin (:data:`FITS`), ``off`` the keys of those that are off the line, with a
+    space at each end; ``out``: one differs or is missing. ``says`` is for who cannot see the glyph,
+    ``beside`` the few words beside it. ``lacks`` names the values that it wants before anybody can
+    try it. ``next_rank``: what breaks next has broken (0), will at ``next_at`` (1), or is not known
+    (2).
     """
 
-    connection = models.OneToOneField(Connection, on_delete=models.CASCADE, primary_key=True, related_name="summary")
+    connection = models.OneToOneField(
+        Connection, on_delete=models.CASCADE, primary_key=True, related_name="summary"
+    )
     stale = models.BooleanField(default=True)
     holds_until = models.DateTimeField(null=True)
     worked_out = models.DateTimeField(null=True)
@@ -285,20 +345,29 @@ class Summary(models.Model):
 
     class Meta:
         indexes = [
-            models.Index(fields=["connection"], condition=models.Q(stale=True), name="stale_summaries"),
+            models.Index(
+                fields=["connection"], condition=models.Q(stale=True), name="stale_summaries"
+            ),
             models.Index(fields=["holds_until"], name="summaries_to_be_looked_at"),
-            models.Index(fields=["next_rank", "next_at", "ref"], condition=models.Q(next_rank__lt=2), name="what_breaks_next"),
+            models.Index(
+                fields=["next_rank", "next_at", "ref"],
+                condition=models.Q(next_rank__lt=2),
+                name="what_breaks_next",
+            ),
         ]
 
 
 class Standing(models.Model):
-    """How an application stands in all its environments: what Today's wall is ordered by. Written as
-    summaries are.
+    """How an application stands in all its environments: what Today's wall is ordered by.
+
+    Written as summaries are.
 
     ``worst`` is the rank of its worst connection (:data:`WORST`); the others count its connections.
     """
 
-    application = models.OneToOneField(Application, on_delete=models.CASCADE, primary_key=True, related_name="standing")
+    application = models.OneToOneField(
+        Application, on_delete=models.CASCADE, primary_key=True, related_name="standing"
+    )
     stale = models.BooleanField(default=True)
     name = models.CharField(max_length=120, blank=True)
     worst = models.PositiveSmallIntegerField(default=5)
@@ -310,6 +379,8 @@ class Standing(models.Model):
 
     class Meta:
         indexes = [
-            models.Index(fields=["application"], condition=models.Q(stale=True), name="stale_standings"),
+            models.Index(
+                fields=["application"], condition=models.Q(stale=True), name="stale_standings"
+            ),
             models.Index(fields=["worst", "name"], name="the_wall"),
         ]

@@ -14,17 +14,23 @@ from neatlatch.desk.ground.people.models import Owner
 
 
 class Credential(models.Model):
-    """A secret: of a client, a key, a password, a token, a private key. ``kind`` is the key of the profile's value that it serves.
+    """A secret: of a client, a key, a password, a token, a private key.
 
-    ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters; ``public_key`` names a private key's other half.
+    ``kind`` is the key of the profile's value that it serves.
 
-    ``sent_to`` are the origins that it was cleared for (:mod:`neatlatch.desk.estate.connections.destinations`), ``drawn_by`` the users that may draw it itself.
+    ``value`` is sealed; ``fingerprint`` is keyed; ``hint`` is its last four characters;
+    ``public_key`` names a private key's other half.
 
-    One that the house authority issued is recognised by its ``digest`` (SHA-256); its ``value`` is kept only until somebody has taken it, or while a
-    connection of ours holds it. ``revoked`` and ``why`` say how it came to its end.
+    ``sent_to`` are the origins that it was cleared for
+    (:mod:`neatlatch.desk.estate.connections.destinations`), ``drawn_by`` the users that may draw it
+    itself.
 
-    With a private key that the house certified goes its ``chain``, the certificate and those above it
-    but for the ``root``, in PEM.
+    One that the house authority issued is recognised by its ``digest`` (SHA-256); its ``value`` is
+    kept only until somebody has taken it, or while a connection of ours holds it. ``revoked`` and
+    ``why`` say how it came to its end.
+
+    With a private key that the house certified goes its ``chain``, the certificate and those above
+    it but for the ``root``, in PEM.
     """
 
     class State(models.TextChoices):
@@ -40,7 +46,9 @@ class Credential(models.Model):
     LETS_IN = (State.STAGED, State.ACTIVE, State.RETIRING)
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
-    client = models.ForeignKey(Client, null=True, on_delete=models.CASCADE, related_name="credentials")
+    client = models.ForeignKey(
+        Client, null=True, on_delete=models.CASCADE, related_name="credentials"
+    )
     kind = models.CharField(max_length=30, default="client_secret")
     value = models.BinaryField(null=True)
     digest = models.CharField(max_length=64, blank=True, db_index=True)
@@ -61,8 +69,12 @@ class Credential(models.Model):
     weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
     # Whose it is; none: whoever owns the user that draws with it, or nobody.
-    owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="credentials")
-    replaces = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="replaced_by")
+    owner = models.ForeignKey(
+        Owner, null=True, on_delete=models.PROTECT, related_name="credentials"
+    )
+    replaces = models.ForeignKey(
+        "self", null=True, on_delete=models.SET_NULL, related_name="replaced_by"
+    )
     last_used = models.DateTimeField(null=True)
     last_used_from = models.CharField(max_length=45, blank=True)
     revoked = models.DateTimeField(null=True)
@@ -84,7 +96,10 @@ class Credential(models.Model):
     def open(self) -> Secret:
         """The value. Raises :class:`safe.CannotOpen`."""
         if self.value is None:
-            raise safe.CannotOpen(f"The value of {self.hint} is not kept: it was handed over, and only its digest stayed.")
+            raise safe.CannotOpen(
+                f"The value of {self.hint} is not kept: it was handed over, and only its "
+                f"digest stayed."
+            )
         return safe.unseal(self.value, self.sealed_place)
 
     @property
@@ -102,10 +117,13 @@ class Credential(models.Model):
 
 
 class Handover(models.Model):
-    """The one moment when a new secret is shown: waiting, then shown, then closed for good. One that nobody took by its end revokes the secret.
+    """The one moment when a new secret is shown: waiting, then shown, then closed for good.
 
-    It has three forms: shown to whoever made it; a *link*, opened once by whoever holds it together with a code told by another road; a *file*, encrypted to
-    the owner's key. ``to`` is whom it is for; ``taken_by`` and ``taken_from`` stand on the receipt; ``wrong`` counts wrong codes.
+    One that nobody took by its end revokes the secret.
+
+    It has three forms: shown to whoever made it; a *link*, opened once by whoever holds it together
+    with a code told by another road; a *file*, encrypted to the owner's key. ``to`` is whom it is
+    for; ``taken_by`` and ``taken_from`` stand on the receipt; ``wrong`` counts wrong codes.
     """
 
     class Form(models.TextChoices):
@@ -140,7 +158,9 @@ class StandsOut(models.Model):
     ``holds_until`` if nothing does. ``form`` names the rules they were worked out by.
     """
 
-    credential = models.OneToOneField(Credential, on_delete=models.CASCADE, primary_key=True, related_name="stands_out")
+    credential = models.OneToOneField(
+        Credential, on_delete=models.CASCADE, primary_key=True, related_name="stands_out"
+    )
     stale = models.BooleanField(default=True)
     holds_until = models.DateTimeField(null=True)
     form = models.CharField(max_length=16, blank=True)

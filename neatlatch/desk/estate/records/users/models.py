@@ -14,8 +14,9 @@ from neatlatch.desk.ground.people.models import Owner
 class User(models.Model):
     """A job, report, script or agent in one environment. People who log in are people, not users.
 
-    ``windows`` are its change windows as people write them; ``notice_days`` how long before a change its owner wants to know; ``draws``: it takes its
-    request headers by reference name, and is not changed by hand.
+    ``windows`` are its change windows as people write them; ``notice_days`` how long before a
+    change its owner wants to know; ``draws``: it takes its request headers by reference name, and
+    is not changed by hand.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
@@ -33,7 +34,11 @@ class User(models.Model):
 
     class Meta:
         ordering = ["name", "environment__order"]
-        constraints = [models.UniqueConstraint(fields=["name", "environment"], name="one_user_of_a_name_in_an_environment")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["name", "environment"], name="one_user_of_a_name_in_an_environment"
+            )
+        ]
 
     @property
     def owner_name(self) -> str:
@@ -42,11 +47,15 @@ class User(models.Model):
 
 
 class Use(models.Model):
-    """A user calls an application: the operations, how often each was seen, and the connection it takes (none: not set up, or not named)."""
+    """A user calls an application: the operations, how often each was seen, and the connection it
+    takes (none: not set up, or not named).
+    """
 
     user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="uses")
     application = models.ForeignKey(Application, on_delete=models.CASCADE, related_name="uses")
-    connection = models.ForeignKey(Connection, null=True, on_delete=models.SET_NULL, related_name="users")
+    connection = models.ForeignKey(
+        Connection, null=True, on_delete=models.SET_NULL, related_name="users"
+    )
     operations = models.JSONField(default=list)
     seen = models.JSONField(default=dict)
     seen_at = models.DateTimeField(null=True)
@@ -56,7 +65,9 @@ class Use(models.Model):
         constraints = [
             models.UniqueConstraint(fields=["user", "connection"], name="one_use_of_a_connection"),
             models.UniqueConstraint(
-                fields=["user", "application"], condition=models.Q(connection=None), name="one_open_use_of_an_application"
+                fields=["user", "application"],
+                condition=models.Q(connection=None),
+                name="one_open_use_of_an_application",
             ),
         ]
 

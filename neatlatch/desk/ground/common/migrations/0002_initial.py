@@ -17,10 +17,14 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name="repeatable",
             name="person",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL
+            ),
         ),
         migrations.AddConstraint(
             model_name="repeatable",
-            constraint=models.UniqueConstraint(fields=("person", "key"), name="one_answer_for_a_key"),
+            constraint=models.UniqueConstraint(
+                fields=("person", "key"), name="one_answer_for_a_key"
+            ),
         ),
     ]

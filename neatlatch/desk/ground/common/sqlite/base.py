@@ -1,10 +1,14 @@
-"""A database backend of Django's that lets ``prefetch_related`` follow a foreign key from any number of rows.
+"""A database backend of Django's that lets ``prefetch_related`` follow a foreign key from any
+number of rows.
 
-Django 5.2 asks for the targets of a foreign key by a lookup of tuples, and writes that out for SQLite as ``id = 1 OR id = 2 OR …``, because
-SQLite has no list of row values. SQLite refuses an expression that is deeper than 1,000 (https://sqlite.org/limits.html §9). A list of
-single columns in parentheses it does know, ``(id) IN ((1), (2))``, and no model here has a key of several columns (a test holds that).
+Django 5.2 asks for the targets of a foreign key by a lookup of tuples, and writes that out for
+SQLite as ``id = 1 OR id = 2 OR …``, because SQLite has no list of row values. SQLite refuses an
+expression that is deeper than 1,000 (https://sqlite.org/limits.html §9). A list of single columns
+in parentheses it does know, ``(id) IN ((1), (2))``, and no model here has a key of several columns
+(a test holds that).
 
-What a trigger refuses because an import is open is told as the problem that it is, so that no service takes it for a name that is taken.
+What a trigger refuses because an import is open is told as the problem that it is, so that no
+service takes it for a name that is taken.
 """
 
 from __future__ import annotations

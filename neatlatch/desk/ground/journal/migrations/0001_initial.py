@@ -23,7 +23,9 @@ class Migration(migrations.Migration):
                 ("own", models.CharField(max_length=64, unique=True)),
             ],
             options={
-                "indexes": [models.Index(fields=["noun", "ref"], name="journal_ent_noun_0d3246_idx")],
+                "indexes": [
+                    models.Index(fields=["noun", "ref"], name="journal_ent_noun_0d3246_idx")
+                ],
             },
         ),
     ]

@@ -10,4 +10,7 @@ BEGIN SELECT RAISE(ABORT, 'the journal is never changed'); END
 
 class Migration(migrations.Migration):
     dependencies = [("journal", "0001_initial")]
-    operations = [migrations.RunSQL(_REFUSE.format(act=act), f"DROP TRIGGER journal_entry_no_{act}") for act in ("UPDATE", "DELETE")]
+    operations = [
+        migrations.RunSQL(_REFUSE.format(act=act), f"DROP TRIGGER journal_entry_no_{act}")
+        for act in ("UPDATE", "DELETE")
+    ]

@@ -8,8 +8,8 @@ from neatlatch.desk.ground.journal import services
 
 
 def take_over(apps: Any, editor: Any) -> None:
-    # The service, because what a code covers is the model's own business. A later migration that changes the columns of an entry has to write out here
-    # what is done today.
+    # The service, because what a code covers is the model's own business. A later migration that
+    # changes the columns of an entry has to write out here what is done today.
     services.take_over_old()
 
 

@@ -1,4 +1,5 @@
-"""What was done to a thing is found by an index: the database reads the thing's ID out of the details.
+"""What was done to a thing is found by an index: the database reads the thing's ID out of the
+details.
 
 It is no field of the model: entries that older migrations write would need it before it is there,
 and Django would make the table anew, which its triggers do not outlive.
@@ -15,5 +16,7 @@ class Migration(migrations.Migration):
 
     operations = [
         migrations.RunSQL(COLUMN, "ALTER TABLE journal_entry DROP COLUMN about"),
-        migrations.RunSQL("CREATE INDEX entries_about ON journal_entry (about)", "DROP INDEX entries_about"),
+        migrations.RunSQL(
+            "CREATE INDEX entries_about ON journal_entry (about)", "DROP INDEX entries_about"
+        ),
     ]

@@ -18,9 +18,19 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Team",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=120, unique=True)),
-                ("people", models.ManyToManyField(blank=True, related_name="teams", to=settings.AUTH_USER_MODEL)),
+                (
+                    "people",
+                    models.ManyToManyField(
+                        blank=True, related_name="teams", to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
             options={
                 "ordering": ["name"],

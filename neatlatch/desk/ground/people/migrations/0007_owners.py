@@ -15,32 +15,58 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Owner",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
-                ("kind", models.CharField(choices=[("person", "Person"), ("team", "Team"), ("contact", "Contact")], max_length=8)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                (
+                    "kind",
+                    models.CharField(
+                        choices=[("person", "Person"), ("team", "Team"), ("contact", "Contact")],
+                        max_length=8,
+                    ),
+                ),
                 ("name", models.CharField(db_index=True, max_length=150)),
                 ("address", models.EmailField(blank=True, max_length=254)),
                 ("zone", models.CharField(blank=True, max_length=64)),
                 ("version", models.PositiveIntegerField(default=1)),
                 (
                     "deputy",
-                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="deputy_of", to="people.owner"),
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="deputy_of",
+                        to="people.owner",
+                    ),
                 ),
                 (
                     "person",
                     models.OneToOneField(
-                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="owning", to=settings.AUTH_USER_MODEL
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="owning",
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
                 (
                     "team",
-                    models.OneToOneField(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="owning", to="people.team"),
+                    models.OneToOneField(
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="owning",
+                        to="people.team",
+                    ),
                 ),
             ],
             options={
                 "ordering": ["name", "id"],
                 "constraints": [
                     models.UniqueConstraint(
-                        django.db.models.functions.text.Lower("name"), condition=models.Q(("kind", "contact")), name="one_contact_of_a_name"
+                        django.db.models.functions.text.Lower("name"),
+                        condition=models.Q(("kind", "contact")),
+                        name="one_contact_of_a_name",
                     )
                 ],
             },

@@ -12,7 +12,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Drawn",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("user", models.UUIDField()),
                 ("connection", models.UUIDField()),
                 ("credential", models.CharField(blank=True, max_length=36)),
@@ -25,7 +30,10 @@ class Migration(migrations.Migration):
             ],
             options={
                 "constraints": [
-                    models.UniqueConstraint(fields=("connection", "user", "credential", "way", "span", "begins"), name="one_row_for_a_span")
+                    models.UniqueConstraint(
+                        fields=("connection", "user", "credential", "way", "span", "begins"),
+                        name="one_row_for_a_span",
+                    )
                 ],
             },
         ),

@@ -12,7 +12,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Rebuild",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("place", models.PositiveSmallIntegerField(default=0)),
                 ("after", models.CharField(blank=True, max_length=40)),
                 ("newest", models.PositiveBigIntegerField(default=0)),

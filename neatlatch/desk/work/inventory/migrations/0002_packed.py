@@ -9,7 +9,9 @@ from django.db import migrations, models
 
 def pack(apps: Any, schema_editor: Any) -> None:
     for one in apps.get_model("inventory", "Origin").objects.iterator(chunk_size=5):
-        one.packed = zlib.compress(json.dumps(one.content, ensure_ascii=False, separators=(",", ":")).encode(), 6)
+        one.packed = zlib.compress(
+            json.dumps(one.content, ensure_ascii=False, separators=(",", ":")).encode(), 6
+        )
         one.save(update_fields=["packed"])
 
 

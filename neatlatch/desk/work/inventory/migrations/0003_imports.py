@@ -51,11 +51,21 @@ class Migration(migrations.Migration):
                 ("worker", models.CharField(blank=True, max_length=80)),
                 ("worker_until", models.DateTimeField(null=True)),
                 ("own_turn", models.BooleanField(default=False)),
-                ("by", models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="+", to=settings.AUTH_USER_MODEL)),
+                (
+                    "by",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="+",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
                 (
                     "undoes",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="undone_by", to="inventory.importplan"
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="undone_by",
+                        to="inventory.importplan",
                     ),
                 ),
             ],
@@ -66,7 +76,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="ImportStep",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("number", models.PositiveIntegerField()),
                 ("kind", models.CharField(max_length=20)),
                 ("key", models.TextField()),
@@ -74,7 +89,14 @@ class Migration(migrations.Migration):
                 ("row", models.CharField(blank=True, max_length=64)),
                 ("guarded", models.BooleanField(default=True)),
                 ("packed", models.BinaryField()),
-                ("plan", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="steps", to="inventory.importplan")),
+                (
+                    "plan",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="steps",
+                        to="inventory.importplan",
+                    ),
+                ),
             ],
             options={
                 "ordering": ["number"],
@@ -82,7 +104,9 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name="importplan",
-            constraint=models.UniqueConstraint(condition=models.Q(("is_open", True)), fields=("is_open",), name="one_open_import"),
+            constraint=models.UniqueConstraint(
+                condition=models.Q(("is_open", True)), fields=("is_open",), name="one_open_import"
+            ),
         ),
         migrations.AddIndex(
             model_name="importstep",
@@ -90,6 +114,8 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name="importstep",
-            constraint=models.UniqueConstraint(fields=("plan", "number"), name="one_step_of_a_number"),
+            constraint=models.UniqueConstraint(
+                fields=("plan", "number"), name="one_step_of_a_number"
+            ),
         ),
     ]

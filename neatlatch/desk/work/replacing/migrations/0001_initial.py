@@ -22,7 +22,11 @@ class Migration(migrations.Migration):
                 ("overlaps", models.BooleanField()),
                 (
                     "outcome",
-                    models.CharField(choices=[("open", "Open"), ("done", "Done"), ("back", "Rolled Back")], default="open", max_length=8),
+                    models.CharField(
+                        choices=[("open", "Open"), ("done", "Done"), ("back", "Rolled Back")],
+                        default="open",
+                        max_length=8,
+                    ),
                 ),
                 ("begun", models.DateTimeField()),
                 ("begun_by", models.CharField(max_length=150)),
@@ -39,20 +43,29 @@ class Migration(migrations.Migration):
                 (
                     "new",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="replacing", to="credentials.credential"
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="replacing",
+                        to="credentials.credential",
                     ),
                 ),
                 (
                     "old",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="replacements", to="credentials.credential"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="replacements",
+                        to="credentials.credential",
                     ),
                 ),
             ],
             options={
                 "ordering": ["-begun"],
                 "constraints": [
-                    models.UniqueConstraint(condition=models.Q(("outcome", "open")), fields=("old",), name="one_replacement_at_a_time")
+                    models.UniqueConstraint(
+                        condition=models.Q(("outcome", "open")),
+                        fields=("old",),
+                        name="one_replacement_at_a_time",
+                    )
                 ],
             },
         ),

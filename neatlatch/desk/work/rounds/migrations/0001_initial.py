@@ -30,7 +30,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Leftover",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("test_id", models.UUIDField()),
                 ("method", models.CharField(max_length=10)),
                 ("address", models.CharField(max_length=500)),
@@ -38,14 +43,23 @@ class Migration(migrations.Migration):
                 ("tries", models.PositiveSmallIntegerField(default=0)),
                 (
                     "connection",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="leftovers", to="connections.connection"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="leftovers",
+                        to="connections.connection",
+                    ),
                 ),
             ],
         ),
         migrations.CreateModel(
             name="Sample",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("test_id", models.UUIDField(unique=True)),
                 ("at", models.DateTimeField()),
                 ("passed", models.BooleanField()),
@@ -55,11 +69,19 @@ class Migration(migrations.Migration):
                 ("ms", models.FloatField()),
                 (
                     "connection",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="samples", to="connections.connection"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="samples",
+                        to="connections.connection",
+                    ),
                 ),
             ],
             options={
-                "indexes": [models.Index(fields=["connection", "-at"], name="rounds_samp_connect_36c717_idx")],
+                "indexes": [
+                    models.Index(
+                        fields=["connection", "-at"], name="rounds_samp_connect_36c717_idx"
+                    )
+                ],
             },
         ),
         migrations.CreateModel(
@@ -75,7 +97,13 @@ class Migration(migrations.Migration):
                 (
                     "state",
                     models.CharField(
-                        choices=[("waiting", "Waiting"), ("running", "Running"), ("done", "Done"), ("stopped", "Stopped"), ("cut", "Cut")],
+                        choices=[
+                            ("waiting", "Waiting"),
+                            ("running", "Running"),
+                            ("done", "Done"),
+                            ("stopped", "Stopped"),
+                            ("cut", "Cut"),
+                        ],
                         default="waiting",
                         max_length=10,
                     ),
@@ -86,20 +114,35 @@ class Migration(migrations.Migration):
                 ("diagnosis", models.JSONField(null=True)),
                 (
                     "connection",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="connections.connection"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="tests",
+                        to="connections.connection",
+                    ),
                 ),
                 (
                     "round",
-                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="rounds.round"),
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="tests",
+                        to="rounds.round",
+                    ),
                 ),
             ],
             options={
                 "ordering": ["-made"],
                 "indexes": [
-                    models.Index(fields=["connection", "-made"], name="rounds_test_connect_c2d6d8_idx"),
+                    models.Index(
+                        fields=["connection", "-made"], name="rounds_test_connect_c2d6d8_idx"
+                    ),
                     models.Index(fields=["state"], name="rounds_test_state_f1190d_idx"),
                 ],
-                "constraints": [models.UniqueConstraint(fields=("round", "connection"), name="one_test_of_a_connection_in_a_round")],
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("round", "connection"), name="one_test_of_a_connection_in_a_round"
+                    )
+                ],
             },
         ),
     ]

@@ -15,7 +15,10 @@ class Migration(migrations.Migration):
             model_name="sample",
             name="connection",
             field=models.ForeignKey(
-                db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name="samples", to="connections.connection"
+                db_index=False,
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="samples",
+                to="connections.connection",
             ),
         ),
         migrations.AlterField(
@@ -27,14 +30,21 @@ class Migration(migrations.Migration):
             model_name="test",
             name="connection",
             field=models.ForeignKey(
-                db_index=False, on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="connections.connection"
+                db_index=False,
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="tests",
+                to="connections.connection",
             ),
         ),
         migrations.AlterField(
             model_name="test",
             name="round",
             field=models.ForeignKey(
-                db_index=False, null=True, on_delete=django.db.models.deletion.CASCADE, related_name="tests", to="rounds.round"
+                db_index=False,
+                null=True,
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="tests",
+                to="rounds.round",
             ),
         ),
     ]

@@ -12,7 +12,11 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name="leftover",
             name="known",
-            field=models.CharField(choices=[("asked", "Asked"), ("made", "Made"), ("seen", "Seen")], default="asked", max_length=8),
+            field=models.CharField(
+                choices=[("asked", "Asked"), ("made", "Made"), ("seen", "Seen")],
+                default="asked",
+                max_length=8,
+            ),
         ),
         migrations.AddField(
             model_name="leftover",

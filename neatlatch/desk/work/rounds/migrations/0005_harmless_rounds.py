@@ -17,11 +17,19 @@ class Migration(migrations.Migration):
             model_name="test",
             name="person",
             field=models.ForeignKey(
-                db_index=False, null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to=settings.AUTH_USER_MODEL
+                db_index=False,
+                null=True,
+                on_delete=django.db.models.deletion.SET_NULL,
+                related_name="+",
+                to=settings.AUTH_USER_MODEL,
             ),
         ),
         migrations.AddIndex(
             model_name="test",
-            index=models.Index(condition=models.Q(("person__isnull", False)), fields=["person", "-made"], name="tests_in_a_persons_name"),
+            index=models.Index(
+                condition=models.Q(("person__isnull", False)),
+                fields=["person", "-made"],
+                name="tests_in_a_persons_name",
+            ),
         ),
     ]

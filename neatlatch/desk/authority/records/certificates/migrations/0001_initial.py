@@ -25,7 +25,12 @@ class Migration(migrations.Migration):
                 (
                     "state",
                     models.CharField(
-                        choices=[("staged", "Staged"), ("issuing", "Issuing"), ("leaving", "Leaving"), ("retired", "Retired")],
+                        choices=[
+                            ("staged", "Staged"),
+                            ("issuing", "Issuing"),
+                            ("leaving", "Leaving"),
+                            ("retired", "Retired"),
+                        ],
                         default="issuing",
                         max_length=8,
                     ),
@@ -39,13 +44,18 @@ class Migration(migrations.Migration):
                 (
                     "environment",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.PROTECT, related_name="certificate_authorities", to="applications.environment"
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="certificate_authorities",
+                        to="applications.environment",
                     ),
                 ),
                 (
                     "root",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="below", to="certificates.authority"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="below",
+                        to="certificates.authority",
                     ),
                 ),
             ],
@@ -78,44 +88,72 @@ class Migration(migrations.Migration):
                 ("reason", models.CharField(blank=True, max_length=30)),
                 (
                     "authority",
-                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="issued", to="certificates.authority"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="issued",
+                        to="certificates.authority",
+                    ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("authority", "serial"), name="serial_once")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("authority", "serial"), name="serial_once")
+                ],
             },
         ),
         migrations.CreateModel(
             name="Revocation",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("serial", models.CharField(max_length=40)),
                 ("at", models.DateTimeField()),
                 ("reason", models.CharField(max_length=30)),
                 ("not_after", models.DateTimeField()),
                 (
                     "authority",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="entries", to="certificates.authority"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="entries",
+                        to="certificates.authority",
+                    ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("authority", "serial"), name="entry_once")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("authority", "serial"), name="entry_once")
+                ],
             },
         ),
         migrations.CreateModel(
             name="Trust",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("receiver", models.CharField(max_length=60)),
                 ("noted_by", models.CharField(max_length=150)),
                 ("noted", models.DateTimeField()),
                 (
                     "root",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="trusted_by", to="certificates.authority"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="trusted_by",
+                        to="certificates.authority",
+                    ),
                 ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("root", "receiver"), name="trust_once")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("root", "receiver"), name="trust_once")
+                ],
             },
         ),
     ]

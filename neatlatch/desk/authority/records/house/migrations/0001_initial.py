@@ -29,12 +29,18 @@ class Migration(migrations.Migration):
                 ("why", models.CharField(blank=True, max_length=200)),
                 (
                     "client",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="grants_given", to="clients.client"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="grants_given",
+                        to="clients.client",
+                    ),
                 ),
                 (
                     "person",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="grants_given", to=settings.AUTH_USER_MODEL
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="grants_given",
+                        to=settings.AUTH_USER_MODEL,
                     ),
                 ),
             ],
@@ -48,7 +54,14 @@ class Migration(migrations.Migration):
                 ("challenge", models.CharField(max_length=43)),
                 ("ends", models.DateTimeField()),
                 ("used", models.DateTimeField(null=True)),
-                ("grant", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="codes", to="house.grant")),
+                (
+                    "grant",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="codes",
+                        to="house.grant",
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
@@ -58,7 +71,14 @@ class Migration(migrations.Migration):
                 ("made", models.DateTimeField()),
                 ("ends", models.DateTimeField()),
                 ("used", models.DateTimeField(null=True)),
-                ("grant", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="refresh_tokens", to="house.grant")),
+                (
+                    "grant",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="refresh_tokens",
+                        to="house.grant",
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
@@ -74,7 +94,9 @@ class Migration(migrations.Migration):
                 (
                     "place",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="registration_rights", to="applications.place"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="registration_rights",
+                        to="applications.place",
                     ),
                 ),
             ],
@@ -82,7 +104,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="SigningKey",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("kid", models.CharField(max_length=43, unique=True)),
                 ("private", models.BinaryField()),
                 ("public", models.JSONField()),
@@ -94,7 +121,9 @@ class Migration(migrations.Migration):
                 (
                     "environment",
                     models.ForeignKey(
-                        on_delete=django.db.models.deletion.PROTECT, related_name="signing_keys", to="applications.environment"
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="signing_keys",
+                        to="applications.environment",
                     ),
                 ),
             ],
@@ -105,7 +134,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Turned",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("at", models.DateTimeField()),
                 ("endpoint", models.CharField(max_length=20)),
                 ("what", models.CharField(max_length=60)),
@@ -114,10 +148,18 @@ class Migration(migrations.Migration):
                 (
                     "client",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="turned_away", to="clients.client"
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="turned_away",
+                        to="clients.client",
                     ),
                 ),
-                ("environment", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="applications.environment")),
+                (
+                    "environment",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, to="applications.environment"
+                    ),
+                ),
             ],
             options={
                 "ordering": ["-id"],
@@ -135,13 +177,23 @@ class Migration(migrations.Migration):
                 ("refused", models.CharField(blank=True, max_length=600)),
                 ("ends", models.DateTimeField()),
                 ("answered", models.DateTimeField(null=True)),
-                ("client", models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to="clients.client")),
+                (
+                    "client",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.CASCADE, to="clients.client"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
             name="Access",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("digest", models.CharField(max_length=64, null=True, unique=True)),
                 ("jti", models.CharField(max_length=32, unique=True)),
                 ("scopes", models.JSONField()),
@@ -151,25 +203,44 @@ class Migration(migrations.Migration):
                 ("revoked", models.DateTimeField(null=True)),
                 (
                     "client",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="access_tokens", to="clients.client"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="access_tokens",
+                        to="clients.client",
+                    ),
                 ),
                 (
                     "credential",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="access_tokens", to="credentials.credential"
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="access_tokens",
+                        to="credentials.credential",
                     ),
                 ),
-                ("environment", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="applications.environment")),
+                (
+                    "environment",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, to="applications.environment"
+                    ),
+                ),
                 (
                     "grant",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="access_tokens", to="house.grant"
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="access_tokens",
+                        to="house.grant",
                     ),
                 ),
             ],
             options={
                 "indexes": [
-                    models.Index(condition=models.Q(("revoked__isnull", False)), fields=["environment", "id"], name="revoked_access")
+                    models.Index(
+                        condition=models.Q(("revoked__isnull", False)),
+                        fields=["environment", "id"],
+                        name="revoked_access",
+                    )
                 ],
             },
         ),

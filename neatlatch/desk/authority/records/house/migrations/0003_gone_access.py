@@ -16,7 +16,12 @@ class Migration(migrations.Migration):
             fields=[
                 ("number", models.BigIntegerField(primary_key=True, serialize=False)),
                 ("ends", models.DateTimeField(db_index=True)),
-                ("environment", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="applications.environment")),
+                (
+                    "environment",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, to="applications.environment"
+                    ),
+                ),
             ],
         ),
     ]

@@ -13,7 +13,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Application",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("key", models.SlugField(max_length=80, unique=True)),
                 ("name", models.CharField(max_length=120, unique=True)),
                 ("purpose", models.CharField(blank=True, max_length=300)),
@@ -31,7 +36,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Environment",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("key", models.SlugField(unique=True)),
                 ("name", models.CharField(max_length=60, unique=True)),
                 ("order", models.PositiveSmallIntegerField(unique=True)),
@@ -46,7 +56,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Place",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("issuer", models.CharField(blank=True, max_length=500)),
                 ("authorization_endpoint", models.CharField(blank=True, max_length=500)),
                 ("token_endpoint", models.CharField(blank=True, max_length=500)),
@@ -57,16 +72,28 @@ class Migration(migrations.Migration):
                 ("changed_at", models.DateTimeField()),
                 (
                     "application",
-                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="places", to="applications.application"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="places",
+                        to="applications.application",
+                    ),
                 ),
                 (
                     "environment",
-                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="places", to="applications.environment"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="places",
+                        to="applications.environment",
+                    ),
                 ),
             ],
             options={
                 "ordering": ["environment__order"],
-                "constraints": [models.UniqueConstraint(fields=("application", "environment"), name="one_place_for_an_environment")],
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("application", "environment"), name="one_place_for_an_environment"
+                    )
+                ],
             },
         ),
     ]

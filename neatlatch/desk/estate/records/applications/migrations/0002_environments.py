@@ -7,7 +7,13 @@ from django.db import migrations
 _USUAL: tuple[dict[str, Any], ...] = (
     {"key": "sandbox", "name": "Sandbox", "look": "dashed"},
     {"key": "staging", "name": "Staging", "look": "flat"},
-    {"key": "production", "name": "Production", "look": "striped", "production": True, "wants_service_account": True},
+    {
+        "key": "production",
+        "name": "Production",
+        "look": "striped",
+        "production": True,
+        "wants_service_account": True,
+    },
 )
 
 

@@ -13,19 +13,32 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="ProfileVersion",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("number", models.PositiveIntegerField()),
                 ("profile", models.JSONField()),
                 ("by", models.CharField(max_length=150)),
                 ("at", models.DateTimeField()),
                 (
                     "application",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="versions", to="applications.application"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="versions",
+                        to="applications.application",
+                    ),
                 ),
             ],
             options={
                 "ordering": ["-number"],
-                "constraints": [models.UniqueConstraint(fields=("application", "number"), name="one_profile_of_a_number")],
+                "constraints": [
+                    models.UniqueConstraint(
+                        fields=("application", "number"), name="one_profile_of_a_number"
+                    )
+                ],
             },
         ),
     ]

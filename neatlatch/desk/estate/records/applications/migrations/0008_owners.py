@@ -9,7 +9,11 @@ from neatlatch.desk.ground.people.carried import owner_of_text, text_of_owner
 
 
 def carry_over(apps: Any, editor: Any) -> None:
-    for one in apps.get_model("applications", "Application").objects.exclude(owner="").iterator(chunk_size=500):
+    for one in (
+        apps.get_model("applications", "Application")
+        .objects.exclude(owner="")
+        .iterator(chunk_size=500)
+    ):
         one.owned_by = owner_of_text(apps, one.owner)
         one.save(update_fields=["owned_by"])
 

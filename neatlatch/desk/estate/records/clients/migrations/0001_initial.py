@@ -37,7 +37,14 @@ class Migration(migrations.Migration):
                 ("changed_at", models.DateTimeField()),
                 ("changed_by", models.CharField(blank=True, max_length=150)),
                 ("created", models.DateTimeField(auto_now_add=True)),
-                ("place", models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="clients", to="applications.place")),
+                (
+                    "place",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="clients",
+                        to="applications.place",
+                    ),
+                ),
             ],
             options={
                 "ordering": ["name"],

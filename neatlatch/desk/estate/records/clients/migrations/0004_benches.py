@@ -34,7 +34,11 @@ class Migration(migrations.Migration):
                 ("withdrawn", models.BooleanField(default=False)),
                 (
                     "client",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="consent_requests", to="clients.client"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="consent_requests",
+                        to="clients.client",
+                    ),
                 ),
             ],
             options={

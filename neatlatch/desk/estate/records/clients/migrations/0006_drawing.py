@@ -14,6 +14,11 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name="client",
             name="user",
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name="keys", to="users.user"),
+            field=models.ForeignKey(
+                null=True,
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="keys",
+                to="users.user",
+            ),
         ),
     ]

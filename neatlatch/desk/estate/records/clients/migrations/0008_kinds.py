@@ -1,4 +1,6 @@
-"""What a client is stands in a column of its own: an OAuth client, an account, a certificate holder, a resource server, a user's key."""
+"""What a client is stands in a column of its own: an OAuth client, an account, a certificate
+holder, a resource server, a user's key.
+"""
 
 from typing import Any
 
@@ -47,7 +49,12 @@ class Migration(migrations.Migration):
         migrations.RunPython(name_kinds, name_resources),
         migrations.RemoveField("client", "resource"),
         *(
-            migrations.CreateModel(name, [], {"proxy": True, "indexes": [], "constraints": []}, bases=("clients.client",))
+            migrations.CreateModel(
+                name,
+                [],
+                {"proxy": True, "indexes": [], "constraints": []},
+                bases=("clients.client",),
+            )
             for name in _PROXIES
         ),
     ]

@@ -32,7 +32,12 @@ class Migration(migrations.Migration):
                 (
                     "state",
                     models.CharField(
-                        choices=[("latched", "latched"), ("sticking", "sticking"), ("open", "open"), ("not_proven", "not_proven")],
+                        choices=[
+                            ("latched", "latched"),
+                            ("sticking", "sticking"),
+                            ("open", "open"),
+                            ("not_proven", "not_proven"),
+                        ],
                         default="not_proven",
                         max_length=12,
                     ),
@@ -46,7 +51,10 @@ class Migration(migrations.Migration):
                 (
                     "client",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.PROTECT, related_name="connections", to="clients.client"
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="connections",
+                        to="clients.client",
                     ),
                 ),
             ],
@@ -57,7 +65,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="ConnectionUser",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("name", models.CharField(max_length=120)),
                 ("kind", models.CharField(default="job", max_length=20)),
                 ("owner", models.CharField(blank=True, max_length=120)),

@@ -18,22 +18,37 @@ class Migration(migrations.Migration):
             model_name="connection",
             name="credential",
             field=models.ForeignKey(
-                null=True, on_delete=django.db.models.deletion.PROTECT, related_name="connections", to="credentials.credential"
+                null=True,
+                on_delete=django.db.models.deletion.PROTECT,
+                related_name="connections",
+                to="credentials.credential",
             ),
         ),
         migrations.AddField(
             model_name="connection",
             name="place",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="connections", to="applications.place"),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.PROTECT,
+                related_name="connections",
+                to="applications.place",
+            ),
         ),
         migrations.AddField(
             model_name="connectionuser",
             name="connection",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="users", to="connections.connection"),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="users",
+                to="connections.connection",
+            ),
         ),
         migrations.AddField(
             model_name="signin",
             name="connection",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="sign_ins", to="connections.connection"),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE,
+                related_name="sign_ins",
+                to="connections.connection",
+            ),
         ),
     ]

@@ -17,10 +17,14 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name="signin",
             name="person",
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL),
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, to=settings.AUTH_USER_MODEL
+            ),
         ),
         migrations.AddConstraint(
             model_name="connectionuser",
-            constraint=models.UniqueConstraint(fields=("connection", "name"), name="one_user_of_a_name"),
+            constraint=models.UniqueConstraint(
+                fields=("connection", "name"), name="one_user_of_a_name"
+            ),
         ),
     ]

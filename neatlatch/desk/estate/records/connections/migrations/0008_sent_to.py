@@ -38,20 +38,31 @@ def aside(place: Any) -> set[str]:
 
 
 def fill(apps: Any, editor: Any) -> None:
-    credential, tokens = apps.get_model("credentials", "Credential"), apps.get_model("connections", "TokenSet")
+    credential, tokens = (
+        apps.get_model("credentials", "Credential"),
+        apps.get_model("connections", "TokenSet"),
+    )
     held = apps.get_model("connections", "HeldSecret")
     found: dict[Any, set[str]] = {}
     for one in held.objects.select_related("connection__place").iterator(chunk_size=BLOCK):
         prefix = one.key.rpartition(".")[0]
-        found.setdefault(one.credential_id, set()).update(of_connection(one.connection, prefix) | aside(one.connection.place))
+        found.setdefault(one.credential_id, set()).update(
+            of_connection(one.connection, prefix) | aside(one.connection.place)
+        )
     for identity, places in found.items():
         credential.objects.filter(pk=identity).update(sent_to=sorted(places))
     for one in tokens.objects.select_related("connection__place").iterator(chunk_size=BLOCK):
-        tokens.objects.filter(pk=one.pk).update(sent_to=sorted(of_connection(one.connection, "") | aside(one.connection.place)))
+        tokens.objects.filter(pk=one.pk).update(
+            sent_to=sorted(of_connection(one.connection, "") | aside(one.connection.place))
+        )
 
 
 class Migration(migrations.Migration):
-    dependencies = [("connections", "0007_token_sets"), ("credentials", "0008_sent_to"), ("applications", "0006_handing")]
+    dependencies = [
+        ("connections", "0007_token_sets"),
+        ("credentials", "0008_sent_to"),
+        ("applications", "0006_handing"),
+    ]
     operations = [
         migrations.AddField("tokenset", "sent_to", models.JSONField(default=list)),
         migrations.RunPython(fill, migrations.RunPython.noop),

@@ -13,7 +13,12 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="SetAside",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("tokens", models.BinaryField()),
                 ("account", models.CharField(max_length=200)),
                 ("at", models.DateTimeField()),
@@ -21,7 +26,9 @@ class Migration(migrations.Migration):
                 (
                     "connection",
                     models.OneToOneField(
-                        on_delete=django.db.models.deletion.CASCADE, related_name="set_aside", to="connections.connection"
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="set_aside",
+                        to="connections.connection",
                     ),
                 ),
             ],

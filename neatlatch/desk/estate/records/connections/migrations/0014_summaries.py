@@ -44,7 +44,11 @@ class Migration(migrations.Migration):
             ],
             options={
                 "indexes": [
-                    models.Index(condition=models.Q(("stale", True)), fields=["application"], name="stale_standings"),
+                    models.Index(
+                        condition=models.Q(("stale", True)),
+                        fields=["application"],
+                        name="stale_standings",
+                    ),
                     models.Index(fields=["worst", "name"], name="the_wall"),
                 ],
             },
@@ -82,9 +86,17 @@ class Migration(migrations.Migration):
             ],
             options={
                 "indexes": [
-                    models.Index(condition=models.Q(("stale", True)), fields=["connection"], name="stale_summaries"),
+                    models.Index(
+                        condition=models.Q(("stale", True)),
+                        fields=["connection"],
+                        name="stale_summaries",
+                    ),
                     models.Index(fields=["holds_until"], name="summaries_to_be_looked_at"),
-                    models.Index(condition=models.Q(("next_rank__lt", 2)), fields=["next_rank", "next_at", "ref"], name="what_breaks_next"),
+                    models.Index(
+                        condition=models.Q(("next_rank__lt", 2)),
+                        fields=["next_rank", "next_at", "ref"],
+                        name="what_breaks_next",
+                    ),
                 ],
             },
         ),

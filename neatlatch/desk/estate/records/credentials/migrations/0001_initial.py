@@ -23,7 +23,14 @@ class Migration(migrations.Migration):
                 ("fingerprint", models.CharField(db_index=True, max_length=64)),
                 ("hint", models.CharField(max_length=10)),
                 ("secret_id", models.CharField(blank=True, max_length=200)),
-                ("state", models.CharField(choices=[("active", "Active"), ("retired", "Retired")], default="active", max_length=10)),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[("active", "Active"), ("retired", "Retired")],
+                        default="active",
+                        max_length=10,
+                    ),
+                ),
                 ("source", models.CharField(default="registered", max_length=20)),
                 ("issued", models.DateTimeField()),
                 ("ends", models.DateTimeField(null=True)),
@@ -31,7 +38,10 @@ class Migration(migrations.Migration):
                 (
                     "client",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.CASCADE, related_name="credentials", to="clients.client"
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="credentials",
+                        to="clients.client",
                     ),
                 ),
             ],
@@ -48,7 +58,11 @@ class Migration(migrations.Migration):
                 ("closed", models.DateTimeField(null=True)),
                 (
                     "credential",
-                    models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name="handover", to="credentials.credential"),
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="handover",
+                        to="credentials.credential",
+                    ),
                 ),
             ],
         ),

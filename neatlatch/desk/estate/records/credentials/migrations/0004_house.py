@@ -29,7 +29,10 @@ class Migration(migrations.Migration):
             model_name="credential",
             name="replaces",
             field=models.ForeignKey(
-                null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="replaced_by", to="credentials.credential"
+                null=True,
+                on_delete=django.db.models.deletion.SET_NULL,
+                related_name="replaced_by",
+                to="credentials.credential",
             ),
         ),
         migrations.AddField(

@@ -17,7 +17,11 @@ class Migration(migrations.Migration):
         migrations.AddField(
             model_name="handover",
             name="form",
-            field=models.CharField(choices=[("shown", "Shown"), ("link", "Link"), ("file", "File")], default="shown", max_length=5),
+            field=models.CharField(
+                choices=[("shown", "Shown"), ("link", "Link"), ("file", "File")],
+                default="shown",
+                max_length=5,
+            ),
         ),
         migrations.AddField(
             model_name="handover",

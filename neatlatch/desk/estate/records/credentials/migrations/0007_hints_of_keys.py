@@ -8,7 +8,11 @@ from django.db import migrations
 
 
 def name(apps: Any, schema: Any) -> None:
-    for one in apps.get_model("credentials", "Credential").objects.filter(kind="private_key", hint="key").exclude(public_key=""):
+    for one in (
+        apps.get_model("credentials", "Credential")
+        .objects.filter(kind="private_key", hint="key")
+        .exclude(public_key="")
+    ):
         one.hint = f"…{one.public_key.rstrip('=')[-4:]}"
         one.save(update_fields=["hint"])
 

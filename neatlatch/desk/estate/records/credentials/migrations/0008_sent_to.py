@@ -1,4 +1,7 @@
-"""Where a secret goes: the origins that it was cleared for. Those that stand are filled by connections 0008."""
+"""Where a secret goes: the origins that it was cleared for.
+
+Those that stand are filled by connections 0008.
+"""
 
 from django.db import migrations, models
 

@@ -37,7 +37,9 @@ class Migration(migrations.Migration):
         ),
         migrations.AddIndex(
             model_name="standsout",
-            index=models.Index(condition=models.Q(("stale", True)), fields=["credential"], name="stale_marks"),
+            index=models.Index(
+                condition=models.Q(("stale", True)), fields=["credential"], name="stale_marks"
+            ),
         ),
         migrations.AddIndex(
             model_name="standsout",

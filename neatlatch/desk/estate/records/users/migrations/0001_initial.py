@@ -31,7 +31,11 @@ class Migration(migrations.Migration):
                 ("changed_by", models.CharField(blank=True, max_length=150)),
                 (
                     "environment",
-                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name="users", to="applications.environment"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="users",
+                        to="applications.environment",
+                    ),
                 ),
             ],
             options={
@@ -41,21 +45,40 @@ class Migration(migrations.Migration):
         migrations.CreateModel(
             name="Use",
             fields=[
-                ("id", models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
                 ("operations", models.JSONField(default=list)),
                 ("seen", models.JSONField(default=dict)),
                 ("seen_at", models.DateTimeField(null=True)),
                 (
                     "application",
-                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="uses", to="applications.application"),
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="uses",
+                        to="applications.application",
+                    ),
                 ),
                 (
                     "connection",
                     models.ForeignKey(
-                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="users", to="connections.connection"
+                        null=True,
+                        on_delete=django.db.models.deletion.SET_NULL,
+                        related_name="users",
+                        to="connections.connection",
                     ),
                 ),
-                ("user", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="uses", to="users.user")),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="uses",
+                        to="users.user",
+                    ),
+                ),
             ],
             options={
                 "ordering": ["id"],
@@ -63,16 +86,22 @@ class Migration(migrations.Migration):
         ),
         migrations.AddConstraint(
             model_name="user",
-            constraint=models.UniqueConstraint(fields=("name", "environment"), name="one_user_of_a_name_in_an_environment"),
-        ),
-        migrations.AddConstraint(
-            model_name="use",
-            constraint=models.UniqueConstraint(fields=("user", "connection"), name="one_use_of_a_connection"),
+            constraint=models.UniqueConstraint(
+                fields=("name", "environment"), name="one_user_of_a_name_in_an_environment"
+            ),
         ),
         migrations.AddConstraint(
             model_name="use",
             constraint=models.UniqueConstraint(
-                condition=models.Q(("connection", None)), fields=("user", "application"), name="one_open_use_of_an_application"
+                fields=("user", "connection"), name="one_use_of_a_connection"
+            ),
+        ),
+        migrations.AddConstraint(
+            model_name="use",
+            constraint=models.UniqueConstraint(
+                condition=models.Q(("connection", None)),
+                fields=("user", "application"),
+                name="one_open_use_of_an_application",
             ),
         ),
     ]
