@@ -203,7 +203,7 @@ def main() -> None:
                 )
         for processes in (1, 2):
             desk.kill()
-            desk.serve = ("-m", "neatlatch.cli", "serve", "--processes", str(processes))
+            desk.serve = ("-m", "neatlatch.cli", "desk", "--processes", str(processes))
             desk.start("desk")
             time.sleep(3)  # all of them
             drive(desk.port, *asks["draws"], hands=MANY_HANDS)
@@ -213,7 +213,7 @@ def main() -> None:
             taken, own = sum(map(spent, serving)) - before, time.process_time() - own
             cost = taken * 1000 / (pace * SECONDS)
             print(
-                f"{processes} of nlatch serve {pace:>8.0f}{median:>11.1f}{tail:>9.1f}  "
+                f"{processes} of nlatch desk {pace:>8.0f}{median:>11.1f}{tail:>9.1f}  "
                 f"{cost:.2f} ms of processor time a draw; the client takes "
                 f"{own / SECONDS:.2f} of a core"
             )

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from neatlatch import __version__, cli_people, cli_safe
+from neatlatch import __version__, cli_people, cli_safe, cli_serve
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -375,7 +375,7 @@ def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     return None
 
 
-def _serve(given: argparse.Namespace) -> int:
+def _serve_desk(given: argparse.Namespace) -> int:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     import uvicorn
 
@@ -523,8 +523,8 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_test)
 
     one = commands.add_parser(
-        "serve",
-        help="serve the desk",
+        "desk",
+        help="serve the pages and the API alone; “serve” starts all that is needed",
         description=(
             "Plain HTTP, for a loopback address or behind a proxy that ends TLS "
             "(NEATLATCH_PROXY). Ctrl-C stops it."
@@ -539,7 +539,7 @@ def _parser() -> argparse.ArgumentParser:
         metavar="N",
         help="how many processes serve it, for more draws a second than one can answer (1)",
     )
-    one.set_defaults(run=_serve)
+    one.set_defaults(run=_serve_desk)
 
     one = commands.add_parser(
         "door",
@@ -655,6 +655,7 @@ def _parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_demo_fill)
 
     cli_people.add_to(commands)
+    cli_serve.add_to(commands)
     return parser
 
 

@@ -240,7 +240,7 @@ class Desk:
     """Neat Latch itself: a home of its own, the server and the worker."""
 
     # What serves the desk; a benchmark serves something beside it.
-    serve: tuple[str, ...] = ("-m", "neatlatch.cli", "serve")
+    serve: tuple[str, ...] = ("-m", "neatlatch.cli", "desk")
 
     def __init__(
         self,

@@ -303,7 +303,7 @@ def test_does_not_start_without_the_right_key(
         assert "Traceback" not in done.stderr
         return done.stderr
 
-    desk_command = ("-m", "neatlatch.cli", "serve", "--port", "1")
+    desk_command = ("-m", "neatlatch.cli", "desk", "--port", "1")
     assert "does not start. The key file safe.key is missing" in says(*desk_command)
     assert "missing" in says("manage.py", "run_huey")
     assert not (home / "safe.key").exists()  # no new one was made over the loss

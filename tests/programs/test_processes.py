@@ -57,7 +57,7 @@ def runs(process: int) -> bool:
 @pytest.fixture(scope="module")
 def desk(world: World) -> Desk:
     found = world.desk
-    found.serve = ("-m", "neatlatch.cli", "serve", "--processes", "2")
+    found.serve = ("-m", "neatlatch.cli", "desk", "--processes", "2")
     return found
 
 

@@ -13,6 +13,7 @@
   import TopBar from './lib/TopBar.svelte'
   import When from './lib/When.svelte'
   import LogIn from './views/LogIn.svelte'
+  import SetUpFirst from './views/SetUpFirst.svelte'
   import AskedConnect from './views/asked/AskedConnect.svelte'
   import AskedHandover from './views/asked/AskedHandover.svelte'
   import AskedConsent from './views/asked/AskedConsent.svelte'
@@ -87,6 +88,8 @@
     </main>
     <Help />
     <Moving />
+  {:else if session.known && location.pathname === '/set-up'}
+    <SetUpFirst />
   {:else if session.known}
     <LogIn />
   {/if}

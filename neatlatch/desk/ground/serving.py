@@ -1,6 +1,6 @@
 """The desk's own server.
 
-``nlatch serve`` runs it, and so does the TLS listener: how long an unfinished request may stay, and
+``nlatch desk`` runs it, and so does the TLS listener: how long an unfinished request may stay, and
 what is not said.
 """
 

@@ -51,6 +51,7 @@ PAGES = {
     "replacements",
     "rounds",
     "scopes",
+    "set-up",
     "tests",
     "users",
 }

@@ -6,10 +6,17 @@ type Session = Schemas['SessionOut']
  * Who is logged in, and where passkeys work. The one piece of state that is no query: everything
  * else depends on it.
  */
-export const session = $state<{ known: boolean; who: Session | null; passkeysAt: string }>({
+export const session = $state<{
+  known: boolean
+  who: Session | null
+  passkeysAt: string
+  /** Nobody can log in yet: the first administrator is still to be made. */
+  setUpFirst: boolean
+}>({
   known: false,
   who: null,
   passkeysAt: '',
+  setUpFirst: false,
 })
 
 /** What an act on one's own log-in answered: who is logged in now, under a new key. */
@@ -17,6 +24,7 @@ export function take(found: Session): void {
   useCsrf(found.csrf)
   session.who = found.person ? found : null
   session.passkeysAt = found.passkeys_at ?? ''
+  session.setUpFirst = found.set_up_first ?? false
   session.known = true
 }
 
@@ -30,6 +38,10 @@ export async function logIn(
   new_password = '',
 ): Promise<void> {
   take(await ok(api.POST('/api/session', { body: { username, password, code, new_password } })))
+}
+/** Make the first administrator, who is logged in by it. */
+export async function makeFirst(body: Schemas['FirstAdministrator']): Promise<void> {
+  take(await ok(api.POST('/api/session/first-administrators', { body })))
 }
 export async function logOut(): Promise<void> {
   await ok(api.DELETE('/api/session'))

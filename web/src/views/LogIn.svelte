@@ -3,7 +3,7 @@
   import CodeField from '../lib/CodeField.svelte'
   import PasswordField from '../lib/PasswordField.svelte'
   import ProblemBox from '../lib/ProblemBox.svelte'
-  import { logIn } from '../lib/session.svelte'
+  import { logIn, session } from '../lib/session.svelte'
 
   let username = $state('')
   let password = $state('')
@@ -51,6 +51,12 @@
 
 <main class="mx-auto mt-[14vh] w-[22rem]">
   <h1 class="mb-4">Neat Latch</h1>
+  {#if session.setUpFirst}
+    <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
+      Nobody can log in yet. Open the set-up address that <code>nlatch serve</code> printed when it started,
+      and make the first administrator there.
+    </p>
+  {/if}
   {#if returned === 'logged-out'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       You came back from an application, but your session here had ended. Log in and begin the

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.db import IntegrityError, transaction
 
 from neatlatch.desk.ground.common.actors import Actor
-from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import Told, write
 
 from . import factors, log_in, owners, passwords
@@ -13,10 +13,17 @@ from .models import Person, Role
 
 
 def add(
-    by: Actor, username: str, name: str, role: str, password: str, must_change: bool = False
+    by: Actor,
+    username: str,
+    name: str,
+    role: str,
+    password: str,
+    must_change: bool = False,
+    only_as_first: bool = False,
 ) -> Person:
     """Add a person; ``must_change``: the password is known to somebody else, and they choose
-    another when they first log in. Raises :class:`Problem`.
+    another when they first log in. Raises :class:`Problem`, 409 where there is somebody already
+    and it is ``only_as_first``.
     """
     errors: dict[str, str] = {}
     username = username.strip()
@@ -41,11 +48,22 @@ def add(
     passwords.put(person, password)
     try:
         with transaction.atomic():
+            if only_as_first and Person.objects.exists():
+                raise somebody_is_there()
             person.save(force_insert=True)
             write(by, "added", "person", username, {"role": role})
     except IntegrityError as error:
         raise wrong_fields({"username": "Somebody has this login name already."}) from error
     return person
+
+
+def somebody_is_there() -> Problem:
+    """That a first person was to be added, and is not the first."""
+    return Problem(
+        409,
+        "Neat Latch is set up already.",
+        "Log in, or ask an administrator for an account. Nothing was changed.",
+    )
 
 
 @transaction.atomic

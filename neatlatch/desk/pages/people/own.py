@@ -16,7 +16,7 @@ from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people import factors, log_in, passkeys, services
+from neatlatch.desk.ground.people import factors, first_administrator, log_in, passkeys, services
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.ground.people.sessions import digest
 
@@ -32,6 +32,15 @@ class LogIn(Given):
     password: str
     code: str = ""
     new_password: str = ""
+
+
+class FirstAdministrator(Given):
+    """The first administrator; ``token`` is the end of the set-up address."""
+
+    token: str
+    username: str
+    name: str
+    password: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -64,6 +73,8 @@ class SessionOut:
     """
 
     csrf: str
+    # Whether nobody can log in yet, because the first administrator is still to be made.
+    set_up_first: bool = False
     person: str | None = None
     username: str | None = None
     initials: str | None = None
@@ -160,7 +171,8 @@ class Preferences(Given):
 def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> SessionOut:
     person = request.user
     if not isinstance(person, Person):
-        return SessionOut(csrf=get_token(request), passkeys_at=passkeys.host())
+        nobody = not Person.objects.exists()
+        return SessionOut(csrf=get_token(request), set_up_first=nobody, passkeys_at=passkeys.host())
     initials = "".join(part[0] for part in person.shown_name.split()[:2]).upper()
     allowed = [
         what for what in ("look", "test", "change", "read_journal") if guard.may(person, what)
@@ -219,6 +231,15 @@ def begin(request: HttpRequest, given: LogIn) -> SessionOut:
     """
     _from_our_page(request)
     log_in.log_in(request, given.username, given.password, given.code, given.new_password)
+    return _session(request)
+
+
+@router.post("/session/first-administrators", auth=None, response=SessionOut)
+def set_up(request: HttpRequest, given: FirstAdministrator) -> SessionOut:
+    """Make the first administrator, with the token of the set-up address, and log them in."""
+    _from_our_page(request)
+    made = first_administrator.make(given.token, given.username, given.name, given.password)
+    log_in.log_in(request, made.username, given.password, "", "")
     return _session(request)
 
 

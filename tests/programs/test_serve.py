@@ -1,0 +1,194 @@
+"""``nlatch serve`` on an empty folder: the first administrator, programs that are started again, a
+clean end and a second start.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+
+from tests.harness import ROOT, free_ports, wait_until
+
+PORT = free_ports((0, 1, 10, 11))
+_OF_THE_MACHINE = {
+    name: value
+    for name, value in os.environ.items()
+    if not name.startswith(("NEATLATCH", "DJANGO"))
+}
+PASSWORD = "anchor bollard davit 7"
+
+
+class Served:
+    """``nlatch serve``, and what it has printed."""
+
+    def __init__(self, home: Path, *more: str) -> None:
+        self.printed = home.parent / "printed"
+        self.program = subprocess.Popen(
+            [sys.executable, "-m", "neatlatch.cli", "serve", "--home", str(home)]
+            + ["--port", str(PORT), *more],
+            cwd=ROOT,
+            env={**_OF_THE_MACHINE, "NEATLATCH_ROUND_MINUTES": "0"},
+            stdout=self.printed.open("w"),
+            stderr=subprocess.STDOUT,
+        )
+
+    def says(self, pattern: str, seconds: float = 120) -> re.Match[str]:
+        """Wait until it prints something."""
+        found: list[re.Match[str]] = []
+
+        def printed() -> bool:
+            found.extend(re.finditer(pattern, self.printed.read_text()))
+            return bool(found)
+
+        wait_until(lambda: printed() or self.program.poll() is not None, seconds)
+        assert found, self.printed.read_text()
+        return found[0]
+
+    def stop(self) -> int:
+        """Ask it to stop; its exit status."""
+        self.program.send_signal(signal.SIGTERM)
+        return self.program.wait(30)
+
+    def children(self) -> dict[str, int]:
+        """Its programs, by what they run."""
+        found = {}
+        for stat in Path("/proc").glob("[0-9]*/stat"):
+            try:
+                parent = int(stat.read_text().rpartition(")")[2].split()[1])
+                command = (stat.parent / "cmdline").read_text().split("\0")
+            except (OSError, ValueError):
+                continue
+            if parent == self.program.pid:
+                found[command[3]] = int(stat.parent.name)
+        return found
+
+
+class Visitor:
+    """Somebody who has no account yet."""
+
+    def __init__(self) -> None:
+        self.client = httpx.Client(base_url=f"http://localhost:{PORT}", timeout=60)
+
+    def post(self, path: str, body: dict[str, Any]) -> httpx.Response:
+        """Send something, as the page does."""
+        token = self.client.get("/api/session").json()["csrf"]
+        return self.client.post(f"/api{path}", json=body, headers={"X-CSRFToken": token})
+
+    def make_first(self, token: str, **other: str) -> httpx.Response:
+        """Ask for the first administrator."""
+        fields = {"username": "morag", "name": "Morag Orr", "password": PASSWORD, **other}
+        return self.post("/session/first-administrators", {"token": token, **fields})
+
+
+@pytest.fixture
+def home(tmp_path: Path) -> Path:
+    return tmp_path / "home"
+
+
+@pytest.fixture
+def serve(home: Path) -> Iterator[Callable[..., Served]]:
+    begun: list[Served] = []
+
+    def start(*more: str) -> Served:
+        begun.append(Served(home, *more))
+        return begun[-1]
+
+    yield start
+    for served in begun:
+        if served.program.poll() is None:
+            served.program.kill()
+            served.program.wait()
+
+
+def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Served]) -> None:
+    served = serve()
+    token = served.says(rf"http://localhost:{PORT}/set-up#([\w-]+)")[1]
+    served.says("Ctrl-C stops everything")
+    assert oct(home.stat().st_mode & 0o777) == "0o700"
+    assert token not in (home / "first-administrator.json").read_text()
+
+    visitor = Visitor()
+    assert visitor.client.get("/api/session").json()["set_up_first"] is True
+    assert visitor.client.get("/set-up").status_code == 200
+    assert visitor.make_first("wrong" + token).status_code == 403
+    weak = visitor.make_first(token, password="short")
+    assert (weak.status_code, list(weak.json()["errors"])) == (422, ["password"])
+    made = visitor.make_first(token)
+    assert (made.status_code, made.json()["role"]) == (200, "administrator"), made.text
+    assert visitor.client.get("/api/today").status_code == 200
+    again = Visitor()
+    assert again.client.get("/api/session").json()["set_up_first"] is False
+    assert again.make_first(token, username="ewan").status_code == 409
+
+    # What ends is started again, and the desk knows who was logged in.
+    first = served.children()
+    assert {"desk", "run_huey", "door"} <= set(first), first
+    for name in ("desk", "run_huey"):
+        os.kill(first[name], signal.SIGKILL)
+    served.says(r"desk ended \(signal 9\)")
+    wait_until(lambda: {"desk", "run_huey"} <= set(served.children()), 30)
+
+    def answers() -> bool:
+        try:
+            return visitor.client.get("/api/today").status_code == 200
+        except httpx.TransportError:
+            return False
+
+    wait_until(answers, 60)
+    assert served.children()["desk"] != first["desk"]
+
+    # One at a time on a folder, whatever its port.
+    other = serve("--port", str(PORT + 10))
+    assert other.program.wait(60) == 1
+    assert "runs already on the folder" in other.printed.read_text()
+
+    running = served.children()
+    assert served.stop() == 0
+    assert not [pid for pid in running.values() if Path(f"/proc/{pid}").exists()]
+
+    stamps = [(home / name).stat().st_mtime_ns for name in (".tables", ".static")]
+    second = serve()
+    second.says("Ctrl-C stops everything")
+    assert "set-up" not in second.printed.read_text()
+    assert [(home / name).stat().st_mtime_ns for name in (".tables", ".static")] == stamps
+    second.program.kill()  # what it started does not stay behind
+    second.program.wait()
+    left = second.children()
+    assert left == {}
+    wait_until(_nothing_listens, 20)
+
+
+def _nothing_listens() -> bool:
+    try:
+        httpx.get(f"http://localhost:{PORT}/api/session", timeout=1)
+    except httpx.TransportError:
+        return True
+    return False
+
+
+@pytest.mark.parametrize(
+    ("given", "says"),
+    [
+        (("--host", "0.0.0.0"), "Say with --url which https address"),
+        (("--url", "http://desk.gannet.example"), "must be https"),
+        (("--port", "70000"), "is not a port"),
+        (("--host", "192.0.2.1"), "Nothing can listen on 192.0.2.1"),
+        (("--home", "/proc/nowhere"), "cannot be made"),
+    ],
+)
+def test_what_cannot_be_served_is_said(
+    serve: Callable[..., Served], given: tuple[str, ...], says: str
+) -> None:
+    served = serve(*given)
+    assert served.program.wait(60) == 1
+    assert says in served.printed.read_text()
+    assert "Traceback" not in served.printed.read_text()
