@@ -57,10 +57,10 @@ def make(token: str, username: str, name: str, password: str) -> Person:
 def _is_valid(token: str) -> bool:
     try:
         kept = json.loads(_file().read_text())
-    except (OSError, ValueError):
+        digest, ends = str(kept["digest"]), datetime.fromisoformat(kept["ends"])
+    except (OSError, ValueError, TypeError, KeyError):  # there is none, or somebody damaged it
         return False
-    expired = timezone.now() >= datetime.fromisoformat(kept["ends"])
-    return hmac.compare_digest(kept["digest"], _digest(token)) and not expired
+    return hmac.compare_digest(digest, _digest(token)) and timezone.now() < ends
 
 
 def _digest(token: str) -> str:
