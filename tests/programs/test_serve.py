@@ -129,6 +129,12 @@ def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Se
     assert again.client.get("/api/session").json()["set_up_first"] is False
     assert again.make_first(token, username="ewan").status_code == 409
 
+    # A balancer calls by an address that the desk does not go by.
+    alive = visitor.client.get("/alive", headers={"Host": "10.0.0.7"})
+    assert (alive.status_code, alive.text) == (200, "alive\n")
+    assert visitor.client.head("/alive").status_code == 200
+    assert visitor.client.post("/alive").status_code in (403, 404, 405)
+
     # What ends is started again, and the desk knows who was logged in.
     first = served.children()
     assert {"desk", "run_huey", "door"} <= set(first), first

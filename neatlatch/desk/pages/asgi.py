@@ -12,7 +12,7 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
 _django = get_asgi_application()
 
 # Django must be set up before these.
-from neatlatch.desk.ground import starting  # noqa: E402
+from neatlatch.desk.ground import alive, starting  # noqa: E402
 from neatlatch.desk.ground.common import at_once, body_limits, caller, proxies  # noqa: E402
 from neatlatch.desk.ground.common.asgi import Event, Scope  # noqa: E402
 
@@ -82,6 +82,9 @@ async def _answer(scope: Scope, receive: Any, send: Any) -> None:
     """Draws, introspections and requests to be relayed that are in order are answered at once; all
     else goes to Django.
     """
+    if scope["path"] == "/alive" and scope["method"] in ("GET", "HEAD"):
+        await alive.answer(send, with_body=scope["method"] == "GET")
+        return
     if scope["path"].startswith("/draw/"):
         await doors.usual(scope, send, lambda: _django(scope, receive, send))
         return

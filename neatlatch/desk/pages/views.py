@@ -55,7 +55,7 @@ PAGES = {
     "tests",
     "users",
 }
-_OF_PROGRAMS = {"api", "static", "draw", "relay", "house", ".well-known"}
+_OF_PROGRAMS = {"alive", "api", "static", "draw", "relay", "house", ".well-known"}
 
 
 def broken(request: HttpRequest) -> HttpResponse:
