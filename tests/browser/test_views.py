@@ -79,6 +79,28 @@ def violations(page: Page) -> list[str]:
     ]
 
 
+def test_no_view_runs_out_of_a_phones_screen(browser: Browser, demo_desk: Desk) -> None:
+    """At 390 × 844 only parts of a page are moved sideways: the wall, a wide table."""
+    page = open_page(browser, demo_desk)
+    shown = addresses(page)
+    page.set_viewport_size({"width": 390, "height": 844})
+    wide = {}
+    for name, address in shown.items():
+        page.goto(address)
+        expect(page.locator("h1").first).to_be_visible()
+        expect(page.get_by_text("Reading …")).to_have_count(0)
+        if (width := page.evaluate("document.documentElement.scrollWidth")) > 390:
+            wide[name] = width
+    assert wide == {}
+    page.goto("/connections/cargo-manifests")
+    line = page.get_by_role("region", name="Both halves, pin by pin")
+    bars = line.locator("[data-pin=client_id] svg")
+    assert bars.bounding_box()["width"] > 50  # type: ignore[index]
+    page.get_by_role("button", name=re.compile("Test now")).click()
+    expect(page.get_by_text("Last test")).to_be_visible()
+    page.context.close()
+
+
 def test_axe_finds_nothing_on_any_view(browser: Browser, demo_desk: Desk) -> None:
     page = open_page(browser, demo_desk)
     found: dict[str, list[str]] = {}

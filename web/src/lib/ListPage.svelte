@@ -101,7 +101,7 @@
     {/if}
   {/snippet}
   {#if beside}
-    <div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
+    <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] items-start gap-5">
       <div>{@render found()}{@render below?.()}</div>
       {@render beside()}
     </div>

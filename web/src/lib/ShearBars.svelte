@@ -12,7 +12,7 @@
   width="100"
   height="20"
   viewBox="0 0 100 20"
-  class="relative overflow-visible"
+  class="relative max-w-full overflow-visible"
 >
   {#if fit === 'not_asked'}
     <line

@@ -35,7 +35,10 @@
   )
 </script>
 
-<nav aria-label="Within {group}" class="border-base-300 mb-3 flex gap-5 border-b">
+<nav
+  aria-label="Within {group}"
+  class="border-base-300 mb-3 flex gap-5 border-b whitespace-nowrap max-lg:overflow-x-auto max-lg:overflow-y-hidden"
+>
   {#each pages as [name, address] (address)}
     {@const on = current === address}
     <a

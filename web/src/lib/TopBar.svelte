@@ -32,10 +32,12 @@
   }}
 />
 <header class="bg-neutral text-neutral-content">
-  <div class="mx-auto flex h-[54px] max-w-[1600px] items-stretch gap-2 px-5">
+  <div
+    class="mx-auto flex min-h-[54px] max-w-[1600px] flex-wrap items-stretch gap-2 px-5 max-lg:px-3 max-lg:pt-2"
+  >
     <a
       href="/"
-      class="flex items-center gap-2 pe-4 text-[1.15rem] font-bold"
+      class="flex items-center gap-2 text-[1.15rem] font-bold whitespace-nowrap lg:pe-4"
       aria-label="Neat Latch, to Today"
     >
       <svg width="44" height="20" viewBox="0 0 44 20" aria-hidden="true">
@@ -44,21 +46,24 @@
           <rect x={2 + place * 11} y="11" width="7" height="8" rx="1.5" class="fill-slate-ground" />
         {/each}
       </svg>
-      Neat Latch
+      <span class="max-sm:sr-only">Neat Latch</span>
     </a>
-    <nav aria-label="Sections" class="flex items-end gap-1">
+    <nav
+      aria-label="Sections"
+      class="flex items-end gap-1 max-lg:order-last max-lg:overflow-x-auto max-lg:w-full"
+    >
       {#each SECTIONS as [, name, address] (address)}
         {@const on = here(address) || section === address}
         <a
           href={address}
           aria-current={on ? 'page' : undefined}
-          class="flex h-[42px] items-center rounded-t-md px-3 {on
+          class="flex h-[42px] shrink-0 items-center rounded-t-md px-3 max-sm:px-1.5 max-sm:text-[0.93em] {on
             ? 'bg-base-200 text-base-content font-bold'
             : 'hover:underline'}">{name}</a
         >
       {/each}
     </nav>
-    <div class="ms-auto flex items-center gap-4">
+    <div class="ms-auto flex items-center gap-4 max-lg:gap-2">
       <TakeIn />
       <Find />
       <div class="relative" bind:this={box}>

@@ -220,7 +220,7 @@
       </div>
     </section>
   {/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-4">
       {#if access.unknown}<p role="status" class="bg-wait-ground rounded-md px-3 py-2">
           <strong>Who may do what is not worked out.</strong>

@@ -43,7 +43,7 @@
 
 <svelte:head><title>My accounts · Neat Latch</title></svelte:head>
 <SubNav group="connections" />
-<header class="mb-3 flex items-baseline gap-4">
+<header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>My accounts</h1>
   <span class="help">where I am asked to connect an account of my own</span>
 </header>

@@ -84,7 +84,7 @@
     <a class="act ms-auto" href="/people">All people</a>
   </header>
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <section class="sheet" aria-labelledby="things">
       <h2 id="things" class="border-base-300 border-b px-4 py-2">
         {person.things.length

@@ -132,7 +132,7 @@
 
 <svelte:head><title>Add an application · Neat Latch</title></svelte:head>
 <h1 class="mb-3">Add an application</h1>
-<div class="grid grid-cols-[minmax(0,1fr)_320px] gap-5">
+<div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] gap-5">
   <form class="sheet p-5" onsubmit={submit}>
     <fieldset class="mb-4 flex flex-wrap gap-x-6">
       <legend class="label-text">How do you know what it wants?</legend>

@@ -74,7 +74,7 @@
 <svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
 <Loading query={found} />
 {#if found.data}
-  <header class="mb-3 flex items-baseline gap-4">
+  <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
     <h1>{found.data.name}</h1>
     <span class="help">{found.data.purpose}</span>
     <span class="inline-flex flex-wrap items-baseline gap-x-1"
@@ -101,7 +101,7 @@
         >{/if}
     </p>
   {/if}
-  <div class="grid grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-5">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-5">
     <div class="flex flex-col gap-4">
       <section class="sheet" aria-labelledby="where">
         <h2 id="where" class="border-base-300 border-b px-4 py-2">Where it stands</h2>

@@ -91,7 +91,7 @@
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   <!-- Many users take the whole width, so that forty columns stand side by side. -->
   {#if wide}<div class="mb-4"><ScopeMatrix {bench} compact /></div>{/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-4">
       {#if !wide}<ScopeMatrix {bench} />{/if}
       {#if bench.word === 'scope'}

@@ -119,7 +119,7 @@
       </span>{/if}
   </header>
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  <div class="grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-start gap-4">
     <div class="flex flex-col gap-4">
       {#if bench.planned}
         <section class="sheet p-4" aria-labelledby="plan">

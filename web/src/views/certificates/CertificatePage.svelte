@@ -126,7 +126,7 @@
     </form>
   {/if}
   {#if !Object.keys(errors).length}<ProblemBox problem={acts.problem} />{/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_420px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_420px] items-start gap-4">
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="chain">
         <h2 id="chain" class="mb-2">Its chain</h2>

@@ -83,7 +83,7 @@
 </header>
 <Loading query={houses} />
 {#if one}
-  <div class="grid grid-cols-[minmax(0,1fr)_400px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_400px] items-start gap-4">
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="living">
         <div class="mb-2 flex items-baseline gap-4">

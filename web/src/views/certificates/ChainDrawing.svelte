@@ -27,7 +27,7 @@
   )
 </script>
 
-<div class="grid grid-cols-[minmax(150px,210px)_minmax(0,1fr)] gap-x-3">
+<div class="grid grid-cols-1 lg:grid-cols-[minmax(150px,210px)_minmax(0,1fr)] gap-x-3">
   <div>
     {#each links as one, place (one.sha256)}
       <div class="relative flex h-[62px] flex-col justify-center ps-7">

@@ -46,14 +46,14 @@
 
 <svelte:head><title>Read a certificate · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
-<header class="mb-3 flex items-baseline gap-4">
+<header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>Read a certificate</h1>
   <span class="help"
     >a certificate, a chain, a signing request, a revocation list, a PKCS#12 file; nothing of it is
     kept</span
   >
 </header>
-<div class="grid grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
+<div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] items-start gap-4">
   <div class="flex flex-col gap-4">
     {#if found?.chain}
       {@const chain = found.chain}

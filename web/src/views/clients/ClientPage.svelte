@@ -91,7 +91,7 @@
 <Loading query={found} />
 {#if found.data}
   {@const client = found.data}
-  <header class="mb-3 flex items-center gap-4">
+  <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
     <h1>{client.name}</h1>
     <EnvBadge environment={client.environment} />
     <a class="act" href="/applications/{client.application}">{client.application_name}</a>
@@ -112,7 +112,7 @@
     {/if}
   </header>
   <ProblemBox problem={acts.problem} />
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] gap-4">
     <div class="flex flex-col gap-4">
       {#if may('change')}<Handover
           id={client.handover}

@@ -99,7 +99,7 @@
 {/if}
 {#if found.data && place}
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
-  <div class="grid grid-cols-[minmax(0,1fr)_320px] gap-5">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] gap-5">
     <form class="sheet p-5" onsubmit={submit}>
       <div class="grid grid-cols-2 gap-x-5">
         <Field id="environment" label="Environment">

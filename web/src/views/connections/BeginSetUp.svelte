@@ -38,9 +38,9 @@
   }
 </script>
 
-<form onsubmit={begin} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
+<form onsubmit={begin} class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] gap-5">
   <div class="sheet p-5">
-    <div class="grid grid-cols-2 gap-x-5">
+    <div class="grid sm:grid-cols-2 gap-x-5">
       <Field id="application" label="Application">
         <ApplicationField id="application" bind:value={application} />
       </Field>

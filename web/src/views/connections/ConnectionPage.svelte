@@ -143,7 +143,7 @@
           : 'text-warning'}
       data-state={connection.state}>{heading}{connection.paused ? ', not in rounds' : ''}</strong
     >
-    <span class="ms-auto flex gap-3">
+    <span class="flex flex-wrap gap-3 lg:ms-auto">
       {#if may('change')}<a class="btn btn-sm" href="/connections/{ref}/set-up">Set up</a>
         <button
           class="btn btn-sm"
@@ -230,7 +230,7 @@
       <button class="act" onclick={() => (open = '')}>Leave it</button>
     </section>
   {/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <ShearLine pins={connection.pins} {act} busy={acts.busy} />
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}

@@ -122,7 +122,7 @@
 <svelte:head><title>Make a connection · Neat Latch</title></svelte:head>
 <h1 class="mb-3">Make a connection</h1>
 {#if !search.client}<BeginSetUp />{:else}
-  <form onsubmit={submit} class="grid grid-cols-[minmax(0,1fr)_356px] gap-5">
+  <form onsubmit={submit} class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] gap-5">
     <div class="sheet p-5">
       <div class="grid grid-cols-3 gap-x-5">
         <Field id="application" label="Application">

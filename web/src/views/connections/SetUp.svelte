@@ -107,7 +107,7 @@
       <button class="act ms-3" onclick={() => (said = [])}>Close</button>
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
     <ol class="sheet" aria-label="Steps of setting up, in the order of the work">
       {#each standing.data.sections as section, place (section.key)}
         <li

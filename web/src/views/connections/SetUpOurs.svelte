@@ -114,12 +114,12 @@
       />
     </Field>
   {/each}
-  <div class="grid grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
+  <div class="grid sm:grid-cols-2 gap-x-5"><ValueFields {scheme} bind:values {errors} /></div>
   <ProblemBox problem={acts.problem} />
   {#if may('change')}<button class="btn btn-primary btn-sm">Save our side</button>{/if}
   {#if saved}<span role="status" class="text-success ms-2">Saved.</span>{/if}
 </form>
-<div class="mt-4 grid grid-cols-2 items-start gap-4">
+<div class="mt-4 grid sm:grid-cols-2 items-start gap-4">
   <div>
     {#each connection.secrets.filter((one) => one.type !== 'key') as one (one.key)}
       <p class="flex min-h-[30px] flex-wrap items-baseline gap-x-3">

@@ -124,7 +124,7 @@
     {#if client.data.handover && may('change')}<div class="mb-3">
         <Handover id={client.data.handover} done={() => void acts.read()} />
       </div>{/if}
-    <div class="grid grid-cols-2 items-start gap-4">
+    <div class="grid sm:grid-cols-2 items-start gap-4">
       {#if client.data.managed}
         <div>
           <p>

@@ -49,7 +49,7 @@
   }
 </script>
 
-<div class="grid grid-cols-2 gap-4">
+<div class="grid sm:grid-cols-2 gap-4">
   <UsersCard {connection} />
   {#if application.data?.scopes.length && connection.scheme.values.some((one) => one.type === 'scopes')}
     <fieldset class="pt-2">

@@ -26,25 +26,26 @@
 <section class="sheet relative overflow-hidden" aria-labelledby="shear-title">
   <h2 id="shear-title" class="sr-only">Both halves, pin by pin</h2>
   <div
-    class="border-base-300 grid h-[37px] grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 border-b px-3.5"
+    class="border-base-300 grid h-[37px] grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)] md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 border-b px-3.5"
   >
-    <span></span>
+    <span class="max-md:hidden"></span>
     <span class="text-brass text-end font-bold"
-      >Provider side <span class="help font-normal">what the application holds</span></span
+      >Provider side <span class="help font-normal max-md:hidden">what the application holds</span
+      ></span
     >
     <span class="help text-center">shear line</span>
     <span class="text-slate font-bold"
-      >Caller side <span class="help font-normal">what we send</span></span
+      >Caller side <span class="help font-normal max-md:hidden">what we send</span></span
     >
   </div>
   <ul class="shear">
     {#each pins as pin, place (pin.key)}
       <li class="relative {ground[pin.fit] ?? ''}" data-pin={pin.key} data-fit={pin.fit}>
         <div
-          class="grid min-h-[36px] grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 px-3.5 py-1"
+          class="grid min-h-[36px] grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)] md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 px-3.5 py-1"
           title={quiet(pin) ? pin.why : undefined}
         >
-          <span class="text-soft">{capital(pin.label)}</span>
+          <span class="text-soft max-md:col-span-3 max-md:text-[0.93em]">{capital(pin.label)}</span>
           <span class="value text-end {pin.fit === 'not_asked' ? 'text-soft' : ''}"
             ><Marked pieces={pin.provider_marked} text={pin.provider} /></span
           >
@@ -55,7 +56,7 @@
         </div>
         {#if !quiet(pin) && !repeated(place)}
           <div
-            class="relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2 ps-[136px]"
+            class="relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2 ps-3.5 md:ps-[136px]"
           >
             <p class="min-w-0 flex-1 basis-[300px]">{pin.why}</p>
             <span class="flex flex-wrap justify-end gap-x-4">

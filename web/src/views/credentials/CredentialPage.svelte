@@ -164,7 +164,7 @@
       {mark.says}
     </p>
   {/each}
-  <div class="grid grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
     <section class="sheet p-4" aria-labelledby="life">
       <h2 id="life" class="mb-2">Its life</h2>
       <ol class="border-base-300 ms-1 border-s-2">

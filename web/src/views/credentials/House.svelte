@@ -88,7 +88,7 @@
 <ProblemBox problem={acts.problem} />
 {#if one}
   {@const environment = one.environment.key}
-  <div class="grid grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="accepting">
         <h2 id="accepting" class="mb-2">Applications that accept it</h2>

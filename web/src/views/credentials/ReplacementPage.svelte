@@ -152,7 +152,7 @@
         onclick={() => act('rollbacks')}>{one.new ? 'Roll it back' : 'Leave it as it was'}</button
       >{/if}
   </header>
-  <div class="grid grid-cols-[minmax(0,1fr)_340px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_340px] items-start gap-4">
     <ol class="sheet p-4" aria-label="Steps">
       {#each one.steps as step (step.key)}
         {@const now = step.key === current}

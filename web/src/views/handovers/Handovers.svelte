@@ -46,13 +46,13 @@
 
 <svelte:head><title>Handovers · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
-<header class="mb-3 flex items-baseline gap-4">
+<header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>Handovers</h1>
   <span class="help">the one moment when a new secret is shown, and who took it</span>
 </header>
 <Loading query={list} />
 {#if acts.problem && !errors.code}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-<div class="grid grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
+<div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_300px] items-start gap-4">
   {#if list.data?.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">

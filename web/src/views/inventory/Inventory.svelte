@@ -65,7 +65,7 @@
 </script>
 
 <svelte:head><title>Inventory · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-baseline gap-4">
+<header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>Inventory, out and in</h1>
   <span class="help">everything as one file, secrets by reference only</span>
 </header>
@@ -83,7 +83,7 @@
     </table>
   </section>
 {/if}
-<div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+<div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
   <div class="flex min-w-0 flex-col gap-4">
     {#if may('change')}
       <section class="sheet p-4" aria-labelledby="in">

@@ -36,7 +36,7 @@
 </script>
 
 <svelte:head><title>Journal · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-center gap-4">
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
   <h1>Journal</h1>
   <input
     class="line-in max-w-sm"

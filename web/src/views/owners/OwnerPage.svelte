@@ -49,7 +49,7 @@
   </header>
   <div class="mb-3"><ProblemBox problem={acts.problem} /></div>
   {#if editing}{#key owner.version}<OwnerForm {owner} done={() => (editing = false)} />{/key}{/if}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <section class="sheet" aria-labelledby="things">
       <h2 id="things" class="border-base-300 border-b px-4 py-2">
         {things.length ? 'What is theirs' : 'Nothing is theirs'}

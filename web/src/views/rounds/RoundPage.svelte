@@ -84,7 +84,7 @@
 <Loading query={found} />
 {#if found.data}
   {@const round = found.data}
-  <header class="mb-3 flex items-center gap-4">
+  <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
     <h1>Round {round.number}</h1>
     <span class="help"><When at={round.begun} prefix="begun " /> by {round.begun_by}</span>
     {#if running && may('test')}<button

@@ -33,7 +33,7 @@
 </script>
 
 <svelte:head><title>Rounds · Neat Latch</title></svelte:head>
-<header class="mb-3 flex items-center gap-4">
+<header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
   <h1>Rounds</h1>
   {#if often}<span class="help">every connection is tested every {often}</span>
   {:else if rules.data}<span class="help">no round begins by the clock</span>{/if}

@@ -22,7 +22,7 @@
 <svelte:head><title>Test of {found.data?.connection ?? ''} · Neat Latch</title></svelte:head>
 <Loading query={found} />
 {#if found.data}
-  <header class="mb-3 flex items-baseline gap-4">
+  <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
     <h1>What was sent</h1>
     <a class="act value" href="/connections/{found.data.connection}">{found.data.connection}</a>
     <span class="help"

@@ -52,16 +52,16 @@
       {:else}<p class="help">An administrator can add the first application.</p>{/if}
     </section>
   {:else}
-    <div class="grid grid-cols-[minmax(300px,450px)_minmax(0,1fr)] gap-5">
+    <div class="grid grid-cols-1 lg:grid-cols-[minmax(300px,450px)_minmax(0,1fr)] gap-5">
       <section aria-labelledby="breaks-title">
-        <header class="mb-2 flex items-baseline gap-4">
+        <header class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1">
           <h1 id="breaks-title">What breaks next</h1>
           <span class="help">soonest first</span>
         </header>
         <ol id="breaks" class="sheet">
           {#if today.data.journal_fault}
             <li
-              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
               role="alert"
             >
               <span class="text-error font-bold">now</span>
@@ -77,7 +77,7 @@
           {/if}
           {#each today.data.unsaved as one (one.note)}
             <li
-              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
             >
               <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}
                 >now</time
@@ -111,7 +111,7 @@
           {/each}
           {#if today.data.leftovers}
             <li
-              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
             >
               <span class="text-error font-bold">now</span>
               <div>
@@ -129,7 +129,7 @@
           {#each breaks as one (one.ref || one.user)}
             {@const name = one.application || one.users.join(', ')}
             <li
-              class="border-base-300 grid grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
+              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
               data-row
               data-ref={one.ref || one.user}
             >

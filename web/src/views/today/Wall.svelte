@@ -111,8 +111,8 @@
       <span class="help">{applications.toLocaleString('en')} applications, the broken first</span>
     </div>
   {/if}
-  <div class="sheet overflow-x-auto">
-    <table id="wall" class="w-full table-fixed border-collapse">
+  <div class="sheet relative overflow-x-auto">
+    <table id="wall" class="w-full table-fixed border-collapse max-md:min-w-[720px]">
       <caption class="sr-only"
         >Applications in their environments, with the pins, state and last tests of each connection</caption
       >

@@ -141,7 +141,7 @@
       {/if}
     </p>
   {/each}
-  <div class="grid grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
+  <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <section class="sheet" aria-labelledby="uses">
       <header class="border-base-300 flex items-baseline border-b px-4 py-2">
         <h2 id="uses">What it calls</h2>
