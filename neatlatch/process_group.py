@@ -16,6 +16,11 @@ from pathlib import Path
 from typing import Any
 
 _PR_SET_PDEATHSIG = 1
+# Loaded before any fork: nothing that takes a lock may run between a fork and the program.
+try:
+    _LIBC: ctypes.CDLL | None = ctypes.CDLL(None, use_errno=True)
+except (OSError, TypeError):  # no library of that kind on this system
+    _LIBC = None
 # Seconds: how long a program may take to stop when it is asked to, and how often programs are
 # looked at.
 _STOPS_WITHIN, _LOOK_EVERY = 5.0, 0.3
@@ -47,8 +52,9 @@ def port_in_use(ports: Iterable[int], host: str = "127.0.0.1") -> int | None:
 
 def _end_with_parent() -> None:
     """Have the kernel end this process when the one that started it has ended (prctl(2), Linux)."""
-    with suppress(OSError, AttributeError):
-        ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
+    if _LIBC is not None:
+        with suppress(AttributeError):
+            _LIBC.prctl(_PR_SET_PDEATHSIG, signal.SIGTERM)
 
 
 @dataclass
