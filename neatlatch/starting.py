@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
+from importlib.metadata import version
 from pathlib import Path
 
 from neatlatch.process_group import ProcessGroup
@@ -68,8 +69,10 @@ def _reached_at(host: str) -> str:
 
 
 def _digest(folder: Path, pattern: str) -> str:
-    """What stands in files, their names included, and what they are read by."""
-    found = hashlib.sha256()
+    """What stands in files, their names included, and which Django reads them: it has migrations
+    and files of its own.
+    """
+    found = hashlib.sha256(version("django").encode())
     for file in sorted(path for path in folder.glob(pattern) if path.is_file()):
         found.update(f"{file.relative_to(folder)}\n".encode() + file.read_bytes())
     return found.hexdigest()
