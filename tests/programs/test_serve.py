@@ -67,7 +67,8 @@ class Served:
                 command = (stat.parent / "cmdline").read_text().split("\0")
             except (OSError, ValueError):
                 continue
-            if parent == self.program.pid:
+            # One that has just ended has no command any more.
+            if parent == self.program.pid and len(command) > 3:
                 found[command[3]] = int(stat.parent.name)
         return found
 
