@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import fcntl
 import os
 import signal
 import sys
@@ -11,9 +10,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from neatlatch import starting
-from neatlatch.core.addresses import is_loopback_host
-from neatlatch.process_group import DidNotStart, ProcessGroup, port_in_use
+# What only this command needs is imported when it runs: “nlatch compute” has a tenth of a second.
 
 _DEFAULT_HOME = Path(__file__).resolve().parents[1] / "var" / "desk"
 
@@ -68,6 +65,8 @@ def add_to(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> Non
 
 def serve(given: argparse.Namespace) -> int:
     """Start everything and keep it running until a signal ends it."""
+    from neatlatch.process_group import DidNotStart
+
     tls_port = given.tls_port or given.port + 1
     try:
         _check_ports(given.host, given.port, tls_port)
@@ -81,6 +80,8 @@ def serve(given: argparse.Namespace) -> int:
 
 
 def _check_ports(host: str, *ports: int) -> None:
+    from neatlatch.process_group import port_in_use
+
     if wrong := [port for port in ports if not 1 <= port <= 65535]:
         raise CannotServe(f"{wrong[0]} is not a port. Give one from 1 to 65535.")
     try:
@@ -95,6 +96,8 @@ def _check_ports(host: str, *ports: int) -> None:
 
 
 def _own_address(host: str, port: int) -> str:
+    from neatlatch.core.addresses import is_loopback_host
+
     if not is_loopback_host(host):
         raise CannotServe(
             f"On {host} others can reach it. Say with --url which https address people open."
@@ -114,6 +117,8 @@ def _made(home: Path) -> Path:
 @contextmanager
 def _alone(home: Path) -> Iterator[None]:
     """Hold the folder: two workers on one database would do everything twice."""
+    import fcntl
+
     with (home / ".serving").open("a") as lock:
         try:
             fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -123,6 +128,9 @@ def _alone(home: Path) -> Iterator[None]:
 
 
 def _serve(given: argparse.Namespace, home: Path, url: str, tls_port: int) -> int:
+    from neatlatch import starting
+    from neatlatch.process_group import ProcessGroup
+
     os.environ.update(
         NEATLATCH_HOME=str(home),
         NEATLATCH_URL=url,

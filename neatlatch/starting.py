@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from importlib.metadata import version
 from pathlib import Path
 
 from neatlatch.process_group import ProcessGroup
@@ -52,8 +51,9 @@ def start(
     programs.start("desk", *desk, "--processes", str(processes))
     programs.start(
         "worker",
-        *("-m", "django", "run_huey", "--workers", "6", "--delay", "0.1", "--max-delay", "0.5"),
-        "--quiet",
+        # It looks first whether it can open what the desk keeps.
+        *(str(_PACKAGE.parent / "manage.py"), "run_huey", "--workers", "6"),
+        *("--delay", "0.1", "--max-delay", "0.5", "--quiet"),
     )
     programs.wait_for_port("desk", port, _reached_at(host))
     programs.wait_for("worker", at_work.is_there)
@@ -72,7 +72,9 @@ def _digest(folder: Path, pattern: str) -> str:
     """What stands in files, their names included, and which Django reads them: it has migrations
     and files of its own.
     """
-    found = hashlib.sha256(version("django").encode())
+    import django
+
+    found = hashlib.sha256(django.__version__.encode())
     for file in sorted(path for path in folder.glob(pattern) if path.is_file()):
         found.update(f"{file.relative_to(folder)}\n".encode() + file.read_bytes())
     return found.hexdigest()

@@ -68,8 +68,9 @@ class Served:
             except (OSError, ValueError):
                 continue
             # One that has just ended has no command any more.
-            if parent == self.program.pid and len(command) > 3:
-                found[command[3]] = int(stat.parent.name)
+            for name in {"desk", "run_huey", "door"} & set(command):
+                if parent == self.program.pid:
+                    found[name] = int(stat.parent.name)
         return found
 
 
