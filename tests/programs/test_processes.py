@@ -33,6 +33,14 @@ print(json.dumps(house.take(by, handover)))
 """
 
 
+LOADED = """
+import sys
+from django.conf import settings
+import neatlatch.desk.pages.asgi
+print(settings.ROOT_URLCONF in sys.modules)
+"""
+
+
 def children(process: int) -> set[int]:
     """The processes that serve: those that a process has started and that read from its socket."""
     found = set()
@@ -59,6 +67,10 @@ def desk(world: World) -> Desk:
     found = world.desk
     found.serve = ("-m", "neatlatch.cli", "desk", "--processes", "2")
     return found
+
+
+def test_a_process_that_says_that_it_can_serve_has_loaded_its_pages(desk: Desk) -> None:
+    assert desk.python(LOADED).splitlines()[-1] == "True"
 
 
 def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:

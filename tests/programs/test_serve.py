@@ -16,9 +16,10 @@ from typing import Any
 import httpx
 import pytest
 
+from neatlatch.process_group import port_in_use
 from tests.harness import ROOT, free_ports, wait_until
 
-PORT = free_ports((0, 1, 10, 11))
+PORT = free_ports((0, 1, 10, 11, 20, 21))
 _OF_THE_MACHINE = {
     name: value
     for name, value in os.environ.items()
@@ -168,7 +169,11 @@ def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Se
     second.says("Ctrl-C stops everything")
     assert "set-up" not in second.printed.read_text()
     assert [(home / name).stat().st_mtime_ns for name in (".tables", ".static")] == stamps
-    assert second.stop() == 0
+
+    # Killed itself, it leaves nothing behind.
+    second.program.kill()
+    second.program.wait()
+    wait_until(lambda: port_in_use((PORT, PORT + 1)) is None, 60, "the end of its programs")
 
 
 @pytest.mark.parametrize(
@@ -184,7 +189,7 @@ def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Se
 def test_what_cannot_be_served_is_said(
     serve: Callable[..., Served], given: tuple[str, ...], says: str
 ) -> None:
-    served = serve(*given)
+    served = serve("--port", str(PORT + 20), *given)  # a second --port counts
     assert served.program.wait(60) == 1
     assert says in served.printed.read_text()
     assert "Traceback" not in served.printed.read_text()

@@ -7,6 +7,7 @@ from typing import Any
 
 from django.conf import settings
 from django.core.asgi import get_asgi_application
+from django.urls import resolve
 
 os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
 _django = get_asgi_application()
@@ -21,6 +22,9 @@ from .house import endpoints  # noqa: E402
 
 # A desk that cannot open what it keeps does more harm than one that does not start.
 starting.check_or_stop()
+# Django loads the pages at the first request. ``/alive`` is answered without it, and a process that
+# says that it can serve would let whoever comes first wait for seconds.
+resolve("/")
 _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 
 
