@@ -1,5 +1,5 @@
-"""The desk with one address more, which answers a constant before anything else is done: the least
-that an answer of this server costs.
+"""The desk with two addresses more. One answers a constant before anything else is done: the least
+that an answer of this server costs. The other answers the same through all of Django.
 
 ``python -m bench.constant --port N`` serves it; ``bench.draws`` does.
 """
@@ -10,6 +10,8 @@ import argparse
 from typing import Any
 
 import uvicorn
+from django.http import HttpResponse
+from django.urls import get_resolver, path
 
 from neatlatch.desk.ground import serving
 from neatlatch.desk.ground.common import at_once
@@ -18,6 +20,12 @@ from neatlatch.desk.pages.asgi import application as _desk
 _ANSWER = (
     '{"ref": "cargo-manifests-sandbox", "base": "https://127.0.0.1/", "headers": '
     '{"Authorization": "Bearer a-constant"}}'
+)
+
+
+get_resolver().url_patterns.insert(
+    0,
+    path("constant-by-django", lambda _: HttpResponse(_ANSWER, content_type="application/json")),
 )
 
 

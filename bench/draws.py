@@ -160,7 +160,7 @@ def main() -> None:
         basic = base64.b64encode(f"{made['asker']}:{made['secret']}".encode()).decode()
         asks = {
             "a constant": ("GET", "/constant", {}, ""),
-            "through Django": ("GET", "/alive", {}, ""),
+            "through Django": ("GET", "/constant-by-django", {}, ""),
             "draws": (
                 "GET",
                 "/draw/cargo-manifests-sandbox",

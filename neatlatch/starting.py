@@ -47,19 +47,22 @@ def start(
     from neatlatch.desk.work.rounds import at_work
 
     tls_port = tls_port or port + 1
-    desk = ("-m", "neatlatch.cli", "desk", "--host", host, "--port", str(port))
-    programs.start("desk", *desk, "--processes", str(processes))
+    own, listener = ("--host", host, "--port"), ("-m", "neatlatch.cli", "door")
+    names = [part for name in tls_names for part in ("--name", name)]
+    # All at once: each loads for seconds, and none needs another for that.
+    programs.start(
+        *("desk", "-m", "neatlatch.cli", "desk", *own, str(port)),
+        *("--processes", str(processes)),
+    )
     programs.start(
         "worker",
         # It looks first whether it can open what the desk keeps.
         *(str(_PACKAGE.parent / "manage.py"), "run_huey", "--workers", "6"),
         *("--delay", "0.1", "--max-delay", "0.5", "--quiet"),
     )
+    programs.start("door", *listener, *own, str(tls_port), *names)
     programs.wait_for_port("desk", port, _reached_at(host))
     programs.wait_for("worker", at_work.is_there)
-    names = [part for name in tls_names for part in ("--name", name)]
-    listener = ("-m", "neatlatch.cli", "door", "--host", host, "--port", str(tls_port))
-    programs.start("door", *listener, *names)
     programs.wait_for_port("door", tls_port, _reached_at(host))
 
 

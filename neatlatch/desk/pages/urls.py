@@ -15,7 +15,6 @@ urlpatterns = [
     path("api/tests/<uuid:identity>/events", events.test_events),
     path("api/rounds/<int:number>/events", events.round_events),
     path("api/", api.urls),
-    path("alive", views.alive),
     # RFC 8414 §3.1: the well-known part stands between host and path.
     path(".well-known/oauth-authorization-server/house/<slug:environment>", house.metadata),
     path("house/<slug:environment>/authorize", house.authorize),

@@ -11,7 +11,6 @@ from django.http import (
     HttpResponse,
     HttpResponseNotAllowed,
     HttpResponseRedirect,
-    JsonResponse,
 )
 from django.views.decorators.cache import never_cache
 from django.views.decorators.csrf import csrf_exempt
@@ -121,8 +120,3 @@ def come_back(request: HttpRequest) -> HttpResponse:
     )
     answer["Referrer-Policy"] = "no-referrer"
     return answer
-
-
-def alive(request: HttpRequest) -> JsonResponse:
-    """For whoever watches the watcher."""
-    return JsonResponse({"alive": True})
