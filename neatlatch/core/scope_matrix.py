@@ -12,7 +12,7 @@ from fractions import Fraction
 
 from .profiles import ScopeInfo
 from .scopes import Alternatives, closure
-from .trim import Call, Trim, trim
+from .trim import Call, Trim, needed, trim
 
 
 class Cell(StrEnum):
@@ -109,7 +109,7 @@ def tally(
     users: Sequence[UserOf],
 ) -> Tally:
     """The counts of a matrix, without its cells."""
-    found = trim(
+    found = needed(
         _scopes(known, permitted, holders),
         permitted,
         [call for user in users for call in _calls(user)],

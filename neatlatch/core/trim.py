@@ -210,40 +210,65 @@ class Trim:
         return frozenset(one.scope for one in self.kept)
 
 
-def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]) -> Trim:
-    """The smallest set of scopes for the calls, against what is ``held`` now.
+@dataclass(frozen=True)
+class Needed:
+    """What calls need of what is held.
 
-    Calls that nothing allows are set apart and the rest is worked out.
+    ``possible`` and ``impossible`` are the calls that some scope of the application allows, and
+    those that none does; ``can_go`` and ``missing`` are as in :class:`Trim`.
+    """
+
+    smallest: Smallest
+    possible: tuple[Call, ...]
+    impossible: tuple[Call, ...]
+    can_go: tuple[str, ...]
+    missing: tuple[str, ...]
+
+
+def needed(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]) -> Needed:
+    """The smallest set of scopes for the calls, against what is ``held`` now.
 
     A call without alternatives is open to all (OpenAPI 3.1.0 §4.8.10: an empty list of
     requirements).
     """
-    scopes = {one.name: weigh(one) for one in known}
     implies = {one.name: one.implies for one in known}
-    wanting = [one for one in calls if one.alternatives]
-    brought = closure(scopes, implies)
-    impossible = tuple(
-        one for one in wanting if not any(some <= brought for some in one.alternatives)
-    )
-    possible = [one for one in wanting if one not in impossible]
+    brought = closure(implies, implies)
+    possible: list[Call] = []
+    impossible: list[Call] = []
+    for call in calls:
+        if call.alternatives:
+            allowed = any(some <= brought for some in call.alternatives)
+            (possible if allowed else impossible).append(call)
     found = _smallest_of(tuple(known), tuple((one.operation, one.alternatives) for one in possible))
     chosen = found.scopes or frozenset()
-    kept = []
-    for scope in sorted(chosen):
-        without = closure(chosen - {scope}, implies)
-        kept.append(
-            Kept(
-                scope,
-                tuple(
-                    one for one in possible if not any(some <= without for some in one.alternatives)
-                ),
-            )
-        )
-    return Trim(
-        tuple(kept),
+    return Needed(
+        found,
+        tuple(possible),
+        tuple(impossible),
         tuple(sorted(held - chosen)),
         tuple(sorted(chosen - closure(held, implies))),
-        impossible,
-        found.weight,
-        sum((scopes[one].weight for one in held if one in scopes), Fraction(0)),
+    )
+
+
+def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]) -> Trim:
+    """The smallest set of scopes for the calls, against what is ``held`` now, with its reasons.
+
+    Calls that nothing allows are set apart and the rest is worked out.
+    """
+    found, implies = needed(known, held, calls), {one.name: one.implies for one in known}
+    weighed = {one.name: weigh(one) for one in known}
+    chosen, kept = found.smallest.scopes or frozenset(), []
+    for scope in sorted(chosen):
+        without = closure(chosen - {scope}, implies)
+        stopped = [
+            one for one in found.possible if not any(some <= without for some in one.alternatives)
+        ]
+        kept.append(Kept(scope, tuple(stopped)))
+    return Trim(
+        tuple(kept),
+        found.can_go,
+        found.missing,
+        found.impossible,
+        found.smallest.weight,
+        sum((weighed[one].weight for one in held if one in weighed), Fraction(0)),
     )
