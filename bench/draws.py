@@ -39,7 +39,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
@@ -61,7 +61,8 @@ client = Client.objects.select_related("place__application", "place__environment
 token = tokens.give(
     client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}}
 )["access_token"]
-_, own = services.give(by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw")
+job = Workload.objects.get(name="Rehearsal of the night run")
+_, own = services.give(by, job, "key", right="draw")
 print(
     json.dumps(
         {{
@@ -90,11 +91,11 @@ from neatlatch.desk.work.drawing.models import Drawn
 
 now = datetime.now(UTC)
 for hour in range({hours}):
-    for user in range({users}):
+    for workload in range({workloads}):
         ledger._write(
             {{
                 (
-                    ledger.Fact(f"{{user:032x}}", "f" * 32, "s" * 36, "draw"),
+                    ledger.Fact(f"{{workload:032x}}", "f" * 32, "s" * 36, "draw"),
                     now - timedelta(hours=hour),
                 ): ({each}, now)
             }}
@@ -244,7 +245,7 @@ def main() -> None:
         before = (folder / "desk" / "desk.sqlite3").stat().st_size
         rows = desk.python(
             "from neatlatch.desk.work.drawing.models import Drawn\nDrawn.objects.all().delete()\n"
-            + SIZE.format(hours=168, users=20, each=298)
+            + SIZE.format(hours=168, workloads=20, each=298)
         )
         desk.python(
             "from django.db import connection\nconnection.cursor().execute('PRAGMA "
@@ -252,7 +253,7 @@ def main() -> None:
         )
         after = (folder / "desk" / "desk.sqlite3").stat().st_size
         print(
-            f"a million draws by 20 users in a week: {rows.split()[-1]} rows, "
+            f"a million draws by 20 workloads in a week: {rows.split()[-1]} rows, "
             f"{(after - before) / 2**20:.1f} MiB"
         )
         desk.python(

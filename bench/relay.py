@@ -28,14 +28,14 @@ from neatlatch.demo import house
 from neatlatch.demo.load import load
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.records.connections.models import Connection
 
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
 Connection.objects.update(pace=1000)
 _, own = services.give(
-    by, User.objects.get(name="Rehearsal of the night run"), "key", right="relay"
+    by, Workload.objects.get(name="Rehearsal of the night run"), "key", right="relay"
 )
 found = Connection.objects.get(ref="cargo-manifests-sandbox")
 print(

@@ -27,7 +27,7 @@ LISTS = (
     "/api/credentials",
     "/api/today",
     "/api/applications",
-    "/api/users",
+    "/api/workloads",
 )
 ROUND = """
 import contextlib, sys, threading

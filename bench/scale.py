@@ -104,11 +104,11 @@ PAGES = (
     ),
     Page("/api/credentials", (_CREDENTIALS,)),
     Page(
-        "/api/users",
+        "/api/workloads",
         (
             """SELECT u.*, o.name, s.*, c.ref, c.state FROM users_user u
                 LEFT JOIN people_owner o ON o.id = u.owner_id
-                LEFT JOIN users_use s ON s.user_id = u.id
+                LEFT JOIN users_use s ON s.workload_id = u.id
         LEFT JOIN connections_connection c ON c.id = s.connection_id WHERE u.id IN (SELECT id
             FROM users_user ORDER BY name LIMIT 101)""",
         ),

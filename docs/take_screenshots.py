@@ -60,7 +60,7 @@ def main() -> None:
             "redirect-uris": f"/clients/{production}/redirect-uris",
             "scopes": f"/clients/{production}/scopes",
             "access-rules": "/access-rules/vessel-positions/production",
-            "users": "/users",
+            "workloads": "/workloads",
             "certificates": "/certificates?environment=production",
             "inventory": "/inventory",
         }

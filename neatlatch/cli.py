@@ -306,7 +306,7 @@ def _demo_fill(given: argparse.Namespace) -> int:
 
 
 def _asking(given: argparse.Namespace) -> Any:
-    """An HTTP client with the user's own key, from the environment or a file; ``None``: none is
+    """An HTTP client with the workload's own key, from the environment or a file; ``None``: none is
     set.
     """
     import ssl
@@ -434,7 +434,7 @@ def _list(given: argparse.Namespace) -> int:
     for one in found["connections"]:
         print(f"{one['ref']:<32} {one['state']:<11} {one['application']}")
     if not found["connections"]:
-        print(f"{found['user']} uses no connection in {found['environment']} yet.")
+        print(f"{found['workload']} uses no connection in {found['environment']} yet.")
     return 0
 
 
@@ -543,7 +543,7 @@ def _parser() -> argparse.ArgumentParser:
 
     one = commands.add_parser(
         "door",
-        help="serve the desk over TLS, where users may draw with a certificate of the house",
+        help="serve the desk over TLS, where workloads may draw with a certificate of the house",
         description=(
             "Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it."
         ),

@@ -13,8 +13,8 @@ from .lifetimes import in_words
 from .pins import Act, Fit, Pin
 
 HORIZON = timedelta(days=90)
-# Pins that matter when somebody signs in, or to users who lack a right: a token that is held and
-# renews serves on.
+# Pins that matter when somebody signs in, or to workloads who lack a right: a token that is held
+# and renews serves on.
 _NOT_THE_TOKEN = frozenset({"redirect_uri", "consent", "scopes"})
 
 
@@ -28,7 +28,7 @@ class Watched:
     ref: str
     state: State
     pins: tuple[Pin, ...]
-    users: tuple[str, ...] = ()
+    workloads: tuple[str, ...] = ()
     signs_in_person: bool = True
     access_ends: datetime | None = None
     has_access: bool = False
@@ -46,7 +46,7 @@ class Watched:
 
 @dataclass(frozen=True)
 class OwnKey:
-    """Something that a user draws with and that has not been revoked: ``words`` what it is,
+    """Something that a workload draws with and that has not been revoked: ``words`` what it is,
     ``ends`` its end (``None``: it has none).
     """
 
@@ -57,7 +57,7 @@ class OwnKey:
 
 @dataclass(frozen=True)
 class Break:
-    """One thing that stops a connection, or a user that draws; ``ref`` is its name.
+    """One thing that stops a connection, or a workload that draws; ``ref`` is its name.
 
     ``at`` is ``None`` for now.
     """
@@ -66,7 +66,7 @@ class Break:
     at: datetime | None
     why: str
     act: Act
-    users: tuple[str, ...]
+    workloads: tuple[str, ...]
 
 
 def next_break(watched: Watched, now: datetime) -> Break | None:
@@ -80,12 +80,12 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     found: list[Break] = []
 
     def add(
-        at: datetime | None, why: str, act: Act, users: tuple[str, ...] = watched.users
+        at: datetime | None, why: str, act: Act, workloads: tuple[str, ...] = watched.workloads
     ) -> None:
         if at is None or at <= now:
-            found.append(Break(watched.ref, None, why, act, users))
+            found.append(Break(watched.ref, None, why, act, workloads))
         elif at - now <= HORIZON:
-            found.append(Break(watched.ref, at, why, act, watched.users))
+            found.append(Break(watched.ref, at, why, act, watched.workloads))
 
     # That nobody has noted the provider's half stops nothing.
     off = [
@@ -110,7 +110,7 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
                 None,
                 f"{why} The token that is held serves on.",
                 Act("open", "Open"),
-                tuple(one for one in watched.users if one in stopped),
+                tuple(one for one in watched.workloads if one in stopped),
             )
         else:
             add(None, why, Act("open", "Open"))
@@ -174,8 +174,8 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
     return found
 
 
-def of_user(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
-    """When a user draws no longer: at the end of the last of what it has of its own, if that is
+def of_workload(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
+    """When a workload draws no longer: at the end of the last of what it has of its own, if that is
     within 90 days or over. No end, or nothing at all, is no such moment. Its connections go on for
     whoever else uses them (common practice, no source).
     """

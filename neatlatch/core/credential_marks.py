@@ -16,7 +16,7 @@ class Known:
 
     ``environments`` and ``applications`` are those in which the very same value is held; ``weak``
     says why it is easily guessed; ``last_used`` is its last use or draw, as far as one is seen;
-    ``held`` whether a connection holds it; ``draws`` whether a user draws with it; ``waits``
+    ``held`` whether a connection holds it; ``draws`` whether a workload draws with it; ``waits``
     whether its handover still waits; ``lives`` whether its state lets it in.
     """
 

@@ -17,23 +17,23 @@ Way = Literal["house", "protocol", "hand"]
 State = Literal["done", "now", "waits"]
 
 
-# How long nobody must have been seen with the old one, unless all its users were seen with the new
-# one before.
+# How long nobody must have been seen with the old one, unless all its workloads were seen with the
+# new one before.
 WATCHED = timedelta(minutes=15)
 
 
 @dataclass(frozen=True)
 class Moved:
-    """A user of a connection that holds the credential.
+    """A workload of a connection that holds the credential.
 
-    ``draws``: it takes headers by reference name and moves by itself. ``user`` tells two of one
+    ``draws``: it takes headers by reference name and moves by itself. ``workload`` tells two of one
     name apart.
     """
 
     name: str
     draws: bool
     runs: str = ""
-    user: str = ""
+    workload: str = ""
 
 
 @dataclass(frozen=True)
@@ -54,7 +54,7 @@ def outlook(
     scheme: str,
     live_secrets: int,
     spread: timedelta,
-    users: Sequence[Moved],
+    workloads: Sequence[Moved],
     token_ends: datetime | None,
     now: datetime,
     certificate: bool = False,
@@ -66,7 +66,7 @@ def outlook(
     ``spread`` how long a new one takes to be known everywhere there.
     """
     overlaps = way == "house" or (way == "hand" and live_secrets > 1)
-    by_hand = [one for one in users if not one.draws]
+    by_hand = [one for one in workloads if not one.draws]
     said: list[str] = []
     if overlaps:
         said.append("Both live side by side until the old one is retired: nobody is refused.")
@@ -89,10 +89,9 @@ def outlook(
                 f"The token that is held lives on for {in_words(token_ends - now)}, so "
                 f"callers feel nothing if it is done within that time."
             )
-        elif users:
-            said.append(
-                f"Who calls within the gap is refused: {_listed([_told(one) for one in users])}."
-            )
+        elif workloads:
+            callers = _listed([_told(one) for one in workloads])
+            said.append(f"Who calls within the gap is refused: {callers}.")
         said.append("It cannot be rolled back once the new one is made.")
     if by_hand:
         said.append(
@@ -148,7 +147,7 @@ class Standing:
     ``last_use`` is the last time that anybody was seen with the old one, ``tokens_until`` when the
     last token got with it ends.
 
-    ``seen_at`` is when the last of the users was seen with the new one (``None``: some have not
+    ``seen_at`` is when the last of the workloads was seen with the new one (``None``: some have not
     come since the switch, or none is noted); ``not_seen`` names those who draw and have not come.
     """
 
@@ -243,7 +242,7 @@ def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
         at.proven,
         "",
     )
-    switch = ("switch", "Switch the connections, and their users with them", at.switched, "")
+    switch = ("switch", "Switch the connections, and their workloads with them", at.switched, "")
     watch = (
         "watch",
         "See that nobody uses the old one",

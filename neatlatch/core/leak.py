@@ -142,7 +142,7 @@ def token_of_connection(
     §10.4); one of a public client is all it takes.
     """
     after = (
-        "its users stop, until somebody signs in again"
+        "its workloads stop, until somebody signs in again"
         if scheme == CODE
         else "a new one is got by the next that needs it, and nobody is stopped"
     )

@@ -14,13 +14,13 @@ from .registration import Step
 
 @dataclass(frozen=True)
 class Sent:
-    """What a connection sends: its reference name, the URI (empty: none is filled in), the users
-    that depend on it, and whether it holds tokens.
+    """What a connection sends: its reference name, the URI (empty: none is filled in), the
+    workloads that depend on it, and whether it holds tokens.
     """
 
     ref: str
     uri: str
-    users: tuple[str, ...] = ()
+    workloads: tuple[str, ...] = ()
     signed_in: bool = False
     renews: bool = False
 
@@ -65,7 +65,7 @@ class Effect:
     ref: str
     stops: bool
     says: str
-    users: tuple[str, ...]
+    workloads: tuple[str, ...]
 
 
 def work_out(
@@ -114,10 +114,10 @@ def effects(
                 else "at once: nobody can sign in"
             )
             found.append(
-                Effect(one.ref, True, f"{one.ref} stops {when}. {works.reason}", one.users)
+                Effect(one.ref, True, f"{one.ref} stops {when}. {works.reason}", one.workloads)
             )
         elif works.match and not worked.match:
-            found.append(Effect(one.ref, False, f"{one.ref} can sign in then.", one.users))
+            found.append(Effect(one.ref, False, f"{one.ref} can sign in then.", one.workloads))
     return tuple(found)
 
 

@@ -11,11 +11,11 @@ from .scopes import allows, lacking
 
 @dataclass(frozen=True)
 class Stopped:
-    """A user that could work before and could not afterwards: the operations, and what
+    """A workload that could work before and could not afterwards: the operations, and what
     they lack.
     """
 
-    user: str
+    workload: str
     operations: tuple[str, ...]
     lacks: frozenset[str]
 
@@ -38,8 +38,8 @@ def stopped_by(
             continue
         gap = lacking(left, need.alternatives, implies)
         if gap:
-            known = found.get(need.user, Stopped(need.user, (), frozenset()))
-            found[need.user] = Stopped(
-                need.user, (*known.operations, need.operation), known.lacks | gap
+            known = found.get(need.workload, Stopped(need.workload, (), frozenset()))
+            found[need.workload] = Stopped(
+                need.workload, (*known.operations, need.operation), known.lacks | gap
             )
     return tuple(found.values())

@@ -1,5 +1,5 @@
-"""Scopes × users of one client: what is permitted, requested, granted and needed, and what the trim
-makes of it (DOMAIN §4).
+"""Scopes × workloads of one client: what is permitted, requested, granted and needed, and what the
+trim makes of it (DOMAIN §4).
 """
 
 from __future__ import annotations
@@ -16,8 +16,8 @@ from .trim import Call, Trim, needed, trim
 
 
 class Cell(StrEnum):
-    """What a scope is to a user: it would stop without it; it is stopped because it has it not; it
-    would serve it; nothing.
+    """What a scope is to a workload: it would stop without it; it is stopped because it has it not;
+    it would serve it; nothing.
     """
 
     NEEDED = "needed"
@@ -55,8 +55,8 @@ class Holder:
 
 
 @dataclass(frozen=True)
-class UserOf:
-    """A user, the connection it takes, and its operations with their alternatives."""
+class WorkloadOf:
+    """A workload, the connection it takes, and its operations with their alternatives."""
 
     name: str
     ref: str
@@ -66,7 +66,7 @@ class UserOf:
 @dataclass(frozen=True)
 class Row:
     """A scope: whether it is permitted (``implied``: brought by another that is), which connections
-    request and hold it, and a cell for each user.
+    request and hold it, and a cell for each workload.
     """
 
     scope: ScopeInfo
@@ -92,8 +92,8 @@ class Matrix:
 
 @dataclass(frozen=True)
 class Tally:
-    """What a list tells of a client: how many scopes its users miss, how many could go, how many
-    calls no scope allows, and how many tokens are older than the last change.
+    """What a list tells of a client: how many scopes its workloads miss, how many could go, how
+    many calls no scope allows, and how many tokens are older than the last change.
     """
 
     missing: int
@@ -106,13 +106,13 @@ def tally(
     known: Sequence[ScopeInfo],
     permitted: frozenset[str],
     holders: Sequence[Holder],
-    users: Sequence[UserOf],
+    workloads: Sequence[WorkloadOf],
 ) -> Tally:
     """The counts of a matrix, without its cells."""
     found = needed(
         _scopes(known, permitted, holders),
         permitted,
-        [call for user in users for call in _calls(user)],
+        [call for workload in workloads for call in _calls(workload)],
     )
     return Tally(
         len(found.missing),
@@ -135,21 +135,23 @@ def _scopes(
     return (*known, *(ScopeInfo(one) for one in sorted(held - names)))
 
 
-def _calls(user: UserOf) -> tuple[Call, ...]:
-    return tuple(Call(user.name, name, alternatives) for name, alternatives in user.operations)
+def _calls(workload: WorkloadOf) -> tuple[Call, ...]:
+    return tuple(
+        Call(workload.name, name, alternatives) for name, alternatives in workload.operations
+    )
 
 
 def work_out(
     known: Sequence[ScopeInfo],
     permitted: frozenset[str],
     holders: Sequence[Holder],
-    users: Sequence[UserOf],
+    workloads: Sequence[WorkloadOf],
 ) -> Matrix:
     """The matrix of a client."""
     names, scopes = {one.name for one in known}, _scopes(known, permitted, holders)
     implies = {one.name: one.implies for one in known}
-    calls = {user: _calls(user) for user in users}
-    every = [call for user in users for call in calls[user]]
+    calls = {workload: _calls(workload) for workload in workloads}
+    every = [call for workload in workloads for call in calls[workload]]
     whole = trim(scopes, permitted, every)
     held = {
         one.ref: one.granted
@@ -161,8 +163,8 @@ def work_out(
     rows = []
     for scope in scopes:
         cells = tuple(
-            _cell(scope.name, user, held.get(user.ref, permitted), whole.scopes, implies)
-            for user in users
+            _cell(scope.name, workload, held.get(workload.ref, permitted), whole.scopes, implies)
+            for workload in workloads
         )
         rows.append(
             Row(
@@ -183,7 +185,7 @@ def work_out(
         one.ref: trim(
             scopes,
             one.requested,
-            [call for user in users if user.ref == one.ref for call in calls[user]],
+            [call for workload in workloads if workload.ref == one.ref for call in calls[workload]],
         )
         for one in holders
     }
@@ -192,15 +194,15 @@ def work_out(
 
 def _cell(
     scope: str,
-    user: UserOf,
+    workload: WorkloadOf,
     held: frozenset[str],
     wanted: frozenset[str],
     implies: Mapping[str, tuple[str, ...]],
 ) -> Cell:
-    """``held`` is what the user's calls can show today, ``wanted`` the trim of all users: what is
-    lacking is told by it, so that one row says the same to everybody.
+    """``held`` is what the workload's calls can show today, ``wanted`` the trim of all workloads:
+    what is lacking is told by it, so that one row says the same to everybody.
     """
-    calls = [alternatives for _, alternatives in user.operations if alternatives]
+    calls = [alternatives for _, alternatives in workload.operations if alternatives]
     have, will = closure(held, implies), closure(wanted, implies)
     brings = closure({scope}, implies)
     if scope in wanted and scope not in have:

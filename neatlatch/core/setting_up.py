@@ -34,7 +34,7 @@ class Facts:
     client_words: str
     steps: int
     ticked: int
-    users: tuple[str, ...]
+    workloads: tuple[str, ...]
     scopes: frozenset[str]
     signed_in_as: str
     signed_in: bool
@@ -83,7 +83,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     )
     done = {
         WANTS: True,
-        WHO: bool(facts.users),
+        WHO: bool(facts.workloads),
         PREPARE: prepared and not theirs,
         OURS: filled,
         SIGN_IN: not person or (facts.signed_in and "account" not in off),
@@ -91,9 +91,9 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     }
     says = {
         WANTS: f"{facts.scheme.label}.{also}",
-        WHO: f"{', '.join(facts.users)}."
-        if facts.users
-        else "Nobody is noted yet; without users nobody can say what would stop.",
+        WHO: f"{', '.join(facts.workloads)}."
+        if facts.workloads
+        else "It has no workload yet, so nobody can say what would stop.",
         PREPARE: _prepared(facts, theirs),
         OURS: "Everything is filled in."
         if filled
@@ -111,7 +111,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
         TEST: "Test, then do real work once",
     }
     order = [key for key in titles if key != SIGN_IN or person]
-    # Users may be noted at any time: that step never holds the others up.
+    # Workloads may be added at any time: that step never holds the others up.
     now = next((key for key in order if not done[key] and key != WHO), None) or (
         WHO if not done[WHO] else None
     )

@@ -44,7 +44,7 @@ class Call:
     No alternatives: nothing can allow it.
     """
 
-    user: str
+    workload: str
     operation: str
     alternatives: Alternatives
 

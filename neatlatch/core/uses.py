@@ -12,11 +12,11 @@ from .health import State
 
 @dataclass(frozen=True)
 class Used:
-    """One application that a user calls, and the connection it takes (``ref`` empty: none is
+    """One application that a workload calls, and the connection it takes (``ref`` empty: none is
     named).
 
     ``elsewhere`` are connections of the application in other environments, ``choices`` those in the
-    user's own; ``missing`` says what the connection still lacks before anybody can try it.
+    workload's own; ``missing`` says what the connection still lacks before anybody can try it.
     """
 
     application: str
@@ -37,8 +37,8 @@ class Warned:
     ref: str = ""
 
 
-def warn(user: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...]:
-    """What is to be said of a user's connections.
+def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...]:
+    """What is to be said of a workload's connections.
 
     Only one environment is set up and the other forgotten: say so at once (common practice, no
     source).
@@ -48,7 +48,7 @@ def warn(user: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...
         if not one.ref and one.choices:
             found.append(
                 Warned(
-                    f"{user} calls {one.application}, and no connection is named. "
+                    f"{workload} calls {one.application}, and no connection is named. "
                     f"{_list(one.choices)} would serve.",
                     "choose",
                     one.choices[0],
@@ -58,7 +58,8 @@ def warn(user: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...
             also = f" It is set up only as {_list(one.elsewhere)}." if one.elsewhere else ""
             found.append(
                 Warned(
-                    f"{user} runs in {environment}, where {one.application} is not set up.{also}",
+                    f"{workload} runs in {environment}, where {one.application} is not set "
+                    f"up.{also}",
                     "set_up",
                 )
             )
@@ -70,7 +71,7 @@ def warn(user: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...
             )
             found.append(
                 Warned(
-                    f"{user} runs in {environment} and uses {one.ref}, which stands in "
+                    f"{workload} runs in {environment} and uses {one.ref}, which stands in "
                     f"{one.connection_environment}.{mend}",
                     "move" if one.choices else "set_up",
                     one.choices[0] if one.choices else "",

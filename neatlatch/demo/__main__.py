@@ -132,7 +132,8 @@ def main() -> None:
         for name, (role, word) in logins.items():
             print(f"   {role:<14} {name:<8} {word}")
         print(
-            f"\nUsers draw with a certificate of the house at  https://localhost:{given.port + 1}"
+            "\nWorkloads draw with a certificate of the house at  "
+            f"https://localhost:{given.port + 1}"
         )
         print(
             "\nThe applications' own screens, where values are carried from (Sandbox, "

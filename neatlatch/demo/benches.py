@@ -1,4 +1,4 @@
-"""What stands on the workbenches of the demo: access rules, users without a connection, open
+"""What stands on the workbenches of the demo: access rules, workloads without a connection, open
 requests, filters.
 """
 
@@ -13,7 +13,7 @@ from neatlatch.demo.visitor import NOBODY
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import benches
 from neatlatch.desk.work.access import services as access
@@ -27,9 +27,9 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
         SavedFilter.objects.create(
             person=by, list=one["list"], name=one["name"], words=one["words"], shared=True
         )
-    for told in story["users_without"]:
+    for told in story["workloads_without"]:
         if application := Application.objects.filter(key=told["application"]).first():
-            given = users.Given(
+            given = workloads.Given(
                 told["name"],
                 told["environment"],
                 told["kind"],
@@ -37,7 +37,7 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
                 "",
                 tuple(told["windows"]),
             )
-            users.use(by, users.add(by, given), application, None, told["operations"])
+            workloads.use(by, workloads.add(by, given), application, None, told["operations"])
     _redirect_uri(by, story["redirect_uri_left_over"])
     _consent(by, story["consent_asked"])
     _access_rules(by, story["access_rules"], control_port)

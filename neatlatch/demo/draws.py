@@ -1,4 +1,6 @@
-"""Users of the demo that draw: what each has to draw with, and what it drew in the last days."""
+"""Workloads of the demo that draw: what each has to draw with, and what it drew in the last
+days.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,7 @@ from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.work.drawing.models import Drawn
@@ -20,19 +22,26 @@ from .house import take
 
 
 def load(by: Person, story: dict[str, Any]) -> None:
-    """All of them, as far as the users are there."""
+    """All of them, as far as the workloads are there."""
     now = timezone.now()
     for told in story["draws"]:
-        user = User.objects.filter(name=told["user"], environment__key=told["environment"]).first()
-        if user is not None:
-            _user(by, user, told, now)
+        workload = Workload.objects.filter(
+            name=told["workload"], environment__key=told["environment"]
+        ).first()
+        if workload is not None:
+            _workload(by, workload, told, now)
 
 
-def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
+def _workload(by: Person, workload: Workload, told: dict[str, Any], now: datetime) -> None:
     relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
     ends = now + timedelta(days=told["ends_in"]) if "ends_in" in told else None
     client, handover = services.give(
-        by, user, told["with"], "relay" if relay else "draw", ends, leave=Leave("Part of the demo")
+        by,
+        workload,
+        told["with"],
+        "relay" if relay else "draw",
+        ends,
+        leave=Leave("Part of the demo"),
     )
     assert handover is not None
     take(by, handover)
@@ -48,9 +57,13 @@ def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
         )
         < now
     ]
-    for use in user.uses.exclude(connection=None).select_related("connection__client"):
+    for use in workload.uses.exclude(connection=None).select_related("connection__client"):
         _drew(
-            user, use.connection, services.RELAY if relay else services.DRAW, told["each"], moments
+            workload,
+            use.connection,
+            services.RELAY if relay else services.DRAW,
+            told["each"],
+            moments,
         )
     Client.objects.filter(pk=client.pk).update(created=begun)
     Credential.objects.filter(client=client).update(
@@ -59,13 +72,13 @@ def _user(by: Person, user: User, told: dict[str, Any], now: datetime) -> None:
 
 
 def _drew(
-    user: User, connection: Connection | None, way: str, each: int, moments: list[datetime]
+    workload: Workload, connection: Connection | None, way: str, each: int, moments: list[datetime]
 ) -> None:
     assert connection is not None
     used = services.secret_of(connection)
     Drawn.objects.bulk_create(
         Drawn(
-            user=user.pk,
+            workload=workload.pk,
             connection=connection.pk,
             credential=used,
             way=way,

@@ -35,7 +35,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client, class_of
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.journal.services import write
@@ -476,7 +476,7 @@ class _Block:
             environment = self.environments[
                 pick.choice(("production", "production", "production", "staging", "sandbox"))
             ]
-            user = User(
+            workload = Workload(
                 id=_id("workload", at),
                 name=f"{_WHERE[at % len(_WHERE)]} run {at + 1}",
                 environment=environment,
@@ -487,14 +487,14 @@ class _Block:
                 changed_at=self.now,
                 changed_by="morag",
             )
-            self._add(user)
+            self._add(workload)
             for one in [each for each in offered if each.place.environment_id == environment.pk][
                 :4
             ]:
                 named = one.place.application.read_profile().operations[:1]
                 self._add(
                     Use(
-                        user=user,
+                        workload=workload,
                         application=one.place.application,
                         connection=one,
                         operations=[each.name for each in named],

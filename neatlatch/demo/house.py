@@ -24,7 +24,7 @@ from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person
 
 # What the stand-ins call their applications.
@@ -125,12 +125,14 @@ def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) 
     made, _ = connections.create(
         by, place, told["connection"], client.scheme, client, values, told.get("scopes", []), {}
     )
-    user = told["user"]
-    users.use_connection(
+    workload = told["workload"]
+    workloads.use_connection(
         by,
         Connection.objects.get(pk=made.pk),
-        users.Given(user["name"], "", user["kind"], user["owner"], user["runs"]),
-        user["operations"],
+        workloads.Given(
+            workload["name"], "", workload["kind"], workload["owner"], workload["runs"]
+        ),
+        workload["operations"],
     )
 
 

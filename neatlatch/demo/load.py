@@ -46,7 +46,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.actors import NOBODY
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
@@ -251,7 +251,7 @@ class _Connecting:
     place: Place
 
     def run(self) -> None:
-        """Set it up, test it, give it a past, note its users, plant its slip."""
+        """Set it up, test it, give it a past, note its workloads, plant its slip."""
         self.by, self.ref = self.application.by, str(self.told["ref"])
         self.scheme = (
             CLIENT if self.told.get("by_hand") else self.application.profile.schemes[0].key
@@ -265,7 +265,7 @@ class _Connecting:
         if self.told.get("by_hand"):
             # Nobody has tried this one yet, and its owner wants no test before being asked: it
             # stays out of the rounds.
-            self._users(connection)
+            self._workloads(connection)
             connections.change(self.by, connection, {"paused": True})
             return
         if self.application.told["profile"] == "berth-booking":
@@ -273,7 +273,7 @@ class _Connecting:
         self._settle()
         _history(connection)
         rounds.run(rounds.begin_test(self.by, connection))
-        self._users(connection)
+        self._workloads(connection)
         if slip := self.told.get("slip"):
             self._slip(Connection.objects.get(pk=connection.pk), slip)
             rounds.run(rounds.begin_test(self.by, Connection.objects.get(pk=connection.pk)))
@@ -284,18 +284,18 @@ class _Connecting:
             issued=timezone.now() - timedelta(days=9)
         )
 
-    def _users(self, connection: Connection) -> None:
-        for user in self.told.get("users", []):
-            given = users.Given(
-                user["name"],
+    def _workloads(self, connection: Connection) -> None:
+        for workload in self.told.get("workloads", []):
+            given = workloads.Given(
+                workload["name"],
                 "",
-                user["kind"],
-                user["owner"],
-                user["runs"],
-                tuple(user.get("windows", ())),
-                user.get("notice", 0),
+                workload["kind"],
+                workload["owner"],
+                workload["runs"],
+                tuple(workload.get("windows", ())),
+                workload.get("notice", 0),
             )
-            users.use_connection(self.by, connection, given, user["operations"])
+            workloads.use_connection(self.by, connection, given, workload["operations"])
 
     @property
     def client_name(self) -> str:

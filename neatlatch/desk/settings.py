@@ -102,7 +102,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.estate.records.connections",
     "neatlatch.desk.authority.records.house",
     "neatlatch.desk.authority.records.certificates",
-    "neatlatch.desk.estate.records.users",
+    "neatlatch.desk.estate.records.workloads",
     "neatlatch.desk.estate",
     "neatlatch.desk.work.drawing",
     "neatlatch.desk.work.access",

@@ -123,8 +123,8 @@ def test_one_is_issued_packed_renewed_and_revoked(page: Page, tmp_path: Path) ->
     expect(page.get_by_role("row", name=re.compile("Bunk list.*keyCompromise"))).to_be_visible()
 
 
-def test_a_user_is_given_a_certificate_to_draw_with(page: Page) -> None:
-    page.goto("/users")
+def test_a_workload_is_given_a_certificate_to_draw_with(page: Page) -> None:
+    page.goto("/workloads")
     page.get_by_role("link", name="Rest hours check").click()
     page.get_by_role("button", name="Give it one").click()
     page.get_by_label("What", exact=True).select_option(

@@ -111,7 +111,7 @@ def test_axe_finds_nothing_on_any_view(browser: Browser, demo_desk: Desk) -> Non
         if broken := violations(page):
             found[name] = broken
     page.goto("/connections/cargo-manifests")
-    for name in ("Edit our side", "Add a user"):
+    for name in ("Edit our side", "Add workload"):
         page.get_by_role("button", name=name).click()
     page.get_by_role("button", name="replace").click()
     if broken := violations(page):
@@ -160,7 +160,7 @@ def test_the_connection_of_the_sketch(page: Page) -> None:
         "route",
         "environment",
     ]
-    expect(page.get_by_text("Needed by 1 of 3 users below.")).to_be_visible()
+    expect(page.get_by_text("Needed by 1 of 3 workloads below.")).to_be_visible()
     expect(page.get_by_text("needs manifest.write")).to_be_visible()
 
 
@@ -328,7 +328,13 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
     page = open_page(browser, demo_desk, "isla")
     page.goto("/connections/cargo-manifests")
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
-    for name in ("Test now", "Edit our side", "Use the provider's", "Sign in again", "Add a user"):
+    for name in (
+        "Test now",
+        "Edit our side",
+        "Use the provider's",
+        "Sign in again",
+        "Add workload",
+    ):
         expect(page.get_by_role("button", name=name)).to_have_count(0)
     page.goto("/journal")
     expect(page.locator("[data-may-not]")).to_contain_text(

@@ -1,4 +1,4 @@
-"""The workbenches as people use them: redirect URIs, scopes and consent, access rules, users,
+"""The workbenches as people use them: redirect URIs, scopes and consent, access rules, workloads,
 accounts, a leaver, the inventory, finding.
 """
 
@@ -46,8 +46,8 @@ def client_of(page: Page, ref: str) -> str:
     return str(page.request.get(f"/api/connections/{ref}").json()["client"])
 
 
-def user_of(page: Page, name: str) -> str:
-    return str(page.request.get(f"/api/users?words={name}").json()["items"][0]["id"])
+def workload_of(page: Page, name: str) -> str:
+    return str(page.request.get(f"/api/workloads?words={name}").json()["items"][0]["id"])
 
 
 def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
@@ -62,9 +62,9 @@ def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
         "/access-rules",
         "/access-rules/vessel-positions/production",
         "/access-rules/repair-tickets/production",
-        "/users",
-        f"/users/{user_of(page, 'night')}",
-        f"/users/{user_of(page, 'forecast')}",
+        "/workloads",
+        f"/workloads/{workload_of(page, 'night')}",
+        f"/workloads/{workload_of(page, 'forecast')}",
         "/accounts",
         "/connections/fuel-ledger-own",
         "/people",
@@ -92,7 +92,7 @@ def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
     for name, address in (
         ("Edit the rules", "/access-rules/vessel-positions/production"),
         ("Change them", f"/clients/{client}/redirect-uris"),
-        ("Note a user", "/users"),
+        ("Add workload", "/workloads"),
     ):
         page.goto(address)
         page.get_by_role("button", name=name).click()
@@ -176,7 +176,9 @@ def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> 
     told = effects.inner_text()
     with page.expect_response("**/redirect-uris/previews"):
         late[0].fulfill(
-            json=[{"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "users": []}]
+            json=[
+                {"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "workloads": []}
+            ]
         )
     page.evaluate("() => new Promise(requestAnimationFrame)")
     assert effects.inner_text() == told
@@ -212,9 +214,9 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
 
 def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     page.goto(f"/clients/{client_of(page, 'fuel-ledger-sandbox')}/scopes")
-    expect(page.get_by_role("heading", name="2 scopes × 0 users")).to_be_visible()
+    expect(page.get_by_role("heading", name="2 scopes × 0 workloads")).to_be_visible()
     # Nobody knows what it needs: nothing is offered that would take its scopes away.
-    expect(page.get_by_text("not known: nobody is noted as a user")).to_be_visible()
+    expect(page.get_by_text("not known: it has no workload")).to_be_visible()
     expect(page.get_by_role("button", name="Ask for only these")).to_have_count(0)
     page.goto(f"/clients/{client_of(page, 'cargo-manifests')}/scopes")
     expect(
@@ -305,21 +307,21 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     expect(page.get_by_role("alert")).to_contain_text("Line 3: 'fly' is no operation here")
 
 
-def test_a_user_is_noted_warned_of_and_its_operations_read_from_a_log(page: Page) -> None:
-    page.goto("/users?words=warned:yes env:staging")
+def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: Page) -> None:
+    page.goto("/workloads?words=warned:yes env:staging")
     expect(
         page.get_by_text("Fuel forecast trial runs in Staging, where Fuel ledger is not set up.")
     ).to_be_visible()
-    page.get_by_role("button", name="Note a user").click()
+    page.get_by_role("button", name="Add workload").click()
     page.get_by_label("Name", exact=True).fill("Dawn run")
     page.get_by_label("Environment it runs in").select_option(label="Production")
     page.get_by_label("Change windows").fill("sometimes")
-    page.get_by_role("button", name="Note it").click()
+    page.get_by_role("button", name="Add workload", exact=True).click()
     expect(page.get_by_role("alert").first).to_contain_text(
         "is not a window like Mon-Fri 20:00-23:00"
     )
     page.get_by_label("Change windows").fill("Mon-Fri 20:00-23:00")
-    page.get_by_role("button", name="Note it").click()
+    page.get_by_role("button", name="Add workload", exact=True).click()
     expect(page.get_by_role("heading", name="Dawn run")).to_be_visible()
     page.get_by_role("button", name="Add an application").click()
     page.locator("label", has_text="Application").locator("select").select_option(
@@ -422,7 +424,7 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
         page.get_by_role("link", name="The whole inventory, YAML").click()
     plain = yaml.safe_load(Path(str(caught.value.path())).read_text())
     plain["connections"]["fuel-ledger"]["pace"] = 2.5
-    plain["users"]["Bunker report/production"]["owner"] = "Bunker office"
+    plain["workloads"]["Bunker report/production"]["owner"] = "Bunker office"
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
     page.get_by_label("Choose a file").set_input_files(str(file))
@@ -450,7 +452,7 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(
     for number in range(150):
         name = f"Tide log {number:03}"
         uses = [{"application": "fuel-ledger", "connection": "fuel-ledger"}]
-        plain["users"][f"{name}/production"] = {
+        plain["workloads"][f"{name}/production"] = {
             "name": name,
             "environment": "production",
             "runs": "hourly",
@@ -489,7 +491,7 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(
     expect(page.get_by_text("150 of 150 applied.")).to_be_visible()
     page.get_by_role("link", name="The import that this undoes").click()
     expect(page.get_by_text("150 of 150 applied; undone since.")).to_be_visible()
-    assert page.request.get("/api/users?words=tide%20log").json()["items"] == []
+    assert page.request.get("/api/workloads?words=tide%20log").json()["items"] == []
     page.goto("/inventory")
     expect(page.get_by_role("region", name="Imports")).to_contain_text("applied, then undone")
 
@@ -554,18 +556,18 @@ def test_two_administrators_with_the_same_client_open(
 
 
 def test_what_leaked_is_recognised_and_ended(page: Page, desk: Desk) -> None:
-    """A token that a connection holds, and the key that a user draws it with."""
+    """A token that a connection holds, and the key that a workload draws it with."""
     token, key = desk.python("""
 from neatlatch.desk.estate.records.connections.models import TokenSet
 from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 
 by = Person.objects.get(username="morag")
 _, handover = services.give(
     by,
-    User.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"),
+    Workload.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"),
     "key",
     right="draw",
 )
@@ -587,7 +589,7 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
         page.get_by_text("Whoever has it is let in as this connection until it ends")
     ).to_be_visible()
     expect(
-        page.get_by_text("Ended, its users stop, until somebody signs in again.")
+        page.get_by_text("Ended, its workloads stop, until somebody signs in again.")
     ).to_be_visible()
     assert violations(page) == []
     page.get_by_role("button", name="End the tokens of fuel-ledger now").click()

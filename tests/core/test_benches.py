@@ -1,5 +1,5 @@
-"""Redirect URIs of a client against all callers, scopes against all users, changes and filters in
-words, windows, logs of calls, warnings.
+"""Redirect URIs of a client against all callers, scopes against all workloads, changes and filters
+in words, windows, logs of calls, warnings.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from neatlatch.core import (
 from neatlatch.core.health import State
 from neatlatch.core.profiles import Operation, ScopeInfo
 from neatlatch.core.redirect_bench import Sent
-from neatlatch.core.scope_matrix import Cell, Holder, UserOf
+from neatlatch.core.scope_matrix import Cell, Holder, WorkloadOf
 from neatlatch.core.scopes import allows, closure
 
 DESK, OLD = "https://desk.gannet.example/return", "https://old.gannet.example/return"
@@ -64,7 +64,7 @@ def test_a_change_says_who_stops_and_when() -> None:
     ]
     assert "at its next sign-in" in told[0].says  # it holds tokens that renew themselves
     assert "at once" in told[1].says
-    assert told[0].users == ("Night run",)
+    assert told[0].workloads == ("Night run",)
 
 
 @given(
@@ -99,7 +99,7 @@ BOTH = (frozenset({"read"}), frozenset({"write"}))
 WHEN = datetime(2026, 6, 1, tzinfo=UTC)
 
 
-def test_the_matrix_says_what_each_scope_is_to_each_user() -> None:
+def test_the_matrix_says_what_each_scope_is_to_each_workload() -> None:
     holder = Holder(
         "cargo",
         frozenset({"read", "admin", "odd"}),
@@ -107,12 +107,12 @@ def test_the_matrix_says_what_each_scope_is_to_each_user() -> None:
         WHEN,
         WHEN + timedelta(days=1),
     )
-    users = (
-        UserOf("Report", "cargo", (("GET /m", BOTH),)),
-        UserOf("Customs", "cargo", (("PUT /m", WRITE),)),
-        UserOf("Board", "cargo", (("GET /b", BERTHS),)),
+    workloads = (
+        WorkloadOf("Report", "cargo", (("GET /m", BOTH),)),
+        WorkloadOf("Customs", "cargo", (("PUT /m", WRITE),)),
+        WorkloadOf("Board", "cargo", (("GET /b", BERTHS),)),
     )
-    found = scope_matrix.work_out(KNOWN, frozenset({"read", "admin"}), (holder,), users)
+    found = scope_matrix.work_out(KNOWN, frozenset({"read", "admin"}), (holder,), workloads)
     cells = {row.scope.name: row.cells for row in found.rows}
     # write brings read, so the trim is write and berths; the report lives of read today, and write
     # would serve it too.
@@ -138,13 +138,13 @@ def test_the_matrix_says_what_each_scope_is_to_each_user() -> None:
     ),
     st.frozensets(st.sampled_from(["read", "write", "berths", "admin"])),
 )
-def test_a_user_lacks_something_exactly_when_it_is_blocked(
+def test_a_workload_lacks_something_exactly_when_it_is_blocked(
     operations: list[tuple[str, tuple[frozenset[str], ...]]], held: frozenset[str]
 ) -> None:
-    users = tuple(
-        UserOf(name, "one", ((f"{name}", alternatives),)) for name, alternatives in operations
+    workloads = tuple(
+        WorkloadOf(name, "one", ((f"{name}", alternatives),)) for name, alternatives in operations
     )
-    found = scope_matrix.work_out(KNOWN, held, (Holder("one", held, held),), users)
+    found = scope_matrix.work_out(KNOWN, held, (Holder("one", held, held),), workloads)
     for place, (_, alternatives) in enumerate(operations):
         lacks = any(row.cells[place] is Cell.LACKS for row in found.rows)
         assert lacks == (not allows(held, alternatives, IMPLIES))

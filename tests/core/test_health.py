@@ -301,10 +301,12 @@ def test_what_nobody_has_noted_breaks_nothing() -> None:
 def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
     uri = replace(_pin("redirect URI"), key="redirect_uri")
     scopes = replace(_pin("scopes"), stops=("Customs return",))
-    users = ("Customs return", "Night run")
-    found = breaks.next_break(watched(state=State.OPEN, pins=(uri, scopes), users=users), NOW)
+    workloads = ("Customs return", "Night run")
+    found = breaks.next_break(
+        watched(state=State.OPEN, pins=(uri, scopes), workloads=workloads), NOW
+    )
     assert found is not None
-    assert (found.why, found.users) == (
+    assert (found.why, found.workloads) == (
         "Redirect URI and scopes don't meet. The token that is held serves on.",
         ("Customs return",),
     )
@@ -315,10 +317,11 @@ def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
         {"pins": (uri, _pin("client ID"))},
     ):
         found = breaks.next_break(
-            watched(**{"state": State.OPEN, "pins": (uri, scopes), "users": users, **more}), NOW
+            watched(**{"state": State.OPEN, "pins": (uri, scopes), "workloads": workloads, **more}),
+            NOW,
         )
         assert found is not None
-        assert (found.users, "serves on" in found.why) == (users, False)
+        assert (found.workloads, "serves on" in found.why) == (workloads, False)
 
 
 def test_the_last_token_of_an_ended_secret() -> None:
@@ -359,7 +362,7 @@ def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
     assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
 
 
-def test_a_user_stops_with_the_last_of_its_own_keys() -> None:
+def test_a_workload_stops_with_the_last_of_its_own_keys() -> None:
     def own(*days: float | None) -> list[breaks.OwnKey]:
         return [
             breaks.OwnKey(
@@ -368,16 +371,16 @@ def test_a_user_stops_with_the_last_of_its_own_keys() -> None:
             for place, one in enumerate(days)
         ]
 
-    found = breaks.of_user("Night run", own(3, 12, -1), NOW)
+    found = breaks.of_workload("Night run", own(3, 12, -1), NOW)
     assert found is not None
-    assert (found.ref, found.at, found.users) == (
+    assert (found.ref, found.at, found.workloads) == (
         "Night run",
         NOW + timedelta(days=12),
         ("Night run",),
     )
     assert found.why == "The API key …1 that it draws with ends."
-    over = breaks.of_user("Night run", own(-9, -2), NOW)
+    over = breaks.of_workload("Night run", own(-9, -2), NOW)
     assert over is not None
     assert (over.at, over.why) == (None, "The API key …1 that it draws with ended 2 days ago.")
     for never in ((), (None,), (3, None), (-1, None), (91,), (3, 91)):
-        assert breaks.of_user("Night run", own(*never), NOW) is None
+        assert breaks.of_workload("Night run", own(*never), NOW) is None

@@ -63,7 +63,7 @@ def test_what_a_leaked_token_is_worth() -> None:
     assert all(one.lives for one in told.values())
     assert leak.token_of_connection(CODE, False, later, False, NOW).says.endswith("until it ends")
     assert leak.token_of_connection(CODE, False, later, False, NOW).after.startswith(
-        "its users stop"
+        "its workloads stop"
     )
     assert "nobody is stopped" in leak.token_of_connection(CLIENT, False, later, False, NOW).after
     assert not leak.token_of_connection(CLIENT, False, over, False, NOW).lives

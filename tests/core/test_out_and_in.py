@@ -130,7 +130,7 @@ def test_a_mistake_in_a_table_is_told_with_its_line(text: str, says: str) -> Non
 
 # Inventory files
 
-SMALL = """neat_latch_inventory: 1
+SMALL = """neat_latch_inventory: 2
 base: abc
 environments:
   sandbox: {name: Sandbox}
@@ -151,7 +151,7 @@ connections:
     place: cargo/sandbox
     scheme: basic
     pace: 4
-users:
+workloads:
   Night run/sandbox:
     name: Night run
     environment: sandbox
@@ -191,7 +191,7 @@ def test_a_file_is_read_in_full() -> None:
         (("    name: Cargo\n", "    name: Cargo\n    name: Again\n"), 13, "stands twice"),
         (("  ewan: {name", "  ewan: {role: chief, name"), 6, "is one of reader, operator"),
         (("    scheme: basic", "   scheme: basic"), 20, "It is not YAML"),
-        (("neat_latch_inventory: 1", "neat_latch_inventory: 2"), 1, "version 2 is not known"),
+        (("neat_latch_inventory: 2", "neat_latch_inventory: 7"), 1, "version 7 is not known"),
         (
             ("scheme: basic", "scheme: basic\n    secrets: {password: hunter2}"),
             21,
@@ -227,6 +227,18 @@ def test_a_file_may_name_what_stands_already() -> None:
     )  # it would take away what it names
 
 
+def test_a_file_of_version_1_calls_workloads_users() -> None:
+    before = SMALL.replace("neat_latch_inventory: 2", "neat_latch_inventory: 1")
+    before = before.replace("workloads:", "users:")
+    assert reading.read(before) == reading.read(SMALL)
+    assert "\nworkloads:" in reading.write(reading.read(before).content)
+    with pytest.raises(reading.BadInventory) as told:
+        reading.read(before.replace("    name: Night run", "    called: Night run"))
+    assert {one.line for one in told.value.mistakes} == {23, 24}
+    with pytest.raises(reading.BadInventory, match="no such kind"):
+        reading.read(SMALL.replace("workloads:", "users:"))
+
+
 def test_several_mistakes_are_told_at_once() -> None:
     with pytest.raises(reading.BadInventory) as told:
         reading.read(SMALL.replace("pace: 4", "pace: fast").replace("people: [ewan]", "people: 1"))
@@ -236,7 +248,7 @@ def test_several_mistakes_are_told_at_once() -> None:
 def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
     bare = "".join(f"  w{number}/sandbox: {{}}\n" for number in range(3_000))
     with pytest.raises(reading.BadInventory) as told:
-        reading.read(f"neat_latch_inventory: 1\nusers:\n{bare}")
+        reading.read(f"neat_latch_inventory: 2\nworkloads:\n{bare}")
     assert len(told.value.mistakes) == reading.MOST_MISTAKES
     assert [told.value.mistakes[at].line for at in (0, -1)] == [
         3,

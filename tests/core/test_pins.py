@@ -228,13 +228,13 @@ def test_the_trailing_slash_is_marked() -> None:
     assert found.provider == "https://l.example/return"
 
 
-def test_scopes_name_the_users_that_need_them() -> None:
+def test_scopes_name_the_workloads_that_need_them() -> None:
     needs = (
         Need("Customs return", "PUT /m", (frozenset({"write"}),)),
         Need("Report", "GET /m", (frozenset({"read"}),)),
     )
     found = pin("scopes", caller={"scopes": frozenset({"read", "write"})}, needs=needs)
-    assert "Needed by 1 of 2 users" in found.why
+    assert "Needed by 1 of 2 workloads" in found.why
     found = pin("scopes", needs=needs)
     assert found.fit is Fit.DIFFERS
     assert found.why.startswith("Customs return needs write for PUT /m")

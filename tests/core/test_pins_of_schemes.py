@@ -346,7 +346,7 @@ def test_thumbprints_are_compared_whatever_their_dress() -> None:
         )
 
 
-def test_a_role_that_is_not_enough_names_the_user() -> None:
+def test_a_role_that_is_not_enough_names_the_workload() -> None:
     needs = (Need("Night run", "POST /tickets", (frozenset({"agent"}), frozenset({"manager"}))),)
     given: dict[str, Any] = {
         "roles": ("reader", "agent", "manager"),

@@ -141,7 +141,7 @@ ROLES = ("agent", "manager", "viewer")
 
 @given(st.sets(st.sampled_from(ROLES), min_size=1), st.sets(st.sampled_from(ROLES), min_size=1))
 def test_roles_as_sets(held: set[str], wanted: set[str]) -> None:
-    """With alternatives of one role each, a user can work if the account has one of them."""
+    """With alternatives of one role each, a workload can work if the account has one of them."""
     need = pins.Need("Night fares", "GET /fares", tuple(frozenset({one}) for one in sorted(wanted)))
     given_halves = halves(BASIC, {}, {"rights": frozenset(held)}, roles=ROLES, needs=(need,))
     found = next(one for one in pins.work_out(given_halves) if one.key == "rights")

@@ -221,10 +221,10 @@ def test_who_stops_and_what_they_lack() -> None:
     ]
     implies = {"write": ("read",)}
     found = stopped_by({"write"}, {"read"}, needs, implies)
-    assert [(one.user, one.operations, one.lacks) for one in found] == [
+    assert [(one.workload, one.operations, one.lacks) for one in found] == [
         ("night run", ("PUT /x",), write)
     ]
-    assert [one.user for one in stopped_by({"write"}, set(), needs, implies)] == [
+    assert [one.workload for one in stopped_by({"write"}, set(), needs, implies)] == [
         "report",
         "night run",
     ]

@@ -66,7 +66,7 @@ def test_all_done() -> None:
             "Nobody has signed in",
         ),
         ({"state": State.OPEN}, [], "test", "A test that passes"),
-        ({"users": ()}, [], "who", "Who will use it"),
+        ({"workloads": ()}, [], "who", "Who will use it"),
         ({"environments_left": ("Production",)}, [], "", "Production is not set up yet"),
     ],
 )

@@ -20,7 +20,7 @@ from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.records.certificates.models import Issued
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.credentials.models import Handover
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services as drawing
 
@@ -112,11 +112,11 @@ def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
     return done.returncode != 0
 
 
-def user_with_certificate(office: Office, **more: Any) -> tuple[Issued, Handover | None]:
-    user = users.add(
-        office.by, users.Given("Night run", "production", "job", "Freight desk", "02:10 daily")
+def workload_with_certificate(office: Office, **more: Any) -> tuple[Issued, Handover | None]:
+    workload = workloads.add(
+        office.by, workloads.Given("Night run", "production", "job", "Freight desk", "02:10 daily")
     )
-    client, handover = drawing.give(office.by, user, "certificate", "draw", **more)
+    client, handover = drawing.give(office.by, workload, "certificate", "draw", **more)
     found = services.newest(client)
     assert found is not None
     return found, handover

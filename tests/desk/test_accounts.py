@@ -19,8 +19,8 @@ from neatlatch.desk.estate.connections import accounts, sign_in, tokens
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, SignIn, TokenSet
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work.rounds import services as rounds
 
@@ -222,11 +222,11 @@ def test_teams_are_kept(own: Setup) -> None:
 
 def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     connect(own, "ewan", SERVICE)
-    users.use_connection(
-        own.by, fresh(), users.Given("Night run", owner="E. Tait"), ["GET /manifests"]
+    workloads.use_connection(
+        own.by, fresh(), workloads.Given("Night run", owner="E. Tait"), ["GET /manifests"]
     )
-    users.use_connection(
-        own.by, fresh(), users.Given("Other run", owner="Freight desk"), ["GET /manifests"]
+    workloads.use_connection(
+        own.by, fresh(), workloads.Given("Other run", owner="Freight desk"), ["GET /manifests"]
     )
     applications.change(own.by, Application.objects.get(), {"owner": "Ewan Tait"})
     Client.objects.update(contacts=["ewan@gannet.example", "desk@gannet.example"])
@@ -246,13 +246,13 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
         web,
         "post",
         "/people/ewan/handings-over",
-        {"to": "Isla Rendall", "keys": ["user:00000000-0000-0000-0000-000000000000"]},
+        {"to": "Isla Rendall", "keys": ["workload:00000000-0000-0000-0000-000000000000"]},
         422,
     )
     left = send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": keys})
     assert [one["what"] for one in left["things"]] == ["account of their own"]
     assert (
-        User.objects.get(name="Night run").owner_name
+        Workload.objects.get(name="Night run").owner_name
         == Application.objects.get().owner_name
         == "Isla Rendall"
     )

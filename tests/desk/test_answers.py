@@ -10,8 +10,8 @@ from django.test import Client as WebClient
 
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Person
 
@@ -24,8 +24,11 @@ _ACTS_OWN = ("notes",)
 @pytest.fixture
 def web(setup: Setup) -> WebClient:
     connection = setup.latched()
-    users.use_connection(
-        setup.by, connection, users.Given("Night run", owner="Harbour office"), ["GET /manifests"]
+    workloads.use_connection(
+        setup.by,
+        connection,
+        workloads.Given("Night run", owner="Harbour office"),
+        ["GET /manifests"],
     )
     Person.objects.create_user("ewan", password="x", role="operator")
     client = WebClient()
@@ -83,7 +86,12 @@ def ask(web: WebClient, method: str, path: str, body: Any = None) -> dict[str, A
             "/applications/cargo-manifests",
             {"owner": "Quays", "purpose": "Manifests"},
         ),
-        ("patch", "/users/{user}", "/users/{user}", {"owner": "Quays", "runs": "02:10 daily"}),
+        (
+            "patch",
+            "/workloads/{workload}",
+            "/workloads/{workload}",
+            {"owner": "Quays", "runs": "02:10 daily"},
+        ),
         (
             "patch",
             "/owners/{owner}",
@@ -100,7 +108,7 @@ def test_the_answer_is_what_is_read(
     assert office is not None
     names = {
         "client": Client.objects.get().pk,
-        "user": User.objects.get().pk,
+        "workload": Workload.objects.get().pk,
         "owner": office.pk,
         "credential": Credential.objects.get(kind="client_secret").pk,
     }

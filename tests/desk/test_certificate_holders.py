@@ -1,5 +1,5 @@
-"""Who holds a certificate of the house, and what it opens: users that draw with one, servers, and
-the door they come to.
+"""Who holds a certificate of the house, and what it opens: workloads that draw with one, servers,
+and the door they come to.
 """
 
 from __future__ import annotations
@@ -28,14 +28,14 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.pages.drawing import doors, tls_door
 from neatlatch.desk.work.drawing import services as drawing
 
-from .offices import Office, der, user_with_certificate
+from .offices import Office, der, workload_with_certificate
 
 
-def test_a_user_is_known_by_its_certificate(office: Office) -> None:
-    issued, _ = user_with_certificate(office)
+def test_a_workload_is_known_by_its_certificate(office: Office) -> None:
+    issued, _ = workload_with_certificate(office)
     now = timezone.now()
     asker = drawing.caller("", "192.0.2.9", now, der(issued))
-    assert (asker.user.name, asker.scopes) == ("Night run", {"draw", "relay"})
+    assert (asker.workload.name, asker.scopes) == ("Night run", {"draw", "relay"})
     credential = Credential.objects.get(pk=issued.pk)
     assert credential.last_used_from == "192.0.2.9"
     with pytest.raises(Refused) as refused:  # a key that is shown as well decides alone
@@ -55,7 +55,7 @@ def test_a_user_is_known_by_its_certificate(office: Office) -> None:
     ],
 )
 def test_whose_certificate_lets_nobody_in(office: Office, what: str) -> None:
-    issued, _ = user_with_certificate(office, addresses=["192.0.2.0/24"])
+    issued, _ = workload_with_certificate(office, addresses=["192.0.2.0/24"])
     now, shown, address = timezone.now(), der(issued), "192.0.2.9"
     if what == "certificate unknown":
         other = ec.generate_private_key(ec.SECP256R1())
@@ -109,7 +109,7 @@ def test_a_proxy_tells_the_certificate_only_where_it_is_trusted(
     office: Office, settings: Any
 ) -> None:
     """RFC 9440 §2.1, §2.2: the certificate in DER, in base64 between colons."""
-    issued, _ = user_with_certificate(office)
+    issued, _ = workload_with_certificate(office)
     told = f":{base64.b64encode(der(issued)).decode()}:"
     request = RequestFactory().get("/draw", headers={"Client-Cert": told})
     assert doors.shown_certificate(request) is None

@@ -32,8 +32,8 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common import owner, shares
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
@@ -58,20 +58,20 @@ def noted(
     connection: Connection,
     name: str = "Night run",
     operations: Sequence[str] = ("GET /manifests",),
-) -> User:
-    users.use_connection(
-        setup.by, connection, users.Given(name, "", "job", "Freight", "daily"), list(operations)
+) -> Workload:
+    workloads.use_connection(
+        setup.by, connection, workloads.Given(name, "", "job", "Freight", "daily"), list(operations)
     )
-    return User.objects.select_related("environment").get(name=name)
+    return Workload.objects.select_related("environment").get(name=name)
 
 
 @pytest.fixture
-def drawn(setup: Setup) -> tuple[Setup, Connection, User, str]:
-    """A connection that works, a user of it, and the user's key that may relay too."""
+def drawn(setup: Setup) -> tuple[Setup, Connection, Workload, str]:
+    """A connection that works, a workload of it, and the workload's key that may relay too."""
     connection = setup.latched("manifest.read")
-    user = noted(setup, connection)
-    _, handover = services.give(setup.by, user, "key", right="draw")
-    return setup, connection, user, take(setup, handover)
+    workload = noted(setup, connection)
+    _, handover = services.give(setup.by, workload, "key", right="draw")
+    return setup, connection, workload, take(setup, handover)
 
 
 def ask(key: str, path: str, method: str = "get", **more: Any) -> Any:
@@ -79,10 +79,10 @@ def ask(key: str, path: str, method: str = "get", **more: Any) -> Any:
     return getattr(WebClient(), method)(path, headers=headers, **more)
 
 
-def test_a_user_takes_a_ready_header_by_reference_name(
-    drawn: tuple[Setup, Connection, User, str],
+def test_a_workload_takes_a_ready_header_by_reference_name(
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
-    setup, connection, user, key = drawn
+    setup, connection, workload, key = drawn
     answer = ask(key, "/draw/cargo")
     assert answer.status_code == 200, answer.content
     assert answer["Cache-Control"] == "no-store"
@@ -93,20 +93,25 @@ def test_a_user_takes_a_ready_header_by_reference_name(
     lines = ask(key, "/draw/cargo", headers={"Accept": "text/plain"}).content.decode()
     assert lines == f"Authorization: {told['headers']['Authorization']}\n"
     listed = ask(key, "/draw").json()
-    assert (listed["user"], [one["ref"] for one in listed["connections"]]) == (
+    assert (listed["workload"], [one["ref"] for one in listed["connections"]]) == (
         "Night run",
         ["cargo"],
     )
     [fact] = Drawn.objects.all()
-    assert (fact.user, fact.connection, fact.count, fact.way) == (user.pk, connection.pk, 2, "draw")
+    assert (fact.workload, fact.connection, fact.count, fact.way) == (
+        workload.pk,
+        connection.pk,
+        2,
+        "draw",
+    )
     assert fact.credential == str(Connection.objects.get(ref="cargo").credential.pk)  # type: ignore[union-attr]
     shown = setup.web().get("/api/connections/cargo/draws").json()
-    assert (shown[0]["user_name"], shown[0]["today"], len(shown[0]["secrets"])) == (
+    assert (shown[0]["workload_name"], shown[0]["today"], len(shown[0]["secrets"])) == (
         "Night run",
         2,
         1,
     )
-    assert setup.web().get(f"/api/users/{user.pk}/draws").json()[0]["ref"] == "cargo"
+    assert setup.web().get(f"/api/workloads/{workload.pk}/draws").json()[0]["ref"] == "cargo"
     lines = {
         one["language"]: one["text"]
         for one in setup.web().get("/api/connections/cargo/lines").json()
@@ -121,9 +126,9 @@ def _context() -> Any:
     return ssl.create_default_context(cafile=os.environ["NEATLATCH_TRUST"])
 
 
-def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, User, str]) -> None:
-    setup, _, user, _ = drawn
-    client, handover = services.give(setup.by, user, "client", right="draw")
+def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, Workload, str]) -> None:
+    setup, _, workload, _ = drawn
+    client, handover = services.give(setup.by, workload, "client", right="draw")
     take(setup, handover)
     client = Client.objects.select_related("place__application", "place__environment").get(
         pk=client.pk
@@ -137,8 +142,8 @@ def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, User, str])
     assert ask(token, "/draw/cargo").status_code == 401
 
 
-def test_who_may_not_draw(drawn: tuple[Setup, Connection, User, str]) -> None:
-    setup, connection, user, key = drawn
+def test_who_may_not_draw(drawn: tuple[Setup, Connection, Workload, str]) -> None:
+    setup, connection, workload, key = drawn
     wrong = key[:-1] + ("A" if key[-1] != "A" else "B")
     bodies = set()
     other, other_key = issuing.register(
@@ -164,15 +169,15 @@ def test_who_may_not_draw(drawn: tuple[Setup, Connection, User, str]) -> None:
     assert (
         ask(key, "/draw/other").status_code == ask(key, "/draw/cargo-manifests").status_code == 404
     )
-    users.stop_using(setup.by, user.uses.get())
+    workloads.stop_using(setup.by, workload.uses.get())
     assert ask(key, "/draw/cargo").status_code == 404
-    Client.objects.filter(user=user).update(allow_list=["203.0.113.0/24"])
+    Client.objects.filter(workload=workload).update(allow_list=["203.0.113.0/24"])
     assert ask(key, "/draw").status_code == 401
-    Client.objects.filter(user=user).update(allow_list=["127.0.0.0/8"])
+    Client.objects.filter(workload=workload).update(allow_list=["127.0.0.0/8"])
     assert ask(key, "/draw").status_code == 200
     assert (
         setup.web()
-        .delete(f"/api/users/{user.pk}/keys/{Client.objects.get(user=user).pk}")
+        .delete(f"/api/workloads/{workload.pk}/keys/{Client.objects.get(workload=workload).pk}")
         .status_code
         == 204
     )
@@ -186,7 +191,7 @@ def _accepting(connection: Connection) -> Any:
 
 
 def test_the_relay_adds_the_credential_and_keeps_to_the_api(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     _, _, _, key = drawn
     answer = ask(key, "/relay/cargo/manifests?x=1")
@@ -224,7 +229,7 @@ def test_the_relay_adds_the_credential_and_keeps_to_the_api(
 
 
 def test_only_methods_of_applications_are_relayed_and_no_browser_keeps_an_answer(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     """L3, L4."""
     _, _, _, key = drawn
@@ -246,22 +251,22 @@ def test_only_methods_of_applications_are_relayed_and_no_browser_keeps_an_answer
 
 
 def test_a_key_refused_by_its_allow_list_was_not_used(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     """L5."""
-    _, _, user, key = drawn
-    Client.objects.filter(user=user).update(allow_list=["203.0.113.0/24"])
+    _, _, workload, key = drawn
+    Client.objects.filter(workload=workload).update(allow_list=["203.0.113.0/24"])
     for path in ("/draw/cargo", "/relay/cargo/manifests"):
         assert ask(key, path).status_code == 401
-    held = Credential.objects.get(client__user=user, kind="token")
+    held = Credential.objects.get(client__workload=workload, kind="token")
     assert (held.last_used, held.last_used_from) == (None, "")
-    Client.objects.filter(user=user).update(allow_list=["127.0.0.0/8"])
+    Client.objects.filter(workload=workload).update(allow_list=["127.0.0.0/8"])
     assert ask(key, "/draw/cargo").status_code == 200
     assert Credential.objects.get(pk=held.pk).last_used is not None
 
 
 def test_a_token_that_ends_in_the_middle_of_a_run(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     setup, connection, _, key = drawn
     assert ask(key, "/relay/cargo/manifests").status_code == 200
@@ -282,7 +287,7 @@ def test_a_token_that_ends_in_the_middle_of_a_run(
 
 
 def test_a_token_renewed_by_another_while_one_took_the_old_one(
-    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+    drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """What one sent is what was refused: the newer token that another asker got meanwhile is taken,
     and not renewed once more.
@@ -306,7 +311,9 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
 
 
-def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, User, str]) -> None:
+def test_blips_are_repeated_where_that_is_safe(
+    drawn: tuple[Setup, Connection, Workload, str],
+) -> None:
     setup, _, _, key = drawn
     setup.stand_ins.fault("unavailable", where="api", count=2)
     answer = ask(key, "/relay/cargo/manifests")
@@ -314,16 +321,16 @@ def test_blips_are_repeated_where_that_is_safe(drawn: tuple[Setup, Connection, U
 
 
 def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
-    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+    drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another
     pace of its own.
     """
-    setup, connection, user, key = drawn
+    setup, connection, workload, key = drawn
     Connection.objects.filter(pk=connection.pk).update(pace=2.0)
-    _, handover = services.give(setup.by, user, "key", right="draw")
+    _, handover = services.give(setup.by, workload, "key", right="draw")
     slower = take(setup, handover)
-    newest = Client.objects.filter(user=user).order_by("-created")[0]
+    newest = Client.objects.filter(workload=workload).order_by("-created")[0]
     Client.objects.filter(pk=newest.pk).update(pace=1.9)
     watch = Watch()
     monkeypatch.setattr(relay, "time", watch)
@@ -334,7 +341,7 @@ def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
 
 
 def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
-    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+    drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     _, connection, _, key = drawn
     Connection.objects.filter(pk=connection.pk).update(pace=0.1, time_limit=5)
@@ -365,29 +372,33 @@ def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float 
     assert repeating.asked_wait(answer, datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC)) == seconds
 
 
-def test_what_cannot_be_drawn_says_what_to_do(drawn: tuple[Setup, Connection, User, str]) -> None:
-    setup, connection, user, _ = drawn
+def test_what_cannot_be_drawn_says_what_to_do(
+    drawn: tuple[Setup, Connection, Workload, str],
+) -> None:
+    setup, connection, workload, _ = drawn
     connection.scheme = CERTIFICATE
     with pytest.raises(Problem, match="relay"):
-        services.draw(user, connection)
+        services.draw(workload, connection)
     connection.scheme, connection.values = (
         BASIC,
         {"api_base": connection.values["api_base"], "username": "svc"},
     )
     with pytest.raises(Problem, match="not set up"):
-        services.draw(user, connection)
+        services.draw(workload, connection)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
     asker = services.Caller(
-        User.objects.get(), Client.objects.filter(user__isnull=False).get(), frozenset({"draw"})
+        Workload.objects.get(),
+        Client.objects.filter(workload__isnull=False).get(),
+        frozenset({"draw"}),
     )
     with pytest.raises(Problem, match="account of their own"):
         services.connection_of(asker, "cargo", "draw")
 
 
 def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
-    setup, connection, user, key = drawn
+    setup, connection, workload, key = drawn
     now = timezone.now()
 
     def quickly(
@@ -396,8 +407,8 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
         return quick.draw(f"Bearer {shown}", ref, scope, "127.0.0.1", at)
 
     assert quickly() is None  # the first use is noted by the long way
-    long = services.draw(user, connection)
-    assert services.caller(f"Bearer {key}", "127.0.0.1", now).user == user
+    long = services.draw(workload, connection)
+    assert services.caller(f"Bearer {key}", "127.0.0.1", now).workload == workload
     found = quickly()
     assert found is not None
     assert (found.header, found.base, found.ends, found.credential) == (
@@ -406,16 +417,16 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
         long.ends,
         long.credential,
     )
-    assert (found.user, found.connection) == (str(user.pk), str(connection.pk))
+    assert (found.workload, found.connection) == (str(workload.pk), str(connection.pk))
     assert "Bearer" not in repr(found)
-    own = Client.objects.get(user=user)
+    own = Client.objects.get(workload=workload)
     forged = issuing.house_key.make("nlk", "sandbox", b"otherkey", b"2" * 32)
     for shown in (key[:-1], forged, key.replace("nlk_sandbox", "nlk_staging"), "x.y.z", ""):
         assert quickly(shown) is None, shown
     assert quickly(ref="other") is quickly(scope="register") is None
     assert quickly(at=now + timedelta(seconds=61)) is None  # the last use is to be noted again
     use, tokens_held, secret = (
-        user.uses.get(),
+        workload.uses.get(),
         TokenSet.objects.get(connection=connection),
         Credential.objects.get(client=own),
     )
@@ -427,8 +438,8 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
         (Client.objects.filter(pk=own.pk), {"scopes": []}),
         (Client.objects.filter(pk=own.pk), {"allow_list": ["203.0.113.0/24"]}),
         (Client.objects.filter(pk=own.pk), {"house": False}),
-        (Client.objects.filter(pk=own.pk), {"user": None}),
-        (User.objects.filter(pk=user.pk), {"environment": elsewhere}),
+        (Client.objects.filter(pk=own.pk), {"workload": None}),
+        (Workload.objects.filter(pk=workload.pk), {"environment": elsewhere}),
         (type(use).objects.filter(pk=use.pk), {"connection": None}),
         (Connection.objects.filter(pk=connection.pk), {"individual": True}),
         (Connection.objects.filter(pk=connection.pk), {"scheme": BASIC}),
@@ -483,10 +494,10 @@ def test_hours_become_days_and_days_go(setup: Setup) -> None:
 
 
 def test_a_leaked_key_says_what_could_be_drawn_with_it(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     """What is to be mended is not only the key: what was taken with it may live on."""
-    setup, connection, user, key = drawn
+    setup, connection, workload, key = drawn
     web = setup.web()
 
     def look() -> dict[str, Any]:
@@ -497,12 +508,12 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(
         return told
 
     told = look()
-    assert (told["name"], told["relay"], told["others"]) == (user.name, True, 0)
+    assert (told["name"], told["relay"], told["others"]) == (workload.name, True, 0)
     assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [
         ("cargo", None, False)
     ]
     assert ask(key, "/draw/cargo").status_code == 200
-    services.give(setup.by, user, "client", right="draw")
+    services.give(setup.by, workload, "client", right="draw")
     told = look()
     assert told["others"] == 1
     assert told["reach"][0]["last"] is not None
@@ -512,14 +523,18 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(
     Connection.objects.filter(pk=connection.pk).update(individual=True)
     assert look()["reach"] == []  # where each person has an account of their own, no job draws
     [row] = [one for one in web.get("/api/credentials").json()["items"] if one["kind"] == "token"]
-    assert (row["user"], row["user_name"], row["connections"]) == (str(user.pk), user.name, [])
+    assert (row["workload"], row["workload_name"], row["connections"]) == (
+        str(workload.pk),
+        workload.name,
+        [],
+    )
 
 
 def test_the_end_of_the_last_own_key_stands_on_today(
-    drawn: tuple[Setup, Connection, User, str],
+    drawn: tuple[Setup, Connection, Workload, str],
 ) -> None:
     """The connection latches and goes on; who draws it with a key that ends does not."""
-    setup, _, user, _ = drawn
+    setup, _, workload, _ = drawn
     web, now, queries = setup.web(), timezone.now(), []
 
     def breaks() -> list[tuple[str, str | None, str]]:
@@ -527,27 +542,29 @@ def test_the_end_of_the_last_own_key_stands_on_today(
             told = web.get("/api/today").json()["breaks"]["items"]
         queries.append(len(seen))
         return [
-            (one["users"][0], one["user"], one["why"].split(" …")[0]) for one in told if one["user"]
+            (one["workloads"][0], one["workload"], one["why"].split(" …")[0])
+            for one in told
+            if one["workload"]
         ]
 
     assert breaks() == []  # in half a year
-    key = Credential.objects.get(client__user=user)
+    key = Credential.objects.get(client__workload=workload)
     Credential.objects.filter(pk=key.pk).update(ends=now + timedelta(days=9))
-    assert breaks() == [("Night run", str(user.pk), "The API key")]
+    assert breaks() == [("Night run", str(workload.pk), "The API key")]
     second, handover = services.give(
-        setup.by, user, "client", right="draw", ends=now + timedelta(days=2)
+        setup.by, workload, "client", right="draw", ends=now + timedelta(days=2)
     )
     take(setup, handover)
     assert breaks() == [
-        ("Night run", str(user.pk), "The API key")
+        ("Night run", str(workload.pk), "The API key")
     ]  # the client's secret ends sooner, and the key is there still
     issuing.revoke(setup.by, key, "a test")
-    assert breaks() == [("Night run", str(user.pk), "The client secret")]
+    assert breaks() == [("Night run", str(workload.pk), "The client secret")]
     other = noted(setup, Connection.objects.get(), "Day run")
     _, handover = services.give(setup.by, other, "key", right="draw", ends=now + timedelta(days=1))
     assert [name for name, _, _ in breaks()] == ["Day run", "Night run"]
     assert len(set(queries[1:])) == 1
-    User.objects.all().first().uses.all().delete()  # type: ignore[union-attr]
+    Workload.objects.all().first().uses.all().delete()  # type: ignore[union-attr]
     assert [name for name, _, _ in breaks()] == [
         "Night run"
     ]  # with nothing left to draw, nothing stops
@@ -556,9 +573,9 @@ def test_the_end_of_the_last_own_key_stands_on_today(
 def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
     """F6: whoever may only relay is given no header; whoever draws may relay as well."""
     connection = setup.latched("manifest.read")
-    user = noted(setup, connection)
+    workload = noted(setup, connection)
     for right, scopes in (("relay", {"relay"}), ("draw", {"draw", "relay"})):
-        client, handover = services.give(setup.by, user, "key", right=right)
+        client, handover = services.give(setup.by, workload, "key", right=right)
         asker = services.caller(f"Bearer {take(setup, handover)}", "127.0.0.1", timezone.now())
         assert asker.scopes == scopes
         services.connection_of(asker, "cargo", "relay")
@@ -568,12 +585,12 @@ def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
         else:
             services.connection_of(asker, "cargo", "draw")
     with pytest.raises(Problem, match="Its right is"):
-        services.give(setup.by, user, "key", right="everything")  # type: ignore[arg-type]
+        services.give(setup.by, workload, "key", right="everything")  # type: ignore[arg-type]
     web = setup.web("reader")
-    told = web.get(f"/api/users/{user.pk}/drawables").json()
+    told = web.get(f"/api/workloads/{workload.pk}/drawables").json()
     assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}]
     assert web.get("/api/connections/cargo/drawables").json() == told[0]
-    assert {one["right"] for one in web.get(f"/api/users/{user.pk}/keys").json()} == {
+    assert {one["right"] for one in web.get(f"/api/workloads/{workload.pk}/keys").json()} == {
         "relay",
         "draw",
     }
@@ -631,7 +648,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         [],
         {"api_key": "hush-key-of-the-tides"},
     )
-    user = noted(setup, made, operations=[])
+    workload = noted(setup, made, operations=[])
     web, codes = setup.web("administrator"), codes_of(Person.objects.get(username="administrator"))
 
     def post(address: str, body: dict[str, Any] | None = None, **headers: str) -> Any:
@@ -640,7 +657,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
             f"/api{address}", json.dumps(body or {}), content_type="application/json", headers=sent
         )
 
-    keys = f"/users/{user.pk}/keys"
+    keys = f"/workloads/{workload.pk}/keys"
     refused = post(keys, {"kind": "key", "right": "draw"})
     assert refused.status_code == 409
     assert (refused.json()["keeps"], refused.json()["moves"][0]["would_go_to"]) == (
@@ -650,7 +667,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     assert (
         post(keys, {"kind": "key", "right": "draw"}, Held="let-go").status_code == 409
     )  # there is nothing to let go of
-    assert not Client.objects.filter(user=user).exists()
+    assert not Client.objects.filter(workload=workload).exists()
     assert post(keys, {"kind": "key", "right": "relay"}).status_code == 201
     assert (
         post(
@@ -662,11 +679,11 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         == 201
     )
     assert Entry.objects.get(did="revealed to").details["connections"] == ["tides"]
-    assert services.draw(user, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
+    assert services.draw(workload, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
     # Another secret that somebody puts in is drawn by the same; one that is taken by reference,
     # which nobody need know, is not.
     connections.put_secret(setup.by, made, "hush-key-of-the-next-year")
-    assert services.draw(user, Connection.objects.get(ref="tides")).headers == {
+    assert services.draw(workload, Connection.objects.get(ref="tides")).headers == {
         "X-Api-Key": "hush-key-of-the-next-year"
     }
     # A connection that it is noted for later hands it nothing until somebody lets it.
@@ -680,11 +697,11 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         [],
         {"api_key": "hush-key-of-the-ebb"},
     )
-    users.use_connection(
-        setup.by, other, users.Given("Night run", "", "job", "Freight", "daily"), []
+    workloads.use_connection(
+        setup.by, other, workloads.Given("Night run", "", "job", "Freight", "daily"), []
     )
     with pytest.raises(Problem, match="Nobody let you draw"):
-        services.draw(user, other)
+        services.draw(workload, other)
     assert web.get("/api/connections/tides-2/drawables").json()["not_let"] == ["Night run"]
     assert web.get("/api/connections/tides/drawables").json()["not_let"] == []
     assert post("/connections/tides-2/drawables").status_code == 409
@@ -694,7 +711,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         ]
         == []
     )
-    assert services.draw(user, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
+    assert services.draw(workload, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
     third, _ = connections.create(
         setup.by,
         place,
@@ -707,11 +724,11 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     )
     connections.put_secret(setup.by, other, "neatlatch://tides-3/api_key")
     with pytest.raises(Problem, match="Nobody let you draw"):
-        services.draw(user, Connection.objects.get(ref="tides-2"))
+        services.draw(workload, Connection.objects.get(ref="tides-2"))
 
 
 def test_the_callers_own_key_does_not_reach_the_application(
-    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch
+    drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """L1, through the door: the field that carries the caller's key to us carries ours to the
     application, once, and nothing else says who called.
@@ -744,7 +761,7 @@ def test_the_callers_own_key_does_not_reach_the_application(
 
 @pytest.mark.parametrize("force", [False, True])
 def test_who_waits_for_a_renewal_holds_no_worker(
-    drawn: tuple[Setup, Connection, User, str], monkeypatch: pytest.MonkeyPatch, force: bool
+    drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch, force: bool
 ) -> None:
     """M4: between its steps the work waits outside of the pool; here whoever renews comes to its
     end meanwhile.

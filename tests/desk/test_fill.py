@@ -21,7 +21,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, Summary
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.finding.index import find
 from neatlatch.desk.work.rounds.models import Sample
@@ -44,7 +44,7 @@ def empty(transactional_db: None) -> Iterator[None]:
 
 
 def counts() -> dict[str, int]:
-    models = (Application, Place, Client, Connection, Credential, User, Use, Sample)
+    models = (Application, Place, Client, Connection, Credential, Workload, Use, Sample)
     return {one.__name__: one.objects.count() for one in models}
 
 
@@ -73,7 +73,13 @@ def test_it_has_what_is_promised_and_grows(
     assert set(json.loads(logins.read_text())) >= {"morag", "isla"}
     assert logins.stat().st_mode & 0o077 == 0
     before, first = counts(), told()
-    promised = {"Connection": 130, "Client": 130, "Credential": 260, "User": 39, "Application": 26}
+    promised = {
+        "Connection": 130,
+        "Client": 130,
+        "Credential": 260,
+        "Workload": 39,
+        "Application": 26,
+    }
     assert {name: before[name] for name in promised} == promised
     assert before["Use"] > 39
     assert Summary.objects.filter(stale=False).count() == 130
@@ -84,7 +90,7 @@ def test_it_has_what_is_promised_and_grows(
     assert cli.main(["demo-fill", "160"]) == 0
     assert capsys.readouterr().out.splitlines()[-1] == "160 connections stand."
     assert counts()["Connection"] == 160
-    assert counts()["User"] == 48
+    assert counts()["Workload"] == 48
     assert {ref: value for ref, value in told().items() if ref in first} == first
 
 

@@ -13,7 +13,7 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work.finding import index
 from tests.harness import StandIns
@@ -24,7 +24,7 @@ from .test_workbenches import send
 
 @pytest.fixture
 def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
-    """OAuth clients, a certificate and their users."""
+    """OAuth clients, a certificate and their workloads."""
     load_once(stand_ins.port, only=("cargo-manifests", "crew-roster"), with_benches=False)
     client = WebClient()
     client.force_login(
@@ -51,8 +51,8 @@ def test_everything_is_found_as_one_types(web: WebClient) -> None:
     assert ("redirect URI", client.redirect_uris[0]) in found(web, client.redirect_uris[0])
     assert ("redirect URI", client.redirect_uris[0]) in found(web, "127.0.0.1:8600/ret")
     assert ("person", "Morag Orr") in found(web, "mor")
-    assert ("user", "Night manifest run") in found(web, "night man")
-    assert ("user", "Customs return") in found(web, "oake customs")
+    assert ("workload", "Night manifest run") in found(web, "night man")
+    assert ("workload", "Customs return") in found(web, "oake customs")
     assert ("page", "Access rules") in found(web, "acc")
     crew = Connection.objects.get(ref="crew-roster")
     assert crew.client is not None
@@ -94,12 +94,12 @@ def test_the_index_follows_every_change(web: WebClient) -> None:
         for kind, name in found(web, client.name)
         if kind == "redirect URI" and "staging" in name
     )
-    user = User.objects.get(name="Customs return")
-    user.name = "Customs paper"
-    user.save()
-    assert ("user", "Customs paper") in found(web, "customs paper")
-    assert ("user", "Customs return") not in found(web, "customs return")
-    user.delete()
+    workload = Workload.objects.get(name="Customs return")
+    workload.name = "Customs paper"
+    workload.save()
+    assert ("workload", "Customs paper") in found(web, "customs paper")
+    assert ("workload", "Customs return") not in found(web, "customs return")
+    workload.delete()
     assert found(web, "customs paper") == []
     before = sorted(found(web, "cargo"))
     assert index.rebuild() > 10
@@ -129,8 +129,8 @@ def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(
     for _ in range(5):
         assert index.go_on()
     Team.objects.create(name="Cargo of the night")  # what is saved meanwhile stays found
-    user = User.objects.get(name="Customs return")
-    user.delete()
+    workload = Workload.objects.get(name="Customs return")
+    workload.delete()
     blocks = 0
     while index.go_on():  # as another program would
         blocks += 1
@@ -160,8 +160,10 @@ def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     ]
     assert listed(web, "pin:scopes app:cargo env:prod") == ["cargo-manifests"]
     assert "cargo-manifests" not in listed(web, "-pin:scopes")
-    assert listed(web, 'user:"night manifest"') == ["cargo-manifests"]
-    assert listed(web, "-user:manifest") == [one for one in everything if one != "cargo-manifests"]
+    assert listed(web, 'workload:"night manifest"') == ["cargo-manifests"]
+    assert listed(web, "-workload:manifest") == [
+        one for one in everything if one != "cargo-manifests"
+    ]
     assert listed(web, "owner:crewing") == ["crew-roster"]
     assert listed(web, 'env:"no such') == []
     assert listed(web, "env:") == everything

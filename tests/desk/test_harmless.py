@@ -243,8 +243,8 @@ def test_ending_the_tokens_for_tests_leaves_those_of_people(own: Setup) -> None:
 
 
 def test_a_workload_tests_as_far_as_a_round(setup: Setup, connection: Connection) -> None:
-    user = noted(setup, connection)
-    _, handover = drawing.give(setup.by, user, "key", right="draw")
+    workload = noted(setup, connection)
+    _, handover = drawing.give(setup.by, workload, "key", right="draw")
     key, base = take(setup, handover), connection.values["api_base"]
     for permitted, sent in ((False, ["GET"]), (True, ["GET", "PUT", "GET", "DELETE"])):
         Environment.objects.update(work_in_rounds=permitted)

@@ -27,7 +27,7 @@ from neatlatch.desk.authority.records.house.models import Access, Grant
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.credentials.models import Handover
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import challenges, factors
 from neatlatch.desk.ground.people.models import Challenge, Passkey, Person, RecoveryCode
@@ -164,7 +164,7 @@ def test_every_package_has_a_hash_and_names_no_registry() -> None:
 EDITS = {
     "connection": ("/connections/fuel", {"pace": 2.0}),
     "sharing": ("/connections/fuel/sharing", {"individual": False, "team": ""}),
-    "user": ("/users/{user}", {"owner": "Freight"}),
+    "workload": ("/workloads/{workload}", {"owner": "Freight"}),
     "client of the house": ("/clients/{house}", {"contacts": ["other@gannet.example"]}),
     "client by hand": ("/clients/{hand}", {"contacts": ["other@gannet.example"]}),
     "application": ("/applications/fuel-ledger", {"purpose": "Bunkers"}),
@@ -182,8 +182,10 @@ def edited(house: House) -> dict[str, str]:
     connections.create(
         house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {}
     )
-    user = users.add(house.by, users.Given("Bunker report", "sandbox", "job", "Quays", "daily"))
-    return {"house": str(client.pk), "hand": str(hand.pk), "user": str(user.pk)}
+    workload = workloads.add(
+        house.by, workloads.Given("Bunker report", "sandbox", "job", "Quays", "daily")
+    )
+    return {"house": str(client.pk), "hand": str(hand.pk), "workload": str(workload.pk)}
 
 
 @pytest.mark.parametrize("what", EDITS)

@@ -30,7 +30,7 @@ from neatlatch.desk.estate.credentials.services import show
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.journal.services import Told
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import leaving
@@ -342,13 +342,13 @@ def bit(environment: Environment, number: int) -> int:
     return octets[place // 8] >> (place % 8) & 1
 
 
-@pytest.mark.parametrize("how", ["on its page", "by the inventory", "with the user that drew"])
+@pytest.mark.parametrize("how", ["on its page", "by the inventory", "with the workload that drew"])
 def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(
     house: House, how: str
 ) -> None:
-    if how == "with the user that drew":
-        user = users.add(house.by, users.Given("Night run", "sandbox"))
-        client, handover = drawing.give(house.by, user, "client", "relay")
+    if how == "with the workload that drew":
+        workload = workloads.add(house.by, workloads.Given("Night run", "sandbox"))
+        client, handover = drawing.give(house.by, workload, "client", "relay")
         assert handover is not None
         secret = show(house.by, handover)[1]
     else:
@@ -368,7 +368,7 @@ def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(
             file[kind] = {}
         inventory.apply(house.by, yaml.safe_dump(file), prune=True)
     else:
-        users.remove(house.by, user)
+        workloads.remove(house.by, workload)
     assert not Access.objects.exists()
     assert bit(environment, number)
     tokens.clear_ended(timezone.now() + timedelta(days=3))

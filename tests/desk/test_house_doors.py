@@ -34,7 +34,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.inventory import services as inventory
@@ -509,13 +509,13 @@ def test_a_clients_page_says_who_drew_each_secret(house: House) -> None:
     (first,) = client.credentials.all()
     issuing.add_secret(house.by, client)
     now, gone = timezone.now(), uuid4()
-    night = User.objects.create(
+    night = Workload.objects.create(
         name="Night run", environment=client.place.environment, changed_at=now
     )
-    for user, days in ((night.pk, 3), (night.pk, 1), (gone, 2)):
+    for workload, days in ((night.pk, 3), (night.pk, 1), (gone, 2)):
         at = now - timedelta(days=days)
         Drawn.objects.create(
-            user=user,
+            workload=workload,
             connection=uuid4(),
             credential=str(first.pk),
             way="draw",
@@ -529,7 +529,7 @@ def test_a_clients_page_says_who_drew_each_secret(house: House) -> None:
             one["id"]: one["drawn_by"]
             for one in house.web.get(f"/api/clients/{client.pk}/issued").json()["secrets"]
         }
-    drawn = [(one["user"], one["name"]) for one in told.pop(str(first.pk))]
-    assert drawn == [(str(night.pk), "Night run"), (None, "a user that is gone")]
+    drawn = [(one["workload"], one["name"]) for one in told.pop(str(first.pk))]
+    assert drawn == [(str(night.pk), "Night run"), (None, "a workload that is gone")]
     assert list(told.values()) == [[]]
     assert len([one for one in seen if "drawing_drawn" in one["sql"]]) == 1

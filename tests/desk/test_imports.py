@@ -24,8 +24,8 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
-from neatlatch.desk.estate.records.users.models import Use, User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common import giving_way
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
@@ -51,14 +51,14 @@ def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
 
 
 def with_many(by: Person, **more: Any) -> str:
-    """A file that adds many users, each of which calls a connection, and changes a connection and
-    an application.
+    """A file that adds many workloads, each of which calls a connection, and changes a connection
+    and an application.
     """
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
     for number in range(MANY):
-        plain["users"][f"Night run {number:03}/production"] = {
+        plain["workloads"][f"Night run {number:03}/production"] = {
             "name": f"Night run {number:03}",
             "environment": "production",
             "runs": "nightly",
@@ -103,13 +103,13 @@ def test_a_large_file_is_applied_block_by_block(by: Person) -> None:
     blocks.work_on(
         plan,
         lambda now: seen.append(
-            (now.done, User.objects.filter(name__startswith="Night run").count())
+            (now.done, Workload.objects.filter(name__startswith="Night run").count())
         ),
     )
     assert [done for done, _ in seen] == sorted({done for done, _ in seen})
     assert len(seen) > 3
     assert seen[-1] == (MANY + 2, MANY)
-    # What is counted is what is in the database: two of the first block are no users.
+    # What is counted is what is in the database: two of the first block are no workloads.
     assert all(count == done - 2 for done, count in seen)
     plan.refresh_from_db()
     assert (plan.state, plan.done, plan.is_open, plan.worker) == ("applied", MANY + 2, False, "")
@@ -138,12 +138,12 @@ def test_a_small_file_is_applied_whole_or_not_at_all(
 ) -> None:
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
-    plain["users"]["Customs return/production"]["runs"] = "hourly"
+    plain["workloads"]["Customs return/production"]["runs"] = "hourly"
 
     def fail(*given: Any, **more: Any) -> None:
         raise Problem(409, "No.", "the second step cannot be done")
 
-    monkeypatch.setattr("neatlatch.desk.estate.users.declared.user", fail)
+    monkeypatch.setattr("neatlatch.desk.estate.workloads.declared.workload", fail)
     with pytest.raises(Problem) as refused:
         services.begin(by, yaml.safe_dump(plain))
     assert refused.value.extra["mistakes"][0]["says"] == "the second step cannot be done"
@@ -209,20 +209,20 @@ def test_a_plan_whose_process_is_gone_is_gone_on_with(by: Person) -> None:
         blocks.go_on()
         plan.refresh_from_db()
         assert (plan.done > done, plan.state == "applied") == (goes_on, goes_on)
-    assert User.objects.filter(name__startswith="Night run").count() == MANY
+    assert Workload.objects.filter(name__startswith="Night run").count() == MANY
 
 
 def edits(by: Person) -> dict[str, Any]:
     """An edit of each kind of object as its own service makes it, which the file has in it."""
     cargo = Connection.objects.get(ref="cargo-manifests")
-    night = User.objects.filter(name="Customs return").get()
+    night = Workload.objects.filter(name="Customs return").get()
     return {
         "a connection": lambda: connections.change(by, cargo, {"pace": 8.0}),
         "a secret of a connection": lambda: connections.put_secret(
             by, cargo, "a-new-secret-value-1234"
         ),
-        "a user": lambda: users.change(by, night, {"runs": "weekly"}),
-        "a use": lambda: users.use(by, night, cargo.place.application, None, []),
+        "a workload": lambda: workloads.change(by, night, {"runs": "weekly"}),
+        "a use": lambda: workloads.use(by, night, cargo.place.application, None, []),
         "an application": lambda: applications.change(
             by, cargo.place.application, {"purpose": "x"}
         ),
@@ -236,7 +236,7 @@ def _version(application: str) -> dict[str, str]:
 
 def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person) -> None:
     plain = yaml.safe_load(with_many(by))
-    plain["users"]["Customs return/production"]["runs"] = "hourly"
+    plain["workloads"]["Customs return/production"]["runs"] = "hourly"
     plan = begun(by, yaml.safe_dump(plain))
     stood = services.collect()
     for what, edit in edits(by).items():
@@ -258,7 +258,7 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
     Connection.objects.filter(ref="cargo-manifests").update(
         state="latched", tested_at=timezone.now()
     )
-    Use.objects.filter(user__name="Customs return").update(
+    Use.objects.filter(workload__name="Customs return").update(
         seen={"GET /berths": 3}, seen_at=timezone.now()
     )
     with pytest.raises(Problem, match="Another import is being applied"):
@@ -303,8 +303,8 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
         "place": "tides/production",
     }
     plain["connections"]["tides"] = {**connection, "client": "tides/production/Tides"}
-    plain["users"]["Tide tables/production"] = {
-        **plain["users"]["Arrival boards/production"],
+    plain["workloads"]["Tide tables/production"] = {
+        **plain["workloads"]["Arrival boards/production"],
         "name": "Tide tables",
     }
     return plain
@@ -316,14 +316,14 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     """
     plain = with_one_of_each_kind(by)
     for number in range(MANY):  # the last to be added, so the others wait for them
-        plain["users"][f"Tide tables {number:02}/production"] = {
-            **plain["users"]["Arrival boards/production"],
+        plain["workloads"][f"Tide tables {number:02}/production"] = {
+            **plain["workloads"]["Arrival boards/production"],
             "name": f"Tide tables {number:02}",
         }
     plan = begun(
         by, yaml.safe_dump(json.loads(json.dumps(plain)), sort_keys=False)
     )  # without aliases
-    while not User.objects.filter(name="Tide tables").exists():
+    while not Workload.objects.filter(name="Tide tables").exists():
         plan = one_block(plan)
     assert plan.is_open
     rows, added = planning.collected().rows, plan.steps.filter(number__lte=plan.done)
@@ -334,7 +334,7 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     edits = (
         lambda: connections.change(by, Connection.objects.get(ref="tides"), {"pace": 6.0}),
         lambda: applications.change(by, Application.objects.get(key="tides"), {"purpose": "x"}),
-        lambda: users.change(by, User.objects.get(name="Tide tables"), {"runs": "weekly"}),
+        lambda: workloads.change(by, Workload.objects.get(name="Tide tables"), {"runs": "weekly"}),
     )
     for edit in edits:
         with pytest.raises(Problem, match=r"An import is changing this\."):
@@ -357,7 +357,7 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     assert undoing is not None
     services.to_its_end(undoing)
     assert Connection.objects.get(ref="tides").pace == 6.0
-    assert not User.objects.filter(name__startswith="Tide tables").exists()
+    assert not Workload.objects.filter(name__startswith="Tide tables").exists()
 
 
 def test_some_objects_are_read_as_all_are(by: Person) -> None:
@@ -461,20 +461,20 @@ def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(
     by: Person, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     first = services.collect()
-    plan, declare = begun(by, with_many(by)), users_declared().user
+    plan, declare = begun(by, with_many(by)), workloads_declared().workload
 
     def fail(who: Any, given: Any, told: Any) -> Any:
         if given["name"] == "Night run 020":
             raise Problem(409, "No.", "the harbour says no.")
         return declare(who, given, told)
 
-    monkeypatch.setattr(users_declared(), "user", fail)
+    monkeypatch.setattr(workloads_declared(), "workload", fail)
     with pytest.raises(Problem, match="changes were applied") as stopped:
         services.to_its_end(plan)
     assert f"{plan.done} of {MANY + 2}" in stopped.value.title
     assert (plan.state, plan.is_open) == ("stopped", False)
-    assert "users → Night run 020/production: the harbour says no." in plan.problem
-    assert User.objects.filter(name__startswith="Night run").count() == plan.done - 2 < 20
+    assert "workloads → Night run 020/production: the harbour says no." in plan.problem
+    assert Workload.objects.filter(name__startswith="Night run").count() == plan.done - 2 < 20
     told = Entry.objects.get(did="stopped applying")
     assert (told.details["applied"], told.details["of"]) == (plan.done, MANY + 2)
     shown = services.undo_preview(plan, by)
@@ -490,8 +490,8 @@ def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(
         services.undo_preview(plan)
 
 
-def users_declared() -> Any:
-    from neatlatch.desk.estate.users import declared
+def workloads_declared() -> Any:
+    from neatlatch.desk.estate.workloads import declared
 
     return declared
 
@@ -501,7 +501,7 @@ def test_undo_leaves_what_was_changed_since_and_can_be_undone(by: Person) -> Non
     plan = services.apply(by, text).plan
     assert plan is not None
     connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
-    users.remove(by, User.objects.get(name="Night run 003"))
+    workloads.remove(by, Workload.objects.get(name="Night run 003"))
     shown = services.undo_preview(plan, by)
     conflict = next(change for change in shown.outcome.changes if change.act == "conflict")
     assert (conflict.kind, conflict.key) == ("connections", "cargo-manifests")
@@ -509,11 +509,11 @@ def test_undo_leaves_what_was_changed_since_and_can_be_undone(by: Person) -> Non
     assert undoing is not None
     services.to_its_end(undoing)
     assert Connection.objects.get(ref="cargo-manifests").pace == 7.0
-    assert not User.objects.filter(name__startswith="Night run").exists()
+    assert not Workload.objects.filter(name__startswith="Night run").exists()
     redone = services.undo(by, undoing).plan
     assert redone is not None
     services.to_its_end(redone)
-    assert User.objects.filter(name__startswith="Night run").count() == MANY - 1
+    assert Workload.objects.filter(name__startswith="Night run").count() == MANY - 1
     plan.refresh_from_db()
     undoing.refresh_from_db()
     assert (plan.undone, undoing.undone) == (False, True)
@@ -527,9 +527,9 @@ def test_what_was_removed_comes_back_but_for_its_secret(by: Person) -> None:
     before = services.collect()
     mine = before["connections"]["vessel-positions"]
     gone = {reference.removeprefix("safe:") for reference in mine["secrets"].values()}
-    for user in plain["users"].values():
-        user["uses"] = [
-            use for use in user.get("uses", []) if use.get("connection") != "vessel-positions"
+    for workload in plain["workloads"].values():
+        workload["uses"] = [
+            use for use in workload.get("uses", []) if use.get("connection") != "vessel-positions"
         ]
     del plain["connections"]["vessel-positions"]
     for identity in gone:
@@ -570,12 +570,12 @@ WRONG = {
         "no way in that is called carrier_pigeon",
     ),
     "a window": (
-        ("users", "Customs return/production", "windows", ["sometimes"]),
+        ("workloads", "Customs return/production", "windows", ["sometimes"]),
         "is not a window like",
     ),
     "another name": (
-        ("users", "Customs return/production", "name", "Customs"),
-        "a user is named by its name and environment",
+        ("workloads", "Customs return/production", "name", "Customs"),
+        "a workload is named by its name and environment",
     ),
     "an ID": (
         (
@@ -597,7 +597,7 @@ WRONG = {
     "a zone": (("owners", "Nobody known", {"zone": "Sound/Gannet"}), "time zone"),
     "a use elsewhere": (
         (
-            "users",
+            "workloads",
             "Customs return/production",
             "uses",
             [{"application": "crew-roster", "connection": "cargo-manifests"}],
@@ -661,10 +661,10 @@ def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(
 
 def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
     plain = yaml.safe_load(services.export(by))
-    added = users.add(by, users.Given("Made meanwhile", "production"))
+    added = workloads.add(by, workloads.Given("Made meanwhile", "production"))
     cargo = Connection.objects.get(ref="cargo-manifests")
-    users.use(by, added, cargo.place.application, cargo, [])
-    for kind in ("connections", "users"):
+    workloads.use(by, added, cargo.place.application, cargo, [])
+    for kind in ("connections", "workloads"):
         plain[kind] = {
             key: one
             for key, one in plain[kind].items()
@@ -674,8 +674,8 @@ def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
         services.preview(yaml.safe_dump(plain), True, by)
     assert {one["says"] for one in refused.value.extra["mistakes"]} == {
         (
-            "it would be removed, but is still used: users → Made meanwhile/production → uses → "
-            "0 → connection"
+            "it would be removed, but is still used: workloads → Made meanwhile/production → "
+            "uses → 0 → connection"
         )
     }
 
@@ -788,7 +788,7 @@ def test_a_large_file_by_command(
     out = capsys.readouterr()
     assert f"{MANY + 2} changes." in out.out
     assert f"{MANY + 2} of {MANY + 2} applied" in out.err
-    assert User.objects.filter(name__startswith="Night run").count() == MANY
+    assert Workload.objects.filter(name__startswith="Night run").count() == MANY
     assert main(["imports", "--go-on"]) == 0
     plan = ImportPlan.objects.get()
     assert f"{plan.pk}  " in (listed := capsys.readouterr().out)
@@ -800,7 +800,7 @@ def test_a_large_file_by_command(
     out = capsys.readouterr()
     assert "conflict  connections   cargo-manifests" in out.out
     assert f"{MANY + 1} of {MANY + 1} applied" in out.err
-    assert not User.objects.filter(name__startswith="Night run").exists()
+    assert not Workload.objects.filter(name__startswith="Night run").exists()
     assert main(["undo", str(plan.pk)]) == 1
     assert main(["undo", "00000000-0000-0000-0000-000000000000"]) == 2
 

@@ -29,7 +29,7 @@ from neatlatch.desk.estate.records.connections.models import (
     TokenSet,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
@@ -66,7 +66,7 @@ def wipe() -> None:
         Sample,
         HeldSecret,
         TokenSet,
-        User,
+        Workload,
         Connection,
         Credential,
         Client,
@@ -130,8 +130,8 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
     text = services.export(by)
     plain = yaml.safe_load(text)
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
-    plain["users"]["Customs return/production"]["owner"] = "Customs desk"
-    plain["users"]["Quay lights/production"] = {
+    plain["workloads"]["Customs return/production"]["owner"] = "Customs desk"
+    plain["workloads"]["Quay lights/production"] = {
         "name": "Quay lights",
         "environment": "production",
         "windows": ["daily 02:00-03:00"],
@@ -149,18 +149,18 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
     seen = send(web, "post", "/inventory/previews", {"text": file.read_text()})
     told = {(one["kind"], one["key"]): (one["act"], one["says"]) for one in seen["changes"]}
     assert told["connections", "cargo-manifests"] == ("change", ["pace: 10.0 became 3.0"])
-    assert told["users", "Customs return/production"] == (
+    assert told["workloads", "Customs return/production"] == (
         "change",
         ["owner: R. Oake became Customs desk"],
     )
-    assert told["users", "Quay lights/production"][0] == "add"
+    assert told["workloads", "Quay lights/production"][0] == "add"
     assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
     assert main(["apply", str(file), "--preview"]) == 0
     assert "3 changes would be made." in capsys.readouterr().out
     assert main(["apply", str(file)]) == 0
     assert "pace: 10.0 became 3.0" in capsys.readouterr().out
     assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
-    assert User.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
+    assert Workload.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
     assert TokenSet.objects.filter(
         connection__ref="cargo-manifests"
     ).exists()  # the pace is no reason to sign in again
@@ -237,7 +237,7 @@ def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
     plain = yaml.safe_load(services.export(by))
     plain["connections"]["cargo-manifests"]["pace"] = 3.0
     plain["teams"]["Quays"] = {"people": ["ewan"]}
-    plain["users"]["Quay lights/production"] = {
+    plain["workloads"]["Quay lights/production"] = {
         "name": "Quay lights",
         "environment": "production",
         "windows": ["daily 02:00-03:00"],
@@ -257,13 +257,13 @@ def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
 
 def test_removing_wants_to_be_asked_for(by: Person) -> None:
     plain = yaml.safe_load(services.export(by))
-    del plain["users"]["Customs return/production"]
+    del plain["workloads"]["Customs return/production"]
     text = yaml.safe_dump(plain, sort_keys=False)
     told = services.apply(by, text).outcome.changes
     assert [(one.act, one.key) for one in told] == [("stay", "Customs return/production")]
-    assert User.objects.filter(name="Customs return").exists()
+    assert Workload.objects.filter(name="Customs return").exists()
     services.apply(by, text, prune=True)
-    assert not User.objects.filter(name="Customs return").exists()
+    assert not Workload.objects.filter(name="Customs return").exists()
 
 
 def test_a_managed_client_is_changed_at_the_application_too(
@@ -368,7 +368,7 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
         422,
     )
 
-    for what in ("connections", "clients", "credentials", "users"):
+    for what in ("connections", "clients", "credentials", "workloads"):
         lines = get(f"/exports/{what}").splitlines()
         assert len(lines) > 1, what
         assert secret.open().reveal() not in "\n".join(lines)
@@ -376,38 +376,38 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
     assert capsys.readouterr().out == services.export(by)
 
 
-def test_users_come_in_as_a_table(by: Person) -> None:
+def test_workloads_come_in_as_a_table(by: Person) -> None:
     web = web_of(by)
-    table = web.get("/api/exports/users").content.decode()
-    assert send(web, "post", "/imports/users/previews", {"text": table})["nothing"]
+    table = web.get("/api/exports/workloads").content.decode()
+    assert send(web, "post", "/imports/workloads/previews", {"text": table})["nothing"]
     more = table + (
         'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat '
         '06:00-07:00",2,yes,cargo-manifests,GET /berths; GET /manifests\r\n'
     )
     told = send(
-        web, "post", "/imports/users/previews", {"text": more.replace("R. Oake", "Una Flett")}
+        web, "post", "/imports/workloads/previews", {"text": more.replace("R. Oake", "Una Flett")}
     )
     assert told["adds"] == ["Dawn run (script) in production, uses cargo-manifests"]
     assert [one["says"] for one in told["changes"]] == [["owner: R. Oake became Una Flett"]]
-    assert not User.objects.filter(name="Dawn run").exists()
-    send(web, "post", "/imports/users", {"text": more})
-    made = User.objects.get(name="Dawn run")
+    assert not Workload.objects.filter(name="Dawn run").exists()
+    send(web, "post", "/imports/workloads", {"text": more})
+    made = Workload.objects.get(name="Dawn run")
     assert (made.windows, made.uses.get().operations) == (
         ["Mon-Fri 04:00-05:00", "Sat 06:00-07:00"],
         ["GET /berths", "GET /manifests"],
     )
-    count = User.objects.count()
+    count = Workload.objects.count()
     lines = more.count("\n") + 1
     for wrong, says in (
         ("Other,nowhere\r\n", "there is no environment"),
-        ("Other,production,robot\r\n", "A user is one of"),
+        ("Other,production,robot\r\n", "A workload is one of"),
         ("Other,production,job,,,,,,no-such\r\n", "no connection"),
         ("Other,production,job,,,,,,cargo-manifests,GET /x\r\n", "not an operation"),
     ):
-        refused: Any = send(web, "post", "/imports/users", {"text": more + wrong}, 422)
+        refused: Any = send(web, "post", "/imports/workloads", {"text": more + wrong}, 422)
         assert refused["errors"]["text"].startswith(f"Line {lines}: ")
         assert says in refused["errors"]["text"]
-    assert User.objects.count() == count
+    assert Workload.objects.count() == count
 
 
 def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
@@ -437,7 +437,7 @@ def test_a_file_with_one_connection(by: Person) -> None:
     """F15: what stands here already is spoken of by name."""
     whole = yaml.safe_load(services.export(by))
     one = whole["connections"]["cargo-manifests"]
-    small = {"neat_latch_inventory": 1, "connections": {"cargo-manifests": {**one, "pace": 3.0}}}
+    small = {"neat_latch_inventory": 2, "connections": {"cargo-manifests": {**one, "pace": 3.0}}}
     before = len(whole["connections"])
     seen = services.preview(yaml.safe_dump(small), False)
     assert [(each.act, each.key, each.says) for each in seen.outcome.changes if each.does] == [
@@ -449,7 +449,7 @@ def test_a_file_with_one_connection(by: Person) -> None:
         before,
     )
     new = {
-        "neat_latch_inventory": 1,
+        "neat_latch_inventory": 2,
         "connections": {
             "cargo-again": {"place": one["place"], "scheme": one["scheme"], "client": one["client"]}
         },
@@ -592,7 +592,7 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
     monkeypatch.setattr(heavy, "run", run)
     assert services.preview(text, False).outcome.nothing
     with pytest.raises(Problem) as wrong:
-        services.preview(text.replace("neat_latch_inventory: 1", "neat_latch_inventory: 7"), False)
+        services.preview(text.replace("neat_latch_inventory: 2", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
     assert asked == [("neatlatch.core.inventory.reading", {"seconds": 30})] * 2
 

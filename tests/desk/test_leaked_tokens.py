@@ -55,7 +55,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
         True,
     )
     assert one["says"] == "whoever has it is let in as this connection until it ends"
-    assert one["after"] == "its users stop, until somebody signs in again"
+    assert one["after"] == "its workloads stop, until somebody signs in again"
     [one] = leaked(web, f"refresh_token={refresh}")["held"]
     assert (one["refresh"], one["ends"]) == (True, None)
     assert "and the client's secret too" in one["says"]  # RFC 6749 §6: this client is confidential

@@ -18,7 +18,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal.models import ABOUT, Entry
 from neatlatch.desk.ground.people.models import Owner, Person
@@ -85,7 +85,7 @@ def test_the_list_of_scopes_counts_what_each_matrix_shows(web: WebClient) -> Non
     for one in listed:
         shown = web.get(f"/api/clients/{one['client']}/scopes").json()
         trim = shown["trim"]
-        assert (one["users"], one["word"]) == (len(shown["columns"]), shown["word"])
+        assert (one["workloads"], one["word"]) == (len(shown["columns"]), shown["word"])
         assert (one["missing"], one["can_go"], one["impossible"]) == tuple(
             len(trim[key]) for key in ("missing", "can_go", "impossible")
         )
@@ -123,7 +123,11 @@ def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
             model.objects.exclude(owner=None).order_by().values_list("owner").annotate(Count("pk"))
         )
 
-    applications, workloads, credentials = counted(Application), counted(User), counted(Credential)
+    applications, workloads, credentials = (
+        counted(Application),
+        counted(Workload),
+        counted(Credential),
+    )
     for one in every(web, "/owners"):
         key = one["id"]
         assert one["applications"] == applications.get(key, 0)
@@ -135,7 +139,7 @@ def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
 def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     uses = list(
         Use.objects.exclude(connection=None)
-        .select_related("connection__place", "user")
+        .select_related("connection__place", "workload")
         .order_by("pk")[:5]
     )
     none, elsewhere, open_, lacking, _ = uses
@@ -143,21 +147,21 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     assert elsewhere.connection is not None
     assert open_.connection is not None
     assert lacking.connection is not None
-    other = Place.objects.exclude(environment=elsewhere.user.environment).filter(
+    other = Place.objects.exclude(environment=elsewhere.workload.environment).filter(
         application=elsewhere.application
     )[0]
     Connection.objects.filter(pk=elsewhere.connection.pk).update(place=other)
     Connection.objects.filter(pk=open_.connection.pk).update(state="open")
     Connection.objects.filter(pk=lacking.connection.pk).update(values={})
-    every_one = {one["name"]: one["warnings"] for one in every(web, "/users")}
-    warned = {one["name"] for one in every(web, "/users?words=warned:yes")}
+    every_one = {one["name"]: one["warnings"] for one in every(web, "/workloads")}
+    warned = {one["name"] for one in every(web, "/workloads?words=warned:yes")}
     assert warned == {name for name, count in every_one.items() if count}
-    assert {one.user.name for one in uses[:4]} <= warned
+    assert {one.workload.name for one in uses[:4]} <= warned
     assert {
-        one["name"] for one in every(web, "/users?words=-warned:yes")
+        one["name"] for one in every(web, "/workloads?words=-warned:yes")
     } == every_one.keys() - warned
-    for one in User.objects.filter(name__in=warned):
-        says = [each["says"] for each in web.get(f"/api/users/{one.pk}").json()["warnings"]]
+    for one in Workload.objects.filter(name__in=warned):
+        says = [each["says"] for each in web.get(f"/api/workloads/{one.pk}").json()["warnings"]]
         assert len(says) == every_one[one.name]
 
 
@@ -165,7 +169,7 @@ def test_a_warning_names_a_few_of_many_that_would_serve(web: WebClient) -> None:
     use = (
         Use.objects.exclude(connection=None)
         .filter(connection__place__environment__key="production")
-        .select_related("user")[0]
+        .select_related("workload")[0]
     )
     assert use.connection is not None
     like = use.connection
@@ -175,9 +179,9 @@ def test_a_warning_names_a_few_of_many_that_would_serve(web: WebClient) -> None:
         Connection.objects.create(
             ref=f"choice-{number}", place=like.place, scheme=like.scheme, changed_at=timezone.now()
         )
-    Use.objects.filter(user=use.user).exclude(pk=use.pk).delete()
-    User.objects.filter(pk=use.user.pk).update(environment=like.place.environment)
-    (warning,) = web.get(f"/api/users/{use.user.pk}").json()["warnings"]
+    Use.objects.filter(workload=use.workload).exclude(pk=use.pk).delete()
+    Workload.objects.filter(pk=use.workload.pk).update(environment=like.place.environment)
+    (warning,) = web.get(f"/api/workloads/{use.workload.pk}").json()["warnings"]
     assert "choice-0, choice-1, choice-2 and 3 more would serve." in warning["says"]
     assert (warning["act"], warning["ref"]) == ("choose", "choice-0")
 

@@ -22,7 +22,7 @@ from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.ground.journal.models import Check, Checkpoint
@@ -80,7 +80,7 @@ def values() -> dict[str, dict[str, str]]:
         .filter(connections__isnull=False)
         .order_by("pk")[0]
     )
-    somewhere = Connection.objects.filter(users__isnull=False).order_by("ref")[0]
+    somewhere = Connection.objects.filter(uses__isnull=False).order_by("ref")[0]
     where = {"application": place.application.key, "environment": place.environment.key}
     return {
         "/api/applications": {"key": place.application.key, "environment": place.environment.key},
@@ -90,7 +90,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/credentials": {"identity": some(Credential, holders__isnull=False)},
         "/api/handovers": {"identity": some(Handover)},
         "/api/certificates": {"identity": some(Issued)},
-        "/api/users": {"identity": some(User, uses__isnull=False)},
+        "/api/workloads": {"identity": some(Workload, uses__isnull=False)},
         "/api/connections": {
             "ref": somewhere.ref,
             "scheme": place.application.profile["schemes"][0]["key"],

@@ -10,7 +10,7 @@ from neatlatch.core import profiles
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 
 from .conftest import Setup
 from .test_workbenches import fresh, send
@@ -104,10 +104,10 @@ def test_a_mistyped_key_is_refused(setup: Setup, latched: Connection) -> None:
 
 
 def use(setup: Setup, *operations: str) -> None:
-    users.use_connection(
+    workloads.use_connection(
         setup.by,
         fresh(),
-        users.Given("Night run", "", "job", "Freight desk", "daily"),
+        workloads.Given("Night run", "", "job", "Freight desk", "daily"),
         list(operations),
     )
 
@@ -118,11 +118,11 @@ def test_narrowing_scopes_names_who_stops(setup: Setup, latched: Connection) -> 
     web = setup.web("reader")
     expected = [{"name": "Night run", "operations": ["GET /berths"], "lacks": ["berth.read"]}]
     asked = send(web, "post", "/connections/cargo/scopes/previews", {"scopes": ["manifest.read"]})
-    assert asked == [{"ref": "cargo", "users": expected, "asks_in_vain": []}]
+    assert asked == [{"ref": "cargo", "workloads": expected, "asks_in_vain": []}]
     permitted = send(
         web, "post", f"/clients/{client.pk}/scopes/previews", {"scopes": ["manifest.read"]}
     )
-    assert permitted == [{"ref": "cargo", "users": expected, "asks_in_vain": ["berth.read"]}]
+    assert permitted == [{"ref": "cargo", "workloads": expected, "asks_in_vain": ["berth.read"]}]
     for address in ("/connections/cargo", f"/clients/{client.pk}"):
         assert (
             send(

@@ -1,5 +1,5 @@
-"""A desk that was filled before users stood by themselves and tokens were kept by person is carried
-over without loss.
+"""A desk that was filled before workloads stood by themselves and tokens were kept by person is
+carried over without loss.
 """
 
 from __future__ import annotations
@@ -7,8 +7,22 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from importlib import import_module
 from pathlib import Path
+from typing import Any
 
+import pytest
+from django.apps import apps
+from django.utils import timezone
+
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.inventory.models import (
+    ImportPlan,
+    ImportStep,
+    Origin,
+    packed,
+    unpacked,
+)
 from tests.harness import ROOT
 
 FILL = """
@@ -70,12 +84,12 @@ import django
 django.setup()
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.work.finding import index
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 
-print(sorted((one.name, one.environment.key, one.owner_name) for one in User.objects.all()))
+print(sorted((one.name, one.environment.key, one.owner_name) for one in Workload.objects.all()))
 print(
     sorted(
-        (one.user.name, one.connection.ref, one.application.key, one.operations)
+        (one.workload.name, one.connection.ref, one.application.key, one.operations)
         for one in Use.objects.all()
     )
 )
@@ -95,7 +109,7 @@ print(
 """
 
 
-def test_users_and_tokens_are_carried_over(tmp_path: Path) -> None:
+def test_workloads_and_tokens_are_carried_over(tmp_path: Path) -> None:
     environment = {
         **os.environ,
         "NEATLATCH_HOME": str(tmp_path),
@@ -112,8 +126,8 @@ def test_users_and_tokens_are_carried_over(tmp_path: Path) -> None:
 
     run("-c", FILL)
     run("manage.py", "migrate", "--skip-checks", "--verbosity", "0")
-    users, uses, sandbox_or_production, other, found = run("-c", LOOK).splitlines()
-    assert users == str(
+    workloads, uses, sandbox_or_production, other, found = run("-c", LOOK).splitlines()
+    assert workloads == str(
         [
             (name, env, "Freight")
             for name in ("Night run", "Report")
@@ -130,3 +144,29 @@ def test_users_and_tokens_are_carried_over(tmp_path: Path) -> None:
     assert sandbox_or_production == "cargo-production None 7 ['read'] a-production r-production"
     assert other == "cargo-sandbox None 7 ['read'] a-sandbox r-sandbox"
     assert found == "['cargo-sandbox'] svc"
+
+
+@pytest.mark.django_db
+def test_stored_imports_name_workloads_as_files_do_now() -> None:
+    migration = import_module("neatlatch.desk.work.inventory.migrations.0004_workloads")
+    before = {"teams": {}, "users": {"Night run/sandbox": {"name": "Night run"}}}
+    after = {"teams": {}, "workloads": before["users"]}
+    Origin.keep("abc", packed(before), "morag")
+    by, now = Person.objects.create_user("morag"), timezone.now()
+    plan = ImportPlan.objects.create(by=by, begun=now, base="abc", base_before=packed(before))
+    content = {"says": ["runs: became hourly"], "before": None, "after": {"name": "Night run"}}
+    for number, kind in enumerate(("users", "teams"), 1):
+        ImportStep.objects.create(
+            plan=plan, number=number, kind=kind, key="x", act="change", packed=packed(content)
+        )
+
+    def stored() -> tuple[Any, Any, bytes | None, list[str]]:
+        kept = ImportPlan.objects.get()
+        kinds = [step.kind for step in kept.steps.all()]
+        origin = Origin.objects.get().content
+        return origin, unpacked(kept.base_before), kept.base_after, kinds
+
+    migration.to_workloads(apps, None)
+    assert stored() == (after, after, None, ["workloads", "teams"])
+    migration.to_users(apps, None)
+    assert stored() == (before, before, None, ["users", "teams"])

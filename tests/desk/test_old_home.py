@@ -3,7 +3,7 @@ of it, and what it does.
 
 ``tests/homes/7aa8f6f.tar.gz`` holds the desk's database and key, what the stand-ins knew, and, in
 ``expected.json``, what that commit's own code said of it: the rows of each table, the pins of each
-connection, what each user drew, and how a test of each connection went.
+connection, what each workload drew, and how a test of each connection went.
 """
 
 from __future__ import annotations
@@ -34,11 +34,12 @@ ADDRESS = re.compile(r"(127\.0\.0\.1|localhost):(\d{4,5})")
 # Tables of a library that is gone, and Django's list of what may be done, which grows with each
 # model.
 GONE = ("axes_", "auth_permission")
+# The index of what is found is filled anew, with what was not found then.
+INDEX = "finding_"
 # What came later: empty in a home that is carried over, but for the owners that texts named.
 OWNERS = "people_owner"
 LATER = {
     "connections_setaside",
-    "finding_rebuild",
     "house_goneaccess",
     "inventory_importplan",
     "inventory_importstep",
@@ -67,7 +68,7 @@ from neatlatch.desk.estate.connections import halves
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import check
 from neatlatch.desk.ground.people.models import Owner, Person
@@ -88,11 +89,12 @@ drawings = {
     for connection in halves.each(Connection.objects.all())
 }
 draws = {}
-for use in Use.objects.exclude(connection=None).select_related("user", "connection").order_by("pk"):
+rows = Use.objects.exclude(connection=None).select_related("workload", "connection")
+for use in rows.order_by("pk"):
     connection = halves.with_everything(Connection.objects.filter(pk=use.connection_id)).get()
-    name = f"{use.user.name} of {connection.ref}"
+    name = f"{use.workload.name} of {connection.ref}"
     try:
-        drawn = vars(drawing.draw(use.user, connection))
+        drawn = vars(drawing.draw(use.workload, connection))
         draws[name] = {key: str(value) for key, value in drawn.items()}
     except Problem as problem:
         draws[name] = f"Problem: {problem}"
@@ -101,8 +103,8 @@ for connection in Connection.objects.order_by("ref"):
     test = rounds.run(rounds.begin_test(by, connection))
     tests[connection.ref] = [test.passed, [[rung["rung"], rung["passed"]] for rung in test.rungs]]
 owners = {
-    f"user {user.name} {user.environment.key}": user.owner_name
-    for user in User.objects.select_related("environment", "owner")
+    f"workload {workload.name} {workload.environment.key}": workload.owner_name
+    for workload in Workload.objects.select_related("environment", "owner")
 }
 owners |= {
     f"application {application.key}": application.owner_name
@@ -143,7 +145,7 @@ def carried(
         ).fetchall()
         expected["kinds"] = {known or str(UUID(key)): _kind(*rest) for known, key, *rest in rows}
         owners = (
-            "SELECT 'user ' || u.name || ' ' || e.key, owner FROM users_user u JOIN "
+            "SELECT 'workload ' || u.name || ' ' || e.key, owner FROM users_user u JOIN "
             "applications_environment e ON e.id = u.environment_id"
         )
         owners += (
@@ -190,10 +192,10 @@ def carried(
         stand_ins.stop()
 
 
-def _kind(resource: int, user: str | None, scheme: str) -> list[str]:
+def _kind(resource: int, workload: str | None, scheme: str) -> list[str]:
     if resource:
         return ["ResourceServer", "resource_server"]
-    if user:
+    if workload:
         return ["WorkloadKey", "workload_key"]
     if scheme == "certificate":
         return ["CertificateHolder", "certificate_holder"]
@@ -238,7 +240,9 @@ def _move(file: Path, port: int) -> None:
 def test_no_row_is_lost(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     expected, found = carried
     before = {
-        name: count for name, count in expected["counts"].items() if not name.startswith(GONE)
+        name: count
+        for name, count in expected["counts"].items()
+        if not name.startswith((*GONE, INDEX))
     }
     before["journal_entry"] += 1  # the keyed entry that takes the old ones over
     now = {name: count for name, count in found["counts"].items() if not name.startswith(GONE)}
@@ -247,6 +251,8 @@ def test_no_row_is_lost(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     assert now.pop("connections_summary") == before["connections_connection"]
     assert now.pop("credentials_standsout") == before["credentials_credential"]
     assert now.pop("connections_standing") == before["applications_application"]
+    index = {name: now.pop(name) for name in list(now) if name.startswith(INDEX)}
+    assert index["finding_place"] > expected["counts"]["finding_place"]
     assert {name: count for name, count in now.items() if name not in before} == dict.fromkeys(
         LATER, 0
     )
@@ -276,7 +282,7 @@ def test_each_connection_is_drawn_as_it_was(carried: tuple[dict[str, Any], dict[
     assert found["drawings"] == expected["drawings"]
 
 
-def test_each_user_draws_what_it_drew(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
+def test_each_workload_draws_what_it_drew(carried: tuple[dict[str, Any], dict[str, Any]]) -> None:
     expected, found = carried
     permitted = {
         name for name, drawn in found["draws"].items() if TO_BE_PERMITTED not in str(drawn)

@@ -1,5 +1,5 @@
 """Owners: a person, a team or a contact outside, with address, zone and deputy; whose an
-application, a user or a credential is.
+application, a workload or a credential is.
 """
 
 from __future__ import annotations
@@ -13,8 +13,8 @@ from django.test import Client as WebClient
 from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import owners
@@ -28,7 +28,7 @@ from .test_workbenches import send
 
 @pytest.fixture
 def house(setup: Setup) -> Setup:
-    """A connection, a person, a team of hers, and a user of the connection."""
+    """A connection, a person, a team of hers, and a workload of the connection."""
     Person.objects.create_user(
         "ewan",
         password="x",
@@ -39,10 +39,10 @@ def house(setup: Setup) -> Setup:
     )
     accounts.save_team(setup.by, "Quays", ["ewan"])
     setup.latched()
-    users.use_connection(
+    workloads.use_connection(
         setup.by,
         Connection.objects.get(),
-        users.Given("Night run", owner="Harbour office"),
+        workloads.Given("Night run", owner="Harbour office"),
         ["GET /manifests"],
     )
     return setup
@@ -187,7 +187,7 @@ def test_what_somebody_owns_is_on_their_page_and_keeps_them(web: WebClient) -> N
     whole = send(web, "get", f"/owners/{office['id']}")
     assert [(one["what"], one["name"]) for one in whole["things"]] == [("job", "Night run")]
     assert "Hand over" in send(web, "delete", f"/owners/{office['id']}", status=409)["detail"]
-    assert User.objects.get().owner_name == "Harbour office"
+    assert Workload.objects.get().owner_name == "Harbour office"
 
 
 def test_a_credential_has_an_owner(web: WebClient) -> None:
@@ -206,7 +206,7 @@ def test_a_credential_has_an_owner(web: WebClient) -> None:
 
 
 def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient) -> None:
-    users.change(house.by, User.objects.get(), {"owner": "ewan"})
+    workloads.change(house.by, Workload.objects.get(), {"owner": "ewan"})
     send(
         web,
         "put",
@@ -235,7 +235,7 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
     )
     left = send(web, "post", "/people/ewan/handings-over", {"each": each})
     assert [one for one in left["things"] if one["act"] == "hand_over"] == []
-    assert User.objects.get().owner == named("team/Quays")
+    assert Workload.objects.get().owner == named("team/Quays")
     assert Credential.objects.get(kind="client_secret").owner == named("Harbour office")
     assert Owner.objects.get(name="Harbour office").deputy == named("team/Quays")
 
@@ -243,12 +243,12 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
 def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(
     house: Setup, web: WebClient
 ) -> None:
-    users.change(house.by, User.objects.get(), {"owner": "Quays"})
+    workloads.change(house.by, Workload.objects.get(), {"owner": "Quays"})
     accounts.save_team(house.by, "Quay side", ["ewan"], Team.objects.get())
-    assert User.objects.get().owner_name == "Quay side"
+    assert Workload.objects.get().owner_name == "Quay side"
     assert [one.name for one in index.find("quay side")] == ["Quay side", "Night run"]
     accounts.remove_team(house.by, Team.objects.get())
-    owner = User.objects.get().owner
+    owner = Workload.objects.get().owner
     assert owner is not None
     assert (owner.kind, owner.key) == ("contact", "Quay side")
 
@@ -269,10 +269,10 @@ def test_owners_are_in_the_inventory(house: Setup) -> None:
         },
         "person/ewan": {"zone": "Atlantic/Faroe"},
     }
-    assert file["users"]["Night run/sandbox"]["owner"] == "Harbour office"
+    assert file["workloads"]["Night run/sandbox"]["owner"] == "Harbour office"
     Owner.objects.update(zone="", address="", deputy=None)
     del file["base"]  # what the file says is simply what is wanted
-    file["users"]["Night run/sandbox"]["owner"] = "Una Flett"
+    file["workloads"]["Night run/sandbox"]["owner"] = "Una Flett"
     inventory.apply(house.by, yaml.safe_dump(file))
     office = named("Harbour office")
     assert (office.mail, office.zone, office.deputy) == (
@@ -280,7 +280,7 @@ def test_owners_are_in_the_inventory(house: Setup) -> None:
         "Europe/London",
         named("Quays"),
     )
-    assert User.objects.get().owner_name == "Una Flett"
+    assert Workload.objects.get().owner_name == "Una Flett"
     file["owners"] = {"Harbour office": {"zone": "Sound/Gannet"}}
     with pytest.raises(Problem) as refused:
         inventory.apply(house.by, yaml.safe_dump(file))

@@ -16,7 +16,7 @@ from django.utils import timezone
 from neatlatch.core.destinations import origin
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.pages.drawing import doors
 from neatlatch.desk.work.drawing import relay
 from neatlatch.desk.work.drawing.models import Drawn
@@ -27,7 +27,7 @@ from .conftest import Setup
 from .test_drawing import ask, drawn
 
 __all__ = ["drawn"]
-Drawn_ = tuple[Setup, Connection, User, str]
+Drawn_ = tuple[Setup, Connection, Workload, str]
 
 
 @pytest.fixture(autouse=True)
@@ -217,13 +217,13 @@ def test_a_token_that_was_revoked_is_renewed_under_the_quick_way(drawn: Drawn_) 
 def test_it_keeps_the_pace_of_connection_and_key_and_says_when_to_come_again(drawn: Drawn_) -> None:
     _, connection, _, key = drawn
     ask(key, "/relay/cargo/manifests")
-    Client.objects.filter(user__isnull=False).update(pace=0.02)
+    Client.objects.filter(workload__isnull=False).update(pace=0.02)
     relay._PACES = Paces()
     assert quickly(key)["status"] == 200
     late = quickly(key)
     assert (late["status"], late["headers"]["Content-Type"]) == (429, "application/problem+json")
     assert 30 < int(late["headers"]["Retry-After"]) <= 50
-    Client.objects.filter(user__isnull=False).update(pace=None)
+    Client.objects.filter(workload__isnull=False).update(pace=None)
     Connection.objects.filter(pk=connection.pk).update(pace=0.02)
     relay._PACES = Paces()
     assert [quickly(key)["status"] for _ in range(2)] == [200, 429]

@@ -17,7 +17,7 @@ from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import renewals
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 
 from .conftest import PERSON, SERVICE, Setup
 from .test_accounts import connect, person
@@ -66,10 +66,10 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     had ended.
     """
     setup.latched()
-    users.use_connection(
+    workloads.use_connection(
         setup.by,
         fresh(),
-        users.Given("Night run", "", "job", "Freight desk", "daily"),
+        workloads.Given("Night run", "", "job", "Freight desk", "daily"),
         ["GET /manifests"],
     )
     assert setup.test(fresh()).passed
@@ -88,7 +88,7 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
         for one in send(setup.web(), "get", "/today")["breaks"]["items"]
         if one["ref"] == "cargo"
     )
-    assert (found["act"], found["users"], found["at"] is not None) == (
+    assert (found["act"], found["workloads"], found["at"] is not None) == (
         "sign_in",
         ["Night run"],
         True,

@@ -23,7 +23,7 @@ from neatlatch.desk.estate.credentials.services import show
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.journal.services import check
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing.models import Drawn
@@ -114,10 +114,10 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     post(web, f"{at}/makings", value=office.make("the new one", "svc-lost", "clerk")["Token"])
     post(web, f"{at}/proofs")
     post(web, f"{at}/switches")
-    User.objects.filter(name="Found items page").update(draws=True)
+    Workload.objects.filter(name="Found items page").update(draws=True)
     connection, now = Connection.objects.get(ref="lost-property"), timezone.now()
     row = {
-        "user": User.objects.get(name="Found items page").pk,
+        "workload": Workload.objects.get(name="Found items page").pk,
         "connection": connection.pk,
         "way": "draw",
         "begins": now,

@@ -30,7 +30,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
@@ -237,7 +237,9 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
 
 def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
-    users.use_connection(setup.by, connection, users.Given("Loader"), ["PUT /fares/{number}"])
+    workloads.use_connection(
+        setup.by, connection, workloads.Given("Loader"), ["PUT /fares/{number}"]
+    )
     application = Application.objects.get(key="fare-kiosks")
     text = web.get("/api/applications/fare-kiosks/profile-texts").json()["text"]
     assert "X-Kiosk-Key" in text
@@ -438,12 +440,12 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("a test that failed")
     mending.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
     check("an act at the provider")
-    use = users.use_connection(
-        setup.by, again(), users.Given("Customs"), ["PUT /manifests/{number}"]
+    use = workloads.use_connection(
+        setup.by, again(), workloads.Given("Customs"), ["PUT /manifests/{number}"]
     )
-    check("a user")
-    users.stop_using(setup.by, use)
-    check("no user")
+    check("a workload")
+    workloads.stop_using(setup.by, use)
+    check("no workload")
     setup.sign_in(again(), "m.orr@gannet.example")
     check("another account")
     clients.note_consent(setup.by, again().client, "manifest.write", True)  # type: ignore[arg-type]

@@ -197,7 +197,7 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     )
     post(
         web,
-        f"/api/connections/{ref}/users",
+        f"/api/connections/{ref}/workloads",
         {"name": "Night fares", "kind": "job", "operations": ["GET /fares"]},
         201,
     )
@@ -209,12 +209,12 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     assert told["copies_to"] == [{"key": "staging", "name": "Staging"}]
     copied = post(web, f"/api/connections/{ref}/copies", {"environment": "staging"}, 201)
     assert copied["new"] == ["account", "api key"]
-    assert "users" in copied["carried"]
+    assert "workloads" in copied["carried"]
     made = web.get(f"/api/connections/{copied['ref']}").json()
     assert made["values"]["api_base"] == setup.stand_ins.secured(
         "fares", "staging"
     )  # the next environment's own address
-    assert [one["name"] for one in made["users_of"]] == ["Night fares"]
+    assert [one["name"] for one in made["workloads_of"]] == ["Night fares"]
     pins = {one["key"]: one["fit"] for one in made["pins"]}
     assert pins["api_key"] == "missing"
     assert (

@@ -15,7 +15,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials import services as credentials
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Handover
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.pages.connections.shaping import full
 
@@ -122,16 +122,16 @@ def test_a_scope_is_dropped(setup: Setup) -> None:
     assert setup.test(connection).passed
 
 
-def test_a_user_that_needs_more_than_was_granted(setup: Setup) -> None:
+def test_a_workload_that_needs_more_than_was_granted(setup: Setup) -> None:
     connection = setup.latched("manifest.read")
-    users.use_connection(
+    workloads.use_connection(
         setup.by,
         again(connection),
-        users.Given("Berth board", kind="report", owner="Quay", runs="hourly"),
+        workloads.Given("Berth board", kind="report", owner="Quay", runs="hourly"),
         ["GET /berths"],
     )
     found = asdict(full(again(connection)))
-    assert found["users_of"][0]["lacks"] == ["berth.read"]
+    assert found["workloads_of"][0]["lacks"] == ["berth.read"]
     test = setup.test(connection)
     assert test.rungs[-1]["rung"] == "allowed"
     assert "GET /berths needs berth.read" in test.rungs[-1]["says"]

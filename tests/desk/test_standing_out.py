@@ -24,7 +24,7 @@ from neatlatch.demo.fill import fill
 from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover, StandsOut
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.credentials import life, standing_out, watching
@@ -43,14 +43,14 @@ def filled(
     """
     monkeypatch.setattr("neatlatch.demo.fill._logins", lambda: tmp_path / "logins.json")
     fill(10, lambda stand: None)
-    now, user = timezone.now(), User.objects.order_by("name")[0]
+    now, workload = timezone.now(), Workload.objects.order_by("name")[0]
     old = now - timedelta(days=200)
     place = Connection.objects.order_by("ref")[0].place
     client = Client.objects.create(
         place=place,
         name="own",
         kind=Kind.WORKLOAD_KEY,
-        user=user,
+        workload=workload,
         scheme="bearer",
         house=True,
         changed_at=now,
@@ -73,8 +73,8 @@ def filled(
             Handover.objects.create(credential=made, ends=now + timedelta(days=1))
         if name == "unused":
             Drawn.objects.create(
-                user=user.pk,
-                connection=place.pk and user.pk,
+                workload=workload.pk,
+                connection=place.pk and workload.pk,
                 credential=str(made.pk),
                 way="draw",
                 begins=old,
@@ -187,7 +187,7 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
     assert {one["hint"] for one in listed("waiting")} == {"waiting"}
     ref = Connection.objects.order_by("ref")[0].ref
     assert all(ref in one["connections"] for one in listed(f"connection:{ref}"))
-    name = User.objects.order_by("name")[0]
+    name = Workload.objects.order_by("name")[0]
     assert "drawn wit" in {one["hint"] for one in listed(f'owner:"{name.owner_name}"')}
 
 

@@ -37,7 +37,7 @@ from neatlatch.desk.estate.records.connections.models import (
     TokenSet,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.ground.common import marking, settling
 from neatlatch.desk.ground.people.models import Person, Team
 
@@ -167,7 +167,7 @@ def rows_of(model: type[models.Model]) -> list[models.Model]:
         "Use": "connection__in",
         "Client": "connections__in",
         "Place": "connections__in",
-        "User": "uses__connection__in",
+        "Workload": "uses__connection__in",
         "Environment": "places__connections__in",
         "Application": "places__connections__in",
         "Person": "teams__connections__in",
@@ -399,12 +399,12 @@ def test_the_command_finds_what_is_not_as_it_would_be(
 ) -> None:
     assert cli.main(["summaries", "check"]) == 0
     one = Summary.objects.select_related("connection").order_by("connection__ref")[0]
-    Summary.objects.filter(pk=one.pk).update(users=77)
+    Summary.objects.filter(pk=one.pk).update(workloads=77)
     capsys.readouterr()
     assert cli.main(["summaries", "check"]) == 1
     said = capsys.readouterr().out
     assert one.connection.ref in said
-    assert "users is 77" in said
+    assert "workloads is 77" in said
     assert cli.main(["summaries", "anew"]) == 0
     assert cli.main(["summaries", "check"]) == 0
     marking.remove()

@@ -1,4 +1,4 @@
-"""The workbenches by the API: redirect URIs, scopes and consent, users and their warnings."""
+"""The workbenches by the API: redirect URIs, scopes and consent, workloads and their warnings."""
 
 from __future__ import annotations
 
@@ -18,8 +18,8 @@ from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import halves
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.journal.models import Entry
 
 from .conftest import URI, Setup
@@ -48,7 +48,7 @@ def fresh(ref: str = "cargo") -> Connection:
 
 
 def use(setup: Setup, name: str, *operations: str, ref: str = "cargo") -> None:
-    users.use_connection(setup.by, fresh(ref), users.Given(name), list(operations))
+    workloads.use_connection(setup.by, fresh(ref), workloads.Given(name), list(operations))
 
 
 # Redirect URIs
@@ -93,7 +93,7 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     told = send(
         web, "post", f"/clients/{client.pk}/redirect-uris/previews", {"redirect_uris": [URI + "/"]}
     )
-    assert [(one["ref"], one["stops"], one["users"]) for one in told] == [
+    assert [(one["ref"], one["stops"], one["workloads"]) for one in told] == [
         ("cargo", True, ["Night run"]),
         ("cargo-two", False, []),
     ]
@@ -193,12 +193,12 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
         ["manifest.write"],
     )
     assert found["trim"]["kept"][0]["needed_by"] == [
-        {"user": "Night run", "operation": "GET /manifests"},
-        {"user": "Customs", "operation": "PUT /manifests/{number}"},
+        {"workload": "Night run", "operation": "GET /manifests"},
+        {"workload": "Customs", "operation": "PUT /manifests/{number}"},
     ]
     assert (found["trim"]["weight"], found["trim"]["held_weight"]) == ("3.25", "2")
     row = send(web, "get", "/scopes")["items"][0]
-    assert (row["can_go"], row["missing"], row["users"]) == (2, 1, 2)
+    assert (row["can_go"], row["missing"], row["workloads"]) == (2, 1, 2)
 
 
 def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> None:
@@ -363,23 +363,23 @@ def test_lists_of_benches_take_a_constant_number_of_queries(setup: Setup) -> Non
 
     setup.latched()
     use(setup, "Night run", "GET /manifests")
-    few = {address: count(address) for address in ("/redirect-uris", "/scopes", "/users")}
+    few = {address: count(address) for address in ("/redirect-uris", "/scopes", "/workloads")}
     for number in range(5):
         setup.latched("manifest.read", ref=f"cargo-{number}")
         use(setup, f"Job {number}", "GET /manifests", ref=f"cargo-{number}")
     assert {address: count(address) for address in few} == few
 
 
-# Users
+# Workloads
 
 
-def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: Setup) -> None:
+def test_workloads_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: Setup) -> None:
     setup.latched()
     web = setup.web()
     made = send(
         web,
         "post",
-        "/users",
+        "/workloads",
         {
             "name": "Night run",
             "environment": "staging",
@@ -390,18 +390,18 @@ def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: S
         201,
     )
     assert made["next_window"]
-    assert send(web, "post", "/users", {"name": "Night run", "environment": "staging"}, 422)[
+    assert send(web, "post", "/workloads", {"name": "Night run", "environment": "staging"}, 422)[
         "errors"
     ]["name"]
     wrong = send(
         web,
         "post",
-        "/users",
+        "/workloads",
         {"name": "", "environment": "staging", "kind": "robot", "windows": ["whenever"]},
         422,
     )["errors"]
     assert {"name", "kind", "windows"} <= set(wrong)
-    address = f"/users/{made['id']}"
+    address = f"/workloads/{made['id']}"
     found = send(
         web,
         "post",
@@ -420,7 +420,7 @@ def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: S
     assert (found["warnings"][0]["act"], found["warnings"][0]["ref"]) == ("choose", "cargo")
     found = send(web, "patch", f"{address}/uses/{found['uses'][0]['id']}", {"connection": "cargo"})
     assert found["warnings"] == []
-    assert [one["name"] for one in send(web, "get", "/connections/cargo")["users_of"]] == [
+    assert [one["name"] for one in send(web, "get", "/connections/cargo")["workloads_of"]] == [
         "Night run"
     ]
     refused = send(web, "patch", address, {"owner": "Quays"}, 412, **{"If-Match": '"1"'})
@@ -434,17 +434,17 @@ def test_users_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setup: S
         ("warned:yes", 0),
     ):
         assert (
-            len(send(web, "get", f"/users?words={words.replace(' ', '%20')}")["items"]) == count
+            len(send(web, "get", f"/workloads?words={words.replace(' ', '%20')}")["items"]) == count
         ), words
     send(web, "delete", address, status=204)
-    assert not User.objects.exists()
+    assert not Workload.objects.exists()
 
 
-def test_operations_from_what_a_user_was_seen_to_call(setup: Setup) -> None:
+def test_operations_from_what_a_workload_was_seen_to_call(setup: Setup) -> None:
     setup.latched()
     use(setup, "Night run", "GET /berths")
-    web, user = setup.web(), User.objects.get()
-    line = f"/users/{user.pk}/uses/{user.uses.get().pk}"
+    web, workload = setup.web(), Workload.objects.get()
+    line = f"/workloads/{workload.pk}/uses/{workload.uses.get().pk}"
     root = fresh().values["api_base"]
     log = (
         f'203.0.113.9 - - [x] "GET {root}/manifests HTTP/1.1" 200 12\n203.0.113.9 - - [x] "PUT '
@@ -481,4 +481,4 @@ def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:
     applications.change(setup.by, application, {"profile": profile})
     connection = setup.connection(setup.client(place, "berth.read"))
     use(setup, "Tides", "GET /tides", ref=connection.ref)
-    assert fresh().users.get().operations == ["GET /tides"]
+    assert fresh().uses.get().operations == ["GET /tides"]

@@ -17,7 +17,7 @@ from tests.harness import WHOLE, Desk, World, wait_until
 MANY = 400 if WHOLE else 120
 STATE = """
 import json
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.journal import services as journal
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.inventory.models import ImportPlan
@@ -29,8 +29,8 @@ print(
                 [plan.state, plan.done, plan.total, plan.worker]
                 for plan in ImportPlan.objects.order_by("begun")
             ],
-            "users": sorted(
-                User.objects.filter(name__startswith="Night run").values_list("name", flat=True)
+            "workloads": sorted(
+                Workload.objects.filter(name__startswith="Night run").values_list("name", flat=True)
             ),
             "told": Entry.objects.filter(did="applied: add", ref__startswith="Night run").count(),
             "journal": journal.check().fault,
@@ -72,7 +72,7 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     for number in range(MANY):
         name = night_run(number, round_)
         uses = [{"application": "cargo-manifests", "connection": "cargo-manifests"}]
-        plain["users"][f"{name}/production"] = {
+        plain["workloads"][f"{name}/production"] = {
             "name": name,
             "environment": "production",
             "uses": uses,
@@ -90,21 +90,23 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     how, done, total, _ = cut["plans"][-1]
     assert (how, total) == ("applying", MANY)
     assert 0 < done < MANY
-    own = [name for name in cut["users"] if name.startswith(f"Night run {round_}-")]
+    own = [name for name in cut["workloads"] if name.startswith(f"Night run {round_}-")]
     assert len(own) == done  # whole blocks, and what is counted is there
-    assert cut["told"] == len(cut["users"])
+    assert cut["told"] == len(cut["workloads"])
 
     desk.start("desk")  # without the worker that goes on with it
     web = desk.client("morag", world.password)
     for name in (own[0], own[-1]):
-        user = next(
-            user
-            for user in web.get("/api/users", params={"words": name}).json()["items"]
-            if user["name"] == name
+        workload = next(
+            workload
+            for workload in web.get("/api/workloads", params={"words": name}).json()["items"]
+            if workload["name"] == name
         )
-        version = web.get(f"/api/users/{user['id']}").headers["ETag"]
+        version = web.get(f"/api/workloads/{workload['id']}").headers["ETag"]
         edited = web.patch(
-            f"/api/users/{user['id']}", json={"runs": "weekly"}, headers={"If-Match": version}
+            f"/api/workloads/{workload['id']}",
+            json={"runs": "weekly"},
+            headers={"If-Match": version},
         )
         assert edited.status_code == 409, edited.text
         assert edited.json()["title"] == "An import is changing this."
@@ -115,8 +117,8 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     assert answers.count(200) == len(answers) > 0
     after = state(desk)
     assert after["plans"][-1] == ["applied", MANY, MANY, ""]
-    assert [name for name in after["users"] if name.startswith(f"Night run {round_}-")] == sorted(
-        night_run(n, round_) for n in range(MANY)
-    )
-    assert after["told"] == len(after["users"])
+    assert [
+        name for name in after["workloads"] if name.startswith(f"Night run {round_}-")
+    ] == sorted(night_run(n, round_) for n in range(MANY))
+    assert after["told"] == len(after["workloads"])
     assert after["journal"] is None

@@ -1,4 +1,4 @@
-"""Users of connections at the door of a desk that runs: many draws at once, a relayed run whose
+"""Workloads of connections at the door of a desk that runs: many draws at once, a relayed run whose
 token ends, and the command line.
 """
 
@@ -23,10 +23,10 @@ from neatlatch.desk.estate.records.connections.models import TokenSet, Connectio
 from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 by = Person.objects.get(username="morag")
-user = User.objects.get(name="Rehearsal of the night run")
-_, handover = services.give(by, user, "key", right="draw")
+workload = Workload.objects.get(name="Rehearsal of the night run")
+_, handover = services.give(by, workload, "key", right="draw")
 _, value = show(by, handover); close(by, handover)
 Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
 print(value)

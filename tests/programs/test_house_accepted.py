@@ -21,8 +21,8 @@ from neatlatch.demo.load import load
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.work.drawing import services as drawing
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -66,16 +66,16 @@ roles |= {{
     for one in Client.objects.filter(place=place, name="Rest hours display")
 }}
 house.set_up_by_list(place, roles, {port})
-user = User.objects.get(name="Rest hours display")
-users.use_connection(
+workload = Workload.objects.get(name="Rest hours display")
+workloads.use_connection(
     by,
     Connection.objects.get(ref="berth-booking-display"),
-    users.Given(user.name, "", user.kind, user.owner_name, user.runs),
+    workloads.Given(workload.name, "", workload.kind, workload.owner_name, workload.runs),
     ["GET /bookings"],
 )
-client, handover = drawing.give(by, user, "certificate", "draw")
+client, handover = drawing.give(by, workload, "certificate", "draw")
 made["draws"] = [str(client.pk), str(handover.credential_id), house.take(by, handover)]
-key, handover = drawing.give(by, user, "key", "draw")
+key, handover = drawing.give(by, workload, "key", "draw")
 made["key"] = [house.take(by, handover)]
 print(json.dumps({{"password": logins["morag"][1], **made}}))
 """
@@ -224,7 +224,7 @@ def test_one_that_takes_certificates_refuses_a_listed_one(
     assert _shows(found, shown).put(f"{api}/8", json={"vessel": "Auk"}).status_code == 201
 
 
-def test_a_user_draws_with_a_certificate(
+def test_a_workload_draws_with_a_certificate(
     desk: tuple[Desk, dict[str, list[str]]], stand_ins: StandIns
 ) -> None:
     found, made = desk
@@ -402,9 +402,9 @@ def test_a_credential_of_the_house_is_replaced(
     assert act("proofs")["prove"] == "done", last["said"]
     assert act("switches")["switch"] == "done"
     assert web.get(f"/api/connections/{ref}").json()["secrets"][0]["hint"] == last["new_hint"]
-    for user in last["users"]:
-        if not user["draws"]:
-            act("movings", name=user["name"], moved=True)
+    for workload in last["workloads"]:
+        if not workload["draws"]:
+            act("movings", name=workload["name"], moved=True)
     act("retirements", anyway=True)
     wait_until(lambda: act("refusals")["refuse"] == "done", what="the refusal of the old one")
     assert last["outcome"] == "done", last["said"]

@@ -37,7 +37,7 @@ from neatlatch.desk.estate.credentials.services import keep
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 
 story = yaml.safe_load(SCENARIO.read_text())
 load_environments(story)
@@ -63,13 +63,13 @@ connections.create(
     [],
     {"token": "a-made-up-token-of-theirs"},
 )
-use = users.use_connection(
+use = workloads.use_connection(
     by,
     Connection.objects.get(),
-    users.Given("Found items page", "", "agent", "Web team", "always"),
+    workloads.Given("Found items page", "", "agent", "Web team", "always"),
     ["GET /items"],
 )
-_, handover = drawing.give(by, use.user, "key", "draw", leave=Leave("a test"))
+_, handover = drawing.give(by, use.workload, "key", "draw", leave=Leave("a test"))
 Place.objects.update(house=True)
 certificates.register(
     by,

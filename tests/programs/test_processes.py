@@ -20,14 +20,14 @@ MADE = """
 import json
 from neatlatch.demo import house
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services
 
 by = Person.objects.get(username="morag")
 Connection.objects.update(pace=5)
 _, handover = services.give(
-    by, User.objects.get(name="Rehearsal of the night run"), "key", right="draw"
+    by, Workload.objects.get(name="Rehearsal of the night run"), "key", right="draw"
 )
 print(json.dumps(house.take(by, handover)))
 """

@@ -51,7 +51,7 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
         "/api/connections/cargo-manifests",
         "/api/credentials",
         "/api/applications",
-        "/api/users",
+        "/api/workloads",
         "/api/finds?words=cargo",
         "/api/journal",
         "/api/inventory/imports/open",

@@ -124,9 +124,27 @@ def read(text: str) -> Inventory:
     except trees.Refused as error:
         raise BadInventory([Mistake(error.line or 1, "", str(error))]) from error
     if not isinstance(plain, dict) or "neat_latch_inventory" not in plain:
-        raise BadInventory([Mistake(1, "", "an inventory begins with “neat_latch_inventory: 1”")])
-    checker = _Checker(plain, lines)
+        says = f"an inventory begins with “neat_latch_inventory: {VERSION}”"
+        raise BadInventory([Mistake(1, "", says)])
+    checker = _Checker(*_as_written_now(plain, lines))
     return checker.run()
+
+
+def _as_written_now(
+    plain: dict[Any, Any], lines: Mapping[Path, int]
+) -> tuple[dict[Any, Any], Mapping[Path, int]]:
+    """A file of version 1 as this version would write it, with the lines that its values stand on;
+    any other as it is.
+    """
+    if plain["neat_latch_inventory"] != 1 or "workloads" in plain:
+        return plain, lines
+    renamed = {"workloads" if kind == "users" else kind: some for kind, some in plain.items()}
+    renamed["neat_latch_inventory"] = VERSION
+    moved = {
+        ("workloads", *path[1:]) if path[:1] == ("users",) else path: line
+        for path, line in lines.items()
+    }
+    return renamed, moved
 
 
 class _Checker:
@@ -279,7 +297,7 @@ class _Checker:
         )
 
     def uses(self, value: Any, path: Path) -> list[dict[str, Any]]:
-        """What a user calls."""
+        """What a workload calls."""
         if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
             self.wrong(path, "is a list of uses with application, connection and operations")
             return []
@@ -347,11 +365,11 @@ def names_in(content: Content) -> Iterator[tuple[str, str, Path]]:
             yield "credentials", secret.removeprefix(SAFE), ("connections", key, "secrets", name)
         for person in connection["accounts"]:
             yield "people", person, ("connections", key, "accounts", person)
-    for key, user in content.get("users", {}).items():
-        for number, use in enumerate(user["uses"]):
+    for key, workload in content.get("workloads", {}).items():
+        for number, use in enumerate(workload["uses"]):
             for name, target in (("application", "applications"), ("connection", "connections")):
                 if use.get(name):
-                    yield target, use[name], ("users", key, "uses", number, name)
+                    yield target, use[name], ("workloads", key, "uses", number, name)
 
 
 def still_named(content: Content, removed: Collection[tuple[str, str]]) -> list[Mistake]:

@@ -6,7 +6,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-VERSION = 1
+# Version 1 called workloads “users”; it is still read.
+VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -168,8 +169,8 @@ KINDS = (
         ),
     ),
     Kind(
-        "users",
-        "user",
+        "workloads",
+        "workload",
         (
             Field("name", required=True),
             Field("environment", "environments", required=True),

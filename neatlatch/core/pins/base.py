@@ -39,7 +39,7 @@ class Pin:
     """A pin's answer: both values as they are shown, how they fit, and why in one sentence of both.
 
     ``unwritten``: it is missing only because nobody has noted the provider's half here, which
-    explains no refusal. ``stops`` names the users who lack a right by it.
+    explains no refusal. ``stops`` names the workloads who lack a right by it.
     """
 
     key: str
@@ -98,9 +98,9 @@ class Consent:
 
 @dataclass(frozen=True)
 class Need:
-    """An operation that a user of the connection calls, with the scopes that allow it."""
+    """An operation that a workload of the connection calls, with the scopes that allow it."""
 
-    user: str
+    workload: str
     operation: str
     alternatives: Alternatives
 

@@ -1,5 +1,5 @@
-"""Rights: what an account's role or permission allows is enough for the users, where a scheme has
-no scopes.
+"""Rights: what an account's role or permission allows is enough for the workloads, where a scheme
+has no scopes.
 """
 
 from __future__ import annotations
@@ -25,7 +25,7 @@ def _pin(halves: Halves) -> Pin:
     needed = sorted(
         {one for need in halves.needs for one in lacking((), need.alternatives, halves.implies)}
     )
-    ours = f"needs {', '.join(needed)}" if needed else "no need is noted"
+    ours = f"needs {', '.join(needed)}" if needed else "no workload needs any"
     if not halves.provider.known:
         return not_known(KEY, label, ours)
     theirs = joined(held)
@@ -51,10 +51,10 @@ def _pin(halves: Halves) -> Pin:
                 theirs,
                 ours,
                 (
-                    f"{need.user} needs {joined(gap)} for {need.operation}; the {label} there "
+                    f"{need.workload} needs {joined(gap)} for {need.operation}; the {label} there "
                     f"is {theirs}."
                 ),
-                acts=(*acts, Act("see_users", "See who needs it")),
+                acts=(*acts, Act("see_workloads", "See who needs it")),
             )
     token = halves.caller.secrets.get("token_secret")
     changed = halves.provider.rights_changed_at
@@ -81,4 +81,4 @@ def _pin(halves: Halves) -> Pin:
 
 
 def _enough(halves: Halves) -> str:
-    return "Enough for every user." if halves.needs else "Nobody is noted who needs any."
+    return "Enough for every workload." if halves.needs else "No workload needs any."

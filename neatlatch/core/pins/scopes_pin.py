@@ -1,5 +1,5 @@
-"""Scopes: what we request is permitted, what the users need is granted, and the token is as new as
-the request.
+"""Scopes: what we request is permitted, what the workloads need is granted, and the token is as new
+as the request.
 """
 
 from __future__ import annotations
@@ -30,14 +30,14 @@ def pin(halves: Halves) -> Pin:
     if over:
         return _not_permitted(halves, over, theirs, ours)
     if short := _short(halves, caller.scopes):
-        user, operation, scopes = short
+        workload, operation, scopes = short
         return _differs(
             theirs,
             ours,
-            f"{user} needs {joined(scopes)} for {operation}, and we do not ask for it.",
+            f"{workload} needs {joined(scopes)} for {operation}, and we do not ask for it.",
             _blocked(halves, caller.scopes),
             *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)),
-            Act("see_users", "See who needs it"),
+            Act("see_workloads", "See who needs it"),
         )
     if caller.granted is not None:
         held = closure(caller.granted, halves.implies)
@@ -56,21 +56,22 @@ def pin(halves: Halves) -> Pin:
                 _blocked(halves, caller.granted),
                 again,
             )
-    enough = ", and enough for every user." if halves.needs else "."
+    enough = ", and enough for every workload." if halves.needs else "."
     return halves.agreed(KEY, LABEL, theirs, ours, f"Everything we ask for is permitted{enough}")
 
 
 def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> Pin:
     remaining = halves.caller.scopes - set(over)
     before, after = _blocked(halves, halves.caller.scopes), _blocked(halves, remaining)
-    users = {need.user for need in halves.needs}
+    workloads = {need.workload for need in halves.needs}
     why = f"{', '.join(over)} {'is' if len(over) == 1 else 'are'} not permitted for this client."
-    if users:
+    if workloads:
         count = len(after - before)
         why += (
-            f" Needed by {count} of {len(users)} {'user' if len(users) == 1 else 'users'} below."
+            f" Needed by {count} of {len(workloads)} "
+            f"{'workload' if len(workloads) == 1 else 'workloads'} below."
             if count
-            else " None of its users needs it."
+            else " None of its workloads needs it."
         )
     acts = [
         Act(
@@ -80,20 +81,27 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
     ]
     acts += [Act("drop_scope", "Drop it here", one) for one in over]
     return _differs(
-        theirs, ours, why, after, *acts, *([Act("see_users", "See who needs it")] if users else [])
+        theirs,
+        ours,
+        why,
+        after,
+        *acts,
+        *([Act("see_workloads", "See who needs it")] if workloads else []),
     )
 
 
 def _blocked(halves: Halves, held: frozenset[str]) -> set[str]:
     return {
-        need.user for need in halves.needs if not allows(held, need.alternatives, halves.implies)
+        need.workload
+        for need in halves.needs
+        if not allows(held, need.alternatives, halves.implies)
     }
 
 
 def _short(halves: Halves, held: frozenset[str]) -> tuple[str, str, frozenset[str]] | None:
     for need in halves.needs:
         if gap := lacking(held, need.alternatives, halves.implies):
-            return need.user, need.operation, gap
+            return need.workload, need.operation, gap
     return None
 
 

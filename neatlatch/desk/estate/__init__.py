@@ -1,3 +1,3 @@
 """What is administered, and every rule for changing it: applications, clients, credentials,
-connections, users.
+connections, workloads.
 """

@@ -44,7 +44,7 @@ from .inventory import router as inventory
 from .journal import router as journal
 from .owners import router as owners
 from .replacing import router as replacing
-from .users.api import router as users
+from .workloads.api import router as workloads
 
 log = structlog.get_logger()
 
@@ -142,7 +142,7 @@ for router in (
     drawing,
     connections,
     accounts,
-    users,
+    workloads,
     owners,
     access,
     inventory,

@@ -25,7 +25,7 @@ PAGES = (
     ("Scopes and consent", "/scopes"),
     ("Access rules", "/access-rules"),
     ("Connections", "/connections"),
-    ("Users of connections", "/users"),
+    ("Workloads of connections", "/workloads"),
     ("My accounts", "/accounts"),
     ("Credentials", "/credentials"),
     ("Rounds", "/rounds"),
@@ -44,7 +44,7 @@ _MOST_FILTERS = 50
 Lists = Literal[
     "connections",
     "credentials",
-    "users",
+    "workloads",
     "applications",
     "people",
     "owners",

@@ -334,24 +334,24 @@ def undo_import(
 
 @router.get("/exports/{what}")
 def table(
-    request: HttpRequest, what: Literal["connections", "clients", "credentials", "users"]
+    request: HttpRequest, what: Literal["connections", "clients", "credentials", "workloads"]
 ) -> HttpResponse:
     """A list as CSV."""
     guard.need(request, "look")
     return _download(tables.export(what), f"{what}.csv", "text/csv")
 
 
-@router.post("/imports/users/previews", response=tables.TableDifference)
-def preview_users(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
-    """What a table of users would add and change. Nothing is changed."""
+@router.post("/imports/workloads/previews", response=tables.TableDifference)
+def preview_workloads(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
+    """What a table of workloads would add and change. Nothing is changed."""
     guard.need(request, "change")
-    return tables.preview_users(given.text)
+    return tables.preview_workloads(given.text)
 
 
-@router.post("/imports/users", response={200: ImportBegun, 202: ImportBegun})
-def take_users(request: HttpRequest, given: ImportTextIn) -> tuple[int, ImportBegun]:
-    """Take the users of a table over, as an import."""
-    return _begun(tables.take_users(guard.need(request, "change"), given.text, _need_worker))
+@router.post("/imports/workloads", response={200: ImportBegun, 202: ImportBegun})
+def take_workloads(request: HttpRequest, given: ImportTextIn) -> tuple[int, ImportBegun]:
+    """Take the workloads of a table over, as an import."""
+    return _begun(tables.take_workloads(guard.need(request, "change"), given.text, _need_worker))
 
 
 @router.get("/clients/{identity}/exports")

@@ -15,7 +15,7 @@ from ninja import Router
 from neatlatch.core import filter_words
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.answers import written
@@ -104,7 +104,7 @@ _teams = Reading(Team, "t.id IN {keys}")
 _COUNTS = f"""SELECT k.value, {
     ", ".join(
         f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = k.value)"
-        for one in (Application, User, Credential)
+        for one in (Application, Workload, Credential)
     )
 } FROM json_each(%s) k"""
 
@@ -172,7 +172,9 @@ def _full(identity: int) -> OwnerFull:
         for of in one.applications.all()[:_MOST]
     ]
     things += [
-        ThingOut(what=of.kind, name=of.name, says=of.environment.name, address=f"/users/{of.pk}")
+        ThingOut(
+            what=of.kind, name=of.name, says=of.environment.name, address=f"/workloads/{of.pk}"
+        )
         for of in one.workloads.select_related("environment")[:_MOST]
     ]
     rows = one.credentials.defer("value").select_related("client__place__application")

@@ -64,8 +64,8 @@ class ReplacementStep:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MovingUser:
-    """A user of the connections. ``draws``: it moves by itself."""
+class MovingWorkload:
+    """A workload of the connections. ``draws``: it moves by itself."""
 
     name: str
     draws: bool
@@ -98,7 +98,7 @@ class ReplacementOut:
     acts: list[str]
     named: str
     costs: list[str]
-    users: list[MovingUser]
+    workloads: list[MovingWorkload]
     may_roll_back: bool
     may_correct: bool
     tokens_alive: int
@@ -125,7 +125,7 @@ class RetiringIn(Given):
 
 
 class MovedIn(Given):
-    """Whether a user has been changed by hand."""
+    """Whether a workload has been changed by hand."""
 
     name: str
     moved: bool
@@ -203,9 +203,11 @@ def _shape(identity: UUID) -> ReplacementOut:
         )
         if one.made is None
         else [],
-        users=[
-            MovingUser(name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved)
-            for each in looking.users_of(one)
+        workloads=[
+            MovingWorkload(
+                name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved
+            )
+            for each in looking.workloads_of(one)
         ],
         may_roll_back=one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
         tokens_alive=Access.objects.filter(
@@ -284,7 +286,7 @@ def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 @router.post("/replacements/{identity}/movings", response=ReplacementOut)
 def moved(request: HttpRequest, identity: UUID, given: MovedIn) -> ReplacementOut:
-    """Note that a user has been changed by hand."""
+    """Note that a workload has been changed by hand."""
     services.note_moved(guard.need(request, "change"), _find(identity), given.name, given.moved)
     return _shape(identity)
 

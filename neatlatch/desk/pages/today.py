@@ -137,19 +137,19 @@ class Wall:
 
 @dataclass(frozen=True, kw_only=True)
 class BreakOut:
-    """Something that will stop a connection, or a user that draws; ``at`` is null for now, the
+    """Something that will stop a connection, or a workload that draws; ``at`` is null for now, the
     other's fields are empty.
     """
 
     ref: str
-    user: UUID | None
+    workload: UUID | None
     application: str
     environment: str
     at: datetime | None
     why: str
     act: str
     label: str
-    users: list[str]
+    workloads: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -324,7 +324,7 @@ def _failures(state: str, recent: list[int]) -> str:
 def _breaks(cursor: str | None) -> Breaks:
     now = timezone.now()
     after = _urgency(cursor) if cursor else None
-    told = [*_of_connections(after, now), *_of_users(after, now)]
+    told = [*_of_connections(after, now), *_of_workloads(after, now)]
     told.sort(key=lambda one: one[0])
     shown, over = told[:BREAKS], told[BREAKS:]
     return Breaks(
@@ -385,35 +385,35 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
                 _urgency_of(new.next_at, one.ref),
                 BreakOut(
                     ref=one.ref,
-                    user=None,
+                    workload=None,
                     application=one.connection__place__application__name,
                     environment=one.connection__place__environment__name,
                     at=new.next_at,
                     why=new.next_why,
                     act=new.next_act,
                     label=new.next_label,
-                    users=list(new.next_stops),
+                    workloads=list(new.next_stops),
                 ),
             )
         )
     return told
 
 
-def _of_users(after: Urgency | None, now: datetime) -> list[tuple[Urgency, BreakOut]]:
+def _of_workloads(after: Urgency | None, now: datetime) -> list[tuple[Urgency, BreakOut]]:
     told = []
-    for user, end in ending.soonest(now, _MOST_ENDING):
+    for workload, end in ending.soonest(now, _MOST_ENDING):
         urgency = _urgency_of(end.at, breaks.urgency(end)[2])
         if after is None or urgency > after:
             out = BreakOut(
                 ref="",
-                user=user.pk,
+                workload=workload.pk,
                 application="",
-                environment=user.environment.name,
+                environment=workload.environment.name,
                 at=end.at,
                 why=end.why,
                 act=end.act.key,
                 label=end.act.label,
-                users=list(end.users),
+                workloads=list(end.workloads),
             )
             told.append((urgency, out))
     return told

@@ -52,7 +52,7 @@ PAGES = {
     "scopes",
     "set-up",
     "tests",
-    "users",
+    "workloads",
 }
 _OF_PROGRAMS = {"alive", "api", "static", "draw", "relay", "house", ".well-known"}
 

@@ -1,5 +1,5 @@
-"""The benches of a client: its redirect URIs against all callers, its scopes against all users, and
-asking for consent.
+"""The benches of a client: its redirect URIs against all callers, its scopes against all workloads,
+and asking for consent.
 """
 
 from __future__ import annotations
@@ -20,13 +20,13 @@ from neatlatch.core.profiles import Profile, ScopeInfo
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.scope_effects import Stopped
-from neatlatch.core.scope_matrix import Holder, Tally, UserOf
+from neatlatch.core.scope_matrix import Holder, Tally, WorkloadOf
 from neatlatch.core.scopes import closure
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.connections import blocks, destinations, halves, tokens
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import BY_LINK, Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
@@ -53,9 +53,15 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
         if one.scheme == CODE:
             tokens = one.tokens
             renews = tokens is not None and tokens.refresh is not None and not tokens.refused
-            users = tuple(use.name for use in one.users.all())
+            workloads = tuple(use.name for use in one.uses.all())
             found.append(
-                Sent(one.ref, one.values.get("redirect_uri", ""), users, tokens is not None, renews)
+                Sent(
+                    one.ref,
+                    one.values.get("redirect_uri", ""),
+                    workloads,
+                    tokens is not None,
+                    renews,
+                )
             )
     return found
 
@@ -172,13 +178,13 @@ Found = tuple[Profile, list[Connection], list[Any], scope_matrix.Matrix]
 
 
 def matrix(client: Client) -> Found:
-    """The client's scopes (or the roles of its account) against the users of its connections:
+    """The client's scopes (or the roles of its account) against the workloads of its connections:
     profile, connections, uses in the order of the columns.
     """
     profile, connections = client.place.application.read_profile(), connections_of(client)
     known, permitted = _what_it_may(client, profile)
-    holders, users, uses = _held_and_called(client, connections, profile, lambda use: use.name)
-    return profile, connections, uses, _worked_out(known, permitted, holders, users)
+    holders, workloads, uses = _held_and_called(client, connections, profile, lambda use: use.name)
+    return profile, connections, uses, _worked_out(known, permitted, holders, workloads)
 
 
 def _what_it_may(client: Client, profile: Profile) -> tuple[tuple[ScopeInfo, ...], frozenset[str]]:
@@ -190,21 +196,21 @@ def _what_it_may(client: Client, profile: Profile) -> tuple[tuple[ScopeInfo, ...
 
 def _held_and_called(
     client: Client, connections: list[Connection], profile: Profile, called: Callable[[Use], str]
-) -> tuple[list[Holder], list[UserOf], list[Use]]:
+) -> tuple[list[Holder], list[WorkloadOf], list[Use]]:
     """What its connections hold, and who calls what by them; ``called``: by which name."""
     with_scopes, permitted = client.scheme in OAUTH2, frozenset(client.rights)
-    holders, users, uses = [], [], []
+    holders, workloads, uses = [], [], []
     for one in connections:
         holders.append(_holder(client, one) if with_scopes else Holder(one.ref, permitted))
-        for use in one.users.all():
+        for use in one.uses.all():
             operations = tuple(
                 (name, found.alternatives)
                 for name in use.operations
                 if (found := profile.operation(name)) is not None
             )
             uses.append(use)
-            users.append(UserOf(called(use), one.ref, operations))
-    return holders, users, uses
+            workloads.append(WorkloadOf(called(use), one.ref, operations))
+    return holders, workloads, uses
 
 
 @dataclass(frozen=True)
@@ -214,7 +220,7 @@ class Tallied:
     """
 
     permitted: int
-    users: int
+    workloads: int
     consents_missing: int
     counts: Tally
 
@@ -228,7 +234,9 @@ def tallies(clients: Sequence[Client]) -> list[Tallied]:
 def _tally(client: Client, connections: list[Connection]) -> Tallied:
     profile = client.place.application.read_profile()
     known, permitted = _what_it_may(client, profile)
-    holders, users, _ = _held_and_called(client, connections, profile, lambda use: str(use.user_id))
+    holders, workloads, _ = _held_and_called(
+        client, connections, profile, lambda use: str(use.workload_id)
+    )
     consents = [
         one
         for one in profile.scopes
@@ -236,9 +244,9 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
     ]
     return Tallied(
         permitted=len(permitted),
-        users=len(users),
+        workloads=len(workloads),
         consents_missing=len(consents) if client.scheme in OAUTH2 else 0,
-        counts=_counted(known, permitted, holders, users),
+        counts=_counted(known, permitted, holders, workloads),
     )
 
 
@@ -247,23 +255,23 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
 _FEW_CELLS = 20_000
 
 
-def _in_a_child(known: Any, holders: Any, users: Any) -> bool:
-    many = len(known) * (len(users) + len(holders)) > _FEW_CELLS
+def _in_a_child(known: Any, holders: Any, workloads: Any) -> bool:
+    many = len(known) * (len(workloads) + len(holders)) > _FEW_CELLS
     return many and not transaction.get_connection().in_atomic_block
 
 
 def _worked_out(
-    known: Any, permitted: frozenset[str], holders: Any, users: Any
+    known: Any, permitted: frozenset[str], holders: Any, workloads: Any
 ) -> scope_matrix.Matrix:
-    if _in_a_child(known, holders, users):
-        return heavy.run(scope_matrix.work_out, known, permitted, holders, users)
-    return scope_matrix.work_out(known, permitted, holders, users)
+    if _in_a_child(known, holders, workloads):
+        return heavy.run(scope_matrix.work_out, known, permitted, holders, workloads)
+    return scope_matrix.work_out(known, permitted, holders, workloads)
 
 
-def _counted(known: Any, permitted: frozenset[str], holders: Any, users: Any) -> Tally:
-    if _in_a_child(known, holders, users):
-        return heavy.run(scope_matrix.tally, known, permitted, holders, users)
-    return scope_matrix.tally(known, permitted, holders, users)
+def _counted(known: Any, permitted: frozenset[str], holders: Any, workloads: Any) -> Tally:
+    if _in_a_child(known, holders, workloads):
+        return heavy.run(scope_matrix.tally, known, permitted, holders, workloads)
+    return scope_matrix.tally(known, permitted, holders, workloads)
 
 
 def _holder(client: Client, connection: Connection) -> Holder:
@@ -291,7 +299,7 @@ class ScopeEffect:
     """Whom a change of scopes stops at a connection, and what it would still ask for in vain."""
 
     ref: str
-    users: tuple[Stopped, ...]
+    workloads: tuple[Stopped, ...]
     asks_in_vain: tuple[str, ...] = ()
 
 
@@ -309,7 +317,7 @@ def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEf
         before, after = (asked & closure(some, profile.implies) for some in (client.scopes, wanted))
         stopped = scope_effects.stopped_by(before, after, _needs(one, profile), profile.implies)
         found.append(ScopeEffect(one.ref, stopped, tuple(sorted(before - after))))
-    return [one for one in found if one.users or one.asks_in_vain]
+    return [one for one in found if one.workloads or one.asks_in_vain]
 
 
 def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
@@ -324,12 +332,12 @@ def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[Sco
 def _needs(connection: Connection, profile: Profile) -> list[Need]:
     calls = [
         (use.name, name, profile.operation(name))
-        for use in connection.users.all()
+        for use in connection.uses.all()
         for name in use.operations
     ]
     return [
-        Need(user, name, operation.alternatives)
-        for user, name, operation in calls
+        Need(workload, name, operation.alternatives)
+        for workload, name, operation in calls
         if operation is not None
     ]
 
@@ -338,10 +346,10 @@ def _needs(connection: Connection, profile: Profile) -> list[Need]:
 
 
 def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
-    """Why each scope is asked for: the users and operations that stop without it."""
+    """Why each scope is asked for: the workloads and operations that stop without it."""
     *_, found = matrix(client)
     reasons = {
-        one.scope: [f"{call.user}: {call.operation}" for call in one.needed_by]
+        one.scope: [f"{call.workload}: {call.operation}" for call in one.needed_by]
         for one in found.trim.kept
     }
     return {scope: reasons.get(scope, []) for scope in scopes}

@@ -22,8 +22,8 @@ from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
@@ -234,21 +234,23 @@ def _offered(person: Person, theirs: list[Owner]) -> str:
 
 
 def _workloads(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
-    users_of = (
-        User.objects.filter(owner__in=theirs).select_related("environment").order_by("name", "pk")
+    workloads_of = (
+        Workload.objects.filter(owner__in=theirs)
+        .select_related("environment")
+        .order_by("name", "pk")
     )
-    for user in _read(users_of.prefetch_related("uses__connection")):
-        refs = sorted({one.connection.ref for one in user.uses.all() if one.connection})
+    for workload in _read(workloads_of.prefetch_related("uses__connection")):
+        refs = sorted({one.connection.ref for one in workload.uses.all() if one.connection})
         uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
-        says = f"{user.name} in {user.environment.name}{uses}."
+        says = f"{workload.name} in {workload.environment.name}{uses}."
         yield Belonging(
-            f"user:{user.pk}",
-            user.kind,
-            user.name,
+            f"workload:{workload.pk}",
+            workload.kind,
+            workload.name,
             says,
-            f"/users/{user.pk}",
+            f"/workloads/{workload.pk}",
             "hand_over",
-            user.environment.production,
+            workload.environment.production,
             offer,
         )
 
@@ -403,8 +405,8 @@ def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
 
 def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
     kind, _, identity = key.partition(":")
-    if kind == "user":
-        users.change(by, User.objects.get(pk=identity), {"owner": name})
+    if kind == "workload":
+        workloads.change(by, Workload.objects.get(pk=identity), {"owner": name})
     elif kind == "application":
         applications.change(by, Application.objects.get(key=identity), {"owner": name})
     elif kind == "credential":

@@ -985,7 +985,7 @@ export interface paths {
         };
         /**
          * Scopes
-         * @description The scopes of a client against the users of its connections, with the trim and
+         * @description The scopes of a client against the workloads of its connections, with the trim and
          *     its reasons.
          */
         get: operations["clients_scopes_scopes"];
@@ -1987,7 +1987,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/keys": {
+    "/api/workloads/{identity}/keys": {
         parameters: {
             query?: never;
             header?: never;
@@ -1996,13 +1996,13 @@ export interface paths {
         };
         /**
          * Keys
-         * @description What a user draws with.
+         * @description What a workload draws with.
          */
         get: operations["drawing_api_keys"];
         put?: never;
         /**
          * Give
-         * @description Give a user a key or a client of its own to draw with.
+         * @description Give a workload a key or a client of its own to draw with.
          */
         post: operations["drawing_api_give"];
         delete?: never;
@@ -2011,7 +2011,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/keys/{client}": {
+    "/api/workloads/{identity}/keys/{client}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2023,7 +2023,7 @@ export interface paths {
         post?: never;
         /**
          * Take Away
-         * @description Take away what a user draws with: every secret and token of it is refused from now on.
+         * @description Take away what a workload draws with: every secret and token of it is refused from now on.
          */
         delete: operations["drawing_api_take_away"];
         options?: never;
@@ -2031,7 +2031,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/drawables": {
+    "/api/workloads/{identity}/drawables": {
         parameters: {
             query?: never;
             header?: never;
@@ -2040,7 +2040,7 @@ export interface paths {
         };
         /**
          * Drawables
-         * @description What draws of the connections that a user uses hand out.
+         * @description What draws of the connections that a workload uses hand out.
          */
         get: operations["drawing_api_drawables"];
         put?: never;
@@ -2066,7 +2066,7 @@ export interface paths {
         put?: never;
         /**
          * Let
-         * @description Let the users that draw this connection have its secret itself.
+         * @description Let the workloads that draw this connection have its secret itself.
          *
          *     The leave stands in header fields, as with a change that sends it elsewhere.
          */
@@ -2077,7 +2077,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/draws": {
+    "/api/workloads/{identity}/draws": {
         parameters: {
             query?: never;
             header?: never;
@@ -2085,10 +2085,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Draws Of User
-         * @description What a user drew, and when last.
+         * Draws Of Workload
+         * @description What a workload drew, and when last.
          */
-        get: operations["drawing_api_draws_of_user"];
+        get: operations["drawing_api_draws_of_workload"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2519,7 +2519,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/connections/{ref}/users": {
+    "/api/connections/{ref}/workloads": {
         parameters: {
             query?: never;
             header?: never;
@@ -2529,17 +2529,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Add User
-         * @description Note who uses this connection.
+         * Add Workload
+         * @description Add a workload that uses this connection.
          */
-        post: operations["connections_api_add_user"];
+        post: operations["connections_api_add_workload"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/connections/{ref}/users/{identity}": {
+    "/api/connections/{ref}/workloads/{identity}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2550,10 +2550,10 @@ export interface paths {
         put?: never;
         post?: never;
         /**
-         * Remove User
-         * @description A user no longer uses this connection.
+         * Remove Workload
+         * @description A workload no longer uses this connection.
          */
-        delete: operations["connections_api_remove_user"];
+        delete: operations["connections_api_remove_workload"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2819,7 +2819,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/users": {
+    "/api/workloads": {
         parameters: {
             query?: never;
             header?: never;
@@ -2827,24 +2827,24 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Users
-         * @description Users by name; filtered by plain words and field words (``env:production kind:job
+         * Workloads
+         * @description Workloads by name; filtered by plain words and field words (``env:production kind:job
          *     owner:freight app:cargo warned:yes``).
          */
-        get: operations["users_api_users"];
+        get: operations["workloads_api_workloads"];
         put?: never;
         /**
          * Add
-         * @description Note a user.
+         * @description Add a workload.
          */
-        post: operations["users_api_add"];
+        post: operations["workloads_api_add"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}": {
+    "/api/workloads/{identity}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2852,27 +2852,27 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * User
-         * @description A user with what it calls and what is wrong with that.
+         * Workload
+         * @description A workload with what it calls and what is wrong with that.
          */
-        get: operations["users_api_user"];
+        get: operations["workloads_api_workload"];
         put?: never;
         post?: never;
         /**
          * Remove
-         * @description A user that no longer exists.
+         * @description A workload that no longer exists.
          */
-        delete: operations["users_api_remove"];
+        delete: operations["workloads_api_remove"];
         options?: never;
         head?: never;
         /**
          * Change
-         * @description Change what is said of a user.
+         * @description Change what is said of a workload.
          */
-        patch: operations["users_api_change"];
+        patch: operations["workloads_api_change"];
         trace?: never;
     };
-    "/api/users/{identity}/uses": {
+    "/api/workloads/{identity}/uses": {
         parameters: {
             query?: never;
             header?: never;
@@ -2883,16 +2883,16 @@ export interface paths {
         put?: never;
         /**
          * Use
-         * @description Note what a user calls.
+         * @description Note what a workload calls.
          */
-        post: operations["users_api_use"];
+        post: operations["workloads_api_use"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/uses/{number}": {
+    "/api/workloads/{identity}/uses/{number}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2906,17 +2906,17 @@ export interface paths {
          * Stop Using
          * @description It no longer calls this application by this connection.
          */
-        delete: operations["users_api_stop_using"];
+        delete: operations["workloads_api_stop_using"];
         options?: never;
         head?: never;
         /**
          * Change Use
          * @description Name another connection, or other operations.
          */
-        patch: operations["users_api_change_use"];
+        patch: operations["workloads_api_change_use"];
         trace?: never;
     };
-    "/api/users/{identity}/uses/{number}/logs": {
+    "/api/workloads/{identity}/uses/{number}/logs": {
         parameters: {
             query?: never;
             header?: never;
@@ -2929,14 +2929,14 @@ export interface paths {
          * Read Log
          * @description What a log says that it called, against what is noted. Nothing is kept.
          */
-        post: operations["users_api_read_log"];
+        post: operations["workloads_api_read_log"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/users/{identity}/uses/{number}/seen": {
+    "/api/workloads/{identity}/uses/{number}/seen": {
         parameters: {
             query?: never;
             header?: never;
@@ -2949,7 +2949,7 @@ export interface paths {
          * Take Seen
          * @description Take what it was seen to call as its operations.
          */
-        post: operations["users_api_take_seen"];
+        post: operations["workloads_api_take_seen"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3404,7 +3404,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/imports/users/previews": {
+    "/api/imports/workloads/previews": {
         parameters: {
             query?: never;
             header?: never;
@@ -3414,17 +3414,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Preview Users
-         * @description What a table of users would add and change. Nothing is changed.
+         * Preview Workloads
+         * @description What a table of workloads would add and change. Nothing is changed.
          */
-        post: operations["inventory_preview_users"];
+        post: operations["inventory_preview_workloads"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/imports/users": {
+    "/api/imports/workloads": {
         parameters: {
             query?: never;
             header?: never;
@@ -3434,10 +3434,10 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take Users
-         * @description Take the users of a table over, as an import.
+         * Take Workloads
+         * @description Take the workloads of a table over, as an import.
          */
-        post: operations["inventory_take_users"];
+        post: operations["inventory_take_workloads"];
         delete?: never;
         options?: never;
         head?: never;
@@ -4013,7 +4013,7 @@ export interface paths {
         put?: never;
         /**
          * Moved
-         * @description Note that a user has been changed by hand.
+         * @description Note that a workload has been changed by hand.
          */
         post: operations["replacing_moved"];
         delete?: never;
@@ -5262,8 +5262,8 @@ export interface components {
             word: string;
             /** Permitted */
             permitted: number;
-            /** Users */
-            users: number;
+            /** Workloads */
+            workloads: number;
             /** Can Go */
             can_go: number;
             /** Missing */
@@ -5356,8 +5356,8 @@ export interface components {
             ref: string;
             /** Uri */
             uri: string;
-            /** Users */
-            users: string[];
+            /** Workloads */
+            workloads: string[];
             /** Signed In */
             signed_in: boolean;
         };
@@ -5460,8 +5460,8 @@ export interface components {
             stops: boolean;
             /** Says */
             says: string;
-            /** Users */
-            users: string[];
+            /** Workloads */
+            workloads: string[];
         };
         /**
          * UrisIn
@@ -5479,14 +5479,14 @@ export interface components {
         ScopeEffect: {
             /** Ref */
             ref: string;
-            /** Users */
-            users: components["schemas"]["StoppedOut"][];
+            /** Workloads */
+            workloads: components["schemas"]["StoppedOut"][];
             /** Asks In Vain */
             asks_in_vain: string[];
         };
         /**
          * StoppedOut
-         * @description A user that would stop, at which operations, and what it would lack.
+         * @description A workload that would stop, at which operations, and what it would lack.
          */
         StoppedOut: {
             /** Name */
@@ -5506,24 +5506,24 @@ export interface components {
         };
         /**
          * CallOut
-         * @description An operation that a user calls.
+         * @description An operation that a workload calls.
          */
         CallOut: {
-            /** User */
-            user: string;
+            /** Workload */
+            workload: string;
             /** Operation */
             operation: string;
         };
         /**
          * ColumnOut
-         * @description A user of one of the client's connections.
+         * @description A workload of one of the client's connections.
          */
         ColumnOut: {
             /**
-             * User
+             * Workload
              * Format: uuid
              */
-            user: string;
+            workload: string;
             /** Name */
             name: string;
             /** Owner */
@@ -5611,7 +5611,8 @@ export interface components {
         };
         /**
          * MatrixOut
-         * @description The scopes of a client, or the roles of its account, against the users of its connections.
+         * @description The scopes of a client, or the roles of its account, against the workloads of its
+         *     connections.
          */
         MatrixOut: {
             /**
@@ -5644,7 +5645,7 @@ export interface components {
         };
         /**
          * ScopeRowOut
-         * @description A scope, and a cell for each user: needed, lacks, serves, or nothing.
+         * @description A scope, and a cell for each workload: needed, lacks, serves, or nothing.
          */
         ScopeRowOut: {
             /** Name */
@@ -5824,10 +5825,10 @@ export interface components {
             client_key: string | null;
             /** Connections */
             connections: string[];
-            /** User */
-            user: string | null;
-            /** User Name */
-            user_name: string;
+            /** Workload */
+            workload: string | null;
+            /** Workload Name */
+            workload_name: string;
             /** State */
             state: string;
             /**
@@ -5851,7 +5852,7 @@ export interface components {
              * Owner From
              * @enum {string}
              */
-            owner_from: "" | "said" | "user" | "account";
+            owner_from: "" | "said" | "workload" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */
@@ -5873,16 +5874,16 @@ export interface components {
         };
         /**
          * DrawerOut
-         * @description The user that draws with it.
+         * @description The workload that draws with it.
          *
          *     ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
          */
         DrawerOut: {
             /**
-             * User
+             * Workload
              * Format: uuid
              */
-            user: string;
+            workload: string;
             /** Name */
             name: string;
             /** Owner */
@@ -5943,10 +5944,10 @@ export interface components {
             client_key: string | null;
             /** Connections */
             connections: string[];
-            /** User */
-            user: string | null;
-            /** User Name */
-            user_name: string;
+            /** Workload */
+            workload: string | null;
+            /** Workload Name */
+            workload_name: string;
             /** State */
             state: string;
             /**
@@ -5970,7 +5971,7 @@ export interface components {
              * Owner From
              * @enum {string}
              */
-            owner_from: "" | "said" | "user" | "account";
+            owner_from: "" | "said" | "workload" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */
@@ -6043,8 +6044,8 @@ export interface components {
             after: string;
             /** Ends There */
             ends_there: boolean;
-            /** Users */
-            users: string[];
+            /** Workloads */
+            workloads: string[];
         };
         /**
          * LeakedManagingOut
@@ -6104,9 +6105,9 @@ export interface components {
         };
         /**
          * ReachOut
-         * @description A connection that a user draws, and what somebody may still have of it: until when it lets in
-         *     (``at``), and whether it ``lasts`` until the connection's own credential is replaced. ``last``:
-         *     when the user was last seen to draw it.
+         * @description A connection that a workload draws, and what somebody may still have of it: until when it
+         *     lets in (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
+         *     ``last``: when the workload was last seen to draw it.
          */
         ReachOut: {
             /** Ref */
@@ -6133,8 +6134,8 @@ export interface components {
             at: string | null;
             /** Says */
             says: string;
-            /** Users */
-            users: string[];
+            /** Workloads */
+            workloads: string[];
         };
         /**
          * LeakIn
@@ -6146,11 +6147,11 @@ export interface components {
         };
         /**
          * DrawnByOut
-         * @description A user that drew it, and when last.
+         * @description A workload that drew it, and when last.
          */
         DrawnByOut: {
-            /** User */
-            user: string | null;
+            /** Workload */
+            workload: string | null;
             /** Name */
             name: string;
             /**
@@ -6252,10 +6253,10 @@ export interface components {
             client_key: string | null;
             /** Connections */
             connections: string[];
-            /** User */
-            user: string | null;
-            /** User Name */
-            user_name: string;
+            /** Workload */
+            workload: string | null;
+            /** Workload Name */
+            workload_name: string;
             /** State */
             state: string;
             /**
@@ -6279,7 +6280,7 @@ export interface components {
              * Owner From
              * @enum {string}
              */
-            owner_from: "" | "said" | "user" | "account";
+            owner_from: "" | "said" | "workload" | "account";
             /** Last Used */
             last_used: string | null;
             /** Replaces */
@@ -7405,7 +7406,7 @@ export interface components {
         };
         /**
          * OwnKeyOut
-         * @description What a user draws with.
+         * @description What a workload draws with.
          */
         OwnKeyOut: {
             /**
@@ -7452,9 +7453,9 @@ export interface components {
         };
         /**
          * OwnKeyIn
-         * @description What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with
-         *     ``request``: for the key in that signing request). Its ``right``: ``relay``, to send requests
-         *     through the relay only, or ``draw``, to take headers too.
+         * @description What a workload is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate``
+         *     (with ``request``: for the key in that signing request). Its ``right``: ``relay``, to send
+         *     requests through the relay only, or ``draw``, to take headers too.
          */
         OwnKeyIn: {
             /**
@@ -7483,9 +7484,9 @@ export interface components {
         };
         /**
          * HandsOutOut
-         * @description What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the
-         *     ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names users that draw, and
-         *     that nobody let have the secret itself.
+         * @description What a draw of a connection that a workload uses hands out: a ``token``, a ``signature``, the
+         *     ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names workloads that draw,
+         *     and that nobody let have the secret itself.
          */
         HandsOutOut: {
             /** Ref */
@@ -7502,13 +7503,13 @@ export interface components {
         };
         /**
          * DrawnOut
-         * @description Draws of one user on one connection.
+         * @description Draws of one workload on one connection.
          */
         DrawnOut: {
-            /** User */
-            user: string | null;
-            /** User Name */
-            user_name: string;
+            /** Workload */
+            workload: string | null;
+            /** Workload Name */
+            workload_name: string;
             /** Ref */
             ref: string;
             /** Today */
@@ -7556,8 +7557,8 @@ export interface components {
             failing: string;
             /** Tested At */
             tested_at: string | null;
-            /** Users */
-            users: number;
+            /** Workloads */
+            workloads: number;
             /** Paused */
             paused: boolean;
         };
@@ -7647,8 +7648,8 @@ export interface components {
             failing: string;
             /** Tested At */
             tested_at: string | null;
-            /** Users */
-            users: number;
+            /** Workloads */
+            workloads: number;
             /** Paused */
             paused: boolean;
             scheme: components["schemas"]["SchemeOut"];
@@ -7688,8 +7689,8 @@ export interface components {
             managed: boolean;
             /** Pins */
             pins: components["schemas"]["PinOut"][];
-            /** Users Of */
-            users_of: components["schemas"]["UsedBy"][];
+            /** Workloads Of */
+            workloads_of: components["schemas"]["UsedBy"][];
             /** Individual */
             individual: boolean;
             /** Tests As */
@@ -7852,16 +7853,16 @@ export interface components {
         };
         /**
          * UsedBy
-         * @description A user of a connection, and what it lacks.
+         * @description A workload of a connection, and what it lacks.
          */
         UsedBy: {
             /** Id */
             id: number;
             /**
-             * User
+             * Workload
              * Format: uuid
              */
-            user: string;
+            workload: string;
             /** Name */
             name: string;
             /** Kind */
@@ -8320,7 +8321,7 @@ export interface components {
         };
         /**
          * UsedByIn
-         * @description A user of the connection.
+         * @description A workload of the connection.
          */
         UsedByIn: {
             /** Name */
@@ -8690,7 +8691,7 @@ export interface components {
         };
         /**
          * CalledOut
-         * @description An application that a user calls, in the list; ``connection`` is empty where none
+         * @description An application that a workload calls, in the list; ``connection`` is empty where none
          *     is named.
          */
         CalledOut: {
@@ -8702,11 +8703,11 @@ export interface components {
             connection: string;
         };
         /**
-         * UserRow
-         * @description A user in the list: the first of what it calls and how many more, the first warning and how
-         *     many.
+         * WorkloadRow
+         * @description A workload in the list: the first of what it calls and how many more, the first warning and
+         *     how many.
          */
-        UserRow: {
+        WorkloadRow: {
             /**
              * Id
              * Format: uuid
@@ -8735,18 +8736,18 @@ export interface components {
             warnings: number;
         };
         /**
-         * Users
-         * @description A page of users.
+         * Workloads
+         * @description A page of workloads.
          */
-        Users: {
+        Workloads: {
             /** Items */
-            items: components["schemas"]["UserRow"][];
+            items: components["schemas"]["WorkloadRow"][];
             /** Next */
             next: string | null;
         };
         /**
          * UseOut
-         * @description An application that a user calls.
+         * @description An application that a workload calls.
          */
         UseOut: {
             /** Id */
@@ -8769,10 +8770,22 @@ export interface components {
             seen_at: string | null;
         };
         /**
-         * UserOut
-         * @description A user of connections.
+         * WarnedOut
+         * @description A warning about one use of a workload, and the act that mends it.
          */
-        UserOut: {
+        WarnedOut: {
+            /** Says */
+            says: string;
+            /** Act */
+            act: string;
+            /** Ref */
+            ref: string;
+        };
+        /**
+         * WorkloadOut
+         * @description A workload of connections.
+         */
+        WorkloadOut: {
             /**
              * Id
              * Format: uuid
@@ -8810,22 +8823,10 @@ export interface components {
             changed_by: string;
         };
         /**
-         * WarnedOut
-         * @description A warning about one use of a user, and the act that mends it.
+         * WorkloadIn
+         * @description A new workload; ``uses`` may name what it calls at once.
          */
-        WarnedOut: {
-            /** Says */
-            says: string;
-            /** Act */
-            act: string;
-            /** Ref */
-            ref: string;
-        };
-        /**
-         * UserIn
-         * @description A new user; ``uses`` may name what it calls at once.
-         */
-        UserIn: {
+        WorkloadIn: {
             /** Name */
             name: string;
             /** Environment */
@@ -8862,10 +8863,10 @@ export interface components {
             draws: boolean;
         };
         /**
-         * UserChange
+         * WorkloadChange
          * @description What to change; absent: stays.
          */
-        UserChange: {
+        WorkloadChange: {
             /** Name */
             name?: string | null;
             /** Environment */
@@ -8885,7 +8886,8 @@ export interface components {
         };
         /**
          * UseIn
-         * @description What a user calls: by a connection, or an application whose connection is not set up yet.
+         * @description What a workload calls: by a connection, or an application whose connection is not set up
+         *     yet.
          */
         UseIn: {
             /**
@@ -8937,8 +8939,8 @@ export interface components {
             lines: number;
             /** Unread */
             unread: number;
-            /** Not Noted */
-            not_noted: string[];
+            /** Not Recorded */
+            not_recorded: string[];
             /** Not Seen */
             not_seen: string[];
         };
@@ -8952,7 +8954,7 @@ export interface components {
         };
         /**
          * CallLogTake
-         * @description The same, to be taken as the user's operations: beside those noted, or in their place.
+         * @description The same, to be taken as the operations: beside those recorded, or in their place.
          */
         CallLogTake: {
             /** Text */
@@ -9771,14 +9773,14 @@ export interface components {
         };
         /**
          * BreakOut
-         * @description Something that will stop a connection, or a user that draws; ``at`` is null for now, the
+         * @description Something that will stop a connection, or a workload that draws; ``at`` is null for now, the
          *     other's fields are empty.
          */
         BreakOut: {
             /** Ref */
             ref: string;
-            /** User */
-            user: string | null;
+            /** Workload */
+            workload: string | null;
             /** Application */
             application: string;
             /** Environment */
@@ -9791,8 +9793,8 @@ export interface components {
             act: string;
             /** Label */
             label: string;
-            /** Users */
-            users: string[];
+            /** Workloads */
+            workloads: string[];
         };
         /**
          * Breaks
@@ -9950,10 +9952,10 @@ export interface components {
             open: string | null;
         };
         /**
-         * MovingUser
-         * @description A user of the connections. ``draws``: it moves by itself.
+         * MovingWorkload
+         * @description A workload of the connections. ``draws``: it moves by itself.
          */
-        MovingUser: {
+        MovingWorkload: {
             /** Name */
             name: string;
             /** Draws */
@@ -10013,8 +10015,8 @@ export interface components {
             named: string;
             /** Costs */
             costs: string[];
-            /** Users */
-            users: components["schemas"]["MovingUser"][];
+            /** Workloads */
+            workloads: components["schemas"]["MovingWorkload"][];
             /** May Roll Back */
             may_roll_back: boolean;
             /** May Correct */
@@ -10081,7 +10083,7 @@ export interface components {
         };
         /**
          * MovedIn
-         * @description Whether a user has been changed by hand.
+         * @description Whether a workload has been changed by hand.
          */
         MovedIn: {
             /** Name */
@@ -10200,7 +10202,7 @@ export interface components {
              * List
              * @enum {string}
              */
-            list: "connections" | "credentials" | "users" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
+            list: "connections" | "credentials" | "workloads" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
             /** Name */
             name: string;
             /** Words */
@@ -24710,7 +24712,7 @@ export interface operations {
             };
         };
     };
-    drawing_api_draws_of_user: {
+    drawing_api_draws_of_workload: {
         parameters: {
             query?: never;
             header?: never;
@@ -27881,7 +27883,7 @@ export interface operations {
             };
         };
     };
-    connections_api_add_user: {
+    connections_api_add_workload: {
         parameters: {
             query?: never;
             header?: never;
@@ -28015,7 +28017,7 @@ export interface operations {
             };
         };
     };
-    connections_api_remove_user: {
+    connections_api_remove_workload: {
         parameters: {
             query?: never;
             header?: never;
@@ -30122,7 +30124,7 @@ export interface operations {
             };
         };
     };
-    users_api_users: {
+    workloads_api_workloads: {
         parameters: {
             query?: {
                 words?: string;
@@ -30140,7 +30142,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Users"];
+                    "application/json": components["schemas"]["Workloads"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30253,7 +30255,7 @@ export interface operations {
             };
         };
     };
-    users_api_add: {
+    workloads_api_add: {
         parameters: {
             query?: never;
             header?: never;
@@ -30262,7 +30264,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["UserIn"];
+                "application/json": components["schemas"]["WorkloadIn"];
             };
         };
         responses: {
@@ -30272,7 +30274,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30385,7 +30387,7 @@ export interface operations {
             };
         };
     };
-    users_api_user: {
+    workloads_api_workload: {
         parameters: {
             query?: never;
             header?: never;
@@ -30402,7 +30404,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30515,7 +30517,7 @@ export interface operations {
             };
         };
     };
-    users_api_remove: {
+    workloads_api_remove: {
         parameters: {
             query?: never;
             header?: never;
@@ -30643,7 +30645,7 @@ export interface operations {
             };
         };
     };
-    users_api_change: {
+    workloads_api_change: {
         parameters: {
             query?: never;
             header?: never;
@@ -30654,7 +30656,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["UserChange"];
+                "application/json": components["schemas"]["WorkloadChange"];
             };
         };
         responses: {
@@ -30664,7 +30666,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30777,7 +30779,7 @@ export interface operations {
             };
         };
     };
-    users_api_use: {
+    workloads_api_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -30798,7 +30800,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30911,7 +30913,7 @@ export interface operations {
             };
         };
     };
-    users_api_stop_using: {
+    workloads_api_stop_using: {
         parameters: {
             query?: never;
             header?: never;
@@ -30929,7 +30931,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -31042,7 +31044,7 @@ export interface operations {
             };
         };
     };
-    users_api_change_use: {
+    workloads_api_change_use: {
         parameters: {
             query?: never;
             header?: never;
@@ -31064,7 +31066,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -31177,7 +31179,7 @@ export interface operations {
             };
         };
     };
-    users_api_read_log: {
+    workloads_api_read_log: {
         parameters: {
             query?: never;
             header?: never;
@@ -31312,7 +31314,7 @@ export interface operations {
             };
         };
     };
-    users_api_take_seen: {
+    workloads_api_take_seen: {
         parameters: {
             query?: never;
             header?: never;
@@ -31334,7 +31336,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["UserOut"];
+                    "application/json": components["schemas"]["WorkloadOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -34757,7 +34759,7 @@ export interface operations {
             query?: never;
             header?: never;
             path: {
-                what: "connections" | "clients" | "credentials" | "users";
+                what: "connections" | "clients" | "credentials" | "workloads";
             };
             cookie?: never;
         };
@@ -34880,7 +34882,7 @@ export interface operations {
             };
         };
     };
-    inventory_preview_users: {
+    inventory_preview_workloads: {
         parameters: {
             query?: never;
             header?: never;
@@ -35012,7 +35014,7 @@ export interface operations {
             };
         };
     };
-    inventory_take_users: {
+    inventory_take_workloads: {
         parameters: {
             query?: never;
             header?: never;
@@ -39860,7 +39862,7 @@ export interface operations {
     finding_filters: {
         parameters: {
             query: {
-                list: "connections" | "credentials" | "users" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
+                list: "connections" | "credentials" | "workloads" | "applications" | "people" | "owners" | "scopes" | "redirect-uris" | "access-rules";
             };
             header?: never;
             path?: never;

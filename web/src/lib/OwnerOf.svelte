@@ -14,7 +14,7 @@
   }: {
     id: string
     owner: string
-    from?: 'said' | 'user' | 'account' | ''
+    from?: 'said' | 'workload' | 'account' | ''
     acts: Acting
     save: (owner: string) => Promise<unknown>
   } = $props()
@@ -30,7 +30,7 @@
 {#if typed === null}
   {owner || 'nobody is noted'}
   {#if owner && from !== 'said'}<span class="help"
-      >{from === 'user' ? 'who draws with it' : 'the account'}</span
+      >{from === 'workload' ? 'who draws with it' : 'the account'}</span
     >{/if}
   {#if may('change')}<button
       class="act ms-1"

@@ -29,7 +29,7 @@
         const found = await ask(wanted)
         if (mine !== asked) return
         effects = found
-        stops = found.some((one) => one.users.length > 0)
+        stops = found.some((one) => one.workloads.length > 0)
         problem = null
       } catch (error) {
         if (mine === asked) problem = error
@@ -41,9 +41,11 @@
 
 <div aria-live="polite" data-scope-effects={stops ? 'stops' : 'none'}>
   {#each effects as one (one.ref)}
-    {#each one.users as user (user.name)}
+    {#each one.workloads as workload (workload.name)}
       <p class="text-error font-semibold">
-        ✗ {user.name} stops: it lacks {user.lacks.join(', ')} for {user.operations.join(', ')}
+        ✗ {workload.name} stops: it lacks {workload.lacks.join(', ')} for {workload.operations.join(
+          ', ',
+        )}
         {#if named}<span class="value text-base-content font-normal">{one.ref}</span>{/if}
       </p>
     {/each}

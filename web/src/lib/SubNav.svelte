@@ -10,7 +10,7 @@
     ],
     [
       ['Connections', '/connections'],
-      ['Users', '/users'],
+      ['Workloads', '/workloads'],
       ['My accounts', '/accounts'],
     ],
     [

@@ -18,7 +18,7 @@
     ['/redirect-uris', '/applications'],
     ['/scopes', '/applications'],
     ['/access-rules', '/applications'],
-    ['/users', '/connections'],
+    ['/workloads', '/connections'],
     ['/accounts', '/connections'],
     ['/certificates', '/credentials'],
     ['/replacements', '/credentials'],

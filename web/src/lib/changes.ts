@@ -6,13 +6,13 @@
 const CONNECTION = [
   'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'my-accounts', 'set-up', 'today',
 ] as const // prettier-ignore
-const USER = [
-  'drawables-of-user',
+const WORKLOAD = [
+  'drawables-of-workload',
   'draws-of-connection',
-  'draws-of-user',
+  'draws-of-workload',
   'own-keys',
-  'user',
-  'users',
+  'workload',
+  'workloads',
 ] as const
 const CREDENTIAL = [
   'credential',
@@ -45,7 +45,7 @@ export const SHOWN = {
     ...CREDENTIAL,
     ...CLIENT,
     ...CONNECTION,
-    ...USER,
+    ...WORKLOAD,
   ],
   client: [
     'application',
@@ -55,7 +55,7 @@ export const SHOWN = {
     ...CLIENT,
     ...CREDENTIAL,
     ...CONNECTION,
-    ...USER,
+    ...WORKLOAD,
   ],
   connection: [
     'application',
@@ -65,7 +65,7 @@ export const SHOWN = {
     ...CONNECTION,
     ...CLIENT,
     ...CREDENTIAL,
-    ...USER,
+    ...WORKLOAD,
   ],
   credential: [
     'certificate',
@@ -74,7 +74,7 @@ export const SHOWN = {
     ...CREDENTIAL,
     ...CLIENT,
     ...CONNECTION,
-    ...USER,
+    ...WORKLOAD,
     ...OWNER,
   ],
   filter: ['filters'],
@@ -88,7 +88,7 @@ export const SHOWN = {
   ],
   inventory: ['import', 'import-open', 'import-steps', 'imports'],
   me: ['own-sessions', 'my-accounts', 'people'],
-  owner: ['application', 'applications', ...OWNER, ...USER, ...CREDENTIAL],
+  owner: ['application', 'applications', ...OWNER, ...WORKLOAD, ...CREDENTIAL],
   person: ['people', 'teams', 'own-sessions', ...OWNER, ...CONNECTION],
   round: [
     'leftovers',
@@ -101,7 +101,15 @@ export const SHOWN = {
     'connection',
     'connections',
   ],
-  user: ['application', ...USER, ...CLIENT, ...CONNECTION, ...OWNER, 'credential', 'credentials'],
+  workload: [
+    'application',
+    ...WORKLOAD,
+    ...CLIENT,
+    ...CONNECTION,
+    ...OWNER,
+    'credential',
+    'credentials',
+  ],
 } as const satisfies Record<string, readonly string[]>
 
 /** Something that people change; *everything*, where nobody can say what an act changes. */

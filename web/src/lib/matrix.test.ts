@@ -11,12 +11,14 @@ describe('scope matrix', () => {
     expect(columnWidth(0, 900)).toBe(44)
   })
   it('has a text twin for each row', () => {
-    const users = [{ name: 'Night run' }, { name: 'Report' }, { name: 'Board' }]
-    expect(rowWords('write', ['needed', 'lacks', ''], users)).toBe(
+    const workloads = [{ name: 'Night run' }, { name: 'Report' }, { name: 'Board' }]
+    expect(rowWords('write', ['needed', 'lacks', ''], workloads)).toBe(
       'write: Report: stopped without it; Night run: need it',
     )
-    expect(rowWords('read', ['', 'serves', ''], users)).toBe('read: Report: would be served by it')
-    expect(rowWords('odd', ['', '', ''], users)).toBe('odd: no user calls for it')
+    expect(rowWords('read', ['', 'serves', ''], workloads)).toBe(
+      'read: Report: would be served by it',
+    )
+    expect(rowWords('odd', ['', '', ''], workloads)).toBe('odd: no workload calls for it')
   })
   it('says consent in words and in one sign', () => {
     expect(['person', 'given', 'asked', 'wanted'].map((one) => consentWords(one, true))).toEqual([

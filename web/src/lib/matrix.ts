@@ -10,20 +10,21 @@ export const CELL_WORDS: Record<CellKind, string> = {
 export const CELL_SIGNS: Record<CellKind, string> = { needed: '●', lacks: '✗', serves: '○', '': '' }
 
 /**
- * How wide the columns of users are, so that forty of them stand side by side: pixels, from 24 to
+ * How wide the columns of workloads are, so that forty of them stand side by side: pixels, from 24 to
  * 44.
  */
-export function columnWidth(users: number, room: number): number {
-  return Math.max(24, Math.min(44, Math.floor(room / Math.max(users, 1))))
+export function columnWidth(workloads: number, room: number): number {
+  return Math.max(24, Math.min(44, Math.floor(room / Math.max(workloads, 1))))
 }
 
-/** What a scope is to all users, in words: the text twin of its row. */
+/** What a scope is to all workloads, in words: the text twin of its row. */
 export function rowWords(
   scope: string,
   cells: readonly string[],
-  users: readonly { name: string }[],
+  workloads: readonly { name: string }[],
 ): string {
-  const by = (kind: string) => users.filter((_, at) => cells[at] === kind).map((one) => one.name)
+  const by = (kind: string) =>
+    workloads.filter((_, at) => cells[at] === kind).map((one) => one.name)
   const parts = [
     [by('lacks'), 'stopped without it'],
     [by('needed'), 'need it'],
@@ -32,7 +33,7 @@ export function rowWords(
   const said = parts
     .filter(([names]) => names.length)
     .map(([names, what]) => `${names.join(', ')}: ${what}`)
-  return `${scope}: ${said.length ? said.join('; ') : 'no user calls for it'}`
+  return `${scope}: ${said.length ? said.join('; ') : 'no workload calls for it'}`
 }
 
 /**

@@ -444,7 +444,7 @@ def register(
     of: house.Draws | None = None,
 ) -> tuple[Client, Issued, Handover | None]:
     """Register a client of the house that shows a certificate, and issue its first; ``of``: a
-    user's, to draw with.
+    workload's, to draw with.
     """
     if not name.strip():
         raise wrong_fields({"name": "Give it a name that says who calls."})

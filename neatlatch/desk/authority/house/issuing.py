@@ -35,7 +35,7 @@ from neatlatch.desk.estate.records.clients.models import (
     class_of,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.strangers import Allowance
@@ -71,11 +71,11 @@ OWN_KEY = "neat-latch"
 
 @dataclass(frozen=True)
 class Draws:
-    """A user of connections that a client of the house is for, and the networks that it may call
-    from (none: any).
+    """A workload of connections that a client of the house is for, and the networks that it may
+    call from (none: any).
     """
 
-    user: User
+    workload: Workload
     addresses: Sequence[str] = ()
 
 
@@ -117,7 +117,7 @@ def new_client(
     of: Draws | None = None,
 ) -> Client:
     """Write a client down, as part of the surrounding transaction; ``resource``: it is the
-    application itself, ``of``: a user's, to draw with.
+    application itself, ``of``: a workload's, to draw with.
     """
     profile = place.application.read_profile()
     if not place.house:
@@ -146,7 +146,7 @@ def new_client(
     if scheme in _PLAIN:
         client.grants, client.redirect_uris = [], []
     if of is not None:
-        client.user, client.allow_list = of.user, list(of.addresses)
+        client.workload, client.allow_list = of.workload, list(of.addresses)
     client.save(force_insert=True)
     write(
         by,
@@ -173,7 +173,7 @@ def register(
     of: Draws | None = None,
 ) -> tuple[Client, Handover | None]:
     """Register a client of the house and make its first secret, unless it is public; ``of``: a
-    user's, to draw with. Answers it and the secret's handover.
+    workload's, to draw with. Answers it and the secret's handover.
     """
     if scheme not in HOUSE_ISSUES or scheme == CERTIFICATE:
         raise wrong_fields({"scheme": "The house authority issues for OAuth 2.0 and for keys."})

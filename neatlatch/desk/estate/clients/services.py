@@ -317,14 +317,14 @@ def planned_acts(client: Client) -> tuple[registration.Step, ...]:
 
 
 def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]:
-    """The fewest roles that the users of the client's connections need; the first of the profile
-    while nobody is noted.
+    """The fewest roles that the workloads of the client's connections need; the first of the
+    profile while none is known.
     """
     operations = [
         profile.operation(name)
         for one in client.connections.all()
-        for user in one.users.all()
-        for name in user.operations
+        for use in one.uses.all()
+        for name in use.operations
     ]
     needed = {
         role
@@ -642,11 +642,11 @@ def remove(by: Actor, client: Client) -> None:
 
     Refused while a connection names it.
     """
-    if users := list(client.connections.values_list("ref", flat=True)):
+    if workloads := list(client.connections.values_list("ref", flat=True)):
         raise Problem(
             409,
             "Connections use this client.",
-            f"{', '.join(users)} would stop. Name another client there first.",
+            f"{', '.join(workloads)} would stop. Name another client there first.",
         )
     if client.managed and client.management_token is not None:
         _ask(

@@ -17,7 +17,7 @@ from neatlatch.desk.estate.records.connections.models import (
     TokenSet,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Person, Team
 
@@ -63,9 +63,9 @@ _tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=_NOT_OF_TOKENS)
 _accounts = Reading(Account, "t.connection_id IN {keys}")
 _people = Reading(Person, "t.id IN {keys}", only=("username", "first_name", "last_name", "left"))
 _uses = Reading(
-    Use, "t.connection_id IN {keys}", only=("connection", "user", "operations"), order="t.id"
+    Use, "t.connection_id IN {keys}", only=("connection", "workload", "operations"), order="t.id"
 )
-_users = Reading(User, "t.id IN {keys}", only=("name", "kind"))
+_workloads = Reading(Workload, "t.id IN {keys}", only=("name", "kind"))
 _of_clients = Reading(
     Connection,
     "t.client_id IN {keys}",
@@ -87,17 +87,18 @@ def read_block(keys: Iterable[UUID]) -> list[Connection]:
     _with_clients(found)
     _with_secrets(found)
     _with_accounts(found)
-    _with_users(found)
+    _with_workloads(found)
     return found
 
 
 def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
-    """The connections of some clients with their tokens and uses (whose users are not read), by the
-    client's key, each list by reference name. Three queries."""
+    """The connections of some clients with their tokens and uses (whose workloads are not read), by
+    the client's key, each list by reference name. Three queries.
+    """
     found = _of_clients(keys)
     ours = [one.pk for one in found]
     hang(found, "token_sets", _granted(ours), "connection_id")
-    hang(found, "users", _uses(ours), "connection_id")
+    hang(found, "uses", _uses(ours), "connection_id")
     by_client: dict[UUID, list[Connection]] = {}
     for one in found:
         assert one.client_id is not None
@@ -155,7 +156,7 @@ def _with_accounts(found: list[Connection]) -> None:
     join(found, "team", {one.pk: one for one in with_people})
 
 
-def _with_users(found: list[Connection]) -> None:
+def _with_workloads(found: list[Connection]) -> None:
     uses = _uses(one.pk for one in found)
-    join(uses, "user", {one.pk: one for one in _users({one.user_id for one in uses})})
-    hang(found, "users", uses, "connection_id")
+    join(uses, "workload", {one.pk: one for one in _workloads({one.workload_id for one in uses})})
+    hang(found, "uses", uses, "connection_id")

@@ -1,8 +1,8 @@
 """Who may draw a secret itself.
 
 Of most ways in a draw hands out a token or a signature; of the others the very secret, which then
-is out of our hands: so somebody lets each user have it, by a fresh code of their second factor and
-with a reason, which the journal keeps as *revealed to*.
+is out of our hands: so somebody lets each workload have it, by a fresh code of their second factor
+and with a reason, which the journal keeps as *revealed to*.
 """
 
 from __future__ import annotations
@@ -13,7 +13,7 @@ from neatlatch.core.drawn import hands_out
 from neatlatch.core.schemes import KINDS
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
@@ -21,8 +21,8 @@ from neatlatch.desk.ground.journal.services import write
 from .destinations import Leave
 
 
-def not_let(user: User, connection: Connection) -> list[Credential]:
-    """The secrets that a draw of this user's would hand out themselves, and that nobody let it
+def not_let(workload: Workload, connection: Connection) -> list[Credential]:
+    """The secrets that a draw of this workload's would hand out themselves, and that nobody let it
     have.
     """
     if hands_out(connection.scheme) != "secret":
@@ -33,17 +33,19 @@ def not_let(user: User, connection: Connection) -> list[Credential]:
     return [
         one
         for key, one in connection.secrets().items()
-        if key in sent and str(user.pk) not in one.drawn_by
+        if key in sent and str(workload.pk) not in one.drawn_by
     ]
 
 
-def let(by: Actor, user: User, connections: Iterable[Connection], given: Leave | None) -> None:
-    """Let a user draw the secrets themselves, where a draw of these connections hands them out.
+def let(
+    by: Actor, workload: Workload, connections: Iterable[Connection], given: Leave | None
+) -> None:
+    """Let a workload draw the secrets themselves, where a draw of these connections hands them out.
 
     Part of the surrounding transaction. Raises :class:`Problem`, and nothing is saved, where leave
     is wanted and not given.
     """
-    found = [(one, secret) for one in connections for secret in not_let(user, one)]
+    found = [(one, secret) for one in connections for secret in not_let(workload, one)]
     if not found:
         return
     if given is None or not given.reason:
@@ -53,7 +55,7 @@ def let(by: Actor, user: User, connections: Iterable[Connection], given: Leave |
                 "what": "The secret itself",
                 "hint": secret.hint,
                 "goes_to": "its application",
-                "would_go_to": f"{user.name}, who draws it",
+                "would_go_to": f"{workload.name}, who draws it",
             }
             for one, secret in found[:50]
         ]
@@ -63,23 +65,23 @@ def let(by: Actor, user: User, connections: Iterable[Connection], given: Leave |
             "This would hand a stored secret out.",
             (
                 f"A draw of {refs} hands out the secret itself. Nothing was saved. Give a code "
-                f"of your second factor and say why, or let {user.name} use the relay only."
+                f"of your second factor and say why, or let {workload.name} use the relay only."
             ),
             moves=moves,
             keeps=True,
         )
     for _, secret in found:
-        secret.drawn_by = sorted({*secret.drawn_by, str(user.pk)})
+        secret.drawn_by = sorted({*secret.drawn_by, str(workload.pk)})
         secret.save(update_fields=["drawn_by"])
     write(
         by,
         "revealed to",
-        "user",
-        user.name,
+        "workload",
+        workload.name,
         {
             "connections": sorted({one.ref for one, _ in found}),
             "what": [secret.hint for _, secret in found][:50],
             "reason": given.reason,
-            "id": user.pk,
+            "id": workload.pk,
         },
     )

@@ -37,7 +37,7 @@ from neatlatch.desk.estate.records.connections.models import (
     TokenSet,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.people.models import Person
 
@@ -83,7 +83,7 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
             "client", Client.objects.select_related("place__environment").defer("place__metadata")
         ),
         Prefetch("client__credentials", Credential.objects.defer("value")),
-        Prefetch("users", Use.objects.select_related("user__owner")),
+        Prefetch("uses", Use.objects.select_related("workload__owner")),
         Prefetch("place", Place.objects.select_related("environment")),
         "place__application",
         Prefetch(
@@ -336,11 +336,11 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     profile = profile or application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     needs = []
-    for user in those_of(connection, "users"):
-        for name in user.operations:
+    for use in those_of(connection, "uses"):
+        for name in use.operations:
             operation = profile.operation(name)
             if operation is not None:
-                needs.append(Need(user.name, name, operation.alternatives))
+                needs.append(Need(use.name, name, operation.alternatives))
     others = {
         one.environment.name: one.addresses()
         for one in those_of(application, "places")
@@ -421,7 +421,7 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         ref=connection.ref,
         state=State(connection.state),
         pins=worked_out,
-        users=tuple(one.name for one in those_of(connection, "users")),
+        workloads=tuple(one.name for one in those_of(connection, "uses")),
         signs_in_person=connection.scheme == CODE,
         access_ends=tokens.ends if tokens else None,
         has_access=tokens is not None,

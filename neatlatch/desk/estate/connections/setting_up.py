@@ -25,7 +25,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common import heavy, safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
@@ -72,7 +72,7 @@ def standing(connection: Connection) -> rules.SettingUp:
         client_words=_client_words(client),
         steps=len(steps),
         ticked=sum(one.key in client.ticks for one in steps) if client else 0,
-        users=tuple(one.name for one in connection.users.all()),
+        workloads=tuple(one.name for one in connection.uses.all()),
         scopes=frozenset(connection.scopes),
         signed_in_as=tokens.account if tokens else "",
         signed_in=tokens is not None and connection.scheme == CODE,
@@ -333,7 +333,7 @@ def copy(
     profile = place.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS, connection.slots)
-    carried = ["scopes", "pace", "time limit", "users"]
+    carried = ["scopes", "pace", "time limit", "workloads"]
     for key in ("client_sign_in", "account", "redirect_uri"):
         if key in values and connection.values.get(key):
             values[key] = connection.values[key]
@@ -346,8 +346,8 @@ def copy(
     )
     made.slots = connection.slots
     made.save()
-    for use in connection.users.select_related("user"):
-        users.use_connection(by, made, users.Given.of(use.user), use.operations)
+    for use in connection.uses.select_related("workload"):
+        workloads.use_connection(by, made, workloads.Given.of(use.workload), use.operations)
     if made.slots:
         carried.append("slots")
     new = [

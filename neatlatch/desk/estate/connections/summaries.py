@@ -56,7 +56,7 @@ _COLUMNS = (
     "out",
     "says",
     "beside",
-    "users",
+    "workloads",
     "lacks",
     "next_rank",
     "next_at",
@@ -78,7 +78,7 @@ class Summed:
     out: bool
     says: str
     beside: str
-    users: int
+    workloads: int
     lacks: tuple[str, ...]
     next_rank: int
     next_at: datetime | None
@@ -101,14 +101,14 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         out=any(one.fit in (Fit.DIFFERS, Fit.MISSING) for one in worked_out),
         says=pins.summary(worked_out),
         beside=pins.beside(State(connection.state), worked_out),
-        users=len(those_of(connection, "users")),
+        workloads=len(those_of(connection, "uses")),
         lacks=halves.lacking(connection),
         next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
         next_at=soonest.at if soonest else None,
         next_why=soonest.why if soonest else "",
         next_act=soonest.act.key if soonest else "",
         next_label=soonest.act.label if soonest else "",
-        next_stops=soonest.users[:_MOST_STOPPED] if soonest else (),
+        next_stops=soonest.workloads[:_MOST_STOPPED] if soonest else (),
     )
 
 

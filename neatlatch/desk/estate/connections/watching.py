@@ -18,7 +18,7 @@ from neatlatch.desk.estate.records.connections.models import (
     TokenSet,
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.marking import Marked, Trigger, Watched, register
 from neatlatch.desk.ground.people.models import Person, Team
 
@@ -93,8 +93,8 @@ WATCHED = (
     Watched(Account, "{row}.connection_id", ("asked_at", "asked_by")),
     Watched(Use, "{row}.connection_id", ("seen", "seen_at")),
     Watched(
-        User,
-        "SELECT connection_id FROM users_use WHERE user_id = {row}.id",
+        Workload,
+        "SELECT connection_id FROM users_use WHERE workload_id = {row}.id",
         (
             "owner_id",
             "runs",
@@ -126,7 +126,7 @@ WATCHED = (
             "management_digest",
             "ceiling",
             "pace",
-            "user_id",
+            "workload_id",
             "scheme",
             "kind",
         ),

@@ -350,8 +350,8 @@ def clients(
         usable = Q(state="live") & ~Q(kind=Kind.RESOURCE_SERVER)
         rows = rows.filter(usable if live else ~usable)
     found, following = page(rows.select_related("place__environment"), "name", cursor, then="id")
-    users = Connection.objects.filter(client__in=[one.pk for one in found])
-    ranked = users.annotate(
+    workloads = Connection.objects.filter(client__in=[one.pk for one in found])
+    ranked = workloads.annotate(
         nth=Window(RowNumber(), partition_by="client", order_by="ref"),
         of_all=Window(Count("pk"), partition_by="client"),
     )

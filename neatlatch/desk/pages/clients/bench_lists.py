@@ -46,7 +46,7 @@ class ScopeBenchRow:
     environment: EnvironmentOut
     word: str
     permitted: int
-    users: int
+    workloads: int
     can_go: int
     missing: int
     impossible: int
@@ -134,7 +134,7 @@ def _scope_row(client: Client, told: benches.Tallied) -> ScopeBenchRow:
         environment=environment_out(place.environment),
         word="scope" if client.scheme in OAUTH2 else place.application.read_profile().roles_label,
         permitted=told.permitted,
-        users=told.users,
+        workloads=told.workloads,
         can_go=counts.can_go,
         missing=counts.missing,
         impossible=counts.impossible,

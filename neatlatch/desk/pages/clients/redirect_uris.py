@@ -55,7 +55,7 @@ class CallerUriOut(AnswerOut):
 
     ref: str
     uri: str
-    users: list[str]
+    workloads: list[str]
     signed_in: bool
 
 
@@ -98,7 +98,7 @@ class EffectOut:
     ref: str
     stops: bool
     says: str
-    users: list[str]
+    workloads: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -128,7 +128,7 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
 
 def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
     return [
-        EffectOut(ref=one.ref, stops=one.stops, says=one.says, users=list(one.users))
+        EffectOut(ref=one.ref, stops=one.stops, says=one.says, workloads=list(one.workloads))
         for one in found
     ]
 
@@ -159,7 +159,7 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
                 **vars(_answer(one.match, one.marked)),
                 ref=one.sent.ref,
                 uri=one.sent.uri,
-                users=list(one.sent.users),
+                workloads=list(one.sent.workloads),
                 signed_in=one.sent.signed_in,
             )
             for one in bench.callers

@@ -38,7 +38,7 @@ class ScopesIn(Given):
 
 @dataclass(frozen=True, kw_only=True)
 class StoppedOut:
-    """A user that would stop, at which operations, and what it would lack."""
+    """A workload that would stop, at which operations, and what it would lack."""
 
     name: str
     operations: list[str]
@@ -52,7 +52,7 @@ class ScopeEffect:
     """
 
     ref: str
-    users: list[StoppedOut]
+    workloads: list[StoppedOut]
     asks_in_vain: list[str]
 
 
@@ -60,11 +60,13 @@ def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
     return [
         ScopeEffect(
             ref=one.ref,
-            users=[
+            workloads=[
                 StoppedOut(
-                    name=user.user, operations=list(user.operations), lacks=sorted(user.lacks)
+                    name=workload.workload,
+                    operations=list(workload.operations),
+                    lacks=sorted(workload.lacks),
                 )
-                for user in one.users
+                for workload in one.workloads
             ],
             asks_in_vain=list(one.asks_in_vain),
         )
@@ -74,9 +76,9 @@ def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
 
 @dataclass(frozen=True, kw_only=True)
 class CallOut:
-    """An operation that a user calls."""
+    """An operation that a workload calls."""
 
-    user: str
+    workload: str
     operation: str
 
 
@@ -121,7 +123,7 @@ class ConsentRequestOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ScopeRowOut:
-    """A scope, and a cell for each user: needed, lacks, serves, or nothing."""
+    """A scope, and a cell for each workload: needed, lacks, serves, or nothing."""
 
     name: str
     meaning: str
@@ -141,9 +143,9 @@ class ScopeRowOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ColumnOut:
-    """A user of one of the client's connections."""
+    """A workload of one of the client's connections."""
 
-    user: UUID
+    workload: UUID
     name: str
     owner: str
     ref: str
@@ -169,7 +171,9 @@ class HolderOut:
 
 @dataclass(frozen=True, kw_only=True)
 class MatrixOut:
-    """The scopes of a client, or the roles of its account, against the users of its connections."""
+    """The scopes of a client, or the roles of its account, against the workloads of its
+    connections.
+    """
 
     client: UUID
     name: str
@@ -206,7 +210,7 @@ def _trim(found: Trim) -> TrimOut:
 
 
 def _calls(found: Any) -> list[CallOut]:
-    return [CallOut(user=one.user, operation=one.operation) for one in found]
+    return [CallOut(workload=one.workload, operation=one.operation) for one in found]
 
 
 def _request(one: ConsentRequest, show_link: bool) -> ConsentRequestOut:
@@ -266,7 +270,7 @@ def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[Scop
 
 @router.get("/clients/{identity}/scopes", response=MatrixOut)
 def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> MatrixOut:
-    """The scopes of a client against the users of its connections, with the trim and
+    """The scopes of a client against the workloads of its connections, with the trim and
     its reasons.
     """
     by = guard.need(request, "look")
@@ -312,7 +316,7 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
         ],
         columns=[
             ColumnOut(
-                user=one.user_id,
+                workload=one.workload_id,
                 name=one.name,
                 owner=one.owner_name,
                 ref=one.connection.ref if one.connection else "",

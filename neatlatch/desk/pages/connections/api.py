@@ -27,8 +27,8 @@ from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.lookups import find_application, find_connection, find_place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
-from neatlatch.desk.estate.records.users.models import Use
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Use
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import filtering, problems, safe
@@ -86,7 +86,7 @@ FIELDS = {
     "pin": "pin",
     "scheme": "scheme",
     "team": "team",
-    "user": "user",
+    "workload": "workload",
     "owner": "owner",
     "client": "client",
 }
@@ -96,8 +96,8 @@ LOOKUPS = {
     "app": "place__application__key__contains",
     "scheme": "scheme__contains",
     "team": "team__name__icontains",
-    "user": "users__user__name__icontains",
-    "owner": "users__user__owner__name__icontains",
+    "workload": "uses__workload__name__icontains",
+    "owner": "uses__workload__owner__name__icontains",
     "client": "client__name__icontains",
 }
 
@@ -449,31 +449,31 @@ def sign_in_state(request: HttpRequest, identity: UUID) -> SignInState:
     )
 
 
-@router.post("/connections/{ref}/users", response={201: ConnectionOut})
-def add_user(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
-    """Note who uses this connection."""
+@router.post("/connections/{ref}/workloads", response={201: ConnectionOut})
+def add_workload(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
+    """Add a workload that uses this connection."""
     by, found = guard.need(request, "change"), find_connection(ref)
-    users.use_connection(
+    workloads.use_connection(
         by,
         found,
-        users.Given(given.name, "", given.kind, given.owner, given.runs),
+        workloads.Given(given.name, "", given.kind, given.owner, given.runs),
         given.operations,
     )
     return 201, full(find_connection(ref))
 
 
-@router.delete("/connections/{ref}/users/{identity}", response=ConnectionOut)
-def remove_user(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
-    """A user no longer uses this connection."""
+@router.delete("/connections/{ref}/workloads/{identity}", response=ConnectionOut)
+def remove_workload(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
+    """A workload no longer uses this connection."""
     by = guard.need(request, "change")
     use = (
-        Use.objects.select_related("connection", "user", "application")
+        Use.objects.select_related("connection", "workload", "application")
         .filter(pk=identity, connection__ref=ref)
         .first()
     )
     if use is None:
-        raise problems.not_found("user of this connection")
-    users.stop_using(by, use)
+        raise problems.not_found("workload of this connection")
+    workloads.stop_using(by, use)
     return full(find_connection(ref))
 
 

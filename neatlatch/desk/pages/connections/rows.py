@@ -30,7 +30,7 @@ _JOINED = {
     "environment_id": F("place__environment_id"),
     **{
         f"summary_{one}": F(f"summary__{one}")
-        for one in ("stale", "holds_until", "fits", "says", "off", "users")
+        for one in ("stale", "holds_until", "fits", "says", "off", "workloads")
     },
 }
 
@@ -76,10 +76,10 @@ def glyph(fits: str, says: str) -> GlyphOut:
 
 
 def _row(one: Any, fresh: Summed | None, environment: EnvironmentOut) -> ConnectionRow:
-    fits, says, off, users = (
-        (fresh.fits, fresh.says, fresh.off, fresh.users)
+    fits, says, off, workloads = (
+        (fresh.fits, fresh.says, fresh.off, fresh.workloads)
         if fresh is not None
-        else (one.summary_fits, one.summary_says, one.summary_off, one.summary_users)
+        else (one.summary_fits, one.summary_says, one.summary_off, one.summary_workloads)
     )
     return ConnectionRow(
         ref=one.ref,
@@ -91,6 +91,6 @@ def _row(one: Any, fresh: Summed | None, environment: EnvironmentOut) -> Connect
         latches=not off,
         failing=one.failing,
         tested_at=one.tested_at,
-        users=users,
+        workloads=workloads,
         paused=one.paused,
     )

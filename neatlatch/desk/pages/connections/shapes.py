@@ -64,7 +64,7 @@ class ConnectionRow:
     latches: bool
     failing: str
     tested_at: datetime | None
-    users: int
+    workloads: int
     paused: bool
 
 
@@ -78,10 +78,10 @@ class Connections:
 
 @dataclass(frozen=True, kw_only=True)
 class UsedBy:
-    """A user of a connection, and what it lacks."""
+    """A workload of a connection, and what it lacks."""
 
     id: int
-    user: UUID
+    workload: UUID
     name: str
     kind: str
     owner: str
@@ -177,7 +177,7 @@ class ConnectionOut(ConnectionRow):
     client: UUID | None
     managed: bool
     pins: list[PinOut]
-    users_of: list[UsedBy]
+    workloads_of: list[UsedBy]
     individual: bool
     tests_as: str
     team: str
@@ -392,7 +392,7 @@ class SignInState:
 
 
 class UsedByIn(Given):
-    """A user of the connection."""
+    """A workload of the connection."""
 
     name: str
     kind: str = "job"

@@ -68,7 +68,7 @@ def row(connection: Connection, worked_out: tuple[Pin, ...]) -> ConnectionRow:
         latches=pins.latches(worked_out),
         failing=connection.failing,
         tested_at=connection.tested_at,
-        users=len(connection.users.all()),
+        workloads=len(connection.uses.all()),
         paused=connection.paused,
     )
 
@@ -160,18 +160,18 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         secrets=_held(connection, scheme),
         certificate=_certificate(both),
         pins=[pin_out(one) for one in worked_out],
-        users_of=[
+        workloads_of=[
             UsedBy(
                 id=u.pk,
-                user=u.user_id,
+                workload=u.workload_id,
                 name=u.name,
-                kind=u.user.kind,
+                kind=u.workload.kind,
                 owner=u.owner_name,
-                runs=u.user.runs,
+                runs=u.workload.runs,
                 operations=u.operations,
                 lacks=lacks.get(u.name, []),
             )
-            for u in connection.users.all()
+            for u in connection.uses.all()
         ],
         due=_due(connection),
         individual=connection.individual,
@@ -279,6 +279,6 @@ def _lacks(both: pins.Halves) -> dict[str, list[str]]:
     lacks: dict[str, list[str]] = {}
     for one in both.needs:
         for scope in sorted(lacking(permitted, one.alternatives, both.implies)):
-            if scope not in lacks.setdefault(one.user, []):
-                lacks[one.user].append(scope)
+            if scope not in lacks.setdefault(one.workload, []):
+                lacks[one.workload].append(scope)
     return lacks

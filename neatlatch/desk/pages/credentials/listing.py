@@ -86,17 +86,17 @@ def _held(**which: str) -> QuerySet[HeldSecret, UUID]:
 
 
 def _owned_by(text: str) -> Q:
-    """Whose it is, as the list tells it: as somebody said, else the user's that draws with it, else
-    what is noted of the account.
+    """Whose it is, as the list tells it: as somebody said, else the workload's that draws with it,
+    else what is noted of the account.
     """
-    of_user = Q(client__user__owner__name__icontains=text) | Q(
-        client__user__owner=None, client__user__name__icontains=text
+    of_workload = Q(client__workload__owner__name__icontains=text) | Q(
+        client__workload__owner=None, client__workload__name__icontains=text
     )
     noted = Q(client__account__icontains=text) | Q(
         client__account="", client__contacts__icontains=text
     )
     return Q(owner__name__icontains=text) | Q(owner=None) & (
-        Q(client__user__isnull=False) & of_user | Q(client__user=None) & noted
+        Q(client__workload__isnull=False) & of_workload | Q(client__workload=None) & noted
     )
 
 

@@ -1,4 +1,6 @@
-"""Pages about drawing: what a user draws with, who drew what and when last, and lines to paste."""
+"""Pages about drawing: what a workload draws with, who drew what and when last, and lines to
+paste.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,7 @@ from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.given import Given, Moment
@@ -35,9 +37,9 @@ router = Router(tags=["drawing"])
 
 
 class OwnKeyIn(Given):
-    """What a user is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate`` (with
-    ``request``: for the key in that signing request). Its ``right``: ``relay``, to send requests
-    through the relay only, or ``draw``, to take headers too.
+    """What a workload is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate``
+    (with ``request``: for the key in that signing request). Its ``right``: ``relay``, to send
+    requests through the relay only, or ``draw``, to take headers too.
     """
 
     kind: str = "key"
@@ -61,7 +63,7 @@ class OwnKeyMade:
 
 @dataclass(frozen=True, kw_only=True)
 class OwnKeyOut:
-    """What a user draws with."""
+    """What a workload draws with."""
 
     client: UUID
     name: str
@@ -76,10 +78,10 @@ class OwnKeyOut:
 
 @dataclass(frozen=True, kw_only=True)
 class DrawnOut:
-    """Draws of one user on one connection."""
+    """Draws of one workload on one connection."""
 
-    user: UUID | None
-    user_name: str
+    workload: UUID | None
+    workload_name: str
     ref: str
     today: int
     week: int
@@ -90,9 +92,9 @@ class DrawnOut:
 
 @dataclass(frozen=True, kw_only=True)
 class HandsOutOut:
-    """What a draw of a connection that a user uses hands out: a ``token``, a ``signature``, the
-    ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names users that draw, and
-    that nobody let have the secret itself.
+    """What a draw of a connection that a workload uses hands out: a ``token``, a ``signature``, the
+    ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names workloads that draw,
+    and that nobody let have the secret itself.
     """
 
     ref: str
@@ -109,20 +111,20 @@ class LineOut:
     text: str
 
 
-def _user(identity: UUID) -> User:
-    found = User.objects.select_related("environment").filter(pk=identity).first()
+def _workload(identity: UUID) -> Workload:
+    found = Workload.objects.select_related("environment").filter(pk=identity).first()
     if found is None:
-        raise problems.not_found("user")
+        raise problems.not_found("workload")
     return found
 
 
 _KINDS = {schemes.BEARER: "key", schemes.CERTIFICATE: "certificate"}
 
 
-def _own(user: User) -> list[OwnKeyOut]:
+def _own(workload: Workload) -> list[OwnKeyOut]:
     now, found = timezone.now(), []
     for client in (
-        Client.objects.filter(user=user)
+        Client.objects.filter(workload=workload)
         .prefetch_related("credentials__handover")
         .order_by("created")
     ):
@@ -152,17 +154,17 @@ def _own(user: User) -> list[OwnKeyOut]:
     return found
 
 
-@router.get("/users/{identity}/keys", response=list[OwnKeyOut])
+@router.get("/workloads/{identity}/keys", response=list[OwnKeyOut])
 def keys(request: HttpRequest, identity: UUID) -> list[OwnKeyOut]:
-    """What a user draws with."""
+    """What a workload draws with."""
     guard.need(request, "look")
-    return _own(_user(identity))
+    return _own(_workload(identity))
 
 
-@router.post("/users/{identity}/keys", response={201: OwnKeyMade})
+@router.post("/workloads/{identity}/keys", response={201: OwnKeyMade})
 def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, OwnKeyMade]:
-    """Give a user a key or a client of its own to draw with."""
-    by, user = guard.need(request, "change"), _user(identity)
+    """Give a workload a key or a client of its own to draw with."""
+    by, workload = guard.need(request, "change"), _workload(identity)
     leave = leave_asked(request, by)
     if wrong := [one for one in given.addresses if not is_network(one)]:
         raise problems.wrong_fields(
@@ -175,7 +177,7 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
 
     def create() -> tuple[int, OwnKeyMade]:
         client, handover = services.give(
-            by, user, given.kind, given.right, given.ends, given.addresses, given.request, leave
+            by, workload, given.kind, given.right, given.ends, given.addresses, given.request, leave
         )
         issued = certificates.newest(client) if handover is None else None
         return 201, OwnKeyMade(
@@ -187,13 +189,13 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
     return guard.repeatable(request, given.dict(), create, alone=True)
 
 
-@router.delete("/users/{identity}/keys/{client}", response={204: None})
+@router.delete("/workloads/{identity}/keys/{client}", response={204: None})
 def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, None]:
-    """Take away what a user draws with: every secret and token of it is refused from now on."""
+    """Take away what a workload draws with: every secret and token of it is refused from now on."""
     by = guard.need(request, "change")
     found = (
         Client.objects.select_related("place__application")
-        .filter(user=_user(identity), pk=client)
+        .filter(workload=_workload(identity), pk=client)
         .first()
     )
     if found is None:
@@ -207,13 +209,13 @@ def _hands_out(connection: Connection) -> HandsOutOut:
     return HandsOutOut(ref=connection.ref, hands_out=found, says=WORDS[found])
 
 
-@router.get("/users/{identity}/drawables", response=list[HandsOutOut])
+@router.get("/workloads/{identity}/drawables", response=list[HandsOutOut])
 def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
-    """What draws of the connections that a user uses hand out."""
+    """What draws of the connections that a workload uses hand out."""
     guard.need(request, "look")
     uses = (
         Use.objects.select_related("connection")
-        .filter(user=_user(identity))
+        .filter(workload=_workload(identity))
         .exclude(connection=None)
         .order_by("connection__ref")
     )
@@ -233,7 +235,7 @@ def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
 
 @router.post("/connections/{ref}/drawables", response=HandsOutOut)
 def let(request: HttpRequest, ref: str) -> HandsOutOut:
-    """Let the users that draw this connection have its secret itself.
+    """Let the workloads that draw this connection have its secret itself.
 
     The leave stands in header fields, as with a change that sends it elsewhere.
     """
@@ -252,76 +254,81 @@ def _connection(ref: str) -> Connection:
     return found
 
 
-def _drawers_of(connection: Connection) -> list[User]:
-    """The users of a connection that have a key to draw with."""
-    owners = Client.objects.filter(user__uses__connection=connection).only("user_id", "scopes")
+def _drawers_of(connection: Connection) -> list[Workload]:
+    """The workloads of a connection that have a key to draw with."""
+    owners = Client.objects.filter(workload__uses__connection=connection).only(
+        "workload_id", "scopes"
+    )
     return list(
-        User.objects.filter(pk__in={one.user_id for one in owners if services.DRAW in one.scopes})[
-            :200
-        ]
+        Workload.objects.filter(
+            pk__in={one.workload_id for one in owners if services.DRAW in one.scopes}
+        )[:200]
     )
 
 
 def _drawn(rows: Any) -> list[DrawnOut]:
-    """Draws by user and connection, the latest first. Four queries, however many there are."""
+    """Draws by workload and connection, the latest first. Four queries, however many there are."""
     now = timezone.now()
     whole = list(
-        rows.values("user", "connection")
+        rows.values("workload", "connection")
         .annotate(failures=Sum("failed"), latest=Max("last"))
         .order_by("-latest")[:200]
     )
-    pairs = {(one["user"], one["connection"]) for one in whole}
+    pairs = {(one["workload"], one["connection"]) for one in whole}
 
     def counted(since: timedelta) -> dict[tuple[Any, Any], int]:
         recent = (
             rows.filter(begins__gte=now - since)
-            .values("user", "connection")
+            .values("workload", "connection")
             .annotate(n=Sum("count"))
         )
-        return {(one["user"], one["connection"]): one["n"] for one in recent}
+        return {(one["workload"], one["connection"]): one["n"] for one in recent}
 
     day, week = counted(timedelta(days=1)), counted(timedelta(days=7))
     recent = (
         rows.filter(begins__gte=now - timedelta(days=7))
         .exclude(credential="")
-        .values_list("user", "connection", "credential")
+        .values_list("workload", "connection", "credential")
         .distinct()
     )
     used: dict[tuple[Any, Any], set[str]] = {}
-    for user, connection, credential in recent:
-        used.setdefault((user, connection), set()).add(credential)
+    for workload, connection, credential in recent:
+        used.setdefault((workload, connection), set()).add(credential)
     hints = {
         str(pk): hint
         for pk, hint in Credential.objects.filter(
             pk__in={one for each in used.values() for one in each}
         ).values_list("pk", "hint")
     }
-    users = dict(User.objects.filter(pk__in={one for one, _ in pairs}).values_list("pk", "name"))
+    workloads = dict(
+        Workload.objects.filter(pk__in={one for one, _ in pairs}).values_list("pk", "name")
+    )
     refs = dict(
         Connection.objects.filter(pk__in={one for _, one in pairs}).values_list("pk", "ref")
     )
     return [
         DrawnOut(
-            user=one["user"] if one["user"] in users else None,
-            user_name=users.get(one["user"], "a user that is gone"),
+            workload=one["workload"] if one["workload"] in workloads else None,
+            workload_name=workloads.get(one["workload"], "a workload that is gone"),
             ref=refs.get(one["connection"], ""),
-            today=day.get((one["user"], one["connection"]), 0),
-            week=week.get((one["user"], one["connection"]), 0),
+            today=day.get((one["workload"], one["connection"]), 0),
+            week=week.get((one["workload"], one["connection"]), 0),
             failed=one["failures"],
             last=one["latest"],
             secrets=sorted(
-                hints.get(each, "") for each in used.get((one["user"], one["connection"]), set())
+                hints.get(each, "")
+                for each in used.get((one["workload"], one["connection"]), set())
             ),
         )
         for one in whole
     ]
 
 
-@router.get("/users/{identity}/draws", response=list[DrawnOut])
-def draws_of_user(request: HttpRequest, identity: UUID) -> list[DrawnOut]:
-    """What a user drew, and when last."""
+@router.get("/workloads/{identity}/draws", response=list[DrawnOut])
+def draws_of_workload(request: HttpRequest, identity: UUID) -> list[DrawnOut]:
+    """What a workload drew, and when last."""
     guard.need(request, "look")
-    return _drawn(Drawn.objects.filter(user=_user(identity).pk))
+    return _drawn(Drawn.objects.filter(workload=_workload(identity).pk))
 
 
 @router.get("/connections/{ref}/draws", response=list[DrawnOut])

@@ -1,4 +1,4 @@
-"""Where users of connections knock: ``/draw`` and ``/relay``.
+"""Where workloads of connections knock: ``/draw`` and ``/relay``.
 
 They come with a key of their own and no session, and are answered in plain JSON.
 
@@ -34,7 +34,7 @@ from neatlatch.core.authority.refusing import Refused
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.ground.common import at_once, bodies, problems, proxies, shares
 from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.asgi import Scope
@@ -122,7 +122,7 @@ def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
 
 
 def _share(asker: services.Caller, connection: Connection) -> shares.Share:
-    return shares.Share((("connection", connection.pk), ("user", asker.user.pk)))
+    return shares.Share((("connection", connection.pk), ("workload", asker.workload.pk)))
 
 
 def _get(request: HttpRequest) -> None:
@@ -133,11 +133,11 @@ def _get(request: HttpRequest) -> None:
 @_door("list")
 def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpResponse]:
     """The connections that the asker uses."""
-    yield shares.Share((("user", asker.user.pk),))
+    yield shares.Share((("workload", asker.workload.pk),))
     _get(request)
     uses = (
         Use.objects.select_related("connection__place__application")
-        .filter(user=asker.user)
+        .filter(workload=asker.workload)
         .exclude(connection=None)
         .order_by("connection__ref")
     )
@@ -152,7 +152,11 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
         if one.connection
     ]
     return JsonResponse(
-        {"user": asker.user.name, "environment": asker.user.environment.key, "connections": rows}
+        {
+            "workload": asker.workload.name,
+            "environment": asker.workload.environment.key,
+            "connections": rows,
+        }
     )
 
 
@@ -208,7 +212,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
         for one in asks
     ]
     if facts := [
-        Fact(one.user, one.connection, one.credential, services.DRAW) for one in found if one
+        Fact(one.workload, one.connection, one.credential, services.DRAW) for one in found if one
     ]:
         LEDGER.note(facts, now)
     return [
@@ -267,7 +271,7 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     yield from services.until_renewed(connection)
     try:
         drawn = services.draw(
-            asker.user,
+            asker.workload,
             connection,
             request.GET.get("method", "GET").upper()[:20],
             request.GET.get("url", ""),
@@ -290,7 +294,7 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
         raise Problem(405, "Ask with POST.")
     connection = services.connection_of(asker, ref, services.DRAW)
     yield _share(asker, connection)
-    done = rounds.run(rounds.begin_test(Program(asker.user.name), connection, by_program=True))
+    done = rounds.run(rounds.begin_test(Program(asker.workload.name), connection, by_program=True))
     rungs = [
         {
             "rung": one["rung"],
@@ -397,7 +401,7 @@ def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answer
         )
     except relaying.BadPath as error:
         raise _NotUsual from error
-    yield shares.Share((("connection", UUID(ready.connection)), ("user", UUID(ready.user))))
+    yield shares.Share((("connection", UUID(ready.connection)), ("workload", UUID(ready.workload))))
     asked = relay_service.Asked(
         scope["method"], url, tuple(headers.items()), body, ready.own_pace, UUID(ready.client)
     )
@@ -407,7 +411,7 @@ def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answer
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         LEDGER.note(
-            [Fact(ready.user, ready.connection, ready.credential, services.RELAY, failed)],
+            [Fact(ready.workload, ready.connection, ready.credential, services.RELAY, failed)],
             timezone.now(),
         )
     return back.status, _headers_of(back), back.body

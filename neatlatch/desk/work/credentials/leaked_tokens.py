@@ -41,7 +41,7 @@ def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     sets = {
         one.pk: one
         for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related(
-            "connection__users__user"
+            "connection__uses__workload"
         )
     }
     served = [
@@ -57,7 +57,9 @@ _SHOWN = ("connection__place__application", "connection__client__place")
 
 def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     found = []
-    for one in SetAside.objects.select_related(*_SHOWN).prefetch_related("connection__users__user"):
+    for one in SetAside.objects.select_related(*_SHOWN).prefetch_related(
+        "connection__uses__workload"
+    ):
         try:
             kept = one.open_tokens()
         except safe.CannotOpen:
@@ -102,7 +104,7 @@ def _held(
         says=worth.says,
         after=worth.after,
         ends_there=bool(can_end),
-        users=sorted(user.name for user in connection.users.all()),
+        workloads=sorted(use.name for use in connection.uses.all()),
     )
 
 

@@ -52,7 +52,7 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         .exclude(public_key="")
     )
     credentials = list({one.pk: one for one in known}.values())
-    tokens = list(Access.objects.select_related("client__user").filter(digest__in=digests))
+    tokens = list(Access.objects.select_related("client__workload").filter(digest__in=digests))
     rights = list(
         RegistrationRight.objects.select_related("place__application").filter(digest__in=digests)
     )
@@ -127,9 +127,9 @@ def _stops(credential: Credential, now: datetime) -> list[StopOut]:
         "connection__client"
     )
     found = []
-    for one in held.prefetch_related("connection__users__user", "connection__token_sets").order_by(
-        "connection__ref"
-    ):
+    for one in held.prefetch_related(
+        "connection__uses__workload", "connection__token_sets"
+    ).order_by("connection__ref"):
         connection = one.connection
         token = connection.tokens
         by_house = bool(connection.client and connection.client.house)
@@ -141,29 +141,31 @@ def _stops(credential: Credential, now: datetime) -> list[StopOut]:
                 ref=connection.ref,
                 at=when.at,
                 says=when.says,
-                users=sorted(user.name for user in connection.users.all()),
+                workloads=sorted(use.name for use in connection.uses.all()),
             )
         )
     return found
 
 
 def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
-    """Where it is what a user draws with: the user, what else it has to draw with, and each
+    """Where it is what a workload draws with: the workload, what else it has to draw with, and each
     connection that whoever has it could draw.
     """
-    user = client.user if client else None
-    if client is None or user is None:
+    workload = client.workload if client else None
+    if client is None or workload is None:
         return None
     others = (
         Credential.objects.defer("value")
-        .filter(client__user=user)
+        .filter(client__workload=workload)
         .exclude(client=client)
         .filter(Q(ends=None) | Q(ends__gt=now))
     )
-    last = dict(Drawn.objects.filter(user=user.pk).values_list("connection").annotate(Max("last")))
+    last = dict(
+        Drawn.objects.filter(workload=workload.pk).values_list("connection").annotate(Max("last"))
+    )
     reach = []
     uses = (
-        user.uses.exclude(connection=None)
+        workload.uses.exclude(connection=None)
         .select_related("connection")
         .prefetch_related("connection__token_sets")
     )
@@ -184,9 +186,9 @@ def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
             )
         )
     return DrawerOut(
-        user=user.pk,
-        name=user.name,
-        owner=user.owner_name,
+        workload=workload.pk,
+        name=workload.name,
+        owner=workload.owner_name,
         relay=RELAY in client.scopes,
         others=len({one.client_id for one in others if one.lives}),
         reach=reach,

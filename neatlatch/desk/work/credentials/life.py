@@ -21,7 +21,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, hang_one, join, moment
 from neatlatch.desk.ground.journal.models import ABOUT, Entry
 from neatlatch.desk.ground.people.models import Owner
@@ -53,12 +53,12 @@ _after = Reading(Credential, "t.replaces_id IN {keys}", only=("hint", "replaces"
 _clients = Reading(
     Client,
     "t.id IN {keys}",
-    only=("kind", "name", "client_id", "place", "user", "account", "account_kind", "contacts"),
+    only=("kind", "name", "client_id", "place", "workload", "account", "account_kind", "contacts"),
 )
 _places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
 _applications = Reading(Application, "t.id IN {keys}", only=("key", "name"))
 _environments = Reading(Environment)
-_users = Reading(User, "t.id IN {keys}", only=("name", "owner"))
+_workloads = Reading(Workload, "t.id IN {keys}", only=("name", "owner"))
 _owners = Reading(Owner, "t.id IN {keys}", only=("name",))
 _handovers = Reading(
     Handover, "t.credential_id IN {keys}", only=("credential", "ends", "shown", "closed")
@@ -122,11 +122,11 @@ def sighted(keys: Collection[UUID]) -> list[Sighted]:
 def _with_names(found: list[Credential]) -> None:
     """What a row tells beside: whose it is, where its client stands, and what it replaces."""
     clients = [one.client for one in found if one.client is not None]
-    places, users = (
+    places, workloads = (
         _places({one.place_id for one in clients}),
-        _users({one.user_id for one in clients if one.user_id}),
+        _workloads({one.workload_id for one in clients if one.workload_id}),
     )
-    owners = {one.owner_id for one in found} | {one.owner_id for one in users}
+    owners = {one.owner_id for one in found} | {one.owner_id for one in workloads}
     known = {one.pk: one for one in _owners(owners - {None})}
     join(
         places,
@@ -134,9 +134,9 @@ def _with_names(found: list[Credential]) -> None:
         {one.pk: one for one in _applications({one.application_id for one in places})},
     )
     join(places, "environment", {one.pk: one for one in _environments()})
-    join(users, "owner", known)
+    join(workloads, "owner", known)
     join(clients, "place", {one.pk: one for one in places})
-    join(clients, "user", {one.pk: one for one in users})
+    join(clients, "workload", {one.pk: one for one in workloads})
     join(found, "owner", known)
     join(
         found,
@@ -191,7 +191,7 @@ def _sighted(
         waits=bool(
             one.lives and handover and handover.ends and not handover.shown and not handover.closed
         ),
-        draws=bool(client and client.user_id),
+        draws=bool(client and client.workload_id),
         applications=frozenset(application for _, application in held_in),
         weak=one.weak,
     )
@@ -212,8 +212,8 @@ def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
         client_id=client.client_id if client else "",
         client_key=client.pk if client else None,
         connections=list(found.connections),
-        user=client.user_id if client else None,
-        user_name=client.user.name if client and client.user else "",
+        workload=client.workload_id if client else None,
+        workload_name=client.workload.name if client and client.workload else "",
         state=one.state,
         issued=one.issued,
         ends=one.ends,
@@ -234,40 +234,41 @@ def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
 
 
 def _owner_of(one: Credential) -> tuple[str, OwnerFrom]:
-    """Whose it is, and how that is known: as somebody said, else whose the user is that draws with
-    it, else what is noted of the account."""
+    """Whose it is, and how that is known: as somebody said, else whose the workload is that draws
+    with it, else what is noted of the account.
+    """
     client = one.client
     if one.owner is not None:
         return one.owner.name, "said"
     if client is None:
         return "", ""
-    if client.user is not None:
-        return str(client.user.owner_name or client.user.name), "user"
+    if client.workload is not None:
+        return str(client.workload.owner_name or client.workload.name), "workload"
     noted = client.account or ", ".join(client.contacts[:1])
     return noted, "account" if noted else ""
 
 
 def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:
-    """Which users drew each of them, and when last, the latest first.
+    """Which workloads drew each of them, and when last, the latest first.
 
     Two queries, however many there are.
     """
     found: dict[UUID, list[DrawnByOut]] = {one: [] for one in credentials}
     drawn = (
         Drawn.objects.filter(credential__in=[str(one) for one in found])
-        .values("credential", "user")
+        .values("credential", "workload")
         .annotate(latest=Max("last"))
     )
     facts = list(drawn.order_by("-latest"))
     names = dict(
-        User.objects.filter(pk__in={one["user"] for one in facts}).values_list("pk", "name")
+        Workload.objects.filter(pk__in={one["workload"] for one in facts}).values_list("pk", "name")
     )
     for one in facts:
-        known = one["user"] in names
+        known = one["workload"] in names
         found[UUID(one["credential"])].append(
             DrawnByOut(
-                user=one["user"] if known else None,
-                name=names[one["user"]] if known else "a user that is gone",
+                workload=one["workload"] if known else None,
+                name=names[one["workload"]] if known else "a workload that is gone",
                 last=one["latest"],
             )
         )

@@ -9,9 +9,9 @@ from uuid import UUID
 
 from neatlatch.desk.authority.handing import ReceiptOut
 
-# How it is known whose a credential is: somebody said it, it is the user's that draws with it, or
-# it is what is noted of the account; empty: nobody's.
-OwnerFrom = Literal["", "said", "user", "account"]
+# How it is known whose a credential is: somebody said it, it is the workload's that draws with it,
+# or it is what is noted of the account; empty: nobody's.
+OwnerFrom = Literal["", "said", "workload", "account"]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -37,8 +37,8 @@ class CredentialOut:
     client_id: str
     client_key: UUID | None
     connections: list[str]
-    user: UUID | None
-    user_name: str
+    workload: UUID | None
+    workload_name: str
     state: str
     issued: datetime
     ends: datetime | None
@@ -67,9 +67,9 @@ class LifeOut:
 
 @dataclass(frozen=True, kw_only=True)
 class DrawnByOut:
-    """A user that drew it, and when last."""
+    """A workload that drew it, and when last."""
 
-    user: UUID | None
+    workload: UUID | None
     name: str
     last: datetime
 
@@ -111,14 +111,14 @@ class StopOut:
     ref: str
     at: datetime | None
     says: str
-    users: list[str]
+    workloads: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)
 class ReachOut:
-    """A connection that a user draws, and what somebody may still have of it: until when it lets in
-    (``at``), and whether it ``lasts`` until the connection's own credential is replaced. ``last``:
-    when the user was last seen to draw it.
+    """A connection that a workload draws, and what somebody may still have of it: until when it
+    lets in (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
+    ``last``: when the workload was last seen to draw it.
     """
 
     ref: str
@@ -130,12 +130,12 @@ class ReachOut:
 
 @dataclass(frozen=True, kw_only=True)
 class DrawerOut:
-    """The user that draws with it.
+    """The workload that draws with it.
 
     ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
     """
 
-    user: UUID
+    workload: UUID
     name: str
     owner: str
     relay: bool
@@ -185,7 +185,7 @@ class LeakedHeldOut:
     says: str
     after: str
     ends_there: bool
-    users: list[str]
+    workloads: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)

@@ -42,7 +42,7 @@ WATCHED = (
     Watched(
         Client,
         "SELECT id FROM credentials_credential WHERE client_id = {row}.id",
-        only=("account_kind", "user_id"),
+        only=("account_kind", "workload_id"),
     ),
     Watched(Handover, "{row}.credential_id", only=("credential_id", "shown", "closed", "ends")),
 )

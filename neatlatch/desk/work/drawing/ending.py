@@ -1,4 +1,4 @@
-"""When users that draw will be able to draw no longer: the ends of what they have of their own
+"""When workloads that draw will be able to draw no longer: the ends of what they have of their own
 (``core.breaks``).
 """
 
@@ -12,38 +12,39 @@ from django.db.models import Prefetch
 
 from neatlatch.core import breaks
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 
 _WORDS = {"token": "API key", "client_secret": "client secret"}
 
 
-# From the clients that are a user's, by their index, and of these the ones whose every key has an
-# end.
-_ENDING = """SELECT k.user_id FROM clients_client k
+# From the clients that are a workload's, by their index, and of these the ones whose every key has
+# an end.
+_ENDING = """SELECT k.workload_id FROM clients_client k
     CROSS JOIN credentials_credential c ON c.client_id = k.id
-    WHERE k.user_id IS NOT NULL AND c.digest <> '' AND c.state IN (%s, %s, %s)
-      AND EXISTS (SELECT 1 FROM users_use u WHERE u.user_id = k.user_id
+    WHERE k.workload_id IS NOT NULL AND c.digest <> '' AND c.state IN (%s, %s, %s)
+      AND EXISTS (SELECT 1 FROM users_use u WHERE u.workload_id = k.workload_id
       AND u.connection_id IS NOT NULL)
-    GROUP BY k.user_id HAVING count(*) = count(c.ends) AND max(c.ends) <= %s
-    ORDER BY max(c.ends), k.user_id LIMIT %s"""
+    GROUP BY k.workload_id HAVING count(*) = count(c.ends) AND max(c.ends) <= %s
+    ORDER BY max(c.ends), k.workload_id LIMIT %s"""
 
 
-def soonest(now: datetime, most: int) -> list[tuple[User, breaks.Break]]:
-    """Users that use a connection, with the end of the last thing they draw with, soonest first, so
-    many at the most. Three queries."""
+def soonest(now: datetime, most: int) -> list[tuple[Workload, breaks.Break]]:
+    """Workloads that use a connection, with the end of the last thing they draw with, soonest
+    first, so many at the most. Three queries.
+    """
     with database.cursor() as cursor:
         within = database.ops.adapt_datetimefield_value(now + breaks.HORIZON)
         found_ids = cursor.execute(_ENDING, [*Credential.LETS_IN, within, most]).fetchall()
     ends_soon = [UUID(one) for (one,) in found_ids]
     given = Credential.objects.exclude(digest="").defer("value")
-    users = User.objects.filter(pk__in=ends_soon).select_related("environment")
+    workloads = Workload.objects.filter(pk__in=ends_soon).select_related("environment")
     found = []
-    for user in users.prefetch_related("keys", Prefetch("keys__credentials", given)):
+    for workload in workloads.prefetch_related("keys", Prefetch("keys__credentials", given)):
         own_keys = [
-            _own(one) for key in user.keys.all() for one in key.credentials.all() if one.lives
+            _own(one) for key in workload.keys.all() for one in key.credentials.all() if one.lives
         ]
-        if end := breaks.of_user(user.name, own_keys, now):
-            found.append((user, end))
+        if end := breaks.of_workload(workload.name, own_keys, now):
+            found.append((workload, end))
     return sorted(found, key=lambda one: breaks.urgency(one[1]))
 
 

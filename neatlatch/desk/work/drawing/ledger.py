@@ -22,9 +22,9 @@ from .models import Drawn
 
 HOURS_KEPT, DAYS_KEPT = timedelta(days=7), timedelta(days=400)
 _SQL = """INSERT INTO drawing_drawn
-(user, connection, credential, way, span, begins, count, failed, last)
+(workload, connection, credential, way, span, begins, count, failed, last)
 VALUES (%s, %s, %s, %s, 'hour', %s, %s, %s, %s)
-ON CONFLICT (connection, user, credential, way, span, begins)
+ON CONFLICT (connection, workload, credential, way, span, begins)
 DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed, last = max(last,
     excluded.last)"""
 
@@ -33,7 +33,7 @@ DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed,
 class Fact:
     """One draw. ``failed``: the application did not take it, or no token was to be had."""
 
-    user: str
+    workload: str
     connection: str
     credential: str
     way: str
@@ -85,7 +85,7 @@ class Ledger:
 def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
     rows = [
         (
-            fact.user.replace("-", ""),
+            fact.workload.replace("-", ""),
             fact.connection.replace("-", ""),
             fact.credential,
             fact.way,
@@ -98,9 +98,9 @@ def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
     ]
     adapt = connection.ops.adapt_datetimefield_value
     with _TURN.taken(), transaction.atomic(), connection.cursor() as cursor:
-        for user, target, credential, way, hour, count, failed, last in rows:
+        for workload, target, credential, way, hour, count, failed, last in rows:
             cursor.execute(
-                _SQL, [user, target, credential, way, adapt(hour), count, failed, adapt(last)]
+                _SQL, [workload, target, credential, way, adapt(hour), count, failed, adapt(last)]
             )
 
 
@@ -141,12 +141,12 @@ def roll_up(now: datetime) -> int:
     before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)
     old = Drawn.objects.filter(span="hour", begins__lt=before)
     days: dict[tuple[Any, ...], list[Any]] = {}
-    for one in old.values("user", "connection", "credential", "way", "begins").annotate(
+    for one in old.values("workload", "connection", "credential", "way", "begins").annotate(
         counted=Sum("count"), wrong=Sum("failed"), latest=Max("last")
     ):
         day = one["begins"].replace(hour=0)
         held = days.setdefault(
-            (one["user"], one["connection"], one["credential"], one["way"], day),
+            (one["workload"], one["connection"], one["credential"], one["way"], day),
             [0, 0, one["latest"]],
         )
         held[0] += one["counted"]
@@ -156,7 +156,7 @@ def roll_up(now: datetime) -> int:
     old.delete()
     Drawn.objects.bulk_create(
         Drawn(
-            user=user,
+            workload=workload,
             connection=target,
             credential=credential,
             way=way,
@@ -166,6 +166,6 @@ def roll_up(now: datetime) -> int:
             failed=failed,
             last=last,
         )
-        for (user, target, credential, way, day), (count, failed, last) in days.items()
+        for (workload, target, credential, way, day), (count, failed, last) in days.items()
     )
     return gone - len(days) + Drawn.objects.filter(begins__lt=now - DAYS_KEPT).delete()[0]

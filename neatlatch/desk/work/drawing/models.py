@@ -6,16 +6,16 @@ from django.db import models
 
 
 class Drawn(models.Model):
-    """Draws of one user on one connection with one credential within an hour, or a day once it is a
-    week old: one row, however many there were.
+    """Draws of one workload on one connection with one credential within an hour, or a day once it
+    is a week old: one row, however many there were.
 
     ``way`` is *draw* (a header was taken) or *relay* (a request was sent through); ``span`` is
     *hour* or *day*; ``credential`` the ID of the secret that was used, so that it is seen when
-    nobody draws an old one any more. User and connection are kept by ID: facts outlive what they
-    tell of.
+    nobody draws an old one any more. Workload and connection are kept by ID: facts outlive what
+    they tell of.
     """
 
-    user = models.UUIDField()
+    workload = models.UUIDField()
     connection = models.UUIDField()
     credential = models.CharField(max_length=36, blank=True)
     way = models.CharField(max_length=5)
@@ -28,11 +28,11 @@ class Drawn(models.Model):
     class Meta:
         constraints = [
             models.UniqueConstraint(
-                fields=["connection", "user", "credential", "way", "span", "begins"],
+                fields=["connection", "workload", "credential", "way", "span", "begins"],
                 name="one_row_for_a_span",
             )
         ]
         indexes = [
             models.Index(fields=["credential"], name="draws_with_a_credential"),
-            models.Index(fields=["user"], name="draws_of_a_user"),
+            models.Index(fields=["workload"], name="draws_of_a_workload"),
         ]

@@ -1,5 +1,5 @@
-"""The usual draw in one query: a key that is good, a connection that its user uses, a token that
-needs no renewal.
+"""The usual draw in one query: a key that is good, a connection that its workload uses, a token
+that needs no renewal.
 
 Whatever is out of the ordinary is not judged here: the answer is ``None``, and the long way in
 :mod:`services` says what is wrong, renews, or notes the last use. So a mistake here can refuse
@@ -27,8 +27,8 @@ _FROM_CLIENT = f"""
 JOIN applications_place p ON p.id = cl.place_id
 JOIN applications_application a ON a.id = p.application_id AND a.key = '{issuing.OWN_KEY}'
 JOIN applications_environment e ON e.id = p.environment_id
-JOIN users_user u ON u.id = cl.user_id AND u.environment_id = e.id
-JOIN users_use us ON us.user_id = u.id
+JOIN users_user u ON u.id = cl.workload_id AND u.environment_id = e.id
+JOIN users_use us ON us.workload_id = u.id
 JOIN connections_connection c ON c.id = us.connection_id AND c.ref = %s AND NOT c.individual
 JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
@@ -54,7 +54,7 @@ WHERE k.digest = %s AND k.revoked IS NULL"""
 class Quick:
     """A draw that was ready: whose, of what, and the header's value."""
 
-    user: str
+    workload: str
     connection: str
     credential: str
     base: str
@@ -97,7 +97,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         return None
     (
         allowed,
-        user,
+        workload,
         target,
         scheme,
         values,
@@ -146,7 +146,7 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
     name = _as_uuid(target)
     token = safe.unseal(access, f"token:{name}:access").reveal()
     return Quick(
-        _as_uuid(user),
+        _as_uuid(workload),
         name,
         _as_uuid(credential) if credential else "",
         base,

@@ -1,5 +1,5 @@
-"""Drawing: a user of a connection takes a ready request header by its reference name, or sends its
-request through the relay.
+"""Drawing: a workload of a connection takes a ready request header by its reference name, or sends
+its request through the relay.
 """
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common import shares
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
@@ -66,8 +66,8 @@ _PROFILE = {
 
 
 def door(environment: Environment) -> Place:
-    """Neat Latch itself as an application of the firm in an environment: what its users' keys are
-    issued for. Made when it is first wanted.
+    """Neat Latch itself as an application of the firm in an environment: what its workloads' keys
+    are issued for. Made when it is first wanted.
     """
     application, _ = Application.objects.get_or_create(
         key=KEY,
@@ -92,7 +92,7 @@ def door(environment: Environment) -> Place:
 @transaction.atomic
 def give(
     by: Person,
-    user: User,
+    workload: Workload,
     kind: str,
     right: Right,
     ends: datetime | None = None,
@@ -100,14 +100,14 @@ def give(
     request: str = "",
     leave: Leave | None = None,
 ) -> tuple[Client, Handover | None]:
-    """Give a user a key, a client or a certificate of its own, to draw with; with a signing
+    """Give a workload a key, a client or a certificate of its own, to draw with; with a signing
     ``request`` its holder has the key. ``right``: to send requests through the relay only, or to
     draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and
     the handover of its secret, if the house made that.
     """
     if kind not in ("key", "client", "certificate"):
         raise wrong_fields(
-            {"kind": "A user draws with a key, with a client of OAuth 2.0, or with a certificate."}
+            {"kind": "A workload draws with a key, an OAuth 2.0 client, or a certificate."}
         )
     if right not in RIGHTS:
         raise wrong_fields(
@@ -120,51 +120,55 @@ def give(
         )
     allowed, name = (
         frozenset({RELAY} if right == "relay" else {DRAW, RELAY}),
-        f"{user.name}, to draw",
+        f"{workload.name}, to draw",
     )
-    own = issuing.Draws(user, addresses or ())
+    own = issuing.Draws(workload, addresses or ())
     handover: Handover | None
     if kind == "certificate":
-        asked = certificates.Asked("client", user.name[:64], request=request)
+        asked = certificates.Asked("client", workload.name[:64], request=request)
         client, _, handover = certificates.register(
-            by, door(user.environment), name, asked, allowed, of=own
+            by, door(workload.environment), name, asked, allowed, of=own
         )
     else:
         scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
         fields = ClientMetadata(name, grants=grants, scopes=allowed)
         client, handover = issuing.register(
-            by, door(user.environment), fields, scheme, ends, of=own
+            by, door(workload.environment), fields, scheme, ends, of=own
         )
-    if not user.draws:
-        User.objects.filter(pk=user.pk).update(draws=True)
+    if not workload.draws:
+        Workload.objects.filter(pk=workload.pk).update(draws=True)
     if right == "draw":
         drawers.let(
             by,
-            user,
-            [one.connection for one in user.uses.select_related("connection") if one.connection],
+            workload,
+            [
+                one.connection
+                for one in workload.uses.select_related("connection")
+                if one.connection
+            ],
             leave,
         )
     write(
         by,
         "gave a way to draw to",
-        "user",
-        user.name,
-        {"id": user.pk, "client": client.client_id, "right": right},
+        "workload",
+        workload.name,
+        {"id": workload.pk, "client": client.client_id, "right": right},
     )
     return client, handover
 
 
 @transaction.atomic
 def take_away(by: Actor, client: Client) -> None:
-    """Take away what a user draws with: every secret and token of it is refused from now on."""
+    """Take away what a workload draws with: every secret and token of it is refused from now on."""
     write(
         by,
         "took away a way to draw from",
-        "user",
-        client.user.name if client.user else "",
+        "workload",
+        client.workload.name if client.workload else "",
         {"client": client.client_id},
     )
-    issuing.remove(by, client, "taken away from its user")
+    issuing.remove(by, client, "taken away from its workload")
 
 
 # Who asks
@@ -172,9 +176,9 @@ def take_away(by: Actor, client: Client) -> None:
 
 @dataclass(frozen=True)
 class Caller:
-    """A user that has said who it is, by which client of its own."""
+    """A workload that has said who it is, by which client of its own."""
 
-    user: User
+    workload: Workload
     client: Client
     scopes: frozenset[str]
 
@@ -202,19 +206,21 @@ def caller(
         client, scopes = _by_token(text, now)
     else:
         client, scopes, used = _by_key(text, now)
-    if client.user is None:
-        raise _no("key or token of somebody who is no user", client)
+    if client.workload is None:
+        raise _no("key or token of somebody who is no workload", client)
     if client.allow_list and not inside(address, client.allow_list):
         raise _no("from an address that is not allowed", client)
     if used is not None:  # not before: one that is refused was not used
         issuing.note_use(used, address, now)
-    return Caller(client.user, client, scopes)
+    return Caller(client.workload, client, scopes)
 
 
 def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     row = (
         Access.objects.select_related(
-            "client__user__environment", "client__place__application", "client__place__environment"
+            "client__workload__environment",
+            "client__place__application",
+            "client__place__environment",
         )
         .filter(digest=house_key.digest(text))
         .first()
@@ -239,7 +245,7 @@ def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], 
         )
         .select_related(
             "authority",
-            "credential__client__user__environment",
+            "credential__client__workload__environment",
             "credential__client__place__application",
         )
         .select_related("credential__client__place__environment")
@@ -277,7 +283,7 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
     if client.place.application.key != KEY:
         raise _no("key for another application", client)
     client = Client.objects.select_related(
-        "user__environment", "place__application", "place__environment"
+        "workload__environment", "place__application", "place__environment"
     ).get(pk=client.pk)
     return client, issuing.registered(client).allowed, key
 
@@ -294,22 +300,22 @@ def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
             "connection__client",
             "connection__client__place",
         )
-        .filter(user=asker.user, connection__ref=ref)
+        .filter(workload=asker.workload, connection__ref=ref)
         .first()
     )
     if use is None or use.connection is None:
         raise Problem(
             404,
             "You use no connection of that name.",
-            "Its administrator can note on the connection's page that you use it.",
+            "An administrator can add you on the connection's page.",
         )
     connection = use.connection
-    if connection.place.environment_id != asker.user.environment_id:
+    if connection.place.environment_id != asker.workload.environment_id:
         raise Problem(
             403,
             "That connection belongs to another environment.",
             (
-                f"You are noted in {asker.user.environment.name}, it is in "
+                f"You run in {asker.workload.environment.name}; it is in "
                 f"{connection.place.environment.name}."
             ),
         )
@@ -366,8 +372,10 @@ def secret_of(connection: Connection) -> str:
     return str(held.pk) if held is not None else ""
 
 
-def draw(user: User, connection: Connection, method: str = "GET", address: str = "") -> Drawing:
-    """A ready header for a user.
+def draw(
+    workload: Workload, connection: Connection, method: str = "GET", address: str = ""
+) -> Drawing:
+    """A ready header for a workload.
 
     A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises
     :class:`Problem`.
@@ -393,7 +401,7 @@ def draw(user: User, connection: Connection, method: str = "GET", address: str =
         return Drawing(
             base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret
         )
-    if drawers.not_let(user, connection):
+    if drawers.not_let(workload, connection):
         says = (
             "Of this connection a draw hands out the secret itself. Send your request through "
             "the relay, or have an administrator let you on the connection's page."
@@ -473,5 +481,5 @@ def note(
 ) -> None:
     """Write down that it was drawn."""
     LEDGER.note(
-        [Fact(str(asker.user.pk), str(connection.pk), credential, way, failed)], timezone.now()
+        [Fact(str(asker.workload.pk), str(connection.pk), credential, way, failed)], timezone.now()
     )

@@ -24,7 +24,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import giving_way
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 
@@ -33,7 +33,7 @@ from .models import Rebuild, SavedFilter
 LISTS = {
     "connections": "/connections",
     "credentials": "/credentials",
-    "users": "/users",
+    "workloads": "/workloads",
     "applications": "/applications",
     "people": "/people",
     "owners": "/owners",
@@ -186,12 +186,12 @@ def of_team(one: Team) -> Iterator[Entry]:
     yield Entry("team", one.name, "/people#teams", "", "team")
 
 
-def of_user(one: User) -> Iterator[Entry]:
+def of_workload(one: Workload) -> Iterator[Entry]:
     """By name and owner."""
     yield Entry(
-        "user",
+        "workload",
         one.name,
-        f"/users/{one.pk}",
+        f"/workloads/{one.pk}",
         f"{one.owner_name} {one.kind} {one.environment.name}",
         f"{one.kind}, {one.environment.name}",
     )
@@ -222,7 +222,7 @@ _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
     Credential: of_credential,
     Person: of_person,
     Team: of_team,
-    User: of_user,
+    Workload: of_workload,
     Owner: of_owner,
     SavedFilter: of_filter,
     Issued: of_issued,
@@ -233,7 +233,7 @@ _JOINED = {
     Connection: ("place__application", "place__environment"),
     Client: ("place__application", "place__environment"),
     Credential: ("client__place__application", "client__place__environment"),
-    User: ("environment", "owner"),
+    Workload: ("environment", "owner"),
     Issued: ("authority",),
     Authority: ("environment",),
 }
@@ -449,7 +449,7 @@ MOST = 12
 _ORDER = (
     "connection",
     "application",
-    "user",
+    "workload",
     "client",
     "person",
     "certificate",

@@ -22,9 +22,9 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import declared as users
-from neatlatch.desk.estate.users import services as user_services
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import declared as workloads
+from neatlatch.desk.estate.workloads import services as workload_services
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import Told
@@ -76,7 +76,7 @@ class Applying:
             "owners": self.owner,
             "applications": self.application,
             "places": self.place,
-            "users": self.user,
+            "workloads": self.workload,
         }
         return row_of(put[kind](key, content.after, told))
 
@@ -92,7 +92,7 @@ class Applying:
             "places": lambda: _places(key),
             "credentials": lambda: Credential.objects.filter(pk=key),
             "connections": lambda: Connection.objects.filter(ref=key),
-            "users": lambda: User.objects.filter(
+            "workloads": lambda: Workload.objects.filter(
                 name=given["name"], environment__key=given["environment"]
             ),
         }
@@ -154,9 +154,9 @@ class Applying:
         place = self._place(given["place"])
         return connections.connection(self.by, place, key, of, given, told, self.leave)
 
-    def user(self, key: str, given: Given, told: Told) -> User:
+    def workload(self, key: str, given: Given, told: Told) -> Workload:
         """A job, report, script or agent, and what it calls."""
-        return users.user(self.by, given, told)
+        return workloads.workload(self.by, given, told)
 
     def _remove(self, kind: str, key: str, content: StepContent) -> None:
         """Take an object away that the file no longer has."""
@@ -171,9 +171,11 @@ class Applying:
                 client_services.remove(by, client)
         elif kind == "connections":
             connection_services.take_away(by, Connection.objects.get(ref=key))
-        elif kind == "users":
+        elif kind == "workloads":
             name, _, environment = key.rpartition("/")
-            user_services.remove(by, User.objects.get(name=name, environment__key=environment))
+            workload_services.remove(
+                by, Workload.objects.get(name=name, environment__key=environment)
+            )
         elif kind == "places":
             applications.remove_place(by, self._place(key))
         elif kind == "people":

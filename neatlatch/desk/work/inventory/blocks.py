@@ -37,10 +37,10 @@ from .validating import of_problem
 
 log = structlog.get_logger()
 # What a block may cost, and what a step of each kind does (any other: 1). A connection takes some
-# forty statements, a user twenty-five; a change of an application or a client reaches all its
+# forty statements, a workload twenty-five; a change of an application or a client reaches all its
 # connections.
 COST = 20
-_COSTS = {"connections": 3, "users": 2, "applications": 5, "places": 3, "clients": 2}
+_COSTS = {"connections": 3, "workloads": 2, "applications": 5, "places": 3, "clients": 2}
 # A removal does as much as its services do: tokens, samples, what was issued.
 _REMOVAL = 3
 # So many plans are kept, for so long, to be undone.

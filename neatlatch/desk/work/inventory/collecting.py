@@ -20,7 +20,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Owner, Person, Team
@@ -56,9 +56,9 @@ def client_keys(clients: list[Client]) -> dict[Any, str]:
     return found
 
 
-def user_key(user: User) -> str:
-    """How a user is named in the file."""
-    return f"{user.name}/{user.environment.key}"
+def workload_key(workload: Workload) -> str:
+    """How a workload is named in the file."""
+    return f"{workload.name}/{workload.environment.key}"
 
 
 def _moment(at: datetime | None) -> str:
@@ -118,7 +118,7 @@ _connections = Reading(
 )
 _held = Reading(HeldSecret, order="t.id")
 _accounts = Reading(Account, order="t.id")
-_users = Reading(User, order="t.name, t.id")
+_workloads = Reading(Workload, order="t.name, t.id")
 _uses = Reading(Use, order="t.id")
 
 
@@ -165,12 +165,12 @@ def collected() -> Collected:
     connections = _with_what_they_hold(_connections(), people)
     join(connections, "place", places)
     join(connections, "team", {one.pk: one for one in teams})
-    users, uses = _users(), _uses()
-    join(users, "environment", environments)
-    join(users, "owner", owners)
+    workloads, uses = _workloads(), _uses()
+    join(workloads, "environment", environments)
+    join(workloads, "owner", owners)
     join(uses, "application", applications)
     join(uses, "connection", {one.pk: one for one in connections})
-    hang(users, "uses", uses, "user_id")
+    hang(workloads, "uses", uses, "workload_id")
     credentials = _credentials()
     instances: dict[str, dict[str, Model]] = {
         "environments": {one.key: one for one in environments.values()},
@@ -182,7 +182,7 @@ def collected() -> Collected:
         "credentials": {str(one.pk): one for one in credentials},
         "clients": {keys[one.pk]: one for one in clients},
         "connections": {one.ref: one for one in connections},
-        "users": {user_key(one): one for one in users},
+        "workloads": {workload_key(one): one for one in workloads},
     }
     found: Content = {
         "environments": {one.key: _environment(one) for one in environments.values()},
@@ -194,7 +194,7 @@ def collected() -> Collected:
         "credentials": {str(one.pk): _credential(one, keys) for one in credentials},
         "clients": {keys[one.pk]: _client(one) for one in clients},
         "connections": {one.ref: _connection(one, keys) for one in connections},
-        "users": {user_key(one): _user(one) for one in users},
+        "workloads": {workload_key(one): _workload(one) for one in workloads},
     }
     rows = {
         (kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()
@@ -298,14 +298,14 @@ def _some_connections(rows: list[str]) -> Rows:
     return ((one, one.ref, _connection(one, keys)) for one in found)
 
 
-def _some_users(rows: list[str]) -> Rows:
+def _some_workloads(rows: list[str]) -> Rows:
     uses = Prefetch("uses", Use.objects.select_related("application", "connection").order_by("pk"))
     found = (
-        User.objects.filter(pk__in=rows)
+        Workload.objects.filter(pk__in=rows)
         .select_related("environment", "owner__person", "owner__team")
         .prefetch_related(uses)
     )
-    return ((one, user_key(one), _user(one)) for one in found)
+    return ((one, workload_key(one), _workload(one)) for one in found)
 
 
 _SOME: dict[str, Callable[[list[str]], Rows]] = {
@@ -318,7 +318,7 @@ _SOME: dict[str, Callable[[list[str]], Rows]] = {
     "credentials": _some_credentials,
     "clients": _some_clients,
     "connections": _some_connections,
-    "users": _some_users,
+    "workloads": _some_workloads,
 }
 
 
@@ -462,7 +462,7 @@ def _connection(one: Connection, keys: dict[Any, str]) -> Given:
     }
 
 
-def _user(one: User) -> Given:
+def _workload(one: Workload) -> Given:
     uses = []
     for use in those_of(one, "uses"):
         kept: Given = {"application": use.application.key}

@@ -15,7 +15,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common import marking, refusals
 from neatlatch.desk.ground.common.marking import Trigger
 from neatlatch.desk.ground.people.models import Owner, Person, Team
@@ -61,9 +61,13 @@ _ALL = (
     Guarded(Connection, "connections", ("changed_at", "version")),
     Guarded(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
     Guarded(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
-    Guarded(User, "users", ("changed_at", "version")),
+    Guarded(Workload, "workloads", ("changed_at", "version")),
     Guarded(
-        Use, "users", ("operations", "connection_id", "application_id"), row="user_id", part=True
+        Use,
+        "workloads",
+        ("operations", "connection_id", "application_id"),
+        row="workload_id",
+        part=True,
     ),
 )
 

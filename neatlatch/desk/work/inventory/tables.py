@@ -19,8 +19,8 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import services as users
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
 
@@ -29,8 +29,8 @@ from .collecting import collected
 from .planning import Preview
 from .services import Begun, ObjectChange
 
-What = Literal["connections", "clients", "credentials", "users"]
-_USERS = (
+What = Literal["connections", "clients", "credentials", "workloads"]
+_WORKLOADS = (
     "name",
     "environment",
     "kind",
@@ -50,14 +50,14 @@ def export(what: What) -> str:
         "connections": _connections,
         "clients": _clients,
         "credentials": _credentials,
-        "users": _users,
+        "workloads": _workloads,
     }[what]()
 
 
 def _connections() -> str:
     rows = Connection.objects.select_related(
         "place__application", "place__environment", "client", "team"
-    ).prefetch_related("users__user")
+    ).prefetch_related("uses__workload")
     return tables.to_csv(
         (
             "ref",
@@ -69,7 +69,7 @@ def _connections() -> str:
             "scopes",
             "account",
             "team",
-            "users",
+            "workloads",
             "last_test",
         ),
         (
@@ -83,7 +83,7 @@ def _connections() -> str:
                 " ".join(one.scopes),
                 "each their own" if one.individual else one.values.get("account", ""),
                 one.team.name if one.team else "",
-                "; ".join(use.name for use in one.users.all()),
+                "; ".join(use.name for use in one.uses.all()),
                 one.tested_at.isoformat() if one.tested_at else "",
             )
             for one in rows
@@ -169,8 +169,8 @@ def _credentials() -> str:
     )
 
 
-def _users() -> str:
-    rows = User.objects.select_related("environment", "owner__person").prefetch_related(
+def _workloads() -> str:
+    rows = Workload.objects.select_related("environment", "owner__person").prefetch_related(
         "uses__connection"
     )
     lines = []
@@ -191,18 +191,20 @@ def _users() -> str:
             if use.connection is not None
         ]
         lines += [(*start, *use) for use in uses] or [(*start, "", "")]
-    return tables.to_csv(_USERS, lines)
+    return tables.to_csv(_WORKLOADS, lines)
 
 
-# Users in
+# Workloads in
 
 
-def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]:
-    """The users of a table by name and environment, each with its first line and what it calls by
-    connection. Raises a field error with the line.
+def _read_workloads(
+    text: str,
+) -> dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]]:
+    """The workloads of a table by name and environment, each with its first line and what it calls
+    by connection. Raises a field error with the line.
     """
     try:
-        rows = tables.from_csv(text, ("name", "environment"), _USERS[2:])
+        rows = tables.from_csv(text, ("name", "environment"), _WORKLOADS[2:])
     except tables.BadTable as error:
         raise wrong_fields(
             {"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}
@@ -214,7 +216,7 @@ def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict
         one.ref: one
         for one in Connection.objects.select_related("place__application", "place__environment")
     }
-    found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]] = {}
+    found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]] = {}
     for line, row in rows:
         environment = environments.get(row["environment"].lower())
         if environment is None:
@@ -223,7 +225,7 @@ def _read_users(text: str) -> dict[tuple[str, str], tuple[int, users.Given, dict
         if not notice.isdigit():
             raise _at(line, f"{notice!r} is not a number of days")
         windows = tuple(one.strip() for one in row.get("windows", "").split(";") if one.strip())
-        given = users.Given(
+        given = workloads.Given(
             row["name"],
             environment.key,
             row.get("kind") or "job",
@@ -279,26 +281,28 @@ class TableDifference:
 
 
 def _difference(
-    found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]],
+    found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]],
 ) -> TableDifference:
     known = {
         (one.name, one.environment.key): one
-        for one in User.objects.select_related("environment").prefetch_related("uses__connection")
+        for one in Workload.objects.select_related("environment").prefetch_related(
+            "uses__connection"
+        )
     }
     adds, changed = [], []
     for key, (line, given, uses) in found.items():
-        user = known.get(key)
-        if user is None:
+        workload = known.get(key)
+        if workload is None:
             calls = f", uses {', '.join(uses)}" if uses else ""
             adds.append(f"{given.name} ({given.kind}) in {given.environment}{calls}")
             continue
         held = {
             use.connection.ref: use.operations
-            for use in user.uses.all()
+            for use in workload.uses.all()
             if use.connection is not None
         }
         before = {
-            **vars(users.Given.of(user)),
+            **vars(workloads.Given.of(workload)),
             "uses": {ref: held[ref] for ref in held if ref in uses},
         }
         after = {**vars(given), "uses": uses}
@@ -308,35 +312,35 @@ def _difference(
         )
         if says:
             named = f"{given.name}/{given.environment}"
-            changed.append(ObjectChange("users", named, "change", says, line))
+            changed.append(ObjectChange("workloads", named, "change", says, line))
     return TableDifference(adds, changed, not adds and not changed)
 
 
-def preview_users(text: str) -> TableDifference:
-    """What a table of users would add and change."""
-    return _difference(_read_users(text))
+def preview_workloads(text: str) -> TableDifference:
+    """What a table of workloads would add and change."""
+    return _difference(_read_workloads(text))
 
 
-def take_users(
+def take_workloads(
     by: Person, text: str, check: Callable[[], None] = services.nothing_to_check
 ) -> Begun:
-    """Begin to take the users of a table over, as an import that can be undone.
+    """Begin to take the workloads of a table over, as an import that can be undone.
 
-    What a user calls by other connections than the table names stays. Raises :class:`Problem`.
+    What a workload calls by other connections than the table names stays. Raises :class:`Problem`.
     """
-    found = _read_users(text)
+    found = _read_workloads(text)
     return services.begin_planned(by, lambda: _planned(by, found), check=check)
 
 
 def _planned(
-    by: Person, found: dict[tuple[str, str], tuple[int, users.Given, dict[str, list[str]]]]
+    by: Person, found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]]
 ) -> Preview:
     now = collected()
-    wanted = {**now.content, "users": dict(now.content["users"])}
+    wanted = {**now.content, "workloads": dict(now.content["workloads"])}
     lines: dict[tuple[str, str], int] = {}
     for (name, environment), (line, given, calls) in found.items():
         key = f"{name}/{environment}"
-        uses = [dict(use) for use in now.content["users"].get(key, {}).get("uses", [])]
+        uses = [dict(use) for use in now.content["workloads"].get(key, {}).get("uses", [])]
         for ref, operations in calls.items():
             use = next((use for use in uses if use.get("connection") == ref), None)
             if use is None:
@@ -348,8 +352,8 @@ def _planned(
                 use["operations"] = operations
             else:
                 use.pop("operations", None)
-        wanted["users"][key] = {**vars(given), "windows": list(given.windows), "uses": uses}
-        lines["users", key] = line
+        wanted["workloads"][key] = {**vars(given), "windows": list(given.windows), "uses": uses}
+        lines["workloads", key] = line
     return planning.of_wanted(by, now, wanted, lines)
 
 

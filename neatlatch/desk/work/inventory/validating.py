@@ -16,7 +16,7 @@ from neatlatch.desk.estate.clients import declared as clients
 from neatlatch.desk.estate.connections import declared as connections
 from neatlatch.desk.estate.connections.declared import DeclaredIn
 from neatlatch.desk.estate.credentials import declared as credentials
-from neatlatch.desk.estate.users import declared as users
+from neatlatch.desk.estate.workloads import declared as workloads
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import owners
@@ -117,7 +117,7 @@ class _Rules:
             "clients": self._client,
             "credentials": self._credential,
             "connections": self._connection,
-            "users": self._user,
+            "workloads": self._workload,
         }
 
     def _owner(self, key: str, given: Given) -> None:
@@ -171,16 +171,16 @@ class _Rules:
                 connections.check_belongs(name, given["place"], places)
             places.add(given["place"])
 
-    def _user(self, key: str, given: Given) -> None:
-        users.check(given)
+    def _workload(self, key: str, given: Given) -> None:
+        workloads.check(given)
         _check_named(
-            "user", "its name and environment", key, f"{given['name']}/{given['environment']}"
+            "workload", "its name and environment", key, f"{given['name']}/{given['environment']}"
         )
         for use in given["uses"]:
             if ref := use.get("connection"):
                 place = self._content["places"][self._content["connections"][ref]["place"]]
                 name = self._content["applications"][use["application"]]["name"]
-                users.check_use(ref, place["application"], use["application"], name)
+                workloads.check_use(ref, place["application"], use["application"], name)
 
 
 def _check_named(word: str, after: str, key: str, name: str) -> None:

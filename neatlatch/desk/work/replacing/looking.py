@@ -80,10 +80,10 @@ def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
     profile = _profile(credential, held)
     if profile is None:
         return []
-    users = [
-        Moved(use.user.name, use.user.draws, use.user.runs)
+    workloads = [
+        Moved(use.workload.name, use.workload.draws, use.workload.runs)
         for one in held
-        for use in one.connection.users.select_related("user")
+        for use in one.connection.uses.select_related("workload")
     ]
     ends = TokenSet.objects.filter(connection__in=[one.connection_id for one in held]).aggregate(
         at=Max("ends")
@@ -98,7 +98,7 @@ def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
             scheme,
             profile.limits.live_secrets,
             spread,
-            users,
+            workloads,
             ends,
             now,
             credential.kind == "private_key",
@@ -146,14 +146,14 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
     return [(found[identity], key) for identity, key, _ in replacement.holders if identity in found]
 
 
-def users_of(replacement: Replacement) -> list[Moved]:
-    """The users of the connections that it is about."""
+def workloads_of(replacement: Replacement) -> list[Moved]:
+    """The workloads of the connections that it is about."""
     rows = Connection.objects.filter(
         pk__in=[one[0] for one in replacement.holders]
-    ).prefetch_related("users__user")
-    users = {use.user for one in rows for use in one.users.all()}
-    moved = [Moved(one.name, one.draws, one.runs, str(one.pk)) for one in users]
-    return sorted(moved, key=lambda one: (one.name, one.user))
+    ).prefetch_related("uses__workload")
+    workloads = {use.workload for one in rows for use in one.uses.all()}
+    moved = [Moved(one.name, one.draws, one.runs, str(one.pk)) for one in workloads]
+    return sorted(moved, key=lambda one: (one.name, one.workload))
 
 
 def standing(replacement: Replacement) -> Standing:
@@ -164,13 +164,13 @@ def standing(replacement: Replacement) -> Standing:
     tokens = Access.objects.filter(
         credential__in=same, revoked=None, ends__gt=timezone.now()
     ).aggregate(last=Max("ends"))["last"]
-    users = users_of(replacement)
+    workloads = workloads_of(replacement)
     by_hand = tuple(
-        one.name for one in users if not one.draws and one.name not in replacement.moved
+        one.name for one in workloads if not one.draws and one.name not in replacement.moved
     )
     come = _come(replacement)
-    drawing = [one for one in users if one.draws]
-    not_seen = tuple(one.name for one in drawing if one.user not in come)
+    drawing = [one for one in workloads if one.draws]
+    not_seen = tuple(one.name for one in drawing if one.workload not in come)
     return Standing(
         replacement.overlaps,
         replacement.made,
@@ -181,21 +181,21 @@ def standing(replacement: Replacement) -> Standing:
         by_hand,
         max((one for one in (drawn, used) if one), default=None),
         tokens,
-        max((come[one.user] for one in drawing), default=None) if not not_seen else None,
+        max((come[one.workload] for one in drawing), default=None) if not not_seen else None,
         not_seen,
     )
 
 
 def _come(replacement: Replacement) -> dict[str, datetime]:
-    """The users that drew the new one since the switch, and by when each first had.
+    """The workloads that drew the new one since the switch, and by when each first had.
 
-    Draws are kept by the hour: within the first one, a user's first is told by their latest.
+    Draws are kept by the hour: within the first one, a workload's first is told by their latest.
     """
     if replacement.new_id is None or replacement.switched is None:
         return {}
     rows = Drawn.objects.filter(credential=str(replacement.new_id), last__gte=replacement.switched)
-    first = rows.values_list("user").annotate(Min("last"))
-    return {str(user): at for user, at in first}
+    first = rows.values_list("workload").annotate(Min("last"))
+    return {str(workload): at for workload, at in first}
 
 
 def connections_of(replacement: Replacement) -> list[Connection]:

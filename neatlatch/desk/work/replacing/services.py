@@ -30,7 +30,7 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from . import trying
-from .looking import connections_with_keys, holders, name_of, outlooks, standing, users_of
+from .looking import connections_with_keys, holders, name_of, outlooks, standing, workloads_of
 from .models import Replacement
 
 
@@ -382,7 +382,8 @@ def _used_by_its_holder(new: Credential) -> trying.Outcome:
 def switch(by: Actor, replacement: Replacement) -> Replacement:
     """Let every connection hold the new one.
 
-    Users that draw move with their next draw; tokens got with the old one serve on until they end.
+    Workloads that draw move with their next draw; tokens got with the old one serve on until they
+    end.
     """
     replacement = _open(replacement)
     if replacement.switched is not None:
@@ -489,18 +490,18 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
 
 @transaction.atomic
 def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
-    """Note that a user that holds the credential itself has been changed by hand."""
+    """Note that a workload that holds the credential itself has been changed by hand."""
     replacement = _open(replacement)
-    known = {one.name for one in users_of(replacement) if not one.draws}
+    known = {one.name for one in workloads_of(replacement) if not one.draws}
     if name not in known:
-        raise Problem(404, "There is no such user to be moved.")
+        raise Problem(404, "There is no such workload to be moved.")
     moved = {one for one in replacement.moved if one in known}
     replacement.moved = sorted(moved | {name} if yes else moved - {name})
     replacement.save(update_fields=["moved"])
     write(
         by,
         "noted as moved" if yes else "noted as not moved",
-        "user",
+        "workload",
         name,
         {"credential": replacement.old.hint},
     )

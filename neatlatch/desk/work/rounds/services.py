@@ -52,9 +52,7 @@ _BLOCK, _BLOCKS = 2_000, 50
 def plan_of(connection: Connection, test: Test) -> Plan:
     """The plain values of a test."""
     profile, values = connection.place.application.read_profile(), connection.values
-    needed = [
-        profile.operation(name) for user in connection.users.all() for name in user.operations
-    ]
+    needed = [profile.operation(name) for use in connection.uses.all() for name in use.operations]
     scheme = profile.scheme_for(connection.scheme)
     introspection = halves.published(
         connection.place, connection.client, "introspection_endpoint", connection.slots

@@ -120,8 +120,8 @@
         >{/if}
       {#if loses}<label class="mt-2 block"
           ><span class="text-error font-semibold"
-            >The tokens that are held now are ended, and its users stop until somebody signs in. To
-            go on, type {connection.ref}</span
+            >The tokens that are held now are ended, and its workloads stop until somebody signs in.
+            To go on, type {connection.ref}</span
           ><input class="line-in" bind:value={confirming} /></label
         >{/if}
       <button

@@ -56,7 +56,7 @@
         await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
     })
   const wide = $derived((found.data?.columns.length ?? 0) > 12)
-  const hasUsers = (ref: string) => found.data?.columns.some((one) => one.ref === ref) ?? false
+  const hasWorkloads = (ref: string) => found.data?.columns.some((one) => one.ref === ref) ?? false
   const same = (one: readonly string[], other: readonly string[]) =>
     [...one].sort().join(' ') === [...other].sort().join(' ')
 </script>
@@ -85,11 +85,11 @@
             ? `${trim.can_go.length} could go`
             : bench.columns.length
               ? 'exactly what is needed'
-              : 'no user noted'}</strong
+              : 'no workload'}</strong
     >
   </header>
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  <!-- Many users take the whole width, so that forty columns stand side by side. -->
+  <!-- Many workloads take the whole width, so that forty columns stand side by side. -->
   {#if wide}<div class="mb-4"><ScopeMatrix {bench} compact /></div>{/if}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-4">
@@ -110,8 +110,8 @@
                   <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
                   <td class="value">{one.requested.join(' ') || 'nothing'}</td>
                   <td
-                    >{#if !hasUsers(one.ref)}<span class="text-soft"
-                        >not known: nobody is noted as a user</span
+                    >{#if !hasWorkloads(one.ref)}<span class="text-soft"
+                        >not known: it has no workload</span
                       >
                     {:else if same(one.requested, one.trim.scopes)}<span class="text-success"
                         >asks for exactly that</span
@@ -147,7 +147,7 @@
       {/if}
     </div>
     <div class="flex flex-col gap-4">
-      <TrimCard {trim} word={bench.word} users={bench.columns.length} />
+      <TrimCard {trim} word={bench.word} workloads={bench.columns.length} />
       {#if bench.word === 'scope'}
         {#if may('change') && !same(permitted, trim.scopes) && bench.columns.length}
           <section class="sheet p-4" aria-labelledby="permit">
@@ -155,8 +155,8 @@
             <p class="help">
               {bench.managed
                 ? 'Changed at the application at once'
-                : 'Noted here; enter it in their screens too'}. No user that is known stops by it;
-              tokens made before keep what they had.
+                : 'Noted here; enter it in their screens too'}. No workload that is known stops by
+              it; tokens made before keep what they had.
             </p>
             <p class="value mt-1">{trim.scopes.join(' ') || 'none'}</p>
             <button class="btn btn-sm mt-2" disabled={acts.busy} onclick={() => permit(trim.scopes)}

@@ -14,7 +14,7 @@
   let width = $state(900)
   let over = $state<[number, number] | null>(null)
   const column = $derived(columnWidth(bench.columns.length, width - (compact ? 284 : 560)))
-  /** Whether a scope can go; while nobody is noted as a user, nobody can say so. */
+  /** Whether a scope can go; while no workload is recorded, nobody can say so. */
   const goes = (row: Schemas['MatrixOut']['rows'][number]) =>
     bench.columns.length > 0 && (row.permitted || row.requested.length > 0)
   const several = $derived(bench.connections.length > 1)
@@ -36,7 +36,7 @@
   <header class="border-base-300 flex items-baseline gap-4 border-b px-4 py-2">
     <h2 id="matrix" class="whitespace-nowrap">
       {bench.rows.length}
-      {bench.word}s × {bench.columns.length} users
+      {bench.word}s × {bench.columns.length} workloads
     </h2>
     <p class="help whitespace-nowrap" aria-hidden="true">
       ● needs it&nbsp; ✗ is stopped without it&nbsp; ○ it would serve
@@ -59,14 +59,14 @@
       <thead>
         <tr>
           <th class="name">{bench.word}</th>
-          {#each HEADS as head (head)}<th class={compact ? 'user' : ''}
+          {#each HEADS as head (head)}<th class={compact ? 'workload' : ''}
               >{#if compact}<span class="turned"><span>{head}</span></span>{:else}{head}{/if}</th
             >{/each}
-          {#each bench.columns as one, at (one.user + one.ref + at)}
-            <th class="user" style:min-width="{column}px" style:width="{column}px"
+          {#each bench.columns as one, at (one.workload + one.ref + at)}
+            <th class="workload" style:min-width="{column}px" style:width="{column}px"
               ><a
                 class="turned"
-                href="/users/{one.user}"
+                href="/workloads/{one.workload}"
                 title="{one.name}, {one.ref}: {one.operations.join(', ')}"
                 ><span>{one.name}</span></a
               ></th
@@ -167,7 +167,7 @@
   .matrix .kept .name {
     font-weight: 700;
   }
-  .matrix .user {
+  .matrix .workload {
     height: 152px;
     padding: 0;
   }
@@ -195,7 +195,7 @@
     padding: 0;
     text-align: center;
   }
-  .matrix.compact .user {
+  .matrix.compact .workload {
     height: 152px;
     min-width: 24px;
   }

@@ -23,11 +23,11 @@
   key={(one) => one.client}
 >
   {#snippet actions()}<span class="help"
-      >what each client or account may do, against what its users call</span
+      >what each client or account may do, against what its workloads call</span
     >{/snippet}
   {#snippet head()}<th>Client or account</th><th>Application</th><th>Environment</th><th
       >Permitted</th
-    ><th>Users</th><th>Missing</th><th>Could go</th><th>Nothing allows</th><th>Consent</th><th
+    ><th>Workloads</th><th>Missing</th><th>Could go</th><th>Nothing allows</th><th>Consent</th><th
       >Older tokens</th
     >{/snippet}
   {#snippet row(one)}
@@ -35,10 +35,10 @@
     <td>{one.application_name}</td>
     <td><EnvBadge environment={one.environment} /></td>
     <td>{one.permitted} {one.word}{one.permitted === 1 ? '' : 's'}</td>
-    <td>{one.users}</td>
+    <td>{one.workloads}</td>
     <td class={one.missing ? 'text-error font-semibold' : 'text-soft'}>{one.missing || 'none'}</td>
-    <td class={one.can_go && one.users ? 'text-warning font-semibold' : 'text-soft'}
-      >{one.users ? one.can_go || 'none' : 'no user noted'}</td
+    <td class={one.can_go && one.workloads ? 'text-warning font-semibold' : 'text-soft'}
+      >{one.workloads ? one.can_go || 'none' : 'no workload'}</td
     >
     <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}
       >{one.impossible || 'none'}</td

@@ -1,13 +1,14 @@
 <script lang="ts">
   import type { Schemas } from '../../api/client'
 
-  let { trim, word, users }: { trim: Schemas['TrimOut']; word: string; users: number } = $props()
+  let { trim, word, workloads }: { trim: Schemas['TrimOut']; word: string; workloads: number } =
+    $props()
 </script>
 
 <section class="sheet p-4" aria-labelledby="trim">
   <header class="flex items-baseline">
     <h2 id="trim">The trim</h2>
-    {#if users}<span
+    {#if workloads}<span
         class="help ms-auto"
         title="read 1, write 3, admin 10, and 0.25 where an administrator must consent"
         >weight {trim.weight}, held {trim.held_weight}</span
@@ -19,30 +20,30 @@
       <summary class="min-h-[24px] cursor-pointer"
         ><span class="value font-semibold">{one.scope}</span>
         <span class="text-soft"
-          >needed by {[...new Set(one.needed_by.map((each) => each.user))]
+          >needed by {[...new Set(one.needed_by.map((each) => each.workload))]
             .slice(0, 2)
-            .join(', ')}{new Set(one.needed_by.map((each) => each.user)).size > 2
-            ? ` and ${new Set(one.needed_by.map((each) => each.user)).size - 2} more`
+            .join(', ')}{new Set(one.needed_by.map((each) => each.workload)).size > 2
+            ? ` and ${new Set(one.needed_by.map((each) => each.workload)).size - 2} more`
             : ''}</span
         ></summary
       >
       {#each one.needed_by as each, at (at)}<p class="help">
-          {each.user}: <span class="value">{each.operation}</span>
+          {each.workload}: <span class="value">{each.operation}</span>
         </p>{/each}
     </details>
-  {:else}{#if users}<p>No user calls anything that wants a {word}.</p>{/if}{/each}
+  {:else}{#if workloads}<p>No workload calls anything that wants a {word}.</p>{/if}{/each}
   {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
       Missing: <span class="value">{trim.missing.join(' ')}</span>
     </p>{/if}
-  {#if !users}<p class="help mt-2">
-      Nobody is noted as a user of its connections, so it cannot be said what could go. Note who
-      uses it, and what they call.
+  {#if !workloads}<p class="help mt-2">
+      Its connections have no workload, so nobody can say what could go. Add the workloads that use
+      them, with the operations they call.
     </p>{:else if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
   {#each trim.impossible as one, at (at)}<p class="text-error mt-2 font-semibold">
-      Nothing allows {one.user}: <span class="value">{one.operation}</span>. It wants a {word} that the
-      application does not have.
+      Nothing allows {one.workload}: <span class="value">{one.operation}</span>. It wants a {word} that
+      the application does not have.
     </p>{/each}
   {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p
       class="text-success mt-2 font-semibold"

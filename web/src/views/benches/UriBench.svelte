@@ -187,7 +187,7 @@
               <span class="value min-w-0">{one.uri || 'none is filled in'}</span>
             </p>
             <Answer answer={one} uri={one.uri} />
-            {#if one.users.length}<p class="help">Used by {one.users.join(', ')}</p>{/if}
+            {#if one.workloads.length}<p class="help">Used by {one.workloads.join(', ')}</p>{/if}
             {#if !one.match && one.uri && may('change')}<p class="flex gap-4">
                 {#if one.nearest}<button
                     class="act"

@@ -151,9 +151,10 @@
                 </dd>{/if}
               {#if one.drawn_by.length}<dt class="text-soft">Drawn by</dt>
                 <dd>
-                  {#each one.drawn_by.slice(0, 4) as each (`${each.user}${each.last}`)}
+                  {#each one.drawn_by.slice(0, 4) as each (`${each.workload}${each.last}`)}
                     <p>
-                      {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a
+                      {#if each.workload}<a class="act" href="/workloads/{each.workload}"
+                          >{each.name}</a
                         >{:else}{each.name}{/if},
                       <When at={each.last} prefix="last " />
                     </p>{/each}{one.drawn_by.length > 4

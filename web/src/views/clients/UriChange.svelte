@@ -66,8 +66,8 @@
       {#each effects as one (one.ref)}
         <p class={one.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
           {one.stops ? '✗' : '✓'}
-          {one.says}{#if one.users.length}<span class="text-base-content font-normal">
-              Hit: {one.users.join(', ')}.</span
+          {one.says}{#if one.workloads.length}<span class="text-base-content font-normal">
+              Hit: {one.workloads.join(', ')}.</span
             >{/if}
         </p>
       {/each}

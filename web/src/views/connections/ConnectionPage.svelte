@@ -21,7 +21,7 @@
   import ShearLine from './ShearLine.svelte'
   import TestCard from './TestCard.svelte'
   import AccountsCard from '../accounts/AccountsCard.svelte'
-  import UsersCard from './UsersCard.svelte'
+  import WorkloadsCard from './WorkloadsCard.svelte'
 
   const ref = $derived(param('ref'))
   const found = createQuery(() => ({
@@ -91,7 +91,7 @@
     else if (one.key === 'choose_client') open = 'client'
     else if (one.key === 'ask_consent') goto(`/clients/${found.data!.client}/scopes`)
     else if (one.key === 'see_accounts') document.getElementById('accounts')?.focus()
-    else if (one.key === 'see_users') document.getElementById('users')?.focus()
+    else if (one.key === 'see_workloads') document.getElementById('workloads')?.focus()
     else if (one.key === 'open_client') goto(`/clients/${found.data!.client}`)
     else if (one.key === 'open_application') goto(`/applications/${found.data!.application}`)
     else
@@ -235,7 +235,7 @@
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
       {#if connection.individual}{@render whose()}{/if}
-      <UsersCard {connection} />
+      <WorkloadsCard {connection} />
       <section class="sheet p-4" aria-labelledby="due-title">
         <h2 id="due-title">Coming due</h2>
         {#each connection.due as one (one.what)}

@@ -73,7 +73,7 @@
           ><tr
             ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th
               >State</th
-            ><th>Users</th><th>Last test</th></tr
+            ><th>Workloads</th><th>Last test</th></tr
           ></thead
         >
         <tbody>
@@ -93,7 +93,7 @@
                     ? 'text-success font-semibold'
                     : 'text-soft'}>{STATES[one.state]}{one.paused ? ', not in rounds' : ''}</td
               >
-              <td>{one.users}</td>
+              <td>{one.workloads}</td>
               <td><When at={one.tested_at} />{one.tested_at ? '' : 'never'}</td>
             </tr>
           {/each}

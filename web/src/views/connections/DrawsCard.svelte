@@ -52,19 +52,20 @@
     </p>
   {/if}
   <ProblemBox problem={acts.problem} />
-  {#each draws.data ?? [] as one (one.user ?? one.last)}
+  {#each draws.data ?? [] as one (one.workload ?? one.last)}
     <p
       class="flex min-h-[26px] items-baseline gap-3"
       title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}
     >
-      {#if one.user}<a class="hover:underline" href="/users/{one.user}">{one.user_name}</a
-        >{:else}<span>{one.user_name}</span>{/if}
+      {#if one.workload}<a class="hover:underline" href="/workloads/{one.workload}"
+          >{one.workload_name}</a
+        >{:else}<span>{one.workload_name}</span>{/if}
       <span class="text-soft ms-auto text-end"
         >{one.today} in 24 hours · <When at={one.last} /></span
       >
     </p>
   {:else}{#if draws.data}<p class="help">
-        Nobody has drawn it. A user draws by reference name with a key of its own.
+        Nobody has drawn it. A workload draws by reference name with a key of its own.
       </p>{/if}{/each}
   {#if open && chosen}
     <label class="mt-2 block"

@@ -103,19 +103,19 @@
       ><input type="checkbox" bind:checked={work_in_rounds} /> Permit rounds real work here</label
     >
   </div>
-  {#if start.users_of.length && start.state === 'latched'}
+  {#if start.workloads_of.length && start.state === 'latched'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      It works now, and {start.users_of.map((one) => one.name).join(', ')}
-      {start.users_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint or client
-      ID its tokens are dropped.
+      It works now, and {start.workloads_of.map((one) => one.name).join(', ')}
+      {start.workloads_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint
+      or client ID its tokens are dropped.
     </p>
   {/if}
   {#if confirming}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
       Removing it ends its tokens at the application and drops its history.
-      {start.users_of.length
-        ? `${start.users_of.map((one) => one.name).join(', ')} ${start.users_of.length === 1 ? 'stops' : 'stop'} at once.`
-        : 'No user is noted for it.'}
+      {start.workloads_of.length
+        ? `${start.workloads_of.map((one) => one.name).join(', ')} ${start.workloads_of.length === 1 ? 'stops' : 'stop'} at once.`
+        : 'It has no workload.'}
       The client stays registered at the application.
     </p>
   {/if}

@@ -4,7 +4,7 @@
   import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
-  import UsersCard from './UsersCard.svelte'
+  import WorkloadsCard from './WorkloadsCard.svelte'
 
   let { connection }: { connection: Connection } = $props()
   const acts = acting('connection')
@@ -50,7 +50,7 @@
 </script>
 
 <div class="grid sm:grid-cols-2 gap-4">
-  <UsersCard {connection} />
+  <WorkloadsCard {connection} />
   {#if application.data?.scopes.length && connection.scheme.values.some((one) => one.type === 'scopes')}
     <fieldset class="pt-2">
       <legend class="label-text">Scopes we ask for, no more than the work needs</legend>

@@ -61,7 +61,7 @@
             <p class="min-w-0 flex-1 basis-[300px]">{pin.why}</p>
             <span class="flex flex-wrap justify-end gap-x-4">
               {#each pin.acts as one (one.key + one.value)}
-                {#if ['see_users', 'open_client', 'open_application'].includes(one.key) || may(one.key === 'test' || one.key === 'sign_in' ? 'test' : 'change')}
+                {#if ['see_workloads', 'open_client', 'open_application'].includes(one.key) || may(one.key === 'test' || one.key === 'sign_in' ? 'test' : 'change')}
                   <button type="button" class="act" disabled={busy} onclick={() => act(pin, one)}
                     >{one.label}</button
                   >

@@ -134,8 +134,8 @@
       <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke it'}</h2>
       {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
           Refused from now on, with every token that was got with it.
-          {one.connections.length || one.user
-            ? `${[...one.connections, ...(one.user ? [one.user_name] : [])].join(', ')} would stop.`
+          {one.connections.length || one.workload
+            ? `${[...one.connections, ...(one.workload ? [one.workload_name] : [])].join(', ')} would stop.`
             : 'No connection here holds it.'} It cannot be undone.
         </p>{/if}
       <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
@@ -240,8 +240,8 @@
         {#each one.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a> holds it
           </p>{:else}<p>
-            {#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws with it{:else}No
-              connection here holds it.{/if}
+            {#if one.workload}<a class="act" href="/workloads/{one.workload}">{one.workload_name}</a
+              > draws with it{:else}No connection here holds it.{/if}
           </p>{/each}
         {#if one.also_held_by.length}<p>
             The same value is also held by
@@ -250,10 +250,10 @@
                 href="/connections/{ref}">{ref}</a
               >{/each}.
           </p>{/if}
-        {#each one.drawn_by as each (`${each.user}${each.last}`)}<p
+        {#each one.drawn_by as each (`${each.workload}${each.last}`)}<p
             class="flex items-baseline gap-3"
           >
-            {#if each.user}<a class="act" href="/users/{each.user}">{each.name}</a
+            {#if each.workload}<a class="act" href="/workloads/{each.workload}">{each.name}</a
               >{:else}{each.name}{/if}
             <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
           </p>{/each}

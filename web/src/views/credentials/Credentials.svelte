@@ -45,9 +45,9 @@
     <td
       >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}"
           >{ref}</a
-        >{:else}{#if one.user}<a class="act" href="/users/{one.user}">{one.user_name}</a> draws{:else}<span
-            class="text-soft">no connection</span
-          >{/if}{/each}</td
+        >{:else}{#if one.workload}<a class="act" href="/workloads/{one.workload}"
+            >{one.workload_name}</a
+          > draws{:else}<span class="text-soft">no connection</span>{/if}{/each}</td
     >
     <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
     <td

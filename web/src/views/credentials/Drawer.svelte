@@ -11,7 +11,7 @@
 </script>
 
 <p>
-  <a class="act" href="/users/{drawer.user}">{drawer.name}</a>{drawer.owner
+  <a class="act" href="/workloads/{drawer.workload}">{drawer.name}</a>{drawer.owner
     ? ` of ${drawer.owner}`
     : ''}
   {dead ? 'drew with it' : 'draws with it, and stops at once'}{drawer.others

@@ -97,7 +97,9 @@
               {each.says}.
             </p>
             <p class="help mb-1">
-              {each.users.length ? `Hit: ${each.users.join(', ')}` : 'No user of it is noted.'}
+              {each.workloads.length
+                ? `Hit: ${each.workloads.join(', ')}`
+                : 'No workload of it is known.'}
             </p>
           {:else}{#if !one.drawer}<p>
                 No connection here holds it; whoever else does stops at once.

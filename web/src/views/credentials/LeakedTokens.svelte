@@ -89,7 +89,9 @@
     {#if one.alive}
       <p>Ended, {one.after}.</p>
       {#if !one.set_aside}<p class="help">
-          {one.users.length ? `Uses it: ${one.users.join(', ')}` : 'No user of it is noted.'}
+          {one.workloads.length
+            ? `Uses it: ${one.workloads.join(', ')}`
+            : 'No workload of it is known.'}
         </p>{/if}
       {#if !one.ends_there}<p class="text-warning mt-1 font-semibold">
           {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s

@@ -64,16 +64,16 @@
 
 <!-- In both steps, so that a tick made by mistake can be taken back after it was the last one
      missing. -->
-{#snippet changedByHand(users: { name: string; draws: boolean; moved: boolean }[])}
-  {#each users.filter((user) => !user.draws) as user (user.name)}
+{#snippet changedByHand(workloads: { name: string; draws: boolean; moved: boolean }[])}
+  {#each workloads.filter((workload) => !workload.draws) as workload (workload.name)}
     <label class="flex min-h-[26px] items-center gap-2"
       ><input
         type="checkbox"
-        checked={user.moved}
+        checked={workload.moved}
         disabled={acts.busy}
-        onchange={(event) => move(user.name, event.currentTarget.checked)}
+        onchange={(event) => move(workload.name, event.currentTarget.checked)}
       />
-      {user.name} has been changed by hand</label
+      {workload.name} has been changed by hand</label
     >
   {/each}
 {/snippet}
@@ -205,7 +205,7 @@
               {:else if step.key === 'switch'}
                 <p class="mb-2">
                   {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the
-                  new one. Users that draw get it with their next draw.
+                  new one. Workloads that draw get it with their next draw.
                 </p>
                 <button
                   class="btn btn-primary btn-sm"
@@ -214,7 +214,7 @@
                 >
               {:else if step.key === 'watch'}
                 <p class="mb-1">{step.says}</p>
-                {@render changedByHand(one.users)}
+                {@render changedByHand(one.workloads)}
                 {#if one.tokens_alive}<p class="help">
                     {one.tokens_alive} tokens that were got with it live still.
                   </p>{/if}
@@ -225,7 +225,7 @@
                   {@render retiring()}
                 {/if}
               {:else if step.key === 'retire'}
-                {@render changedByHand(one.users)}
+                {@render changedByHand(one.workloads)}
                 <p class="mb-2">
                   {one.steps.find((each) => each.key === 'watch')?.says}
                 </p>
@@ -258,12 +258,12 @@
         {#each one.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a>
           </p>{/each}
-        {#each one.users as user (user.name)}<p>
-            {user.name}
+        {#each one.workloads as workload (workload.name)}<p>
+            {workload.name}
             <span class="text-soft"
-              >{user.draws
+              >{workload.draws
                 ? 'draws, and moves by itself'
-                : user.moved
+                : workload.moved
                   ? 'was moved by hand'
                   : 'is moved by hand'}</span
             >

@@ -53,11 +53,11 @@
   const lookTable = () =>
     acts.run(async () => {
       taken = false
-      tableSeen = await ok(api.POST('/api/imports/users/previews', { body: { text: table } }))
+      tableSeen = await ok(api.POST('/api/imports/workloads/previews', { body: { text: table } }))
     })
   const takeTable = () =>
     acts.run(async () => {
-      await ok(api.POST('/api/imports/users', { body: { text: table } }))
+      await ok(api.POST('/api/imports/workloads', { body: { text: table } }))
       tableSeen = null
       table = ''
       taken = true
@@ -158,8 +158,8 @@
       <h2 id="out" class="mb-1">Take it out</h2>
       <p><a class="btn btn-sm" href="/api/inventory" download>The whole inventory, YAML</a></p>
       <p class="help mt-2">
-        Environments, people, teams, applications, clients, connections, users and access rules. On
-        the command line:
+        Environments, people, teams, applications, clients, connections, workloads and access rules.
+        On the command line:
       </p>
       <p class="value">
         bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview
@@ -169,7 +169,7 @@
     <section class="sheet p-4" aria-labelledby="tables">
       <h2 id="tables" class="mb-1">Lists as tables</h2>
       <p class="flex flex-wrap gap-x-4">
-        {#each ['connections', 'clients', 'credentials', 'users'] as one (one)}<a
+        {#each ['connections', 'clients', 'credentials', 'workloads'] as one (one)}<a
             class="act"
             href="/api/exports/{one}"
             download>{one}.csv</a
@@ -181,13 +181,13 @@
       </p>
     </section>
     {#if may('change')}
-      <section class="sheet p-4" aria-labelledby="users-in">
-        <h2 id="users-in" class="mb-1">Users from a table</h2>
-        <label class="help" for="users-table"
+      <section class="sheet p-4" aria-labelledby="workloads-in">
+        <h2 id="workloads-in" class="mb-1">Workloads from a table</h2>
+        <label class="help" for="workloads-table"
           >CSV with at least name and environment; the table above shows all columns.</label
         >
         <textarea
-          id="users-table"
+          id="workloads-table"
           class="line-in value"
           rows="4"
           spellcheck="false"

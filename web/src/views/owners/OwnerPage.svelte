@@ -70,7 +70,9 @@
             {/each}
           </tbody>
         </table>
-      {:else}<p class="px-4 py-3">No application, user or credential is said to be theirs.</p>{/if}
+      {:else}<p class="px-4 py-3">
+          No application, workload or credential is said to be theirs.
+        </p>{/if}
     </section>
     <section class="sheet p-4" aria-labelledby="reached">
       <h2 id="reached" class="mb-1">How they are reached</h2>

@@ -53,7 +53,7 @@
     <td
       >{[
         ...counted(one.applications, 'application'),
-        ...counted(one.workloads, 'user'),
+        ...counted(one.workloads, 'workload'),
         ...counted(one.credentials, 'credential'),
       ].join(', ') || 'nothing'}</td
     >
@@ -61,8 +61,8 @@
   {#snippet empty()}
     <p class="mb-3">
       An owner is whoever is asked before something of theirs changes: a person, a team, or a
-      contact outside. They appear here when an application, a user or a credential is said to be
-      theirs.
+      contact outside. They appear here when an application, a workload or a credential is said to
+      be theirs.
     </p>
     {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
         >Add a contact</button

@@ -126,12 +126,12 @@
               </div>
             </li>
           {/if}
-          {#each breaks as one (one.ref || one.user)}
-            {@const name = one.application || one.users.join(', ')}
+          {#each breaks as one (one.ref || one.workload)}
+            {@const name = one.application || one.workloads.join(', ')}
             <li
               class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
               data-row
-              data-ref={one.ref || one.user}
+              data-ref={one.ref || one.workload}
             >
               <time
                 class="font-bold {one.at
@@ -149,15 +149,15 @@
                 </p>
                 <p class="text-soft">
                   {one.why}
-                  {#if one.ref && one.users.length}{one.users.length === 1
-                      ? one.users[0]
-                      : `${one.users.length > 20 ? 'more than 20' : one.users.length} users`}
+                  {#if one.ref && one.workloads.length}{one.workloads.length === 1
+                      ? one.workloads[0]
+                      : `${one.workloads.length > 20 ? 'more than 20' : one.workloads.length} workloads`}
                     {one.at ? 'will stop' : 'stopped'}.{/if}
                 </p>
                 <a
                   class="act"
-                  href={one.user
-                    ? `/users/${one.user}`
+                  href={one.workload
+                    ? `/workloads/${one.workload}`
                     : `/connections/${one.ref}${one.act === 'put_secret' ? '?put=secret' : ''}`}
                   aria-label="{one.label}: {name}, {one.environment}{one.ref ? `, ${one.ref}` : ''}"
                   >{one.label}</a

@@ -69,16 +69,16 @@ class OfTheHouse(models.Model):
     """What our own authority issued (``house``), so that the record is the provider's side itself.
 
     ``management_digest`` recognises the token that it manages itself with (RFC 7592), within its
-    ``ceiling``; ``pace``: the calls a second that its API keys are good for; ``user``: whose it is,
-    where a user of connections draws with it.
+    ``ceiling``; ``pace``: the calls a second that its API keys are good for; ``workload``: whose it
+    is, where a workload of connections draws with it.
     """
 
     house = models.BooleanField(default=False)
     management_digest = models.CharField(max_length=64, blank=True)
     ceiling = models.JSONField(default=dict)
     pace = models.FloatField(null=True)
-    user: Any = models.ForeignKey(
-        "users.User", null=True, on_delete=models.CASCADE, related_name="keys"
+    workload: Any = models.ForeignKey(
+        "users.Workload", null=True, on_delete=models.CASCADE, related_name="keys"
     )
 
     class Meta:

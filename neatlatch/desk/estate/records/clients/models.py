@@ -204,7 +204,7 @@ class ResourceServer(Client):
 
 
 class WorkloadKey(Client):
-    """What a user of connections draws with: a key, a client or a certificate of the house."""
+    """What a workload of connections draws with: a key, a client or a certificate of the house."""
 
     KIND = Kind.WORKLOAD_KEY
     objects: ClassVar[models.Manager[Any]] = _OfKind()

@@ -334,7 +334,7 @@ class Summary(models.Model):
     out = models.BooleanField(default=False)
     says = models.TextField(blank=True)
     beside = models.TextField(blank=True)
-    users = models.PositiveIntegerField(default=0)
+    workloads = models.PositiveIntegerField(default=0)
     lacks = models.JSONField(default=list)
     next_rank = models.PositiveSmallIntegerField(default=2)
     next_at = models.DateTimeField(null=True)

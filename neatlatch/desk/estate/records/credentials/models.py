@@ -22,8 +22,8 @@ class Credential(models.Model):
     ``public_key`` names a private key's other half.
 
     ``sent_to`` are the origins that it was cleared for
-    (:mod:`neatlatch.desk.estate.connections.destinations`), ``drawn_by`` the users that may draw it
-    itself.
+    (:mod:`neatlatch.desk.estate.connections.destinations`), ``drawn_by`` the workloads that may
+    draw it itself.
 
     One that the house authority issued is recognised by its ``digest`` (SHA-256); its ``value`` is
     kept only until somebody has taken it, or while a connection of ours holds it. ``revoked`` and
@@ -68,7 +68,7 @@ class Credential(models.Model):
     # Why it is easily guessed, as a sentence; empty: nothing stands out.
     weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
-    # Whose it is; none: whoever owns the user that draws with it, or nobody.
+    # Whose it is; none: whoever owns the workload that draws with it, or nobody.
     owner = models.ForeignKey(
         Owner, null=True, on_delete=models.PROTECT, related_name="credentials"
     )

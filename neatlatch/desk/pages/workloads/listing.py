@@ -1,4 +1,4 @@
-"""The list of users of connections: what fits a filter, and a page of it."""
+"""The list of workloads of connections: what fits a filter, and a page of it."""
 
 from __future__ import annotations
 
@@ -12,14 +12,14 @@ from django.utils import timezone
 from neatlatch.core import windows
 from neatlatch.core.filter_words import Word
 from neatlatch.desk.estate.records.applications.models import Environment
-from neatlatch.desk.estate.records.users.models import User
-from neatlatch.desk.estate.users import warnings
-from neatlatch.desk.estate.users.warnings import Call
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.estate.workloads import warnings
+from neatlatch.desk.estate.workloads.warnings import Call
 from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 
-from .shapes import CalledOut, UserRow, Users
+from .shapes import CalledOut, WorkloadRow, Workloads
 
 _LOOKUPS = {
     "env": "environment__key__startswith",
@@ -30,11 +30,11 @@ _LOOKUPS = {
 }
 FIELDS = {**{one: one for one in _LOOKUPS}, "warned": "warned"}
 _OWN = ("id", "name", "environment_id", "kind", "runs", "windows")
-# Of what a user calls, so much is told in a list.
+# Of what a workload calls, so much is told in a list.
 _MOST_CALLS = 5
 
 
-def fitting(rows: QuerySet[User], words: Sequence[Word]) -> QuerySet[User]:
+def fitting(rows: QuerySet[Workload], words: Sequence[Word]) -> QuerySet[Workload]:
     """Those that fit the words of a filter."""
     for one in words:
         if one.field == "warned":
@@ -44,7 +44,7 @@ def fitting(rows: QuerySet[User], words: Sequence[Word]) -> QuerySet[User]:
     return filtering.apply(rows, words, _LOOKUPS, ("name__icontains", "owner__name__icontains"))
 
 
-def page_of(rows: QuerySet[User], cursor: str | None) -> Users:
+def page_of(rows: QuerySet[Workload], cursor: str | None) -> Workloads:
     """One page, by name. Five queries, and those of the summaries that are stale."""
     told: QuerySet[Any] = rows.annotate(owner_told=F("owner__name")).values_list(
         *_OWN, "owner_told", named=True
@@ -56,7 +56,7 @@ def page_of(rows: QuerySet[User], cursor: str | None) -> Users:
     items = [
         _row(one, environments[one.environment_id], calls.get(one.id, []), choices) for one in found
     ]
-    return Users(items, following)
+    return Workloads(items, following)
 
 
 def next_window(texts: Iterable[str]) -> datetime | None:
@@ -67,9 +67,9 @@ def next_window(texts: Iterable[str]) -> datetime | None:
 
 def _row(
     one: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices
-) -> UserRow:
+) -> WorkloadRow:
     warned = warnings.warn(one.name, calls, choices)
-    return UserRow(
+    return WorkloadRow(
         id=one.id,
         name=one.name,
         environment=environment,

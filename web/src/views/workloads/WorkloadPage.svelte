@@ -12,15 +12,15 @@
   import { goto, param } from '../../router'
   import DrawsWith from './DrawsWith.svelte'
   import LogReader from './LogReader.svelte'
-  import UserForm from './UserForm.svelte'
+  import WorkloadForm from './WorkloadForm.svelte'
   import NextWindow from './NextWindow.svelte'
 
   const id = $derived(param('id'))
   const found = createQuery(() => ({
-    queryKey: ['user', id],
-    queryFn: () => ok(api.GET('/api/users/{identity}', { params: { path: { identity: id } } })),
+    queryKey: ['workload', id],
+    queryFn: () => ok(api.GET('/api/workloads/{identity}', { params: { path: { identity: id } } })),
   }))
-  const acts = acting('user')
+  const acts = acting('workload')
   let editing = $state(false)
   let adding = $state(false)
   let reading = $state(0)
@@ -51,7 +51,7 @@
     void acts
       .run(() =>
         ok(
-          api.POST('/api/users/{identity}/uses', {
+          api.POST('/api/workloads/{identity}/uses', {
             params: { path: { identity: id } },
             body: { application, connection, operations },
           }),
@@ -69,7 +69,7 @@
     acts
       .run(() =>
         ok(
-          api.PATCH('/api/users/{identity}/uses/{number}', {
+          api.PATCH('/api/workloads/{identity}/uses/{number}', {
             params: { path: { identity: id, number } },
             body,
           }),
@@ -81,16 +81,16 @@
   const stop = (number: number) =>
     acts.run(() =>
       ok(
-        api.DELETE('/api/users/{identity}/uses/{number}', {
+        api.DELETE('/api/workloads/{identity}/uses/{number}', {
           params: { path: { identity: id, number } },
         }),
       ),
     )
   async function remove(): Promise<void> {
     await acts.run(() =>
-      ok(api.DELETE('/api/users/{identity}', { params: { path: { identity: id } } })),
+      ok(api.DELETE('/api/workloads/{identity}', { params: { path: { identity: id } } })),
     )
-    if (!acts.problem) goto('/users')
+    if (!acts.problem) goto('/workloads')
   }
   function begin(use: Schemas['UseOut']): void {
     changing = use.id
@@ -98,14 +98,15 @@
   }
 </script>
 
-<svelte:head><title>{found.data?.name ?? 'User'} · Neat Latch</title></svelte:head>
+<svelte:head><title>{found.data?.name ?? 'Workload'} · Neat Latch</title></svelte:head>
 <Loading query={found} />
 {#if found.data}
-  {@const user = found.data}
+  {@const workload = found.data}
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
-    <h1>{user.name}</h1>
-    <EnvBadge environment={user.environment} />
-    <span class="text-soft">{user.kind}{user.owner ? ` of ${user.owner}` : ', nobody owns it'}</span
+    <h1>{workload.name}</h1>
+    <EnvBadge environment={workload.environment} />
+    <span class="text-soft"
+      >{workload.kind}{workload.owner ? ` of ${workload.owner}` : ', nobody owns it'}</span
     >
     {#if may('change')}<span class="ms-auto flex gap-3"
         ><button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
@@ -113,26 +114,26 @@
         ></span
       >{/if}
   </header>
-  {#if editing}{#key user.version}<UserForm
-        {user}
+  {#if editing}{#key workload.version}<WorkloadForm
+        {workload}
         done={(saved) => ((editing = false), saved && void found.refetch())}
       />{/key}{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  {#each user.warnings as one (one.says)}
+  {#each workload.warnings as one (one.says)}
     <p role="status" class="bg-bad-ground mb-2 rounded-md px-3 py-2">
       {one.says}
       {#if may('change')}
         {#if one.act === 'set_up'}<a
             class="act ms-2"
-            href="/connections/new?application={user.uses.find(
+            href="/connections/new?application={workload.uses.find(
               (each) => !each.connection || one.act === 'set_up',
-            )?.application}&environment={user.environment.key}">Set it up there</a
+            )?.application}&environment={workload.environment.key}">Set it up there</a
           >{:else if one.act === 'finish'}<a class="act ms-2" href="/connections/{one.ref}/set-up"
             >Finish the set-up</a
           >
         {:else if one.act === 'look'}<a class="act ms-2" href="/connections/{one.ref}">Look at it</a
           >
-        {:else if one.ref}{@const use = user.uses.find(
+        {:else if one.ref}{@const use = workload.uses.find(
             (each) => each.connection === '' || one.act === 'move',
           )}
           {#if use}<button class="act ms-2" onclick={() => change(use.id, { connection: one.ref })}
@@ -174,7 +175,7 @@
           <button class="btn btn-primary btn-sm mt-2" disabled={!application}>Add</button>
         </form>
       {/if}
-      {#each user.uses as use (use.id)}
+      {#each workload.uses as use (use.id)}
         <div class="border-base-300 border-b px-4 py-3 last:border-0">
           <p class="flex flex-wrap items-baseline gap-x-3">
             <strong>{use.application_name}</strong>
@@ -196,7 +197,8 @@
                 <button
                   class="act"
                   onclick={() => stop(use.id)}
-                  aria-label="{user.name} no longer calls {use.application_name}">Take off</button
+                  aria-label="{workload.name} no longer calls {use.application_name}"
+                  >Take off</button
                 ></span
               >{/if}
           </p>
@@ -223,14 +225,14 @@
                     seen {use.seen[one]} ×</span
                   >{/if}
               </p>{:else}<p class="help">
-                No operation is noted, so its needs are not known.
+                No operation is recorded, so its needs are not known.
               </p>{/each}
             {#if use.seen_at}<p class="help">
                 <When at={use.seen_at} prefix="from a log, " />
               </p>{/if}
           {/if}
           {#if reading === use.id}<LogReader
-              user={id}
+              workload={id}
               use={use.id}
               done={() => (reading = 0)}
             />{/if}
@@ -240,18 +242,22 @@
         </p>{/each}
     </section>
     <div class="flex flex-col gap-4">
-      {#key id}<DrawsWith {id} name={user.name} />{/key}
+      {#key id}<DrawsWith {id} name={workload.name} />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">When it may be changed</h2>
-        {#each user.windows as one (one)}<p class="value">{one}</p>{:else}<p>At any time.</p>{/each}
-        {#if user.next_window}<p class="help"><NextWindow at={user.next_window} /></p>{/if}
+        {#each workload.windows as one (one)}<p class="value">{one}</p>{:else}<p>
+            At any time.
+          </p>{/each}
+        {#if workload.next_window}<p class="help"><NextWindow at={workload.next_window} /></p>{/if}
         <p>
-          {user.notice_days
-            ? `Its owner wants ${user.notice_days} days of notice.`
+          {workload.notice_days
+            ? `Its owner wants ${workload.notice_days} days of notice.`
             : 'No notice is asked for.'}
         </p>
-        <p>{user.draws ? 'It draws by reference name.' : 'Its settings are changed by hand.'}</p>
-        <p class="help">{user.runs ? `Runs ${user.runs}.` : ''}</p>
+        <p>
+          {workload.draws ? 'It draws by reference name.' : 'Its settings are changed by hand.'}
+        </p>
+        <p class="help">{workload.runs ? `Runs ${workload.runs}.` : ''}</p>
       </section>
       {#if may('change')}<section class="sheet p-4">
           <h2 class="mb-1">It no longer exists</h2>
@@ -263,7 +269,7 @@
           >
           <button
             class="btn btn-error btn-sm mt-2"
-            disabled={confirming !== user.name}
+            disabled={confirming !== workload.name}
             onclick={remove}>Take it away</button
           >
         </section>{/if}

@@ -1,4 +1,4 @@
-"""What pages and programs are told of users of connections, and what they send."""
+"""What pages and programs are told of workloads of connections, and what they send."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 
 @dataclass(frozen=True)
 class WarnedOut:
-    """A warning about one use of a user, and the act that mends it."""
+    """A warning about one use of a workload, and the act that mends it."""
 
     says: str
     act: str
@@ -21,7 +21,7 @@ class WarnedOut:
 
 @dataclass(frozen=True)
 class UseOut:
-    """An application that a user calls."""
+    """An application that a workload calls."""
 
     id: int
     application: str
@@ -34,8 +34,8 @@ class UseOut:
 
 
 @dataclass(frozen=True)
-class UserOut:
-    """A user of connections."""
+class WorkloadOut:
+    """A workload of connections."""
 
     id: UUID
     name: str
@@ -56,7 +56,7 @@ class UserOut:
 
 @dataclass(frozen=True)
 class CalledOut:
-    """An application that a user calls, in the list; ``connection`` is empty where none
+    """An application that a workload calls, in the list; ``connection`` is empty where none
     is named.
     """
 
@@ -66,9 +66,9 @@ class CalledOut:
 
 
 @dataclass(frozen=True)
-class UserRow:
-    """A user in the list: the first of what it calls and how many more, the first warning and how
-    many.
+class WorkloadRow:
+    """A workload in the list: the first of what it calls and how many more, the first warning and
+    how many.
     """
 
     id: UUID
@@ -86,15 +86,15 @@ class UserRow:
 
 
 @dataclass(frozen=True)
-class Users:
-    """A page of users."""
+class Workloads:
+    """A page of workloads."""
 
-    items: list[UserRow]
+    items: list[WorkloadRow]
     next: str | None
 
 
-class UserIn(Given):
-    """A new user; ``uses`` may name what it calls at once."""
+class WorkloadIn(Given):
+    """A new workload; ``uses`` may name what it calls at once."""
 
     name: str
     environment: str
@@ -106,7 +106,7 @@ class UserIn(Given):
     draws: bool = False
 
 
-class UserChange(Given):
+class WorkloadChange(Given):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -120,7 +120,9 @@ class UserChange(Given):
 
 
 class UseIn(Given):
-    """What a user calls: by a connection, or an application whose connection is not set up yet."""
+    """What a workload calls: by a connection, or an application whose connection is not set up
+    yet.
+    """
 
     application: str = ""
     connection: str = ""
@@ -141,7 +143,7 @@ class CallLogIn(Given):
 
 
 class CallLogTake(CallLogIn):
-    """The same, to be taken as the user's operations: beside those noted, or in their place."""
+    """The same, to be taken as the operations: beside those recorded, or in their place."""
 
     only_seen: bool = False
 
@@ -162,5 +164,5 @@ class SeenOut:
     others: list[CountOut]
     lines: int
     unread: int
-    not_noted: list[str]
+    not_recorded: list[str]
     not_seen: list[str]

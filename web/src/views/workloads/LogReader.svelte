@@ -3,18 +3,21 @@
   import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
-  let { user, use, done }: { user: string; use: number; done: () => void } = $props()
-  const acts = acting('user')
+  let { workload, use, done }: { workload: string; use: number; done: () => void } = $props()
+  const acts = acting('workload')
   let text = $state('')
   let seen = $state<Schemas['SeenOut'] | null>(null)
-  const path = $derived({ path: { identity: user, number: use } })
+  const path = $derived({ path: { identity: workload, number: use } })
 
   async function read(event: Event): Promise<void> {
     event.preventDefault()
     await acts.run(
       async () =>
         (seen = await ok(
-          api.POST('/api/users/{identity}/uses/{number}/logs', { params: path, body: { text } }),
+          api.POST('/api/workloads/{identity}/uses/{number}/logs', {
+            params: path,
+            body: { text },
+          }),
         )),
     )
   }
@@ -22,7 +25,7 @@
     acts
       .run(() =>
         ok(
-          api.POST('/api/users/{identity}/uses/{number}/seen', {
+          api.POST('/api/workloads/{identity}/uses/{number}/seen', {
             params: path,
             body: { text, only_seen },
           }),
@@ -66,12 +69,12 @@
     </p>
     {#each seen.operations as one (one.name)}<p>
         <span class="value">{one.name}</span> <span class="text-soft">{one.count} ×</span>
-        {#if seen.not_noted.includes(one.name)}<span class="text-warning font-semibold"
-            >not noted yet</span
+        {#if seen.not_recorded.includes(one.name)}<span class="text-warning font-semibold"
+            >not recorded yet</span
           >{/if}
       </p>{/each}
     {#each seen.not_seen as one (one)}<p>
-        <span class="value">{one}</span> <span class="text-soft">noted, but not seen</span>
+        <span class="value">{one}</span> <span class="text-soft">recorded, but not seen</span>
       </p>{/each}
     {#if seen.others.length}<p class="help">
         Not operations of this application: {seen.others

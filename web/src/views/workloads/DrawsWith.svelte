@@ -12,21 +12,21 @@
   import Handover from '../clients/Handover.svelte'
 
   let { id, name }: { id: string; name: string } = $props()
-  const acts = acting('user', 'credential')
+  const acts = acting('workload', 'credential')
   const sent = once()
   const path = $derived({ path: { identity: id } })
   const keys = createQuery(() => ({
     queryKey: ['own-keys', id],
-    queryFn: () => ok(api.GET('/api/users/{identity}/keys', { params: path })),
+    queryFn: () => ok(api.GET('/api/workloads/{identity}/keys', { params: path })),
   }))
   const draws = createQuery(() => ({
-    queryKey: ['draws-of-user', id],
-    queryFn: () => ok(api.GET('/api/users/{identity}/draws', { params: path })),
+    queryKey: ['draws-of-workload', id],
+    queryFn: () => ok(api.GET('/api/workloads/{identity}/draws', { params: path })),
     refetchInterval: 10000,
   }))
   const drawables = createQuery(() => ({
-    queryKey: ['drawables-of-user', id],
-    queryFn: () => ok(api.GET('/api/users/{identity}/drawables', { params: path })),
+    queryKey: ['drawables-of-workload', id],
+    queryFn: () => ok(api.GET('/api/workloads/{identity}/drawables', { params: path })),
   }))
   const KINDS: Record<string, string> = {
     key: 'a key',
@@ -49,7 +49,9 @@
         addresses: form.addresses.split(/[\s,]+/).filter(Boolean),
       }
       const headers = sent.headers([path, body])
-      const made = await ok(api.POST('/api/users/{identity}/keys', { params: path, body, headers }))
+      const made = await ok(
+        api.POST('/api/workloads/{identity}/keys', { params: path, body, headers }),
+      )
       sent.over()
       adding = false
       pem = made.pem
@@ -59,7 +61,7 @@
   const takeAway = (client: string) =>
     acts.run(async () => {
       await ok(
-        api.DELETE('/api/users/{identity}/keys/{client}', {
+        api.DELETE('/api/workloads/{identity}/keys/{client}', {
           params: { path: { identity: id, client } },
         }),
       )
@@ -88,7 +90,7 @@
           id="own-request"
           bind:value={form.request}
           error={errors.request}
-          help="Where the user's machine makes the key. Empty: the key is made here and handed over once."
+          help="Where the workload's machine makes the key. Empty: the key is made here and handed over once."
         />{/if}
       <Field
         id="own-addresses"

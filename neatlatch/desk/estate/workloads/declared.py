@@ -1,4 +1,4 @@
-"""What a file declares of a user of connections, and of what it calls."""
+"""What a file declares of a workload of connections, and of what it calls."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from django.utils import timezone
 from neatlatch.desk.estate.credentials.declared import moment
 from neatlatch.desk.estate.records.applications.models import Application, Environment
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told
@@ -22,7 +22,9 @@ _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws
 
 
 def check(given: Mapping[str, Any]) -> Given:
-    """Check what a file declares of a user by itself; what is kept of it. Raises field errors."""
+    """Check what a file declares of a workload by itself; what is kept of it. Raises field
+    errors.
+    """
     return Given(
         **{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])
     ).checked()
@@ -37,12 +39,14 @@ def check_use(ref: str, connection_application: str, application: str, name: str
 
 
 @transaction.atomic
-def user(by: Actor, given: Mapping[str, Any], told: Told) -> User:
-    """Make or change a user, and what it calls, to what is declared. Raises :class:`Problem`."""
+def workload(by: Actor, given: Mapping[str, Any], told: Told) -> Workload:
+    """Make or change a workload, and what it calls, to what is declared. Raises
+    :class:`Problem`.
+    """
     said = check(given)
     environment = Environment.objects.get(key=said.environment)
-    rows = User.objects.select_for_update().filter(name=said.name, environment=environment)
-    found = rows.first() or User(environment=environment, version=0)
+    rows = Workload.objects.select_for_update().filter(name=said.name, environment=environment)
+    found = rows.first() or Workload(environment=environment, version=0)
     put(found, said)
     found.version += 1
     found.changed_at, found.changed_by = timezone.now(), by.username
@@ -50,11 +54,11 @@ def user(by: Actor, given: Mapping[str, Any], told: Told) -> User:
     found.uses.all().delete()
     for one in given["uses"]:
         _use(found, one)
-    told.write(by, "user", f"{said.name}/{said.environment}")
+    told.write(by, "workload", f"{said.name}/{said.environment}")
     return found
 
 
-def _use(found: User, given: Mapping[str, Any]) -> Use:
+def _use(found: Workload, given: Mapping[str, Any]) -> Use:
     application = Application.objects.get(key=given["application"])
     connection = None
     if given.get("connection"):
@@ -64,7 +68,7 @@ def _use(found: User, given: Mapping[str, Any]) -> Use:
             connection.ref, connection.place.application.key, application.key, application.name
         )
     return Use.objects.create(
-        user=found,
+        workload=found,
         application=application,
         connection=connection,
         operations=given.get("operations", []),

@@ -7,10 +7,12 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
 
   let {
-    user = null,
+    workload = null,
     done,
-  }: { user?: Schemas['UserOut'] | null; done: (saved: Schemas['UserOut'] | null) => void } =
-    $props()
+  }: {
+    workload?: Schemas['WorkloadOut'] | null
+    done: (saved: Schemas['WorkloadOut'] | null) => void
+  } = $props()
   const environments = createQuery(() => ({
     queryKey: ['environments'],
     queryFn: () => ok(api.GET('/api/environments')),
@@ -18,17 +20,17 @@
   const KINDS = ['job', 'report', 'script', 'agent']
   // svelte-ignore state_referenced_locally
   let form = $state({
-    name: user?.name ?? '',
-    environment: user?.environment.key ?? 'production',
-    kind: user?.kind ?? 'job',
-    owner: user?.owner ?? '',
-    runs: user?.runs ?? '',
-    notice_days: user?.notice_days ?? 0,
-    draws: user?.draws ?? false,
+    name: workload?.name ?? '',
+    environment: workload?.environment.key ?? 'production',
+    kind: workload?.kind ?? 'job',
+    owner: workload?.owner ?? '',
+    runs: workload?.runs ?? '',
+    notice_days: workload?.notice_days ?? 0,
+    draws: workload?.draws ?? false,
   })
   // svelte-ignore state_referenced_locally
-  let windows = $state((user?.windows ?? []).join('\n'))
-  const acts = acting('user')
+  let windows = $state((workload?.windows ?? []).join('\n'))
+  const acts = acting('workload')
   const errors = $derived(acts.errors)
   const sent = once()
 
@@ -39,21 +41,21 @@
       notice_days: Number(form.notice_days) || 0,
       windows: windows.split('\n').filter((one) => one.trim()),
     }
-    const known = user
+    const known = workload
     const saved = known
       ? await acts.run(
           () =>
             ok(
-              api.PATCH('/api/users/{identity}', {
+              api.PATCH('/api/workloads/{identity}', {
                 params: { path: { identity: known.id } },
                 // Named again, an owner whose name another bears too might be taken for that one.
                 body: { ...body, owner: body.owner === known.owner ? null : body.owner },
                 headers: ifMatch(known.version),
               }),
             ),
-          ['user', known.id],
+          ['workload', known.id],
         )
-      : await acts.run(() => ok(api.POST('/api/users', { body, headers: sent.headers(body) })))
+      : await acts.run(() => ok(api.POST('/api/workloads', { body, headers: sent.headers(body) })))
     if (saved) done(saved)
   }
 </script>
@@ -118,7 +120,7 @@
   <div class="col-span-2">
     <ProblemBox problem={acts.problem} />
     <div class="mt-2 flex gap-3">
-      <button class="btn btn-primary btn-sm">{user ? 'Save' : 'Note it'}</button>
+      <button class="btn btn-primary btn-sm">{workload ? 'Save' : 'Add workload'}</button>
       <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>
     </div>
   </div>

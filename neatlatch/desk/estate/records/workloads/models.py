@@ -1,4 +1,4 @@
-"""Users of connections: jobs, reports, scripts and agents, and what each calls."""
+"""Workloads of connections: jobs, reports, scripts and agents, and what each calls."""
 
 from __future__ import annotations
 
@@ -11,8 +11,9 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.people.models import Owner
 
 
-class User(models.Model):
-    """A job, report, script or agent in one environment. People who log in are people, not users.
+class Workload(models.Model):
+    """A job, report, script or agent in one environment. People who log in are people, not
+    workloads.
 
     ``windows`` are its change windows as people write them; ``notice_days`` how long before a
     change its owner wants to know; ``draws``: it takes its request headers by reference name, and
@@ -21,7 +22,7 @@ class User(models.Model):
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     name = models.CharField(max_length=120)
-    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="users")
+    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="workloads")
     kind = models.CharField(max_length=20, default="job")
     owner = models.ForeignKey(Owner, null=True, on_delete=models.PROTECT, related_name="workloads")
     runs = models.CharField(max_length=60, blank=True)
@@ -33,10 +34,12 @@ class User(models.Model):
     changed_by = models.CharField(max_length=150, blank=True)
 
     class Meta:
+        # The table's name is older than the model's.
+        db_table = "users_user"
         ordering = ["name", "environment__order"]
         constraints = [
             models.UniqueConstraint(
-                fields=["name", "environment"], name="one_user_of_a_name_in_an_environment"
+                fields=["name", "environment"], name="one_workload_of_a_name_in_an_environment"
             )
         ]
 
@@ -47,14 +50,14 @@ class User(models.Model):
 
 
 class Use(models.Model):
-    """A user calls an application: the operations, how often each was seen, and the connection it
-    takes (none: not set up, or not named).
+    """A workload calls an application: the operations, how often each was seen, and the connection
+    it takes (none: not set up, or not named).
     """
 
-    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="uses")
+    workload = models.ForeignKey(Workload, on_delete=models.CASCADE, related_name="uses")
     application = models.ForeignKey(Application, on_delete=models.CASCADE, related_name="uses")
     connection = models.ForeignKey(
-        Connection, null=True, on_delete=models.SET_NULL, related_name="users"
+        Connection, null=True, on_delete=models.SET_NULL, related_name="uses"
     )
     operations = models.JSONField(default=list)
     seen = models.JSONField(default=dict)
@@ -63,9 +66,11 @@ class Use(models.Model):
     class Meta:
         ordering = ["id"]
         constraints = [
-            models.UniqueConstraint(fields=["user", "connection"], name="one_use_of_a_connection"),
             models.UniqueConstraint(
-                fields=["user", "application"],
+                fields=["workload", "connection"], name="one_use_of_a_connection"
+            ),
+            models.UniqueConstraint(
+                fields=["workload", "application"],
                 condition=models.Q(connection=None),
                 name="one_open_use_of_an_application",
             ),
@@ -73,10 +78,10 @@ class Use(models.Model):
 
     @property
     def name(self) -> str:
-        """The user's name."""
-        return self.user.name
+        """The workload's name."""
+        return self.workload.name
 
     @property
     def owner_name(self) -> str:
-        """Whose the user is."""
-        return self.user.owner_name
+        """Whose the workload is."""
+        return self.workload.owner_name

@@ -6,7 +6,7 @@
   import { may } from '../../lib/session.svelte'
 
   let { connection }: { connection: Connection } = $props()
-  const acts = acting('connection', 'user')
+  const acts = acting('connection', 'workload')
   const EMPTY = { name: '', kind: 'job', owner: '', runs: '', operations: [] as string[] }
   let adding = $state(false)
   let form = $state({ ...EMPTY })
@@ -16,47 +16,50 @@
     event.preventDefault()
     const params = { path: { ref: connection.ref } }
     await acts.run(async () => {
-      await ok(api.POST('/api/connections/{ref}/users', { params, body: form }))
+      await ok(api.POST('/api/connections/{ref}/workloads', { params, body: form }))
       form = { ...EMPTY }
       adding = false
     })
   }
   async function takeOff(id: number): Promise<void> {
     const params = { path: { ref: connection.ref, identity: id } }
-    await acts.run(() => ok(api.DELETE('/api/connections/{ref}/users/{identity}', { params })))
+    await acts.run(() => ok(api.DELETE('/api/connections/{ref}/workloads/{identity}', { params })))
   }
 </script>
 
-<section class="sheet p-4" aria-labelledby="users-title" id="users" tabindex="-1">
+<section class="sheet p-4" aria-labelledby="workloads-title" id="workloads" tabindex="-1">
   <header class="flex items-baseline">
-    <h2 id="users-title">Used by</h2>
+    <h2 id="workloads-title">Used by</h2>
     {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}
-        >{adding ? 'Leave it' : 'Add a user'}</button
+        >{adding ? 'Cancel' : 'Add workload'}</button
       >{/if}
   </header>
-  {#each connection.users_of as user (user.id)}
+  {#each connection.workloads_of as workload (workload.id)}
     <div
       class="group flex min-h-[26px] items-baseline gap-3"
-      title="{user.kind}, {user.owner || 'no owner noted'}: {user.operations.join(', ')}"
+      title="{workload.kind}, {workload.owner || 'no owner'}: {workload.operations.join(', ')}"
     >
-      <a class="hover:underline" href="/users/{user.user}">{user.name}</a>
-      <span class="ms-auto text-end {user.lacks.length ? 'text-error font-semibold' : 'text-soft'}"
-        >{user.lacks.length ? `needs ${user.lacks.join(' ')}` : user.runs || user.kind}</span
+      <a class="hover:underline" href="/workloads/{workload.workload}">{workload.name}</a>
+      <span
+        class="ms-auto text-end {workload.lacks.length ? 'text-error font-semibold' : 'text-soft'}"
+        >{workload.lacks.length
+          ? `needs ${workload.lacks.join(' ')}`
+          : workload.runs || workload.kind}</span
       >
       {#if may('change')}<button
           class="text-soft min-h-[24px] min-w-[24px]"
-          aria-label="Take {user.name} off"
-          onclick={() => takeOff(user.id)}>×</button
+          aria-label="Take {workload.name} off"
+          onclick={() => takeOff(workload.id)}>×</button
         >{/if}
     </div>
   {:else}<p class="help">
-      Nobody is noted. Say which jobs and reports use it, and what would stop is known.
+      It has no workload. Add the jobs and reports that use it, so that you know what would stop.
     </p>{/each}
   {#if adding}
     <form class="mt-2 flex flex-col gap-2" onsubmit={add}>
       <input
         class="line-in"
-        aria-label="Name of the user"
+        aria-label="Name of the workload"
         placeholder="Night manifest run"
         bind:value={form.name}
       />
@@ -73,7 +76,7 @@
           bind:value={form.runs}
         />
       </div>
-      <OwnerField id="user-owner" label="Owner" placeholder="owner" bind:value={form.owner} />
+      <OwnerField id="workload-owner" label="Owner" placeholder="owner" bind:value={form.owner} />
       {#each connection.operations as operation (operation)}
         <label class="flex min-h-[24px] items-center gap-2"
           ><input type="checkbox" value={operation} bind:group={form.operations} />

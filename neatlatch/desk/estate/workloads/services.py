@@ -12,7 +12,7 @@ from neatlatch.core import changes, seen_calls, windows
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use, User
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
@@ -23,7 +23,7 @@ KINDS = ("job", "report", "script", "agent")
 
 @dataclass(frozen=True)
 class Given:
-    """What is said of a user.
+    """What is said of a workload.
 
     ``environment`` is its key; ``owner`` as :func:`owners.named` reads it.
     """
@@ -38,17 +38,17 @@ class Given:
     draws: bool = False
 
     @classmethod
-    def of(cls, user: User) -> Given:
-        """A user as it stands."""
+    def of(cls, workload: Workload) -> Given:
+        """A workload as it stands."""
         return cls(
-            user.name,
-            user.environment.key,
-            user.kind,
-            user.owner.key if user.owner else "",
-            user.runs,
-            tuple(user.windows),
-            user.notice_days,
-            user.draws,
+            workload.name,
+            workload.environment.key,
+            workload.kind,
+            workload.owner.key if workload.owner else "",
+            workload.runs,
+            tuple(workload.windows),
+            workload.notice_days,
+            workload.draws,
         )
 
     def checked(self) -> Given:
@@ -64,7 +64,7 @@ class Given:
         if not given.name:
             errors["name"] = "What is it called?"
         if given.kind not in KINDS:
-            errors["kind"] = f"A user is one of {', '.join(KINDS)}."
+            errors["kind"] = f"A workload is one of {', '.join(KINDS)}."
         for line in given.windows:
             try:
                 windows.read(line)
@@ -80,89 +80,97 @@ class Given:
         return given
 
 
-def put(user: User, given: Given) -> None:
+def put(workload: Workload, given: Given) -> None:
     """Take what is said over, without saving it. Raises a field error."""
-    user.name, user.kind, user.runs = given.name, given.kind, given.runs
-    user.owner = owners.named(given.owner)
-    user.windows, user.notice_days, user.draws = list(given.windows), given.notice_days, given.draws
+    workload.name, workload.kind, workload.runs = given.name, given.kind, given.runs
+    workload.owner = owners.named(given.owner)
+    workload.windows, workload.notice_days, workload.draws = (
+        list(given.windows),
+        given.notice_days,
+        given.draws,
+    )
 
 
-def _told(user: User) -> changes.Plain:
-    told = asdict(Given.of(user)) | {"owner": user.owner_name}
+def _told(workload: Workload) -> changes.Plain:
+    told = asdict(Given.of(workload)) | {"owner": workload.owner_name}
     return {**told, "windows": list(told["windows"])}
 
 
 @transaction.atomic
-def add(by: Actor, given: Given) -> User:
-    """Note a user."""
+def add(by: Actor, given: Given) -> Workload:
+    """Add a workload."""
     given = given.checked()
     environment = applications.environment(given.environment)
-    user = User(environment=environment, changed_at=timezone.now(), changed_by=by.username)
-    put(user, given)
+    workload = Workload(environment=environment, changed_at=timezone.now(), changed_by=by.username)
+    put(workload, given)
     try:
         with transaction.atomic():
-            user.save(force_insert=True)
+            workload.save(force_insert=True)
     except IntegrityError as error:
         raise wrong_fields(
-            {"name": f"A user of this name is noted in {environment.name} already."}
+            {"name": f"{environment.name} has a workload of this name already."}
         ) from error
     write(
         by,
-        "noted",
-        "user",
-        user.name,
-        {"id": user.pk, "version": 1, "environment": environment.name},
+        "added",
+        "workload",
+        workload.name,
+        {"id": workload.pk, "version": 1, "environment": environment.name},
     )
-    return user
+    return workload
 
 
 @transaction.atomic
-def change(by: Actor, user: User, said: dict[str, Any]) -> User:
-    """Change what is said of a user as it was read; what is ``None`` stays.
+def change(by: Actor, workload: Workload, said: dict[str, Any]) -> Workload:
+    """Change what is said of a workload as it was read; what is ``None`` stays.
 
     Raises :class:`Problem` where somebody changed it meanwhile.
     """
-    seen = user.version
-    user = (
-        User.objects.select_for_update()
+    seen = workload.version
+    workload = (
+        Workload.objects.select_for_update()
         .select_related("environment", "owner__person")
-        .get(pk=user.pk)
+        .get(pk=workload.pk)
     )
-    check_unchanged(user.version, seen)
-    before = _told(user)
+    check_unchanged(workload.version, seen)
+    before = _told(workload)
     given = Given(
         **{
-            **asdict(Given.of(user)),
+            **asdict(Given.of(workload)),
             **{key: value for key, value in said.items() if value is not None},
         }
     ).checked()
-    if given.environment != user.environment.key:
-        user.environment = applications.environment(given.environment)
-    put(user, given)
-    user.version += 1
-    user.changed_at, user.changed_by = timezone.now(), by.username
+    if given.environment != workload.environment.key:
+        workload.environment = applications.environment(given.environment)
+    put(workload, given)
+    workload.version += 1
+    workload.changed_at, workload.changed_by = timezone.now(), by.username
     try:
         with transaction.atomic():
-            user.save()
+            workload.save()
     except IntegrityError as error:
         raise wrong_fields(
-            {"name": f"A user of this name is noted in {user.environment.name} already."}
+            {"name": f"{workload.environment.name} has a workload of this name already."}
         ) from error
     write(
         by,
         "changed",
-        "user",
-        user.name,
-        {"id": user.pk, "version": user.version, "changes": changes.in_words(before, _told(user))},
+        "workload",
+        workload.name,
+        {
+            "id": workload.pk,
+            "version": workload.version,
+            "changes": changes.in_words(before, _told(workload)),
+        },
     )
-    return user
+    return workload
 
 
 @transaction.atomic
-def remove(by: Actor, user: User) -> None:
+def remove(by: Actor, workload: Workload) -> None:
     """It no longer exists."""
-    write(by, "took away", "user", user.name, {"environment": user.environment.name})
-    user.delete()
+    write(by, "took away", "workload", workload.name, {"environment": workload.environment.name})
+    workload.delete()
 
 
 def _known(application: Application, operations: list[str]) -> list[str]:
@@ -177,12 +185,12 @@ def _known(application: Application, operations: list[str]) -> list[str]:
 @transaction.atomic
 def use(
     by: Actor,
-    user: User,
+    workload: Workload,
     application: Application,
     connection: Connection | None,
     operations: list[str],
 ) -> Use:
-    """A user calls an application, by a connection of it if one is named."""
+    """A workload calls an application, by a connection of it if one is named."""
     if connection is not None and connection.place.application_id != application.pk:
         raise wrong_fields(
             {"connection": f"{connection.ref} is no connection into {application.name}."}
@@ -191,38 +199,41 @@ def use(
     try:
         with transaction.atomic():
             made = Use.objects.create(
-                user=user, application=application, connection=connection, operations=operations
+                workload=workload,
+                application=application,
+                connection=connection,
+                operations=operations,
             )
     except IntegrityError as error:
-        raise wrong_fields({"connection": "This use is noted already."}) from error
+        raise wrong_fields({"connection": "This use is recorded already."}) from error
     what = connection.ref if connection else application.key
     write(
         by,
-        "noted a user",
+        "added a workload",
         "connection" if connection else "application",
         what,
-        {"user": user.name, "operations": operations},
+        {"workload": workload.name, "operations": operations},
     )
     return made
 
 
 @transaction.atomic
 def use_connection(by: Actor, connection: Connection, given: Given, operations: list[str]) -> Use:
-    """Note on a connection's page who uses it; a user of that name in the connection's environment
-    is taken as the same one.
+    """Note on a connection's page who uses it; a workload of that name in the connection's
+    environment is taken as the same one.
     """
     environment = connection.place.environment
     name = given.name.strip()
     known = (
-        User.objects.select_related("environment")
+        Workload.objects.select_related("environment")
         .filter(name=name, environment=environment)
         .first()
     )
     if known is not None and known.uses.filter(connection=connection).exists():
-        raise wrong_fields({"name": "A user of this name is noted already."})
+        raise wrong_fields({"name": "There is a workload of this name already."})
     _known(connection.place.application, operations)
-    user = known or add(by, replace(given, environment=environment.key))
-    return use(by, user, connection.place.application, connection, operations)
+    workload = known or add(by, replace(given, environment=environment.key))
+    return use(by, workload, connection.place.application, connection, operations)
 
 
 @transaction.atomic
@@ -232,7 +243,7 @@ def change_use(
     """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
     found = (
         Use.objects.select_for_update()
-        .select_related("user", "application", "connection")
+        .select_related("workload", "application", "connection")
         .get(pk=found.pk)
     )
     before = {
@@ -251,7 +262,7 @@ def change_use(
         with transaction.atomic():
             found.save()
     except IntegrityError as error:
-        raise wrong_fields({"connection": "This use is noted already."}) from error
+        raise wrong_fields({"connection": "This use is recorded already."}) from error
     after = {
         "operations": found.operations,
         "connection": found.connection.ref if found.connection else "",
@@ -259,8 +270,8 @@ def change_use(
     write(
         by,
         "changed a use",
-        "user",
-        found.user.name,
+        "workload",
+        found.workload.name,
         {"application": found.application.key, "changes": changes.in_words(before, after)},
     )
     return found
@@ -268,20 +279,20 @@ def change_use(
 
 @transaction.atomic
 def stop_using(by: Actor, found: Use) -> None:
-    """A user no longer uses a connection."""
+    """A workload no longer uses a connection."""
     ref = found.connection.ref if found.connection else found.application.key
     write(
         by,
-        "took a user off",
+        "took a workload off",
         "connection" if found.connection else "application",
         ref,
-        {"user": found.user.name},
+        {"workload": found.workload.name},
     )
     found.delete()
 
 
 def seen(found: Use, text: str) -> seen_calls.Seen:
-    """What a log says that a user called of this application.
+    """What a log says that a workload called of this application.
 
     Raises field errors. Nothing is kept.
     """
@@ -294,7 +305,7 @@ def seen(found: Use, text: str) -> seen_calls.Seen:
 
 @transaction.atomic
 def take_seen(by: Actor, found: Use, text: str, only_seen: bool) -> Use:
-    """Take the operations that a user was seen to call as its own, beside those noted or
+    """Take the operations that a workload was seen to call as its own, beside those noted or
     (``only_seen``) in their place.
     """
     read = seen(found, text)

@@ -1,4 +1,4 @@
-"""Users of connections: jobs, reports, scripts and agents."""
+"""Workloads of connections: jobs, reports, scripts and agents."""
 
 from __future__ import annotations
 
@@ -12,8 +12,8 @@ from neatlatch.core import filter_words
 from neatlatch.core.uses import Warned
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use, User
-from neatlatch.desk.estate.users import services, warnings
+from neatlatch.desk.estate.records.workloads.models import Use, Workload
+from neatlatch.desk.estate.workloads import services, warnings
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import written
@@ -29,33 +29,33 @@ from .shapes import (
     UseChange,
     UseIn,
     UseOut,
-    UserChange,
-    UserIn,
-    UserOut,
-    Users,
     WarnedOut,
+    WorkloadChange,
+    WorkloadIn,
+    WorkloadOut,
+    Workloads,
 )
 
-router = Router(tags=["users"])
+router = Router(tags=["workloads"])
 
 
-def _shape(user: User, warned: tuple[Warned, ...]) -> UserOut:
-    return UserOut(
-        id=user.pk,
-        name=user.name,
-        environment=environment_out(user.environment),
-        kind=user.kind,
-        owner=user.owner_name,
-        runs=user.runs,
-        windows=user.windows,
-        next_window=next_window(user.windows),
-        notice_days=user.notice_days,
-        draws=user.draws,
-        uses=[_use_out(one) for one in user.uses.all()],
+def _shape(workload: Workload, warned: tuple[Warned, ...]) -> WorkloadOut:
+    return WorkloadOut(
+        id=workload.pk,
+        name=workload.name,
+        environment=environment_out(workload.environment),
+        kind=workload.kind,
+        owner=workload.owner_name,
+        runs=workload.runs,
+        windows=workload.windows,
+        next_window=next_window(workload.windows),
+        notice_days=workload.notice_days,
+        draws=workload.draws,
+        uses=[_use_out(one) for one in workload.uses.all()],
         warnings=[WarnedOut(one.says, one.act, one.ref) for one in warned],
-        version=user.version,
-        changed_at=user.changed_at,
-        changed_by=user.changed_by,
+        version=workload.version,
+        changed_at=workload.changed_at,
+        changed_by=workload.changed_by,
     )
 
 
@@ -73,36 +73,38 @@ def _use_out(use: Use) -> UseOut:
     )
 
 
-def _find(identity: UUID) -> User:
-    """A user, or a 404."""
+def _find(identity: UUID) -> Workload:
+    """A workload, or a 404."""
     uses = Use.objects.select_related("application", "connection")
-    rows = User.objects.select_related("environment", "owner__person").prefetch_related(
+    rows = Workload.objects.select_related("environment", "owner__person").prefetch_related(
         Prefetch("uses", uses)
     )
     found = rows.filter(pk=identity).first()
     if found is None:
-        raise problems.not_found("user")
+        raise problems.not_found("workload")
     return found
 
 
-def _full(identity: UUID) -> UserOut:
+def _full(identity: UUID) -> WorkloadOut:
     found = _find(identity)
     calls = warnings.calls_of([found.pk]).get(found.pk, [])
     return _shape(found, warnings.warn(found.name, calls, warnings.choices_for(calls)))
 
 
-@router.get("/users", response=Users)
-def users(request: HttpRequest, words: str = "", cursor: str | None = None) -> HttpResponse:
-    """Users by name; filtered by plain words and field words (``env:production kind:job
+@router.get("/workloads", response=Workloads)
+def workloads(request: HttpRequest, words: str = "", cursor: str | None = None) -> HttpResponse:
+    """Workloads by name; filtered by plain words and field words (``env:production kind:job
     owner:freight app:cargo warned:yes``).
     """
     guard.need(request, "look")
-    return written(page_of(fitting(User.objects.all(), filter_words.read(words, FIELDS)), cursor))
+    return written(
+        page_of(fitting(Workload.objects.all(), filter_words.read(words, FIELDS)), cursor)
+    )
 
 
-@router.post("/users", response={201: UserOut})
-def add(request: HttpRequest, given: UserIn) -> tuple[int, UserOut]:
-    """Note a user."""
+@router.post("/workloads", response={201: WorkloadOut})
+def add(request: HttpRequest, given: WorkloadIn) -> tuple[int, WorkloadOut]:
+    """Add a workload."""
     by = guard.need(request, "change")
     wanted = services.Given(**{**given.dict(), "windows": tuple(given.windows)})
     return guard.repeatable(
@@ -110,30 +112,30 @@ def add(request: HttpRequest, given: UserIn) -> tuple[int, UserOut]:
     )
 
 
-@router.get("/users/{identity}", response=UserOut)
-def user(request: HttpRequest, response: HttpResponse, identity: UUID) -> UserOut:
-    """A user with what it calls and what is wrong with that."""
+@router.get("/workloads/{identity}", response=WorkloadOut)
+def workload(request: HttpRequest, response: HttpResponse, identity: UUID) -> WorkloadOut:
+    """A workload with what it calls and what is wrong with that."""
     guard.need(request, "look")
     found = _full(identity)
     guard.tagged(response, found.version)
     return found
 
 
-@router.patch("/users/{identity}", response=UserOut)
+@router.patch("/workloads/{identity}", response=WorkloadOut)
 def change(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: UserChange
-) -> UserOut:
-    """Change what is said of a user."""
+    request: HttpRequest, response: HttpResponse, identity: UUID, given: WorkloadChange
+) -> WorkloadOut:
+    """Change what is said of a workload."""
     by, found = guard.need(request, "change"), _find(identity)
-    guard.check_version(request, found.version, found.changed_by, ("user", found.pk))
+    guard.check_version(request, found.version, found.changed_by, ("workload", found.pk))
     changed = services.change(by, found, given.dict())
     guard.tagged(response, changed.version)
     return _full(identity)
 
 
-@router.delete("/users/{identity}", response={204: None})
+@router.delete("/workloads/{identity}", response={204: None})
 def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
-    """A user that no longer exists."""
+    """A workload that no longer exists."""
     services.remove(guard.need(request, "change"), _find(identity))
     return 204, None
 
@@ -149,9 +151,9 @@ def _connection(ref: str) -> Connection:
     return found
 
 
-@router.post("/users/{identity}/uses", response={201: UserOut})
-def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, UserOut]:
-    """Note what a user calls."""
+@router.post("/workloads/{identity}/uses", response={201: WorkloadOut})
+def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, WorkloadOut]:
+    """Note what a workload calls."""
     by = guard.need(request, "change")
     found = _find(identity)
     connection = _connection(given.connection) if given.connection else None
@@ -168,8 +170,8 @@ def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, UserOu
 
 def _use(identity: UUID, number: int) -> Use:
     found = (
-        Use.objects.select_related("user", "application", "connection__place")
-        .filter(pk=number, user=identity)
+        Use.objects.select_related("workload", "application", "connection__place")
+        .filter(pk=number, workload=identity)
         .first()
     )
     if found is None:
@@ -177,8 +179,8 @@ def _use(identity: UUID, number: int) -> Use:
     return found
 
 
-@router.patch("/users/{identity}/uses/{number}", response=UserOut)
-def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChange) -> UserOut:
+@router.patch("/workloads/{identity}/uses/{number}", response=WorkloadOut)
+def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChange) -> WorkloadOut:
     """Name another connection, or other operations."""
     by = guard.need(request, "change")
     connection = _connection(given.connection) if given.connection else None
@@ -188,14 +190,14 @@ def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChan
     return _full(identity)
 
 
-@router.delete("/users/{identity}/uses/{number}", response=UserOut)
-def stop_using(request: HttpRequest, identity: UUID, number: int) -> UserOut:
+@router.delete("/workloads/{identity}/uses/{number}", response=WorkloadOut)
+def stop_using(request: HttpRequest, identity: UUID, number: int) -> WorkloadOut:
     """It no longer calls this application by this connection."""
     services.stop_using(guard.need(request, "change"), _use(identity, number))
     return _full(identity)
 
 
-@router.post("/users/{identity}/uses/{number}/logs", response=SeenOut)
+@router.post("/workloads/{identity}/uses/{number}/logs", response=SeenOut)
 def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn) -> SeenOut:
     """What a log says that it called, against what is noted. Nothing is kept."""
     guard.need(request, "change")
@@ -207,13 +209,13 @@ def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn
         others=[CountOut(*one) for one in seen.others],
         lines=seen.lines,
         unread=seen.unread,
-        not_noted=[one for one in names if one not in found.operations],
+        not_recorded=[one for one in names if one not in found.operations],
         not_seen=[one for one in found.operations if one not in names],
     )
 
 
-@router.post("/users/{identity}/uses/{number}/seen", response=UserOut)
-def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> UserOut:
+@router.post("/workloads/{identity}/uses/{number}/seen", response=WorkloadOut)
+def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> WorkloadOut:
     """Take what it was seen to call as its operations."""
     services.take_seen(
         guard.need(request, "change"), _use(identity, number), given.text, given.only_seen

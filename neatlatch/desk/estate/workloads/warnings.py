@@ -1,4 +1,4 @@
-"""What is wrong with how users call applications: for a page of users, and as a filter."""
+"""What is wrong with how workloads call applications: for a page of workloads, and as a filter."""
 
 from __future__ import annotations
 
@@ -19,31 +19,31 @@ from neatlatch.core.uses import Warned
 from neatlatch.desk.estate.connections import summaries
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.estate.records.users.models import Use
+from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.ground.common.settling import stored
 
 # So many connections are named of those that would serve, or that stand elsewhere.
 _MOST_NAMED = 3
-_CALLS = """SELECT u.id, u.user_id, u.connection_id, u.application_id, w.environment_id, a.name,
+_CALLS = """SELECT u.id, u.workload_id, u.connection_id, u.application_id, w.environment_id, a.name,
     coalesce(c.ref, ''), coalesce(c.state, ''),
       p.environment_id, coalesce(s.lacks, '[]'), c.id IS NOT NULL
       AND (s.stale IS NOT 0 OR s.holds_until <= %s)
-    FROM users_use u JOIN users_user w ON w.id = u.user_id
+    FROM users_use u JOIN users_user w ON w.id = u.workload_id
     JOIN applications_application a ON a.id = u.application_id
       LEFT JOIN connections_connection c ON c.id = u.connection_id
       LEFT JOIN applications_place p ON p.id = c.place_id
       LEFT JOIN connections_summary s ON s.connection_id = c.id
-    WHERE u.user_id IN (SELECT value FROM json_each(%s)) ORDER BY u.id"""
+    WHERE u.workload_id IN (SELECT value FROM json_each(%s)) ORDER BY u.id"""
 
 
 @dataclass(frozen=True)
 class Call:
-    """A use as lists tell it: an application that a user calls, and the connection it takes
+    """A use as lists tell it: an application that a workload calls, and the connection it takes
     (``ref`` empty: none is named). Environments are told by their keys in the database.
     """
 
     id: int
-    user: UUID
+    workload: UUID
     in_environment: int
     application: int
     application_name: str
@@ -54,21 +54,23 @@ class Call:
 
 
 def of_warned() -> QuerySet[Use, Any]:
-    """The keys of the users that something is to be said of, as :func:`warn` says it."""
+    """The keys of the workloads that something is to be said of, as :func:`warn` says it."""
     fine = Q(
         connection__isnull=False,
-        connection__place__environment=F("user__environment"),
+        connection__place__environment=F("workload__environment"),
         connection__summary__lacks=[],
     )
-    return Use.objects.exclude(fine & ~Q(connection__state=State.OPEN)).order_by().values("user")
+    return (
+        Use.objects.exclude(fine & ~Q(connection__state=State.OPEN)).order_by().values("workload")
+    )
 
 
-def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
-    """What some users call, by the user's key.
+def calls_of(workloads: Iterable[UUID]) -> dict[UUID, list[Call]]:
+    """What some workloads call, by the workload's key.
 
     One query, and those of the summaries that are stale.
     """
-    now, keys = timezone.now(), {one.hex: one for one in users}
+    now, keys = timezone.now(), {one.hex: one for one in workloads}
     with database.cursor() as cursor:
         found = cursor.execute(_CALLS, [stored(now), json.dumps(list(keys))]).fetchall()
     fresh = summaries.fresh(
@@ -77,7 +79,7 @@ def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
     calls: dict[UUID, list[Call]] = {one: [] for one in keys.values()}
     for (
         number,
-        user,
+        workload,
         connection,
         application,
         in_environment,
@@ -92,7 +94,7 @@ def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
         kept: tuple[str, ...] = tuple(json.loads(lacks)) if lacks != "[]" else ()
         whole = Call(
             number,
-            keys[user],
+            keys[workload],
             in_environment,
             application,
             name,
@@ -101,12 +103,12 @@ def calls_of(users: Iterable[UUID]) -> dict[UUID, list[Call]]:
             stands_in,
             new.lacks if new is not None else kept,
         )
-        calls[whole.user].append(whole)
+        calls[whole.workload].append(whole)
     return calls
 
 
 def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ...]:
-    """What is to be said of what one user calls."""
+    """What is to be said of what one workload calls."""
     if not calls:
         return ()
     return uses.warn(
@@ -124,7 +126,7 @@ class Choices:
     named: dict[tuple[int, int], tuple[str, ...]]
 
     def here(self, one: Call) -> tuple[str, ...]:
-        """Those in the user's own environment."""
+        """Those in the workload's own environment."""
         return self.named.get((one.application, one.in_environment), ())
 
     def elsewhere(self, one: Call) -> tuple[str, ...]:

@@ -6,21 +6,21 @@
   import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
   import { goto } from '../../router'
-  import UserForm from './UserForm.svelte'
+  import WorkloadForm from './WorkloadForm.svelte'
   import NextWindow from './NextWindow.svelte'
 
   let words = $state(String(searchParams.get('words') ?? ''))
   let adding = $state(false)
   const found = paged(
-    () => ['users', words],
-    (cursor) => ok(api.GET('/api/users', { params: { query: { words, cursor } } })),
+    () => ['workloads', words],
+    (cursor) => ok(api.GET('/api/workloads', { params: { query: { words, cursor } } })),
   )
 </script>
 
 <ListPage
-  title="Users of connections"
+  title="Workloads"
   group="connections"
-  list="users"
+  list="workloads"
   bind:words
   placeholder="words, or env:staging kind:job owner: warned:yes"
   query={found.query}
@@ -31,19 +31,19 @@
         class="btn btn-primary btn-sm ms-auto"
         data-key="n"
         onclick={() => (adding = !adding)}
-        >Note a user <kbd class="value text-[0.85em] opacity-80">N</kbd></button
+        >Add workload <kbd class="value text-[0.85em] opacity-80">N</kbd></button
       >{/if}{/snippet}
-  {#snippet above()}{#if adding}<UserForm
+  {#snippet above()}{#if adding}<WorkloadForm
         done={(saved) => {
           adding = false
-          if (saved) goto(`/users/${saved.id}`)
+          if (saved) goto(`/workloads/${saved.id}`)
         }}
       />{/if}{/snippet}
   {#snippet head()}<th>Name</th><th>Kind</th><th>Environment</th><th>Owner</th><th>Runs</th><th
       >Uses</th
     ><th>Change windows</th><th>To look at</th>{/snippet}
   {#snippet row(one)}
-    <td><a class="act" href="/users/{one.id}">{one.name}</a></td>
+    <td><a class="act" href="/workloads/{one.id}">{one.name}</a></td>
     <td>{one.kind}</td>
     <td><EnvBadge environment={one.environment} /></td>
     <td>{one.owner || '—'}</td>
@@ -70,11 +70,12 @@
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      A user is a job, report, script or agent that calls applications by a connection. When it is
-      known who calls what, it is known who stops, and which rights are too many.
+      A workload is a job, report, script or agent that calls applications through a connection.
+      Once its calls are recorded, Neat Latch can tell which workloads a change stops, and which
+      rights nobody needs.
     </p>
     {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
-        >Note a user</button
+        >Add workload</button
       >{/if}
   {/snippet}
 </ListPage>

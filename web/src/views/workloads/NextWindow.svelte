@@ -3,7 +3,7 @@
   import When from '../../lib/When.svelte'
 
   /**
-   * When a user may be changed next. One that is open begins at the moment it was asked about, by
+   * When a workload may be changed next. One that is open begins at the moment it was asked about, by
    * the desk's clock.
    */
   let { at }: { at: string } = $props()

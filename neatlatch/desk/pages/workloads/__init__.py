@@ -1,0 +1,1 @@
+"""Pages of workloads of connections."""
