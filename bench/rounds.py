@@ -23,7 +23,7 @@ from .table import row
 TIMES = 40
 LISTS = (
     "/api/connections",
-    "/api/connections?words=state:open",
+    "/api/connections?words=state:unlatched",
     "/api/credentials",
     "/api/today",
     "/api/applications",

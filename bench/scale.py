@@ -72,12 +72,13 @@ PAGES = (
         ),
     ),
     Page(
-        "/api/connections?words=state:open",
+        "/api/connections?words=state:unlatched",
         (
             """SELECT c.*, s.*, a.key, a.name FROM connections_connection c
                 JOIN connections_summary s ON s.connection_id = c.id
         JOIN applications_place p ON p.id = c.place_id
-            JOIN applications_application a ON a.id = p.application_id WHERE c.state LIKE 'open%'
+            JOIN applications_application a ON a.id = p.application_id
+            WHERE c.state LIKE 'unlatched%'
             ORDER BY c.ref LIMIT 101""",
         ),
     ),

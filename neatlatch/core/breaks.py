@@ -114,7 +114,7 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
             )
         else:
             add(None, why, Act("open", "Open"))
-    elif watched.state is State.OPEN:
+    elif watched.state is State.UNLATCHED:
         add(None, watched.failing or "The last tests failed.", Act("open", "Open"))
     elif watched.state is State.STICKING:
         add(

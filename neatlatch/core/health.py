@@ -1,4 +1,4 @@
-"""From samples to a connection's state: latched, sticking, open or not proven (DOMAIN §10).
+"""From samples to a connection's state: latched, sticking, unlatched or not proven (DOMAIN §10).
 
 Sticking is found by Page's cumulative sum (Page, "Continuous Inspection Schemes", Biometrika 41,
 1954) on a failure rate of p0 = 0.01 against p1 = 0.20.
@@ -26,7 +26,7 @@ class State(StrEnum):
 
     LATCHED = "latched"
     STICKING = "sticking"
-    OPEN = "open"
+    UNLATCHED = "unlatched"
     NOT_PROVEN = "not_proven"
 
 
@@ -34,7 +34,7 @@ class State(StrEnum):
 class Health:
     """What is carried from one sample to the next.
 
-    ``passes``: the passes in a row since it was open; 0 where it was not, or failed meanwhile.
+    ``passes``: the passes in a row since it was unlatched; 0 where it was not, or failed meanwhile.
     """
 
     state: State = State.NOT_PROVEN
@@ -72,19 +72,19 @@ def with_latest(recent: list[int], passed: bool, ms: float) -> list[int]:
 def after(health: Health, sample: Sample) -> Health:
     """The health after one more sample.
 
-    Three confirmed failures of the same class: open at once. So is a failure that a pin explains,
-    or the first test after a change, because neither is a matter of now and then. Otherwise the
-    cumulative sum decides: sticking from ln(100), latched again at 0. What was open is sticking
-    from its first pass on, and latched after three in a row.
+    Three confirmed failures of the same class: unlatched at once. So is a failure that a pin
+    explains, or the first test after a change, because neither is a matter of now and then.
+    Otherwise the cumulative sum decides: sticking from ln(100), latched again at 0. What was
+    unlatched is sticking from its first pass on, and latched after three in a row.
     """
     if sample.passed:
         return _after_pass(health) if sample.covers else health
     same = health.same_failures + 1 if sample.cause == health.last_class else 1
     score = health.score + ON_FAILURE
     state = health.state
-    if same >= CONFIRMED_TIMES or sample.explained or state in (State.NOT_PROVEN, State.OPEN):
-        # A failing connection that was open stays open; one that was never proven does not work.
-        state, score = State.OPEN, max(score, THRESHOLD)
+    if same >= CONFIRMED_TIMES or sample.explained or state in (State.NOT_PROVEN, State.UNLATCHED):
+        # An unlatched connection that fails stays so; one that was never proven does not work.
+        state, score = State.UNLATCHED, max(score, THRESHOLD)
     elif score >= THRESHOLD:
         state = State.STICKING
     return Health(state, score, same, sample.cause)
@@ -92,10 +92,10 @@ def after(health: Health, sample: Sample) -> Health:
 
 def _after_pass(health: Health) -> Health:
     score = max(0.0, health.score + ON_PASS)
-    was_open = health.state is State.OPEN or health.passes > 0
-    if was_open and health.passes + 1 < PASSES_WANTED:
+    was_unlatched = health.state is State.UNLATCHED or health.passes > 0
+    if was_unlatched and health.passes + 1 < PASSES_WANTED:
         return Health(State.STICKING, score, passes=health.passes + 1)
-    if not was_open and health.state is State.STICKING and score > 0:
+    if not was_unlatched and health.state is State.STICKING and score > 0:
         return Health(State.STICKING, score)
     return Health(State.LATCHED, score)
 

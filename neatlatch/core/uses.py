@@ -86,7 +86,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
                     one.ref,
                 )
             )
-        elif one.state is State.OPEN:
+        elif one.state is State.UNLATCHED:
             found.append(Warned(f"{one.ref} does not work at the moment.", "look", one.ref))
     return tuple(found)
 

@@ -361,7 +361,7 @@ class _Block:
         made.tested_at = made.proven_at = made.secret_taken_at = tested
         made.state, made.passes = State.LATCHED.value, PASSES_WANTED
         if wrong or luck < 0.01:
-            made.state, made.passes = State.OPEN.value, 0
+            made.state, made.passes = State.UNLATCHED.value, 0
             made.failing, made.failed_rung = "The application refused: 401 Unauthorized.", "sign_in"
             made.proven_at = tested - timedelta(days=2)
         elif luck < 0.04:
@@ -452,7 +452,7 @@ class _Block:
         if connection.tested_at is None:
             return
         for ago in reversed(range(RECENT)):
-            failed = connection.state == State.OPEN.value and ago < 8
+            failed = connection.state == State.UNLATCHED.value and ago < 8
             failed = failed or (connection.state == State.STICKING.value and ago % 5 == 2)
             sample = Sample(
                 test_id=_id("sample", number, ago),

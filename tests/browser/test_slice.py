@@ -108,7 +108,7 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     hands.press(page.get_by_role("button", name="Test now"))
     expect(page.get_by_text("Stopped at Sign in.")).to_be_visible()
     expect(page.get_by_text("The pin “redirect URI” explains it.")).to_be_visible()
-    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "open")
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "unlatched")
 
     # What was sent, without secrets
     hands.press(page.get_by_role("link", name="See what was sent"))

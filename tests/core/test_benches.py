@@ -329,7 +329,7 @@ def test_warnings_of_an_environment_that_is_not_set_up() -> None:
         only(uses.Used("Fares", "fares-staging", "Staging", missing=("API key",)))[2]
         == "fares-staging is not set up yet: API key is missing."
     )
-    assert only(uses.Used("Fares", "fares-staging", "Staging", State.OPEN))[0] == "look"
+    assert only(uses.Used("Fares", "fares-staging", "Staging", State.UNLATCHED))[0] == "look"
     assert (
         uses.warn(
             "Night run", "Staging", [uses.Used("Fares", "fares-staging", "Staging", State.LATCHED)]

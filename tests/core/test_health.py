@@ -51,13 +51,13 @@ def test_sticking_is_left_only_at_zero() -> None:
 
 
 def test_three_of_the_same_class_open() -> None:
-    assert run(PASS, ROAD, ROAD, ROAD).state is State.OPEN
+    assert run(PASS, ROAD, ROAD, ROAD).state is State.UNLATCHED
     assert run(PASS, ROAD, THEIRS, ROAD).state is State.STICKING
 
 
 def test_a_failure_that_a_pin_explains_opens_at_once_and_three_passes_close() -> None:
     opened = run(PASS, replace(ROAD, explained=True))
-    assert opened.state is State.OPEN
+    assert opened.state is State.UNLATCHED
     states = [run(*[PASS] * passes, start=opened).state for passes in (1, 2, 3)]
     assert states == [State.STICKING, State.STICKING, State.LATCHED]
 
@@ -67,7 +67,7 @@ def test_a_failure_between_passes_begins_the_count_anew() -> None:
     opened = run(ROAD, ROAD, ROAD)
     found = run(PASS, PASS, THEIRS, PASS, PASS, PASS, start=opened)
     assert (found.state, found.passes) == (State.STICKING, 0)
-    assert run(PASS, PASS, ROAD, ROAD, ROAD, start=opened).state is State.OPEN
+    assert run(PASS, PASS, ROAD, ROAD, ROAD, start=opened).state is State.UNLATCHED
 
 
 @given(st.lists(st.sampled_from([PASS, ROAD, THEIRS, replace(ROAD, explained=True)]), max_size=30))
@@ -76,7 +76,7 @@ def test_what_was_open_is_latched_only_after_three_passes_in_a_row(samples: list
     for one in samples:
         found = health.after(found, one)
         passes = passes + 1 if one.passed else 0
-        was_open = found.state is State.OPEN or was_open and found.state is not State.LATCHED
+        was_open = found.state is State.UNLATCHED or was_open and found.state is not State.LATCHED
         if found.state is State.LATCHED and not one.passed:
             continue
         assert not (was_open and found.state is State.LATCHED and passes < 3)
@@ -90,7 +90,7 @@ def test_a_pass_that_did_not_go_as_far_as_the_failure_changes_nothing() -> None:
 
 def test_never_proven() -> None:
     assert Health().state is State.NOT_PROVEN
-    assert run(ROAD).state is State.OPEN
+    assert run(ROAD).state is State.UNLATCHED
     assert health.after_change(run(PASS)).state is State.NOT_PROVEN
 
 
@@ -100,7 +100,7 @@ def test_the_sum_is_never_negative_and_a_pass_never_opens(samples: list[Sample])
     for one in samples:
         found = health.after(found, one)
         assert found.score >= 0
-        assert not (one.passed and found.state is State.OPEN)
+        assert not (one.passed and found.state is State.UNLATCHED)
 
 
 # Repeating (RFC 9110 §9.2.2, §10.2.3)
@@ -274,7 +274,8 @@ def test_nothing_breaks() -> None:
 def test_a_pin_that_differs_breaks_now() -> None:
     found = breaks.next_break(
         watched(
-            state=State.OPEN, pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS))
+            state=State.UNLATCHED,
+            pins=(_pin("redirect URI"), _pin("scopes"), _pin("grant", Fit.FITS)),
         ),
         NOW,
     )
@@ -286,12 +287,14 @@ def test_a_pin_that_differs_breaks_now() -> None:
 def test_what_nobody_has_noted_breaks_nothing() -> None:
     unwritten = replace(_pin("user name", Fit.MISSING), unwritten=True)
     found = breaks.next_break(
-        watched(state=State.OPEN, pins=(unwritten,), failing="It was refused."), NOW
+        watched(state=State.UNLATCHED, pins=(unwritten,), failing="It was refused."), NOW
     )
     assert found is not None
     assert found.why == "It was refused."
     found = breaks.next_break(
-        watched(state=State.OPEN, pins=(unwritten, _pin("password", Fit.MISSING)), failing="No."),
+        watched(
+            state=State.UNLATCHED, pins=(unwritten, _pin("password", Fit.MISSING)), failing="No."
+        ),
         NOW,
     )
     assert found is not None
@@ -303,7 +306,7 @@ def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
     scopes = replace(_pin("scopes"), stops=("Customs return",))
     workloads = ("Customs return", "Night run")
     found = breaks.next_break(
-        watched(state=State.OPEN, pins=(uri, scopes), workloads=workloads), NOW
+        watched(state=State.UNLATCHED, pins=(uri, scopes), workloads=workloads), NOW
     )
     assert found is not None
     assert (found.why, found.workloads) == (
@@ -317,7 +320,9 @@ def test_a_token_that_renews_serves_on_whatever_signing_in_needs() -> None:
         {"pins": (uri, _pin("client ID"))},
     ):
         found = breaks.next_break(
-            watched(**{"state": State.OPEN, "pins": (uri, scopes), "workloads": workloads, **more}),
+            watched(
+                **{"state": State.UNLATCHED, "pins": (uri, scopes), "workloads": workloads, **more}
+            ),
             NOW,
         )
         assert found is not None
@@ -341,7 +346,7 @@ def test_the_last_token_of_an_ended_secret() -> None:
         ({"renewal_refused": "gone."}, timedelta(minutes=38), "sign_in"),
         ({"refresh_ends": NOW + timedelta(days=3)}, timedelta(days=3), "sign_in"),
         ({"secret_ends": NOW + timedelta(days=12)}, timedelta(days=12), "put_secret"),
-        ({"state": State.OPEN, "failing": "No."}, None, "open"),
+        ({"state": State.UNLATCHED, "failing": "No."}, None, "open"),
         ({"state": State.STICKING}, None, "open"),
     ],
 )

@@ -65,7 +65,7 @@ def test_all_done() -> None:
             "sign_in",
             "Nobody has signed in",
         ),
-        ({"state": State.OPEN}, [], "test", "A test that passes"),
+        ({"state": State.UNLATCHED}, [], "test", "A test that passes"),
         ({"workloads": ()}, [], "who", "Who will use it"),
         ({"environments_left": ("Production",)}, [], "", "Production is not set up yet"),
     ],

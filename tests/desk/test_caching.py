@@ -29,7 +29,7 @@ def test_the_same_list_is_told_in_a_word(web: WebClient) -> None:
     again = web.get("/api/connections", headers={"If-None-Match": tag})
     assert (again.status_code, again.content, again.headers["ETag"]) == (304, b"", tag)
     assert again.headers["Cache-Control"] == first.headers["Cache-Control"] == "no-store"
-    Connection.objects.filter(ref="cargo-3").update(state="open")
+    Connection.objects.filter(ref="cargo-3").update(state="unlatched")
     other = web.get("/api/connections", headers={"If-None-Match": tag})
     assert other.status_code == 200
     assert other.headers["ETag"] != tag

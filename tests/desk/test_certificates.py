@@ -164,7 +164,7 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
     base = "/certificate-authorities/production"
     made = office.post(f"{base}/replacements", 201)
     old, new = made["authorities"]
-    assert (old["state"], new["state"], old["alive"]) == ("issuing", "staged", 1)
+    assert (old["state"], new["state"], old["alive"]) == ("issuing", "prepared", 1)
     office.post(f"{base}/replacements", 409)
     refused = office.post(f"{base}/switches", 409, new=True)
     assert "Crew roster" in refused["detail"]

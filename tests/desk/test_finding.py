@@ -185,7 +185,7 @@ def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
         web,
         "post",
         "/filters",
-        {"list": "connections", "name": "Broken ones", "words": "state:open"},
+        {"list": "connections", "name": "Broken ones", "words": "state:unlatched"},
         201,
     )
     assert [one["name"] for one in send(web, "get", "/filters?list=connections")] == ["Broken ones"]
@@ -198,14 +198,14 @@ def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
         {
             "list": "connections",
             "name": "Broken ones",
-            "words": "state:open env:production",
+            "words": "state:unlatched env:production",
             "shared": True,
         },
         201,
     )
     seen = send(isla, "get", "/filters?list=connections")
     assert [(one["words"], one["mine"], one["by"]) for one in seen] == [
-        ("state:open env:production", False, "Morag Orr")
+        ("state:unlatched env:production", False, "Morag Orr")
     ]
     assert ("filter", "Broken ones") in found(isla, "broken")
     send(isla, "delete", f"/filters/{made['id']}", status=404)

@@ -96,11 +96,11 @@ def test_a_harmless_pass_does_not_mend_work_that_failed(
     send(setup.web(), "put", "/rounds/permissions/sandbox", {"permitted": False})
     assert setup.test(connection).passed is False
     before = fresh()
-    assert (before.state, before.failed_rung) == ("open", "work")
+    assert (before.state, before.failed_rung) == ("unlatched", "work")
     for _ in range(4):
         assert in_a_round().passed
     after = fresh()
-    assert (after.state, after.score, after.failing) == ("open", before.score, before.failing)
+    assert (after.state, after.score, after.failing) == ("unlatched", before.score, before.failing)
     assert send(setup.web(), "get", "/connections/cargo")["rounds_try_what_failed"] is False
     application.profile = good
     application.save()
@@ -111,7 +111,7 @@ def test_a_harmless_pass_does_not_mend_work_that_failed(
 
 def test_how_many_passes_are_wanted_is_told(setup: Setup) -> None:
     connection = setup.latched()
-    Connection.objects.filter(pk=connection.pk).update(state="open", score=9.0)
+    Connection.objects.filter(pk=connection.pk).update(state="unlatched", score=9.0)
     setup.test(connection)
     told = send(setup.web(), "get", "/connections/cargo")
     assert (told["state"], told["passes"], told["passes_wanted"]) == ("sticking", 1, 3)

@@ -151,7 +151,7 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
         application=elsewhere.application
     )[0]
     Connection.objects.filter(pk=elsewhere.connection.pk).update(place=other)
-    Connection.objects.filter(pk=open_.connection.pk).update(state="open")
+    Connection.objects.filter(pk=open_.connection.pk).update(state="unlatched")
     Connection.objects.filter(pk=lacking.connection.pk).update(values={})
     every_one = {one["name"]: one["warnings"] for one in every(web, "/workloads")}
     warned = {one["name"] for one in every(web, "/workloads?words=warned:yes")}

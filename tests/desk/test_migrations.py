@@ -16,6 +16,7 @@ from django.apps import apps
 from django.utils import timezone
 
 from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.finding.models import SavedFilter
 from neatlatch.desk.work.inventory.models import (
     ImportPlan,
     ImportStep,
@@ -149,24 +150,50 @@ def test_workloads_and_tokens_are_carried_over(tmp_path: Path) -> None:
 @pytest.mark.django_db
 def test_stored_imports_name_workloads_as_files_do_now() -> None:
     migration = import_module("neatlatch.desk.work.inventory.migrations.0004_workloads")
-    before = {"teams": {}, "users": {"Night run/sandbox": {"name": "Night run"}}}
-    after = {"teams": {}, "workloads": before["users"]}
+    run = {"Night run/sandbox": {"name": "Night run"}}
+    before = {"credentials": {"x": {"state": "staged"}, "y": {"state": "active"}}, "users": run}
+    after = {
+        "credentials": {"x": {"state": "prepared"}, "y": {"state": "active"}},
+        "workloads": run,
+    }
     Origin.keep("abc", packed(before), "morag")
     by, now = Person.objects.create_user("morag"), timezone.now()
     plan = ImportPlan.objects.create(by=by, begun=now, base="abc", base_before=packed(before))
-    content = {"says": ["runs: became hourly"], "before": None, "after": {"name": "Night run"}}
-    for number, kind in enumerate(("users", "teams"), 1):
+    content = {"says": [], "before": None, "after": {"state": "staged"}}
+    for number, kind in enumerate(("users", "credentials"), 1):
         ImportStep.objects.create(
             plan=plan, number=number, kind=kind, key="x", act="change", packed=packed(content)
         )
 
-    def stored() -> tuple[Any, Any, bytes | None, list[str]]:
+    def stored() -> tuple[Any, ...]:
         kept = ImportPlan.objects.get()
-        kinds = [step.kind for step in kept.steps.all()]
+        steps = [(one.kind, unpacked(one.packed)["after"]["state"]) for one in kept.steps.all()]
         origin = Origin.objects.get().content
-        return origin, unpacked(kept.base_before), kept.base_after, kinds
+        return origin, unpacked(kept.base_before), kept.base_after, steps
 
-    migration.to_workloads(apps, None)
-    assert stored() == (after, after, None, ["workloads", "teams"])
-    migration.to_users(apps, None)
-    assert stored() == (before, before, None, ["users", "teams"])
+    migration.to_words_of_now(apps, None)
+    # The state of a workload is none of a credential's.
+    steps = [("workloads", "staged"), ("credentials", "prepared")]
+    assert stored() == (after, after, None, steps)
+    migration.to_words_of_before(apps, None)
+    assert stored() == (before, before, None, [("users", "staged"), ("credentials", "staged")])
+
+
+@pytest.mark.django_db
+def test_kept_filters_say_what_they_mean_by_the_words_of_now() -> None:
+    migration = import_module("neatlatch.desk.work.finding.migrations.0005_workloads")
+    by = Person.objects.create_user("morag")
+    for name, list_, words in (
+        ("a", "users", "warned:yes"),
+        ("b", "connections", 'state:"open" user:night env:open'),
+        ("c", "credentials", "state:staged ends:30d"),
+        ("d", "applications", "state:open"),
+    ):
+        SavedFilter.objects.create(person=by, list=list_, name=name, words=words)
+    migration.to_words_of_now(apps, None)
+    assert list(SavedFilter.objects.order_by("name").values_list("list", "words")) == [
+        ("workloads", "warned:yes"),
+        ("connections", 'state:"unlatched" workload:night env:open'),
+        ("credentials", "state:prepared ends:30d"),
+        ("applications", "state:open"),
+    ]

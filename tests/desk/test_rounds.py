@@ -96,7 +96,7 @@ def test_a_slow_answer_ends_at_the_time_limit(setup: Setup) -> None:
 def test_states_follow_the_samples(setup: Setup, watch: Watch) -> None:
     connection = setup.latched()
     assert setup.test(connection).passed
-    for state in ("latched", "sticking", "open"):
+    for state in ("latched", "sticking", "unlatched"):
         setup.stand_ins.fault("unavailable", where="api", count=9)
         setup.test(connection)
         assert Connection.objects.get().state == state

@@ -51,7 +51,7 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     assert broken.passed is False
     assert broken.rungs[-1]["rung"] == "sign_in"
     assert broken.diagnosis["causes"][0]["pin"] == "redirect_uri"
-    assert again(connection).state == "open"
+    assert again(connection).state == "unlatched"
 
     mending.act(setup.by, again(connection), "redirect_uri", "take_provider", URI)
     assert setup.test(connection).passed

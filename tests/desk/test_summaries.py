@@ -78,7 +78,7 @@ def filled(transactional_db: None) -> Iterator[None]:
     assert managed.client is not None
     Client.objects.filter(pk=managed.client.pk).update(managed=True)
     Credential.objects.filter(holders__connection=managed).update(source="registered")
-    Connection.objects.filter(pk=managed.pk).update(state="open", failing="It says no.")
+    Connection.objects.filter(pk=managed.pk).update(state="unlatched", failing="It says no.")
     TokenSet.objects.filter(connection=managed).update(refused="It was used before.")
     settling.catch_up()
     yield
@@ -173,7 +173,7 @@ def rows_of(model: type[models.Model]) -> list[models.Model]:
         "Person": "teams__connections__in",
         "Team_people": "team__connections__in",
     }
-    special = Connection.objects.filter(models.Q(individual=True) | models.Q(state="open"))
+    special = Connection.objects.filter(models.Q(individual=True) | models.Q(state="unlatched"))
     for_each = [
         *special.order_by("-individual")[:2],
         *Connection.objects.filter(scheme__in=("oauth2_jwt", "api_key")).order_by("ref")[:2],
@@ -434,7 +434,7 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
     states = [state.value for state in State]
 
     def counted() -> dict[str, Any]:
-        ranks = {"open": 0, "sticking": 1, "not_proven": 3, "latched": 4}
+        ranks = {"unlatched": 0, "sticking": 1, "not_proven": 3, "latched": 4}
         found = {}
         for one in Application.objects.all():
             own = Summary.objects.filter(connection__place__application=one).select_related(

@@ -107,7 +107,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
         states["cargo-manifests-sandbox"],
         states["cargo-manifests-staging"],
     ) == (
-        "open",
+        "unlatched",
         "latched",
         "not_proven",
     )

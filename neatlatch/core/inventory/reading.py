@@ -140,6 +140,10 @@ def _as_written_now(
         return plain, lines
     renamed = {"workloads" if kind == "users" else kind: some for kind, some in plain.items()}
     renamed["neat_latch_inventory"] = VERSION
+    credentials = renamed.get("credentials")
+    for one in credentials.values() if isinstance(credentials, dict) else ():
+        if isinstance(one, dict) and one.get("state") == "staged":
+            one["state"] = "prepared"
     moved = {
         ("workloads", *path[1:]) if path[:1] == ("users",) else path: line
         for path, line in lines.items()

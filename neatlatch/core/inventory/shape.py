@@ -6,7 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
-# Version 1 called workloads “users”; it is still read.
+# Version 1 called workloads “users”, and a prepared credential “staged”; it is still read.
 VERSION = 2
 
 

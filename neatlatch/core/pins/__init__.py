@@ -159,7 +159,7 @@ def beside(state: State, pins: tuple[Pin, ...]) -> str:
     if off:
         verb = "differ" if off[0].label.endswith("s") else "differs"
         return f"{off[0].label} {'missing' if off[0].fit is Fit.MISSING else verb}"
-    if state in (State.STICKING, State.OPEN):
+    if state in (State.STICKING, State.UNLATCHED):
         return ""
     unproven = [one for one in pins if one.fit is Fit.NOT_PROVEN]
     if unproven or state is State.NOT_PROVEN:

@@ -60,7 +60,7 @@ _CELLS = f"""SELECT * FROM (SELECT c.id AS key, c.ref, c.state,
 
 # Applications by their worst connection, and all connections by state; the desk's own is none while
 # nothing is connected to it.
-_COUNTED = """SELECT worst, count(*), sum(latched), sum(sticking), sum(open), sum(not_proven),
+_COUNTED = """SELECT worst, count(*), sum(latched), sum(sticking), sum(unlatched), sum(not_proven),
         sum(ruled_out) FROM connections_standing
     WHERE NOT (application_id IN (SELECT id FROM applications_application WHERE key = %s)
         AND worst = %s) GROUP BY worst ORDER BY worst"""
@@ -73,7 +73,7 @@ class _Counted(NamedTuple):
     applications: int
     latched: int
     sticking: int
-    open: int
+    unlatched: int
     not_proven: int
     ruled_out: int
 
@@ -211,7 +211,7 @@ def wall(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     """The wall, a page of applications after another.
 
     ``words`` filters by their names and references, and by field words (``env:production
-    state:open``).
+    state:unlatched``).
     """
     guard.need(request, "look")
     return written(_wall(_fitting(_on_the_wall(), filter_words.read(words, FIELDS)), cursor))
@@ -313,7 +313,7 @@ def _moment(stored: datetime | None) -> datetime | None:
 
 def _failures(state: str, recent: list[int]) -> str:
     """What is said where no pin explains that it does not work."""
-    if state not in (State.OPEN, State.STICKING):
+    if state not in (State.UNLATCHED, State.STICKING):
         return ""
     return f"{state} · {sum(one < 0 for one in recent)} of {len(recent)}"
 

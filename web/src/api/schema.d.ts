@@ -2147,7 +2147,7 @@ export interface paths {
         /**
          * Connections
          * @description Connections by reference name; ``words`` filters by plain words and field words
-         *     (``env:production state:open pin:scopes app:cargo``).
+         *     (``env:production state:unlatched pin:scopes app:cargo``).
          */
         get: operations["connections_api_connections"];
         put?: never;
@@ -3849,7 +3849,7 @@ export interface paths {
          * @description The wall, a page of applications after another.
          *
          *     ``words`` filters by their names and references, and by field words (``env:production
-         *     state:open``).
+         *     state:unlatched``).
          */
         get: operations["today_wall"];
         put?: never;

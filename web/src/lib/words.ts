@@ -2,7 +2,7 @@
 export const STATES: Record<string, string> = {
   latched: 'Latched',
   sticking: 'Sticking',
-  open: 'Open',
+  unlatched: 'Unlatched',
   not_proven: 'Not proven',
 }
 export const RUNGS: [string, string][] = [

@@ -164,7 +164,7 @@ def make(by: Actor, environment: Environment) -> None:
         raise Problem(
             409, "A new authority has been made already.", "Take its replacement to its end first."
         )
-    services.make_authority(by, environment, Authority.State.STAGED)
+    services.make_authority(by, environment, Authority.State.PREPARED)
 
 
 @transaction.atomic
@@ -221,7 +221,7 @@ def switch(by: Actor, environment: Environment, new: bool) -> None:
             "Not everybody trusts the new root yet.",
             f"{_names(missing)} would refuse what is issued below it.",
         )
-    left = Authority.State.LEAVING if new else Authority.State.STAGED
+    left = Authority.State.LEAVING if new else Authority.State.PREPARED
     Authority.objects.filter(environment=environment, state=Authority.State.ISSUING).update(
         state=left
     )

@@ -214,15 +214,15 @@ _WRITE = (
 )
 # What connections (c, with their summaries s) are ranked by, the worst first; the last is that
 # there is none.
-WORST = ("open", "sticking", "out", "not_proven", "latched", "none")
-RANK = """CASE WHEN c.state = 'open' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
+WORST = ("unlatched", "sticking", "out", "not_proven", "latched", "none")
+RANK = """CASE WHEN c.state = 'unlatched' THEN 0 WHEN c.state = 'sticking' THEN 1 WHEN s.out THEN 2
     WHEN c.state = 'not_proven' THEN 3 WHEN c.state = 'latched' THEN 4 END"""
 _STAND = f"""UPDATE connections_standing
-    SET (stale, name, worst, latched, sticking, open, not_proven, ruled_out) = (
+    SET (stale, name, worst, latched, sticking, unlatched, not_proven, ruled_out) = (
     SELECT 0, a.name,
       coalesce(min({RANK}), 5),
       coalesce(sum(c.state = 'latched'), 0), coalesce(sum(c.state = 'sticking'), 0),
-      coalesce(sum(c.state = 'open'), 0),
+      coalesce(sum(c.state = 'unlatched'), 0),
       coalesce(sum(c.state = 'not_proven'), 0), coalesce(sum(c.state = 'latched' AND s.out), 0)
     FROM applications_application a LEFT JOIN applications_place p ON p.application_id = a.id
       LEFT JOIN connections_connection c ON c.place_id = p.id

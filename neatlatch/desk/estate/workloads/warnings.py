@@ -61,7 +61,9 @@ def of_warned() -> QuerySet[Use, Any]:
         connection__summary__lacks=[],
     )
     return (
-        Use.objects.exclude(fine & ~Q(connection__state=State.OPEN)).order_by().values("workload")
+        Use.objects.exclude(fine & ~Q(connection__state=State.UNLATCHED))
+        .order_by()
+        .values("workload")
     )
 
 

@@ -105,7 +105,7 @@ LOOKUPS = {
 @router.get("/connections", response=Connections)
 def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
     """Connections by reference name; ``words`` filters by plain words and field words
-    (``env:production state:open pin:scopes app:cargo``).
+    (``env:production state:unlatched pin:scopes app:cargo``).
     """
     guard.need(request, "look")
     asked = filter_words.read(words, FIELDS)

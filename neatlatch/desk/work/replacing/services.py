@@ -132,7 +132,9 @@ def _correct(by: Actor, replacement: Replacement, given: Given) -> Replacement:
         ):
             return replacement
         new = _take_in(by, replacement, given, opened)
-        state = Credential.State.STAGED if replacement.switched is None else Credential.State.ACTIVE
+        state = (
+            Credential.State.PREPARED if replacement.switched is None else Credential.State.ACTIVE
+        )
         Credential.objects.filter(pk=new.pk).update(state=state, replaces=replacement.old)
         destinations.follow(new, wrong)
         for connection, key in (
@@ -169,12 +171,12 @@ def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
 
 
 def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
-    """Note the new one, as staged; where only one may live, it is put to use at once.
+    """Record the new one, as prepared; where only one may live, it is put to use at once.
 
     Part of the surrounding transaction.
     """
     Credential.objects.filter(pk=new.pk).update(
-        state=Credential.State.STAGED, replaces=replacement.old
+        state=Credential.State.PREPARED, replaces=replacement.old
     )
     for one in Credential.objects.filter(
         pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]

@@ -20,7 +20,7 @@
     refetchInterval: 5000,
   }))
   const STATES: Record<string, string> = {
-    staged: 'staged',
+    prepared: 'prepared',
     active: 'lives',
     retiring: 'retiring',
     retired: 'retired',

@@ -136,7 +136,7 @@
     <span class="value text-soft">{connection.ref}</span>
     <EnvBadge environment={connection.environment} />
     <strong
-      class={out.length || connection.state === 'open' || connection.state === 'sticking'
+      class={out.length || connection.state === 'unlatched' || connection.state === 'sticking'
         ? 'text-error'
         : connection.state === 'latched'
           ? 'text-success'

@@ -48,7 +48,7 @@
   group="connections"
   list="connections"
   bind:words
-  placeholder="words, or env:production state:open pin:scopes"
+  placeholder="words, or env:production state:unlatched pin:scopes"
   query={found.query}
   rows={found.rows}
   key={(one) => one.ref}
@@ -87,7 +87,7 @@
               <td><EnvBadge environment={one.environment} /></td>
               <td><Glyph fits={one.glyph.fits} says={one.glyph.says} /></td>
               <td
-                class={one.state === 'open' || one.state === 'sticking'
+                class={one.state === 'unlatched' || one.state === 'sticking'
                   ? 'text-error font-semibold'
                   : one.state === 'latched'
                     ? 'text-success font-semibold'

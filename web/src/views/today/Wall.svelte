@@ -14,7 +14,7 @@
   let { today }: { today: Today } = $props()
   type Row = Schemas['WallRow']
   const GROUPS: Record<string, string> = {
-    open: 'with an open connection',
+    unlatched: 'with an unlatched connection',
     sticking: 'with one that sticks',
     out: 'with a pin out',
     not_proven: 'with one not proven',
@@ -105,7 +105,7 @@
         class="line-in max-w-sm"
         type="search"
         aria-label="Find on the wall"
-        placeholder="an application, or state:open env:production"
+        placeholder="an application, or state:unlatched env:production"
         bind:value={words}
       />
       <span class="help">{applications.toLocaleString('en')} applications, the broken first</span>
@@ -148,7 +148,8 @@
               {#each today.environments as environment (environment.key)}
                 {@const cells = row.cells[environment.key] ?? []}
                 {@const bad = cells.some(
-                  (one) => one.state === 'open' || one.state === 'sticking' || out(one.glyph.fits),
+                  (one) =>
+                    one.state === 'unlatched' || one.state === 'sticking' || out(one.glyph.fits),
                 )}
                 <td
                   class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad

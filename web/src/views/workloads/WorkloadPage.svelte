@@ -182,7 +182,7 @@
             {#if use.connection}<a class="act value" href="/connections/{use.connection}"
                 >{use.connection}</a
               >
-              <span class={use.state === 'open' ? 'text-error font-semibold' : 'text-soft'}
+              <span class={use.state === 'unlatched' ? 'text-error font-semibold' : 'text-soft'}
                 >{STATES[use.state]}</span
               >
             {:else}<span class="text-error font-semibold">no connection is named</span>{/if}

@@ -25,7 +25,7 @@ class Authority(models.Model):
     class State(models.TextChoices):
         """Its life: made, signing, replaced but still trusted, gone."""
 
-        STAGED = "staged"
+        PREPARED = "prepared"
         ISSUING = "issuing"
         LEAVING = "leaving"
         RETIRED = "retired"

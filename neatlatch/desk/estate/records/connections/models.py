@@ -373,7 +373,7 @@ class Standing(models.Model):
     worst = models.PositiveSmallIntegerField(default=5)
     latched = models.PositiveIntegerField(default=0)
     sticking = models.PositiveIntegerField(default=0)
-    open = models.PositiveIntegerField(default=0)
+    unlatched = models.PositiveIntegerField(default=0)
     not_proven = models.PositiveIntegerField(default=0)
     ruled_out = models.PositiveIntegerField(default=0)
 

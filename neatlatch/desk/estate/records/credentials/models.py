@@ -36,14 +36,14 @@ class Credential(models.Model):
     class State(models.TextChoices):
         """Its life."""
 
-        STAGED = "staged"
+        PREPARED = "prepared"
         ACTIVE = "active"
         RETIRING = "retiring"
         RETIRED = "retired"
         REVOKED = "revoked"
 
     # The states in which it lets in; its end is another question.
-    LETS_IN = (State.STAGED, State.ACTIVE, State.RETIRING)
+    LETS_IN = (State.PREPARED, State.ACTIVE, State.RETIRING)
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     client = models.ForeignKey(
