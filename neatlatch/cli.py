@@ -577,7 +577,7 @@ def _parser() -> argparse.ArgumentParser:
         description="A small file is applied as a whole or not at all, a large one in blocks; see "
         "“imports” and “undo”. Ends with 0 if all was "
         "applied, 1 if the file was refused or a block failed, 3 if something stays because "
-        "it was changed meanwhile by hand.",
+        "it was changed here meanwhile.",
     )
     one.add_argument("file", type=Path)
     one.add_argument("--prune", action="store_true", help="remove what the file no longer has")

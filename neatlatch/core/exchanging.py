@@ -37,7 +37,7 @@ class Moved:
 
 
 @dataclass(frozen=True)
-class Outlook:
+class Preview:
     """What a replacement by one of the ways will do.
 
     ``gap`` is for how long the connection is refused at the least; ``None``: not at all.
@@ -49,7 +49,7 @@ class Outlook:
     says: tuple[str, ...]
 
 
-def outlook(
+def preview(
     way: Way,
     scheme: str,
     live_secrets: int,
@@ -58,7 +58,7 @@ def outlook(
     token_ends: datetime | None,
     now: datetime,
     certificate: bool = False,
-) -> Outlook:
+) -> Preview:
     """Say before starting whether both live side by side, and if not, what gap it makes.
 
     By protocol a new client secret takes the place of the old one at once (RFC 7592 §2.2: the
@@ -95,7 +95,7 @@ def outlook(
         said.append("It cannot be rolled back once the new one is made.")
     if by_hand:
         said.append(
-            f"Changed by hand, because they hold it themselves: "
+            f"Changed manually, because they hold it themselves: "
             f"{_listed([one.name for one in by_hand])}."
         )
     if certificate:
@@ -103,7 +103,7 @@ def outlook(
             "A certificate is replaced with its key; the chain must stand below a root that "
             "the application trusts."
         )
-    return Outlook(way, overlaps, gap, tuple(said))
+    return Preview(way, overlaps, gap, tuple(said))
 
 
 def acts(
@@ -196,7 +196,7 @@ def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
     if at.switched is None:
         return False, "The connections still use it."
     if at.to_move:
-        return False, f"Still to be moved by hand: {_listed(at.to_move)}."
+        return False, f"Still to be moved manually: {_listed(at.to_move)}."
     if at.last_use is not None and at.last_use > at.switched:
         return (
             False,

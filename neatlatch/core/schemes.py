@@ -354,7 +354,7 @@ KINDS: dict[str, Scheme] = {
             ),
         ),
         Scheme(BASIC, "User name and password (HTTP Basic)", "", (_API, _USERNAME, _PASSWORD)),
-        Scheme(BEARER, "Bearer token that was made by hand", "", (_API, _BEARER_TOKEN)),
+        Scheme(BEARER, "Bearer token that was made manually", "", (_API, _BEARER_TOKEN)),
         Scheme(CERTIFICATE, "Client certificate (TLS)", "", (_API, _CERTIFICATE, _PRIVATE_KEY)),
     )
 }

@@ -412,7 +412,7 @@ class Climb:
             said = (
                 "nothing was done in a person's name"
                 if plan.depth is Depth.SIGN_IN
-                else "only a test by hand does real work here"
+                else "only a test that a person begins does real work here"
             )
             return self.entry.worked() or nothing_to_try(said)
         if probe is None:

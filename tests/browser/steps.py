@@ -20,14 +20,14 @@ def add(page: Page, profile: str, addresses: dict[str, str]) -> None:
     page.get_by_label("Profile", exact=True).select_option(label=profile)
     for label, value in addresses.items():
         page.get_by_label(label, exact=True).fill(value)
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     expect(page.get_by_role("heading", name=profile, level=1)).to_be_visible()
 
 
 def begin(page: Page, profile: str, name: str) -> None:
     """A set-up that is begun, and the record of the provider's side."""
     page.get_by_role("link", name="Set up a connection").click()
-    page.get_by_role("button", name="Begin to set it up").click()
+    page.get_by_role("button", name="Start set-up").click()
     expect(page.get_by_role("heading", name=f"Set up {profile}")).to_be_visible()
     expect(section(page, "prepare")).to_have_attribute("data-standing", "now")
     page.get_by_label("What it is to be called there").fill(name)
@@ -67,8 +67,8 @@ def note(page: Page, role: str, account: str, **facts: str) -> None:
     if account:
         page.get_by_label("Whose it is there").fill(account)
         page.get_by_label("That is").select_option(label="a service account")
-    page.get_by_role("button", name="Note it").click()
-    expect(page.get_by_text("Noted.")).to_be_visible()
+    page.get_by_role("button", name="Save", exact=True).click()
+    expect(page.get_by_text("Saved.")).to_be_visible()
 
 
 def open_section(page: Page, title: str) -> None:
@@ -132,7 +132,7 @@ def programme(
 def begin_oauth(page: Page, name: str, scopes: tuple[str, ...]) -> None:
     """A set-up that is begun, the scopes it wants, and the acts listed."""
     page.get_by_role("link", name="Set up a connection").click()
-    page.get_by_role("button", name="Begin to set it up").click()
+    page.get_by_role("button", name="Start set-up").click()
     open_section(page, "Who will use it")
     for scope in scopes:
         expect(page.get_by_label(scope)).to_be_visible()

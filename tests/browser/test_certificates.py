@@ -175,12 +175,12 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     page.get_by_role("button", name="Try it at the application").click()
     expect(page.get_by_text("The new one works", exact=False)).to_be_visible()
     page.get_by_role("button", name="Switch over").click()
-    by_hand = page.get_by_label("Found items page has been changed by hand")
-    expect(page.get_by_text("Still to be moved by hand: Found items page")).to_be_visible()
+    by_hand = page.get_by_label("Found items page has been changed manually")
+    expect(page.get_by_text("Still to be moved manually: Found items page")).to_be_visible()
     by_hand.check()
     expect(page.get_by_text("Nobody was seen with it yet, but the switch was only")).to_be_visible()
     by_hand.uncheck()  # a tick made by mistake, taken back
-    expect(page.get_by_text("Still to be moved by hand: Found items page")).to_be_visible()
+    expect(page.get_by_text("Still to be moved manually: Found items page")).to_be_visible()
     by_hand.check()
     assert violations(page) == []
     page.get_by_label("Retire it all the same").check()

@@ -72,14 +72,14 @@ def issue(page: Page, name: str, kind: str = "A client of OAuth 2.0") -> None:
     expect(page.get_by_role("heading", name=name, level=1)).to_be_visible()
 
 
-def test_an_application_is_noted_and_a_secret_handed_over_by_link(
+def test_an_application_is_added_and_a_secret_handed_over_by_link(
     browser: Browser, desk: Desk
 ) -> None:
     page = open_page(browser, desk)
     page.goto("/credentials/house?environment=sandbox")
     expect(page.get_by_text("None yet.")).to_be_visible()
-    page.get_by_label("Another accepts it now").select_option(label="Berth booking")
-    page.get_by_role("button", name="Note it").click()
+    page.get_by_label("Add an application").select_option(label="Berth booking")
+    page.get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_role("link", name="Berth booking")).to_be_visible()
     issue(page, "Quay board")
     page.get_by_role("button", name="Send a link that serves once").click()
@@ -212,7 +212,7 @@ def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk
             found[address] = broken
     page.goto("/credentials/leaked")
     page.get_by_label("Paste it, alone").fill("found-on-a-notice-board")
-    page.get_by_role("button", name="What is it?").click()
+    page.get_by_role("button", name="Look it up").click()
     expect(page.get_by_text("Nothing that is kept here is in it.")).to_be_visible()
     page.goto("/credentials")
     page.locator("[data-row] a").first.click()

@@ -201,7 +201,7 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
         },
     )
     page.get_by_role("link", name="Set up a connection").click()
-    page.get_by_role("button", name="Begin to set it up").click()
+    page.get_by_role("button", name="Start set-up").click()
     open_section(page, "Who will use it")
     page.get_by_label("returns.read").check()
     expect(page.get_by_label("returns.read")).to_be_checked()
@@ -270,7 +270,7 @@ def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
         {"Issuer": base, "Token endpoint": f"{base}/token", "API base address": f"{base}/api"},
     )
     page.get_by_role("link", name="Set up a connection").click()
-    page.get_by_role("button", name="Begin to set it up").click()
+    page.get_by_role("button", name="Start set-up").click()
     open_section(page, "Who will use it")
     page.get_by_label("payroll.read").check()
     open_section(page, "Prepare their side")
@@ -311,7 +311,7 @@ def test_client_credentials_whose_secret_takes_seconds_to_spread(
     page.get_by_label("Environment").select_option(label="Sandbox")
     page.get_by_label("Metadata address or issuer").fill(base)
     page.get_by_label("API description, if it has one").fill(f"{base}/openapi.json")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     expect(page.get_by_role("heading", name="Berth booking", level=1)).to_be_visible()
     begin_oauth(page, "Ferries, berths", ("berths.read",))
     carry_across(
@@ -418,7 +418,7 @@ def test_a_set_up_is_copied_to_the_next_environment(page: Page, stand_ins: Stand
     page.get_by_label("Environment").select_option(label="Staging")
     page.get_by_label("Profile", exact=True).select_option(label="Fare kiosks")
     page.get_by_label("API base address", exact=True).fill(stand_ins.secured("fares", "staging"))
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     expect(page.get_by_role("heading", name="Fare kiosks", level=1)).to_be_visible()
     page.goto("/connections/fare-kiosks-sandbox/set-up")
     page.get_by_role("button", name="Copy this set-up to Staging").click()

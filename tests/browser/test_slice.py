@@ -31,7 +31,7 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     # Find out what it wants
     hands.choose(page.get_by_label("Environment"), "Sandbox")
     hands.fill(page.get_by_label("Metadata address or issuer"), "https://localhost:9")
-    hands.press(page.get_by_role("button", name="Add it"))
+    hands.press(page.get_by_role("button", name="Add application"))
     expect(
         page.get_by_text("could not be reached").first
     ).to_be_visible()  # a clear error, and nothing typed is lost
@@ -39,7 +39,7 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     hands.fill(
         page.get_by_label("API description, if it has one"), f"{stand_ins.issuer()}/openapi.json"
     )
-    hands.press(page.get_by_role("button", name="Add it"))
+    hands.press(page.get_by_role("button", name="Add application"))
     expect(page.get_by_role("heading", name="Cargo manifests", level=1)).to_be_visible()
     expect(page.get_by_text("File a manifest with customs").first).to_be_visible()
 
@@ -142,7 +142,7 @@ def test_by_hand_where_the_application_registers_nothing(
     page.get_by_label("API description, if it has one").fill(
         f"{stand_ins.issuer('staging')}/openapi.json"
     )
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     page.get_by_role("link", name="Register a client").click()
     page.get_by_label("Name", exact=True).fill("Ferries by hand")
     page.get_by_label("client_credentials").check()
@@ -210,12 +210,12 @@ def test_an_application_described_by_hand(browser: Browser, empty_desk: Desk) ->
         ("Name", "Tide tables"),
     ):
         page.get_by_label(label, exact=True).fill(value)
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     expect(
         page.get_by_text("It must be https, unless it is a loopback address.").first
     ).to_be_visible()
     page.get_by_label("API base address", exact=True).fill("https://tides.example/api")
-    page.get_by_role("button", name="Add it").click()
+    page.get_by_role("button", name="Add application").click()
     expect(page.get_by_role("heading", name="Tide tables", level=1)).to_be_visible()
     page.get_by_role("button", name="Enter scopes").click()
     page.get_by_role("button", name="Add a scope").click()

@@ -423,7 +423,7 @@ def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> N
         page.goto("/applications/new")
         page.get_by_label("Metadata address or issuer").fill(stand_ins.issuer())
         page.get_by_label("Name", exact=True).fill("Cargo manifests")
-        page.get_by_role("button", name="Add it").click()
+        page.get_by_role("button", name="Add application").click()
         expect(page.get_by_role("heading", name="Cargo manifests", level=1)).to_be_visible()
         for way in ("time", "focus"):
             page.goto("/applications/cargo-manifests/clients/new")

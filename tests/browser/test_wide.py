@@ -50,9 +50,9 @@ def test_an_application_is_found_by_typing_a_part_of_its_name(
     expect(page.get_by_label("Environment")).to_have_value("staging")
     expect(page.get_by_role("radio", name="API key")).to_be_checked()
     field.fill("Spare 07")  # nothing is called so
-    expect(page.get_by_role("button", name="Begin to set it up")).to_be_disabled()
+    expect(page.get_by_role("button", name="Start set-up")).to_be_disabled()
     field.fill("Spare 112")
-    page.get_by_role("button", name="Begin to set it up").click()
+    page.get_by_role("button", name="Start set-up").click()
     page.wait_for_url("**/connections/*/set-up")
     assert "spare-112" in page.url
     page.goto("/connections/new?application=spare-3")
@@ -65,9 +65,9 @@ def test_the_house_is_accepted_by_one_that_was_typed_and_the_list_goes_on(
 ) -> None:
     page = open_page(browser, wide_desk)
     page.goto("/credentials/house?environment=staging")
-    field = page.get_by_label("Another accepts it now")
+    field = page.get_by_label("Add an application")
     field.fill("Spare 050")
-    page.get_by_role("button", name="Note it").click()
+    page.get_by_role("button", name="Add", exact=True).click()
     expect(page.get_by_role("link", name="Spare 050")).to_be_visible()
     expect(field).to_have_value("")
     page.goto("/applications")

@@ -267,7 +267,7 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     page.get_by_role("row").filter(has_text="Vessel positions").filter(
         has_text="Production"
     ).get_by_role("link").click()
-    expect(page.get_by_text("Changed there by hand since we pushed")).to_be_visible()
+    expect(page.get_by_text("Changed there manually since we pushed")).to_be_visible()
     expect(page.get_by_text("allow svc-website read on arrivals").first).to_be_visible()
     expect(page.get_by_text("never decides")).to_be_visible()
     page.get_by_role(
@@ -579,7 +579,7 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
     def paste(text: str) -> None:
         page.goto("/credentials/leaked")
         page.get_by_label("Paste it, alone").fill(text)
-        page.get_by_role("button", name="What is it?").click()
+        page.get_by_role("button", name="Look it up").click()
 
     draw = {"headers": {"Authorization": f"Bearer {key}"}}
     assert page.request.get("/draw/fuel-ledger", **draw).status == 200

@@ -19,27 +19,27 @@ HOUR = timedelta(hours=1)
 DRAWS, HOLDS = Moved("Night run", True, "02:10 daily"), Moved("Old script", False)
 
 
-def outlook(
+def preview(
     way: exchanging.Way, live: int, scheme: str = API_KEY, token_ends: datetime | None = None
-) -> exchanging.Outlook:
-    return exchanging.outlook(
+) -> exchanging.Preview:
+    return exchanging.preview(
         way, scheme, live, timedelta(seconds=5), [DRAWS, HOLDS], token_ends, NOW
     )
 
 
 def test_what_is_said_before_starting() -> None:
-    both = outlook("hand", 2)
+    both = preview("hand", 2)
     assert (both.overlaps, both.gap) == (True, None)
     assert "Old script" in both.says[-1]
     assert "Night run" not in both.says[-1]
-    one = outlook("hand", 1)
+    one = preview("hand", 1)
     assert not one.overlaps
     assert one.gap == timedelta(minutes=2)
     assert "Night run (02:10 daily), Old script" in " ".join(one.says)
-    protocol = outlook("protocol", 2, CLIENT, NOW + timedelta(minutes=14))
+    protocol = preview("protocol", 2, CLIENT, NOW + timedelta(minutes=14))
     assert (protocol.overlaps, protocol.gap) == (False, timedelta(seconds=5))
     assert "lives on for 14 min" in " ".join(protocol.says)
-    assert outlook("house", 1).overlaps
+    assert preview("house", 1).overlaps
 
 
 def test_the_old_one_may_go_when_nobody_uses_it() -> None:

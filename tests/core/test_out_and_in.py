@@ -419,7 +419,7 @@ def test_fields_are_merged_one_by_one() -> None:
     assert found.content["connections"]["cargo"]["time_limit"] == 9.0
     assert found.changes[0].act == "change"
     assert any(
-        "stays as changed meanwhile by hand: pace: 10.0 became 5.0" in one
+        "stays as changed here meanwhile: pace: 10.0 became 5.0" in one
         for one in found.changes[0].says
     )
     moved = merging.merge(connection(), connection(place="q"), None, {})

@@ -17,7 +17,7 @@ FACTS = Facts(
     KINDS[CODE],
     (),
     True,
-    "Ferries, entered by hand",
+    "Ferries, entered manually",
     4,
     4,
     ("Night run",),

@@ -201,7 +201,7 @@ def test_what_the_house_issued_is_found(office: Office) -> None:
         for one in office.get(f"/finds?words={made.authority.name}")
         if one["kind"] == "authority"
     ]
-    assert "A credential has leaked" in [
+    assert "Leaked credential" in [
         one["name"] for one in office.get("/finds?words=leaked") if one["kind"] == "page"
     ]
 

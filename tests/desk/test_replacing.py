@@ -73,7 +73,7 @@ def begin(web: WebClient, ref: str, way: str = "hand") -> tuple[str, Any]:
 
 def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
     old = held("lost-property")
-    found = web.get(f"/api/credentials/{old.pk}/replacement-outlooks").json()
+    found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
     assert [(one["way"], one["overlaps"], one["gap_seconds"]) for one in found["ways"]] == [
         ("hand", True, None)
     ]
@@ -96,7 +96,7 @@ def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
         one["says"] for one in found["steps"] if one["key"] == "watch"
     )
     refused = post(web, f"{at}/retirements", 409)
-    assert "moved by hand" in refused["detail"]
+    assert "moved manually" in refused["detail"]
     post(web, f"{at}/movings", name="Found items page", moved=True)
     # Rolled back until then, and forward again.
     found = post(web, f"{at}/rollbacks")
@@ -212,7 +212,7 @@ def test_a_wrong_one_that_is_in_use_is_corrected(web: WebClient, stand_ins: Stan
 
 def test_where_only_one_may_live(web: WebClient, stand_ins: StandIns) -> None:
     old = held("repair-tickets")
-    found = web.get(f"/api/credentials/{old.pk}/replacement-outlooks").json()["ways"][0]
+    found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()["ways"][0]
     assert (found["overlaps"], found["gap_seconds"]) == (False, 120)
     assert "Only one may live" in found["says"][0]
     at, made = begin(web, "repair-tickets")
@@ -312,7 +312,7 @@ def test_by_protocol(setup: Setup) -> None:
     """
     connection = setup.latched()
     old, web, token = held("cargo"), setup.web(), TokenSet.objects.get(connection=connection)
-    found = web.get(f"/api/credentials/{old.pk}/replacement-outlooks").json()
+    found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
     assert [one["way"] for one in found["ways"]] == ["protocol", "hand"]
     assert found["ways"][0]["gap_seconds"] == 5
     assert "lives on" in " ".join(found["ways"][0]["says"])

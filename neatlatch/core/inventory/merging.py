@@ -192,7 +192,7 @@ def _one(
         )
         return change(
             "conflict",
-            "changed meanwhile by hand, and wanted otherwise by the file; it stays as it stands",
+            "changed here meanwhile, and wanted otherwise by the file; it stays as it stands",
             *told,
         ), stands
     meanwhile = changes.in_words(
@@ -200,7 +200,7 @@ def _one(
     )
     if result == stands:
         return (
-            change("kept", "changed meanwhile by hand; stays", *meanwhile) if kept else None
+            change("kept", "changed here meanwhile; stays", *meanwhile) if kept else None
         ), stands
     made, outcome = _changed(kind, stands, result, change)
     if kept and made is not None and made.act == "change":
@@ -208,7 +208,7 @@ def _one(
             made.kind,
             made.key,
             made.act,
-            (*made.says, *(f"stays as changed meanwhile by hand: {one}" for one in meanwhile)),
+            (*made.says, *(f"stays as changed here meanwhile: {one}" for one in meanwhile)),
             made.line,
         )
     return made, outcome
@@ -225,10 +225,10 @@ def _left_out(
     if stands is None:
         return None, None
     if known and was is None:
-        return change("kept", "it was added meanwhile by hand; it stays"), stands
+        return change("kept", "it was added here meanwhile; it stays"), stands
     if known and stands != was:
         return change(
-            "kept", "it is no longer in the file, but was changed meanwhile by hand; it stays"
+            "kept", "it is no longer in the file, but was changed here meanwhile; it stays"
         ), stands
     if prune:
         return change("remove", f"the {kind.word} is no longer in the file"), None

@@ -98,7 +98,7 @@ def write(content: Content, base: str = "") -> str:
     head = (
         "# The inventory of Neat Latch. Secrets stand here by reference only. “base” names "
         "what this file was made from;\n"
-        "# leave it as it is, so that changes made meanwhile by hand are seen and not "
+        "# leave it as it is, so that changes made here meanwhile are seen and not "
         "overwritten.\n"
     )
     return head + yaml.dump(

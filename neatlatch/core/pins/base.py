@@ -257,7 +257,7 @@ class Halves:
             provider,
             caller,
             (
-                "Both say the same, but the provider's half was entered by hand and no test has "
+                "Both say the same, but the provider's half was entered manually and no test has "
                 "passed since."
             ),
             acts=(Act("test", "Test it"),),

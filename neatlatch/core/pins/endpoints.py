@@ -77,7 +77,7 @@ def pin(halves: Halves) -> Pin:
             "No address is described for this way in.",
             Act("open_application", "Describe it"),
         )
-    source = "published" if halves.provider.published else "entered by hand"
+    source = "published" if halves.provider.published else "entered manually"
     count = f"{len(wanted)} addresses are" if len(wanted) > 1 else "The address is"
     shown = next((one for one in wanted if one.key == "token_endpoint"), wanted[0]).key
     return halves.agreed(

@@ -25,7 +25,7 @@ LARGEST_FILE = 1024 * 1024
 
 
 @dataclass(frozen=True, kw_only=True)
-class OutlookOut:
+class PreviewOut:
     """What a way of replacing would do.
 
     ``gap_seconds``: for how long the connection is refused at the least; none: not at all.
@@ -38,10 +38,10 @@ class OutlookOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class OutlooksOut:
+class PreviewsOut:
     """The ways, and the replacement that is under way, if one is."""
 
-    ways: list[OutlookOut]
+    ways: list[PreviewOut]
     connections: list[str]
     open: UUID | None
 
@@ -199,7 +199,7 @@ def _shape(identity: UUID) -> ReplacementOut:
         named=named.label if named is not None and open_by_hand else "",
         may_correct=open_by_hand and one.made is not None,
         costs=next(
-            (list(each.says) for each in looking.outlooks(one.old, now) if each.way == one.way), []
+            (list(each.says) for each in looking.previews(one.old, now) if each.way == one.way), []
         )
         if one.made is None
         else [],
@@ -218,15 +218,15 @@ def _shape(identity: UUID) -> ReplacementOut:
     )
 
 
-@router.get("/credentials/{identity}/replacement-outlooks", response=OutlooksOut)
-def outlooks(request: HttpRequest, identity: UUID) -> OutlooksOut:
+@router.get("/credentials/{identity}/replacement-previews", response=PreviewsOut)
+def previews(request: HttpRequest, identity: UUID) -> PreviewsOut:
     """What replacing a credential would do, by each way, before anything is started."""
     guard.need(request, "look")
     found = _credential(identity)
-    rows = looking.outlooks(found, timezone.now()) if found.lives else []
-    return OutlooksOut(
+    rows = looking.previews(found, timezone.now()) if found.lives else []
+    return PreviewsOut(
         ways=[
-            OutlookOut(
+            PreviewOut(
                 way=one.way,
                 overlaps=one.overlaps,
                 gap_seconds=one.gap.total_seconds() if one.gap else None,

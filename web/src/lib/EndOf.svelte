@@ -52,7 +52,7 @@
           disabled={acts.busy}
           onclick={() => set(null)}>No end is known</button
         >{/if}
-      <button type="button" class="btn btn-sm" onclick={() => (open = false)}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => (open = false)}>Cancel</button>
     </form>
     <ProblemBox problem={acts.problem} />
   {/if}

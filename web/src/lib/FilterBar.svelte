@@ -103,7 +103,7 @@
         ><input type="checkbox" bind:checked={shared} /> for everybody</label
       >
       <button class="btn btn-sm">Keep</button>
-      <button type="button" class="act" onclick={() => (naming = false)}>Leave it</button>
+      <button type="button" class="act" onclick={() => (naming = false)}>Cancel</button>
       {#if problem}<span role="alert" class="text-error font-semibold">{problem}</span>{/if}
     </form>
   {/if}

@@ -47,6 +47,6 @@
       /></span
     >
     <button class="btn btn-sm" disabled={acts.busy}>Save</button>
-    <button type="button" class="act" onclick={() => (typed = null)}>Leave it</button>
+    <button type="button" class="act" onclick={() => (typed = null)}>Cancel</button>
   </form>
 {/if}

@@ -18,7 +18,7 @@
       ['House authority', '/credentials/house'],
       ['Certificates', '/certificates'],
       ['Handovers', '/credentials/handovers'],
-      ['It has leaked', '/credentials/leaked'],
+      ['Leaked credential', '/credentials/leaked'],
     ],
   ]
   const NAMES = ['applications', 'connections', 'credentials'] as const

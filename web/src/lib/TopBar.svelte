@@ -84,9 +84,7 @@
                 onclick={() => (open = false)}>Journal</a
               >{/if}
             <a class="act block" href="/people" onclick={() => (open = false)}>People and teams</a>
-            <a class="act block" href="/inventory" onclick={() => (open = false)}
-              >Inventory, out and in</a
-            >
+            <a class="act block" href="/inventory" onclick={() => (open = false)}>Inventory</a>
             <a class="act block" href="/accounts" onclick={() => (open = false)}>My accounts</a>
             <a class="act block" href="/me" onclick={() => (open = false)}>My log-in</a>
             <label class="mt-2 block"

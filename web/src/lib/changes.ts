@@ -20,7 +20,7 @@ const CREDENTIAL = [
   'handovers',
   'issued',
   'replacement',
-  'replacement-outlooks',
+  'replacement-previews',
   'revealing',
 ] as const
 const CLIENT = ['client', 'clients', 'redirect-uris', 'scope-bench', 'scopes', 'uri-bench'] as const

@@ -134,7 +134,7 @@ def add_from_description(
             {
                 description.field: (
                     "The description names no way of being let in that is known here. Describe "
-                    "it by hand."
+                    "it manually."
                 )
             }
         )
@@ -261,7 +261,7 @@ def add_by_hand(
         place = _place(by, application, where, given, {})
         write(
             by,
-            "added by hand",
+            "added manually",
             "application",
             application.key,
             {"environment": where.name, "schemes": [one.key for one in read.schemes]},
@@ -372,7 +372,7 @@ def read_again(by: Actor, place: Place) -> Place:
         raise Problem(
             409,
             "There is no metadata address.",
-            "This environment was entered by hand; change its addresses by hand.",
+            "This environment was entered manually; change its addresses manually.",
         )
     found_at, published, _ = read_published(place.metadata_address, Description())
     with transaction.atomic():

@@ -66,7 +66,7 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
         raise Problem(
             409,
             "This application does not register clients by protocol.",
-            "Register it by hand; the steps are listed for you.",
+            "Register it manually; the steps are listed for you.",
         )
     with transaction.atomic():
         client = OAuthClient(
@@ -154,7 +154,7 @@ def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
         raise Problem(
             409,
             "Our right to manage this client there is not in the safe.",
-            "Replace its secret by hand there.",
+            "Replace its secret manually there.",
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     fields = {**client.fields().request(), "client_id": client.client_id}
@@ -168,7 +168,7 @@ def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
         raise Problem(
             409,
             "The application gives no new secret by protocol.",
-            "The old one stays as it is. Make the new one by hand in its screens.",
+            "The old one stays as it is. Make the new one manually in its screens.",
         )
     return answer
 
@@ -206,7 +206,7 @@ def _ask(request: oauth2.Request) -> oauth.Told:
                 "The application no longer accepts our right to manage this client.",
                 (
                     "Its management token was revoked, or the client was removed there. Change "
-                    "it by hand in the application."
+                    "it manually in the application."
                 ),
             )
         detail = reading.description or reading.meaning[:1].upper() + reading.meaning[1:] + "."
@@ -232,7 +232,7 @@ def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool
     client.save(force_insert=True)
     write(
         by,
-        "began by hand",
+        "began manually",
         "client",
         client.name,
         {"application": place.application.key, "environment": place.environment.name},
@@ -271,7 +271,7 @@ def prepare_other(
     client.save(force_insert=True)
     write(
         by,
-        "began by hand",
+        "began manually",
         "client",
         client.name,
         {
@@ -546,7 +546,7 @@ def read_back(by: Actor, client: Client) -> Client:
         raise Problem(
             409,
             "This client is a mirrored record.",
-            "Compare it by hand with the application's own screens.",
+            "Compare it manually with the application's own screens.",
         )
     told = _ask(
         oauth2.read_request(

@@ -88,7 +88,7 @@ def _client_words(client: Client | None) -> str:
         return ""
     if client.managed:
         return f"{client.name}, managed by protocol"
-    return f"{client.name}, entered by hand"
+    return f"{client.name}, entered manually"
 
 
 def left_out(connection: Connection) -> tuple[str, ...]:

@@ -327,7 +327,7 @@ def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) 
         if error.changed:
             raise Problem(
                 409,
-                "The rules were changed there by hand.",
+                "The rules were changed there manually.",
                 "Nothing was written. Read them back and look at what differs.",
             ) from error
         raise Problem(502, "The application did not do it.", str(error)) from error
@@ -367,7 +367,7 @@ def _saw(
         did,
         "access rules",
         f"{place.application.key} {place.environment.key}",
-        {"rules": len(found.book.rules), "changed there by hand": by_hand},
+        {"rules": len(found.book.rules), "changed there manually": by_hand},
     )
     return kept
 

@@ -123,7 +123,7 @@ def _clients() -> str:
                 " ".join(one.redirect_uris),
                 one.account,
                 " ".join(one.rights),
-                "by protocol" if one.managed else "by hand",
+                "by protocol" if one.managed else "manually",
             )
             for one in rows
         ),

@@ -12,7 +12,7 @@ from django.db.models import Max, Min
 from django.utils import timezone
 
 from neatlatch.core import exchanging
-from neatlatch.core.exchanging import Moved, Outlook, Standing, Way
+from neatlatch.core.exchanging import Moved, Preview, Standing, Way
 from neatlatch.core.schemes import Value
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.records.clients.models import Client
@@ -74,7 +74,7 @@ def _client(credential: Credential, held: list[HeldSecret]) -> Client | None:
     )
 
 
-def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
+def previews(credential: Credential, now: datetime) -> list[Preview]:
     """What each way would do, said before anything is started."""
     held = holders(credential)
     profile = _profile(credential, held)
@@ -93,7 +93,7 @@ def outlooks(credential: Credential, now: datetime) -> list[Outlook]:
     )
     spread = timedelta(seconds=profile.limits.spread)
     return [
-        exchanging.outlook(
+        exchanging.preview(
             way,
             scheme,
             profile.limits.live_secrets,

@@ -30,7 +30,7 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from . import trying
-from .looking import connections_with_keys, holders, name_of, outlooks, standing, workloads_of
+from .looking import connections_with_keys, holders, name_of, previews, standing, workloads_of
 from .models import Replacement
 
 
@@ -44,7 +44,7 @@ def begin(by: Actor, credential: Credential, way: str) -> Replacement:
         )
     if (open_one := Replacement.objects.filter(old=credential, outcome="open").first()) is not None:
         return open_one
-    found = next((one for one in outlooks(credential, timezone.now()) if one.way == way), None)
+    found = next((one for one in previews(credential, timezone.now()) if one.way == way), None)
     if found is None:
         raise wrong_fields({"way": "This credential cannot be replaced that way."})
     held = holders(credential)
@@ -279,7 +279,7 @@ def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
         replacement = _open(replacement)
         client = replacement.old.client
         if client is None:
-            raise Problem(409, "It is not known whose secret this is.", "Replace it by hand.")
+            raise Problem(409, "It is not known whose secret this is.", "Replace it manually.")
         Replacement.objects.filter(pk=replacement.pk).update(
             said="The application was asked for a new one; its answer has not come."
         )

@@ -197,7 +197,7 @@
             onclick={take}>Take them</button
           >{/if}
         <button class="btn btn-sm" onclick={() => ((importing = false), (preview = null))}
-          >Leave it</button
+          >Cancel</button
         >
       </div>
       {#if preview}<div class="mt-3" aria-live="polite">
@@ -267,7 +267,7 @@
             </p>
             {#if access.by_hand && !access.by_hand.nothing}
               <div class="bg-bad-ground my-2 rounded-md px-3 py-2">
-                <strong>Changed there by hand since we pushed</strong>
+                <strong>Changed there manually since we pushed</strong>
                 <Difference told={access.by_hand} added="added there" gone="taken away there" />
               </div>
             {/if}

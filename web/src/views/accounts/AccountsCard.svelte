@@ -92,7 +92,7 @@
             team: connection.team,
             tests_as: connection.tests_as,
           })
-        )}>{changing ? 'Leave it' : 'Change'}</button
+        )}>{changing ? 'Cancel' : 'Change'}</button
       >{/if}
   </header>
   {#if changing}
@@ -225,8 +225,7 @@
             <button class="btn btn-primary btn-sm" disabled={!username || acts.busy}
               >Make the link</button
             >
-            <button type="button" class="btn btn-sm" onclick={() => (asking = false)}
-              >Leave it</button
+            <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Cancel</button
             >
           </div>
         </form>

@@ -74,7 +74,7 @@
       </fieldset>
       <div class="mt-2 flex gap-3">
         <button class="btn btn-primary btn-sm">Save</button>
-        <button type="button" class="btn btn-sm" onclick={() => (form = null)}>Leave it</button>
+        <button type="button" class="btn btn-sm" onclick={() => (form = null)}>Cancel</button>
         {#if form.id}<button
             type="button"
             class="act ms-auto"

@@ -80,7 +80,7 @@
       problem = new Problem(
         422,
         'Something is not right yet.',
-        'The metadata address is needed, or choose “by hand”.',
+        'The metadata address is needed, or choose “manually”.',
         {
           metadata_address: 'Give the address, or the issuer.',
         },
@@ -135,7 +135,7 @@
 <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] gap-5">
   <form class="sheet p-5" onsubmit={submit}>
     <fieldset class="mb-4 flex flex-wrap gap-x-6">
-      <legend class="label-text">How do you know what it wants?</legend>
+      <legend class="label-text">How is it described?</legend>
       {#each [['metadata', 'It publishes metadata'], ['description', 'It has an API description only'], ['shipped', 'Its profile is here'], ['hand', 'By hand, from its documents']] as [key, label] (key)}
         <label class="flex min-h-[24px] items-center gap-2"
           ><input type="radio" name="by" value={key} bind:group={by} /> {label}</label
@@ -241,9 +241,9 @@
     <ProblemBox {problem} />
     <div class="mt-4 flex gap-3">
       <button class="btn btn-primary" disabled={acts.busy}
-        >{acts.busy ? 'Reading what it publishes …' : 'Add it'}</button
+        >{acts.busy ? 'Reading what it publishes …' : 'Add application'}</button
       >
-      <a class="btn" href="/applications">Leave it</a>
+      <a class="btn" href="/applications">Cancel</a>
     </div>
   </form>
   <aside class="sheet h-fit p-4">

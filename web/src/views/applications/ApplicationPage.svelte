@@ -112,7 +112,7 @@
               <span class="help"
                 >{place.registers
                   ? 'registers clients by protocol'
-                  : 'clients are entered by hand'}</span
+                  : 'clients are entered manually'}</span
               >
               <a
                 class="act"
@@ -166,10 +166,10 @@
                         : one.managed
                           ? 'by protocol'
                           : one.state === 'preparing'
-                            ? 'by hand, not finished'
+                            ? 'manually, not finished'
                             : one.state === 'asking'
                               ? 'asked, no answer yet'
-                              : 'by hand'}</td
+                              : 'manually'}</td
                   >
                   <td
                     >{#each one.connections as ref (ref)}<a

@@ -48,7 +48,7 @@
     <p class="mb-3">
       An application is one of the firm's programs that lets others in: it keeps clients, scopes and
       secrets of its own. Add one by the address where it publishes how to sign in, or describe it
-      by hand.
+      manually.
     </p>
     {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a
       >{/if}

@@ -120,7 +120,7 @@
             class="btn btn-sm"
             disabled={text === null}
             onclick={() => ((text = null), (preview = null), (problem = null))}
-            >Leave it as it was</button
+            >Discard changes</button
           >
           {#if saved}<span role="status" class="text-success">Saved.</span>{/if}
         </div>

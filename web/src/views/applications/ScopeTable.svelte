@@ -25,12 +25,12 @@
   <div class="border-base-300 flex items-center border-b px-4 py-2">
     <h2 id="scopes">Scopes</h2>
     {#if editable && !draft}<button class="act ms-auto" onclick={edit}
-        >{scopes.length ? 'Say what they mean' : 'Enter scopes'}</button
+        >{scopes.length ? 'Edit scopes' : 'Enter scopes'}</button
       >{/if}
     {#if draft}<span class="ms-auto flex gap-4"
         ><button class="act" onclick={done}>Save</button><button
           class="act"
-          onclick={() => (draft = null)}>Leave it</button
+          onclick={() => (draft = null)}>Cancel</button
         ></span
       >{/if}
   </div>

@@ -94,7 +94,7 @@
         <button class="btn btn-primary btn-sm" disabled={acts.busy || !scopes.length}
           >Make the link</button
         >
-        <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Leave it</button>
+        <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Cancel</button>
       </div>
     </form>
   {/if}

@@ -37,7 +37,7 @@
     >
     <td class={one.unused ? 'text-warning font-semibold' : 'text-soft'}>{one.unused || 'none'}</td>
     <td class={one.faulty ? 'text-error font-semibold' : 'text-soft'}>{one.faulty || 'none'}</td>
-    <td>{one.planned ? 'a change is planned' : one.managed ? 'by protocol' : 'by hand'}</td>
+    <td>{one.planned ? 'a change is planned' : one.managed ? 'by protocol' : 'manually'}</td>
   {/snippet}
   {#snippet empty()}
     <p>

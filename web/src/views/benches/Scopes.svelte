@@ -55,7 +55,7 @@
   {#snippet empty()}
     <p>
       Clients appear here when their application's scopes or roles are known: from its metadata, its
-      API description, or by hand.
+      API description, or manually.
     </p>
   {/snippet}
 </ListPage>

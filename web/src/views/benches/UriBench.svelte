@@ -123,7 +123,7 @@
     <div class="flex flex-col gap-4">
       {#if bench.planned}
         <section class="sheet p-4" aria-labelledby="plan">
-          <h2 id="plan" class="mb-1">A change that is entered by hand there</h2>
+          <h2 id="plan" class="mb-1">A change that is entered manually there</h2>
           <p class="help mb-2">
             The record keeps saying what stands there until all of it is done.
           </p>
@@ -161,7 +161,7 @@
       {#if uris}
         <section class="sheet p-4" aria-labelledby="edit">
           <h2 id="edit" class="mb-2">
-            {bench.managed ? 'Change them at the application' : 'Plan a change by hand'}
+            {bench.managed ? 'Change them at the application' : 'Plan a manual change'}
           </h2>
           {#key uris}
             <UriChange

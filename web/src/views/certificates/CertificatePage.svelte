@@ -102,7 +102,7 @@
           required
         />{/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy}>Issue the new one</button>
-      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Cancel</button>
     </form>
   {:else if open === 'revoke'}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={revoke}>
@@ -122,7 +122,7 @@
         <input id="why" class="line-in" bind:value={form.why} maxlength="200" />
       </Field>
       <button class="btn btn-error btn-sm" disabled={acts.busy}>Revoke {one.hint}</button>
-      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Cancel</button>
     </form>
   {/if}
   {#if !Object.keys(errors).length}<ProblemBox problem={acts.problem} />{/if}

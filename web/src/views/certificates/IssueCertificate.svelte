@@ -97,5 +97,5 @@
     <input id="days" class="line-in max-w-40" inputmode="numeric" bind:value={form.days} />
   </Field>
   <button class="btn btn-primary btn-sm" disabled={busy}>Issue it</button>
-  <button type="button" class="btn btn-sm" onclick={leave}>Leave it</button>
+  <button type="button" class="btn btn-sm" onclick={leave}>Cancel</button>
 </form>

@@ -42,9 +42,9 @@
 <section class="sheet p-4" aria-labelledby="json">
   <h2 id="json" class="mb-1">As RFC 7591 JSON</h2>
   <p class="flex gap-4">
-    <a class="act" href="/api/clients/{client.id}/exports" download>Take it out</a>
+    <a class="act" href="/api/clients/{client.id}/exports" download>Export</a>
     {#if may('change')}<button class="act" onclick={() => (open = !open)}
-        >{open ? 'Leave it' : 'Bring it in'}</button
+        >{open ? 'Cancel' : 'Bring it in'}</button
       >{/if}
   </p>
   {#if open}
@@ -58,7 +58,7 @@
         >See what would change</button
       >
       {#if says?.length}<button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={take}
-          >{client.managed ? 'Change it there' : 'Note it'}</button
+          >{client.managed ? 'Change it there' : 'Save'}</button
         >{/if}
     </div>
     <div aria-live="polite">

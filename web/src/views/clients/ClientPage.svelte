@@ -173,7 +173,7 @@
                     ? 'Change them'
                     : client.managed
                       ? 'Change them there'
-                      : 'Note it'}
+                      : 'Save'}
                   busy={changing}
                   save={(wanted) => change({ redirect_uris: wanted })}
                   leave={() => (uris = null)}
@@ -212,9 +212,9 @@
                     ? 'Change them'
                     : client.managed
                       ? 'Change them there'
-                      : 'Note it'}</button
+                      : 'Save'}</button
                 >
-                <button class="btn btn-sm" onclick={() => (scopes = null)}>Leave them</button>
+                <button class="btn btn-sm" onclick={() => (scopes = null)}>Cancel</button>
               {:else}
                 <span class="value">{client.scopes.join(' ') || 'none'}</span><br />
                 {#if may('change')}<button
@@ -265,7 +265,7 @@
             ? 'By the house authority: what stands here is what it goes by, from the moment it is saved.'
             : client.managed
               ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
-              : 'A mirrored record, entered by hand. It counts as proven when a test has passed.'}
+              : 'A mirrored record, entered manually. It counts as proven when a test has passed.'}
         </p>
         <p class="help">
           <When at={client.changed_at} prefix="changed " />{client.changed_by

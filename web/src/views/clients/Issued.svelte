@@ -190,7 +190,7 @@
                     >Revoke {one.hint}</button
                   >
                   <button type="button" class="btn btn-sm mt-2" onclick={() => (revoking = '')}
-                    >Leave it</button
+                    >Cancel</button
                   >
                 </form>
               {:else}<button class="act mt-1" onclick={() => ((revoking = one.id), (why = ''))}

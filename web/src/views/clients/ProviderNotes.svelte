@@ -106,6 +106,6 @@
     everybody, for trying things out</label
   >
   <ProblemBox problem={acts.problem} />
-  {#if may('change')}<button class="btn btn-sm">Note it</button>{/if}
-  {#if saved}<span role="status" class="text-success ms-2">Noted.</span>{/if}
+  {#if may('change')}<button class="btn btn-sm">Save</button>{/if}
+  {#if saved}<span role="status" class="text-success ms-2">Saved.</span>{/if}
 </form>

@@ -94,7 +94,7 @@
     <a class="btn btn-primary btn-sm" href="/connections/new?application={key}"
       >Set up a connection</a
     >
-    <a class="btn btn-sm" href="/applications/{key}">Leave it</a>
+    <a class="btn btn-sm" href="/applications/{key}">Cancel</a>
   </section>
 {/if}
 {#if found.data && place}
@@ -259,7 +259,7 @@
                 : 'Register'
               : 'List the steps'}</button
         >
-        <a class="btn" href="/applications/{key}">Leave it</a>
+        <a class="btn" href="/applications/{key}">Cancel</a>
       </div>
     </form>
     <aside class="sheet h-fit p-4">

@@ -66,12 +66,12 @@
     {/if}
     <ProblemBox problem={acts.problem} />
     <div class="flex gap-3">
-      <button class="btn btn-primary" disabled={!application || !scheme}>Begin to set it up</button>
-      <a class="btn" href="/connections">Leave it</a>
+      <button class="btn btn-primary" disabled={!application || !scheme}>Start set-up</button>
+      <a class="btn" href="/connections">Cancel</a>
     </div>
   </div>
   <aside class="sheet h-fit p-4">
-    <h2 class="mb-1">What it will ask for</h2>
+    <h2 class="mb-1">What you will need</h2>
     {#if chosen}
       <ul class="list-disc ps-5">
         {#each chosen.values as one (one.key)}<li>

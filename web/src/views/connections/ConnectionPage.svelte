@@ -227,7 +227,7 @@
             href="/applications/{connection.application}/clients/new">Register one</a
           >
         </p>{/each}
-      <button class="act" onclick={() => (open = '')}>Leave it</button>
+      <button class="act" onclick={() => (open = '')}>Cancel</button>
     </section>
   {/if}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">

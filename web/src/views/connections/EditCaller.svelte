@@ -122,7 +122,7 @@
   <ProblemBox problem={acts.problem} />
   <div class="mt-2 flex flex-wrap items-end gap-3">
     <button class="btn btn-primary btn-sm">Save</button>
-    <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => done({})}>Cancel</button>
     <label class="ms-auto"
       ><span class="help">To remove it, type {start.ref}</span><input
         class="line-in value"

@@ -226,7 +226,7 @@
         <ProblemBox problem={acts.problem} />
         <div class="mt-3 flex gap-3">
           <button class="btn btn-primary" disabled={acts.busy}>Make it</button>
-          <a class="btn" href="/connections">Leave it</a>
+          <a class="btn" href="/connections">Cancel</a>
         </div>
       {:else if application}<Loading query={draft} />{:else}<p class="help">
           Choose the application; what it wants of a caller is asked for next.

@@ -41,6 +41,6 @@
   <ProblemBox problem={acts.problem} />
   <div class="flex gap-3">
     <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Put it in</button>
-    <button type="button" class="btn btn-sm" onclick={() => done({})}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => done({})}>Cancel</button>
   </div>
 </form>

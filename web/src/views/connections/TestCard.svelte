@@ -117,7 +117,7 @@
   {/if}
   {#if !connection.rounds_try_what_failed}
     <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">
-      Rounds do not try what failed last. Test it by hand.
+      Rounds do not try what failed last. Test it yourself.
     </p>
   {/if}
   <p class="help mt-2">{connection.tests_do}</p>

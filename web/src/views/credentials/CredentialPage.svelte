@@ -152,7 +152,7 @@
         disabled={acts.busy || !form.why.trim()}
         >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
       >
-      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Cancel</button>
     </form>
   {/if}
   {#if !errors.code && !errors.reason}<ProblemBox problem={acts.problem} />{/if}

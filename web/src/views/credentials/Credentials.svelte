@@ -25,7 +25,7 @@
 >
   {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
   {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th
-    ><th class="whitespace-nowrap">Last used</th><th>What stands out</th>{/snippet}
+    ><th class="whitespace-nowrap">Last used</th><th>Findings</th>{/snippet}
   {#snippet row(one)}
     <td class="whitespace-nowrap"
       ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"

@@ -109,9 +109,7 @@
                   <td
                     >{#if each.asker}<a class="act value" href="/clients/{each.asker}"
                         >{each.asks_as}</a
-                      >{:else}<span class="text-soft"
-                        >does not ask; it checks what it is shown by itself</span
-                      >{/if}</td
+                      >{:else}<span class="text-soft">validates tokens locally</span>{/if}</td
                   >
                   <td class="text-end whitespace-nowrap">
                     {#if may('change')}
@@ -123,7 +121,8 @@
                       {#if !each.asker}<button
                           class="act me-3"
                           disabled={acts.busy}
-                          onclick={() => letAsk(environment, each.application)}>Let it ask</button
+                          onclick={() => letAsk(environment, each.application)}
+                          >Allow introspection</button
                         >{/if}
                       {#if !each.clients}<button
                           class="act"
@@ -144,8 +143,8 @@
         {:else if accepting.query.data}
           <p>
             None yet. An application of the firm accepts the house authority when its people have
-            set it up with the addresses on the right; note it here then, and clients can be issued
-            for it.
+            set it up with the addresses on the right. Add it here afterwards, and clients can be
+            issued for it.
           </p>
         {/if}
         {#if may('change')}
@@ -153,19 +152,19 @@
             class="mt-3 flex items-end gap-2"
             onsubmit={(event) => {
               event.preventDefault()
-              void accept(environment, adding, true).then((noted) => {
-                if (noted) adding = ''
+              void accept(environment, adding, true).then((added) => {
+                if (added) adding = ''
               })
             }}
           >
             <label for="accepts"
-              ><span class="label-text">Another accepts it now</span><ApplicationField
+              ><span class="label-text">Add an application</span><ApplicationField
                 id="accepts"
                 none="Choose an application"
                 bind:value={adding}
               /></label
             >
-            <button class="btn btn-sm" disabled={acts.busy || !adding}>Note it</button>
+            <button class="btn btn-sm" disabled={acts.busy || !adding}>Add</button>
           </form>
         {/if}
       </section>

@@ -34,10 +34,10 @@
     })
 </script>
 
-<svelte:head><title>It has leaked · Neat Latch</title></svelte:head>
+<svelte:head><title>Leaked credential · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
 <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
-  <h1>A credential has leaked</h1>
+  <h1>Leaked credential</h1>
   <span class="help">what is pasted is looked up and not kept</span>
 </header>
 <form class="sheet mb-4 p-4" onsubmit={look}>
@@ -51,7 +51,7 @@
     required
     maxlength="20000"></textarea>
   <div class="mt-2 flex gap-2">
-    <button class="btn btn-primary btn-sm" disabled={acts.busy || !text.trim()}>What is it?</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !text.trim()}>Look it up</button>
     {#if found}<button
         type="button"
         class="btn btn-sm"

@@ -10,8 +10,8 @@
   const acts = acting('credential')
   const path = $derived({ params: { path: { identity: id } } })
   const found = createQuery(() => ({
-    queryKey: ['replacement-outlooks', id],
-    queryFn: () => ok(api.GET('/api/credentials/{identity}/replacement-outlooks', path)),
+    queryKey: ['replacement-previews', id],
+    queryFn: () => ok(api.GET('/api/credentials/{identity}/replacement-previews', path)),
   }))
   let chosen = $state('')
   const way = $derived(found.data?.ways.find((one) => one.way === chosen) ?? found.data?.ways[0])
@@ -59,6 +59,6 @@
   {:else if found.data}<p class="mb-2">
       It cannot be replaced from here: it is not known who issued it, and no connection holds it.
     </p>{/if}
-  <button class="btn btn-sm" onclick={leave}>Leave it</button>
+  <button class="btn btn-sm" onclick={leave}>Cancel</button>
   <ProblemBox problem={acts.problem} />
 </section>

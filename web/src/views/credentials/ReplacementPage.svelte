@@ -73,7 +73,7 @@
         disabled={acts.busy}
         onchange={(event) => move(workload.name, event.currentTarget.checked)}
       />
-      {workload.name} has been changed by hand</label
+      {workload.name} has been changed manually</label
     >
   {/each}
 {/snippet}
@@ -149,7 +149,7 @@
     {#if one.may_roll_back && may('change')}<button
         class="btn btn-sm ms-auto"
         disabled={acts.busy}
-        onclick={() => act('rollbacks')}>{one.new ? 'Roll it back' : 'Leave it as it was'}</button
+        onclick={() => act('rollbacks')}>{one.new ? 'Roll it back' : 'Cancel replacement'}</button
       >{/if}
   </header>
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_340px] items-start gap-4">
@@ -264,8 +264,8 @@
               >{workload.draws
                 ? 'draws, and moves by itself'
                 : workload.moved
-                  ? 'was moved by hand'
-                  : 'is moved by hand'}</span
+                  ? 'was moved manually'
+                  : 'is moved manually'}</span
             >
           </p>{/each}
         <p class="help">

@@ -6,8 +6,7 @@
 </script>
 
 <h3 class="mt-4 mb-1 font-bold">
-  Turned away lately <span class="help font-normal">callers are told the same for all of these</span
-  >
+  Rejected requests <span class="help font-normal">callers are told the same for all of these</span>
 </h3>
 <table class="rows">
   <thead

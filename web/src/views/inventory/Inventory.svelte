@@ -66,7 +66,7 @@
 
 <svelte:head><title>Inventory · Neat Latch</title></svelte:head>
 <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
-  <h1>Inventory, out and in</h1>
+  <h1>Inventory</h1>
   <span class="help">everything as one file, secrets by reference only</span>
 </header>
 {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
@@ -155,7 +155,7 @@
   </div>
   <div class="flex flex-col gap-4">
     <section class="sheet p-4" aria-labelledby="out">
-      <h2 id="out" class="mb-1">Take it out</h2>
+      <h2 id="out" class="mb-1">Export</h2>
       <p><a class="btn btn-sm" href="/api/inventory" download>The whole inventory, YAML</a></p>
       <p class="help mt-2">
         Environments, people, teams, applications, clients, connections, workloads and access rules.
@@ -176,8 +176,8 @@
           >{/each}
       </p>
       <p class="help mt-1">
-        A client also goes out and in as RFC 7591 JSON, an application out as OpenAPI, a connection
-        as .env or .properties: on their own pages.
+        A client is also exported and imported as RFC 7591 JSON, an application out as OpenAPI, a
+        connection as .env or .properties: on their own pages.
       </p>
     </section>
     {#if may('change')}

@@ -104,7 +104,7 @@
       <button class="btn btn-primary btn-sm" disabled={acts.busy}
         >{owner ? 'Save' : 'Add contact'}</button
       >
-      <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => done(null)}>Cancel</button>
     </div>
   </div>
 </form>

@@ -113,7 +113,7 @@
       class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}"
       disabled={acts.busy}>{WORDS[doing] ?? 'Do without it'}</button
     >
-    <button type="button" class="btn btn-sm" onclick={() => open('')}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={() => open('')}>Cancel</button>
     {#if !errors.code && !errors.password}<ProblemBox problem={acts.problem} />{/if}
   </form>
 {/snippet}
@@ -147,7 +147,7 @@
         /></Field
       >
       <button class="btn btn-primary btn-sm" disabled={acts.busy}>It is set up</button>
-      <button type="button" class="btn btn-sm" onclick={() => open('')}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => open('')}>Cancel</button>
       {#if !errors.code}<ProblemBox problem={acts.problem} />{/if}
     </form>
   {:else}

@@ -55,7 +55,7 @@
       <button
         type="button"
         class="btn btn-sm"
-        onclick={() => ((open = false), (acts.problem = null))}>Leave it</button
+        onclick={() => ((open = false), (acts.problem = null))}>Cancel</button
       >
     </form>
   {:else}

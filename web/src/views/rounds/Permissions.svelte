@@ -67,7 +67,7 @@
         <button class="btn btn-sm" disabled={acts.busy || typed !== environment.name}
           >Permit it</button
         >
-        <button type="button" class="btn btn-sm" onclick={() => (confirming = '')}>Leave it</button>
+        <button type="button" class="btn btn-sm" onclick={() => (confirming = '')}>Cancel</button>
       </form>
     {/if}
   {/each}

@@ -73,7 +73,7 @@
   <header class="flex items-baseline">
     <h2 id="draws-with">What it draws with</h2>
     {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}
-        >{adding ? 'Leave it' : 'Give it one'}</button
+        >{adding ? 'Cancel' : 'Give it one'}</button
       >{/if}
   </header>
   <Loading query={keys} />

@@ -57,7 +57,7 @@
     ondrop={drop}></textarea>
   <div class="mt-2 flex gap-3">
     <button class="btn btn-sm" disabled={acts.busy || !text.trim()}>Read it</button>
-    <button type="button" class="btn btn-sm" onclick={done}>Leave it</button>
+    <button type="button" class="btn btn-sm" onclick={done}>Cancel</button>
   </div>
 </form>
 <ProblemBox problem={acts.problem} />

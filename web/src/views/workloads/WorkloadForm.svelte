@@ -121,7 +121,7 @@
     <ProblemBox problem={acts.problem} />
     <div class="mt-2 flex gap-3">
       <button class="btn btn-primary btn-sm">{workload ? 'Save' : 'Add workload'}</button>
-      <button type="button" class="btn btn-sm" onclick={() => done(null)}>Leave it</button>
+      <button type="button" class="btn btn-sm" onclick={() => done(null)}>Cancel</button>
     </div>
   </div>
 </form>

@@ -149,7 +149,7 @@
         {#if may('change')}<button
             class="act ms-auto"
             onclick={() => ((adding = !adding), (changing = 0), (operations = []))}
-            >{adding ? 'Leave it' : 'Add an application'}</button
+            >{adding ? 'Cancel' : 'Add an application'}</button
           >{/if}
       </header>
       {#if adding}
@@ -255,7 +255,7 @@
             : 'No notice is asked for.'}
         </p>
         <p>
-          {workload.draws ? 'It draws by reference name.' : 'Its settings are changed by hand.'}
+          {workload.draws ? 'It draws by reference name.' : 'Its settings are changed manually.'}
         </p>
         <p class="help">{workload.runs ? `Runs ${workload.runs}.` : ''}</p>
       </section>
@@ -288,7 +288,7 @@
           <span class="help">{one.summary}</span></label
         >{/each}
       {#if may('change')}<p class="help">
-          One that is not in the description is entered by hand in <a
+          One that is not in the description is entered manually in <a
             class="act"
             href="/applications/{chosen}/profile">its profile</a
           >.

@@ -41,7 +41,7 @@
       />{/if}{/snippet}
   {#snippet head()}<th>Name</th><th>Kind</th><th>Environment</th><th>Owner</th><th>Runs</th><th
       >Uses</th
-    ><th>Change windows</th><th>To look at</th>{/snippet}
+    ><th>Change windows</th><th>Warnings</th>{/snippet}
   {#snippet row(one)}
     <td><a class="act" href="/workloads/{one.id}">{one.name}</a></td>
     <td>{one.kind}</td>
