@@ -68,7 +68,7 @@ def note(page: Page, role: str, account: str, **facts: str) -> None:
         page.get_by_label("Whose it is there").fill(account)
         page.get_by_label("That is").select_option(label="a service account")
     page.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_text("Saved.")).to_be_visible()
+    expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
 
 
 def open_section(page: Page, title: str) -> None:

@@ -200,7 +200,7 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
     page.get_by_label("Whose it is there").fill("svc-lost")
     page.get_by_label("That is").select_option(label="a service account")
     page.get_by_role("button", name="Save", exact=True).click()
-    expect(page.get_by_text("Saved.")).to_be_visible()
+    expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
     page.goto("/connections/lost-property")
     expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "not_proven")
     latch(page)

@@ -3880,7 +3880,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/credentials/{identity}/replacement-outlooks": {
+    "/api/credentials/{identity}/replacement-previews": {
         parameters: {
             query?: never;
             header?: never;
@@ -3888,10 +3888,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Outlooks
+         * Previews
          * @description What replacing a credential would do, by each way, before anything is started.
          */
-        get: operations["replacing_outlooks"];
+        get: operations["replacing_previews"];
         put?: never;
         post?: never;
         delete?: never;
@@ -9924,12 +9924,12 @@ export interface components {
             };
         };
         /**
-         * OutlookOut
+         * PreviewOut
          * @description What a way of replacing would do.
          *
          *     ``gap_seconds``: for how long the connection is refused at the least; none: not at all.
          */
-        OutlookOut: {
+        PreviewOut: {
             /** Way */
             way: string;
             /** Overlaps */
@@ -9940,12 +9940,12 @@ export interface components {
             says: string[];
         };
         /**
-         * OutlooksOut
+         * PreviewsOut
          * @description The ways, and the replacement that is under way, if one is.
          */
-        OutlooksOut: {
+        PreviewsOut: {
             /** Ways */
-            ways: components["schemas"]["OutlookOut"][];
+            ways: components["schemas"]["PreviewOut"][];
             /** Connections */
             connections: string[];
             /** Open */
@@ -38154,7 +38154,7 @@ export interface operations {
             };
         };
     };
-    replacing_outlooks: {
+    replacing_previews: {
         parameters: {
             query?: never;
             header?: never;
@@ -38171,7 +38171,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["OutlooksOut"];
+                    "application/json": components["schemas"]["PreviewsOut"];
                 };
             };
             /** @description Refused, with the reason */
