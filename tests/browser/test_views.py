@@ -278,7 +278,8 @@ def test_today_says_what_breaks_next(page: Page) -> None:
     expect(row).to_contain_text("The token that is held serves on. Customs return stopped.")
     expect(
         page.get_by_role(
-            "img", name=re.compile("cargo-manifests, Unlatched: 12 pins, 2 differ: redirect URI, scopes")
+            "img",
+            name=re.compile("cargo-manifests, Unlatched: 12 pins, 2 differ: redirect URI, scopes"),
         )
     ).to_be_visible()
     row.get_by_role("link").click()

@@ -35,7 +35,7 @@ def test_the_wall_is_drawn_where_it_is_seen_and_found_by_words(
     expect(page.get_by_text("40 applications, the broken first")).to_be_visible()
     assert rows.count() == 30
     headings = page.locator("#wall th[scope=rowgroup]")
-    assert "with an open connection" in headings.first.inner_text()
+    assert "with an unlatched connection" in headings.first.inner_text()
     page.mouse.wheel(0, 9000)
     expect(rows).to_have_count(40)
     expect(page.get_by_role("button", name="More applications")).to_have_count(0)
