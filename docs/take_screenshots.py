@@ -90,7 +90,7 @@ def main() -> None:
         if not wanted or "replacing" in wanted:
             held = page.request.get(
                 f"{ADDRESS}/api/credentials?words=connection:lost-property env:production"
-            ).json()
+            ).json()["items"]
             one = next(each for each in held if each["connections"] == ["lost-property"])
             take(page, "replacing", f"/credentials/{one['id']}?act=replace")
             begin = page.get_by_role("button", name="Begin")
