@@ -1,6 +1,7 @@
 """Connections with all that pins are worked out from, read in blocks and quickly.
 
-They are to be looked at, and not to be saved: columns that no pin reads are left out.
+They are to be looked at, and not to be saved: columns that no summary is worked out from are left
+out (:mod:`.watching` names them).
 """
 
 from __future__ import annotations
@@ -22,50 +23,34 @@ from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Person, Team
 
 from .halves import elsewhere_in_sql
+from .watching import passed_over
 
 MOST = 200
-_CREDENTIAL = (
-    "client",
-    "kind",
-    "fingerprint",
-    "hint",
-    "secret_id",
-    "state",
-    "source",
-    "issued",
-    "ends",
-    "public_key",
-    "looks_like_id",
-)
-_NOT_OF_CLIENT = (
-    "ticks",
-    "management_address",
-    "management_token",
-    "management_digest",
-    "ceiling",
-    "planned",
-    "contacts",
-)
-_NOT_OF_TOKENS = ("access", "lease", "lease_until", "sent_to")
+# Of which kind a client is never changes; what it is read as goes by it.
+_NOT_OF_CLIENT = frozenset(passed_over(Client)) - {"kind"}
 
-_environments = Reading(Environment)
-_connections = Reading(Connection, "t.id IN {keys}", order="t.ref")
-_places = Reading(Place, "t.id IN {keys}")
+_environments = Reading(Environment, but=passed_over(Environment))
+_connections = Reading(Connection, "t.id IN {keys}", but=passed_over(Connection), order="t.ref")
+_places = Reading(Place, "t.id IN {keys}", but=passed_over(Place))
 _places_of = Reading(
-    Place, "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})"
+    Place,
+    "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})",
+    but=passed_over(Place),
 )
-_applications = Reading(Application, "t.id IN {keys}")
+_applications = Reading(Application, "t.id IN {keys}", but=passed_over(Application))
 _clients = Reading(Client, "t.id IN {keys}", but=_NOT_OF_CLIENT)
-_registered = Reading(Credential, "t.client_id IN {keys}", only=_CREDENTIAL, order="t.issued")
+_registered = Reading(
+    Credential, "t.client_id IN {keys}", but=passed_over(Credential), order="t.issued"
+)
 _held = Reading(HeldSecret, "t.connection_id IN {keys}", also={"elsewhere": elsewhere_in_sql("t")})
-_credentials = Reading(Credential, "t.id IN {keys}", only=_CREDENTIAL)
-_tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=_NOT_OF_TOKENS)
-_accounts = Reading(Account, "t.connection_id IN {keys}")
+_credentials = Reading(Credential, "t.id IN {keys}", but=passed_over(Credential))
+_tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=passed_over(TokenSet))
+_accounts = Reading(Account, "t.connection_id IN {keys}", but=passed_over(Account))
 _people = Reading(Person, "t.id IN {keys}", only=("username", "first_name", "last_name", "left"))
 _uses = Reading(
     Use, "t.connection_id IN {keys}", only=("connection", "workload", "operations"), order="t.id"
 )
-_workloads = Reading(Workload, "t.id IN {keys}", only=("name", "kind"))
+_workloads = Reading(Workload, "t.id IN {keys}", but=passed_over(Workload))
 _of_clients = Reading(
     Connection,
     "t.client_id IN {keys}",

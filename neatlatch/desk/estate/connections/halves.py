@@ -361,11 +361,11 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     )
 
 
-def lacking(connection: Connection) -> tuple[str, ...]:
+def lacking(connection: Connection, profile: Profile) -> tuple[str, ...]:
     """What a connection lacks before anybody can try it: values that its way in requires, as people
     read them.
     """
-    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    scheme = profile.scheme(connection.scheme)
     if scheme is None:
         return ("a way in",)
     held = connection.secrets()

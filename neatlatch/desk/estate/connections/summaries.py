@@ -90,7 +90,8 @@ class Summed:
 
 def sum_up(connection: Connection, now: datetime) -> Summed:
     """Work out what lists show of a connection that was read with everything."""
-    worked_out = halves.work_out(connection, now)
+    profile = connection.place.application.read_profile()
+    worked_out = pins.work_out(halves.halves(connection, now, profile))
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     off = [one.key for one in worked_out if one.fit in OFF]
     return Summed(
@@ -102,7 +103,7 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
         says=pins.summary(worked_out),
         beside=pins.beside(State(connection.state), worked_out),
         workloads=len(those_of(connection, "uses")),
-        lacks=halves.lacking(connection),
+        lacks=halves.lacking(connection, profile),
         next_rank=NOT_KNOWN if soonest is None else NOW if soonest.at is None else AT_A_MOMENT,
         next_at=soonest.at if soonest else None,
         next_why=soonest.why if soonest else "",

@@ -7,6 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from django.db.models import Model
+
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
@@ -178,6 +180,19 @@ WATCHED = (
         Team.people.through, "SELECT id FROM connections_connection WHERE team_id = {row}.team_id"
     ),
 )
+
+
+def passed_over(model: type[Model]) -> tuple[str, ...]:
+    """The columns of a watched model that no summary is worked out from.
+
+    Raises ``LookupError`` for a model that is not watched.
+    """
+    for one in WATCHED:
+        if one.model is model:
+            return one.passed_over
+    raise LookupError(f"{model.__name__} is not watched.")
+
+
 SUMMARIES, STANDINGS = Marked(Summary, Connection), Marked(Standing, Application)
 
 

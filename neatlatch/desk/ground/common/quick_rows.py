@@ -9,7 +9,7 @@ is asked for when it is looked at, as ever. Relations are put in by :func:`join`
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Collection, Iterable, Mapping
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import lru_cache
@@ -78,9 +78,9 @@ class Reading(Generic[M]):
     found.
 
     ``where`` is SQL with ``{keys}`` in the place of the set (empty: all rows, and it is asked with
-    no keys); ``order`` is SQL too. ``only`` names the fields that are read, ``but`` those that are
-    not; ``also`` are expressions in SQL by the name that the instances have them under. Of UUIDs,
-    whole numbers and texts; there may be any number of keys.
+    no keys); ``order`` is SQL too. ``only`` names the fields that are read, ``but`` the columns
+    that are not; ``also`` are expressions in SQL by the name that the instances have them under. Of
+    UUIDs, whole numbers and texts; there may be any number of keys.
     """
 
     def __init__(
@@ -109,7 +109,7 @@ class Reading(Generic[M]):
             rows = cursor.execute(
                 asked.sql, [json.dumps(told)] * self._where.count("{keys}")
             ).fetchall()
-        return [_made(self._model, asked, row) for row in rows]
+        return list(_made(self._model, asked, rows))
 
     def _written(self) -> _Asked:
         meta = self._model._meta
@@ -119,7 +119,7 @@ class Reading(Generic[M]):
         fields = [
             one
             for one in meta.concrete_fields
-            if one.name not in self._but and (not self._only or one.name in wanted)
+            if one.attname not in self._but and (not self._only or one.name in wanted)
         ]
         converts = [_convert(one) for one in fields]
         columns = [
@@ -148,17 +148,20 @@ class _Asked:
     converting: list[tuple[int, Convert]]
 
 
-def _made(model: type[M], asked: _Asked, row: tuple[Any, ...]) -> M:
-    values = list(row)
-    for at, convert in asked.converting:
-        if values[at] is not None:
-            values[at] = convert(values[at])
-    made = model.__new__(model)
-    state = ModelState()
-    state.adding, state.db = False, database.alias
-    made.__dict__.update(zip(asked.names, values, strict=True))
-    made.__dict__["_state"] = state
-    return made
+def _made(model: type[M], asked: _Asked, rows: Iterable[tuple[Any, ...]]) -> Iterator[M]:
+    alias = database.alias
+    for row in rows:
+        values = list(row)
+        for at, convert in asked.converting:
+            if (value := values[at]) is not None:
+                values[at] = convert(value)
+        made = model.__new__(model)
+        state = ModelState()
+        state.adding, state.db = False, alias
+        kept = made.__dict__
+        kept.update(zip(asked.names, values, strict=True))
+        kept["_state"] = state
+        yield made
 
 
 def join(rows: Iterable[Model], name: str, targets: dict[Any, Any]) -> None:

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from datetime import datetime
+from functools import lru_cache
 from typing import Any
 from uuid import UUID
 
@@ -108,6 +109,7 @@ def register(one: Settling) -> None:
     _REGISTERED.append(one)
 
 
+@lru_cache(maxsize=1000)
 def stored(moment: datetime | None) -> Any:
     """A moment as the database keeps it."""
     return database.ops.adapt_datetimefield_value(moment)
