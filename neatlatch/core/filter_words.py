@@ -60,5 +60,18 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
     return tuple(found[:MOST])
 
 
+def truth(text: str) -> bool | None:
+    """Whether a value says yes (``True``) or no (``False``), also while one is still typing it;
+    ``None``: neither."""
+    value = text.strip().lower()
+    if not value:
+        return None
+    if value == "1" or "yes".startswith(value) or "true".startswith(value):
+        return True
+    if value == "0" or "no".startswith(value) or "false".startswith(value):
+        return False
+    return None
+
+
 def _as_key(value: str) -> str:
     return value.strip().lower().replace("-", "_").replace(" ", "_")

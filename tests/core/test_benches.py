@@ -214,6 +214,15 @@ def test_no_filter_is_refused(text: str) -> None:
     assert all(one.text for one in filter_words.read(text, FIELDS))
 
 
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [("yes", True), ("Y", True), ("tru", True), ("1", True), ("no", False), ("f", False)]
+    + [("0", False), ("", None), ("yess", None), ("99999", None), ("nonsense", None)],
+)
+def test_a_value_of_yes_or_no_is_read_while_it_is_typed(text: str, says: bool | None) -> None:
+    assert filter_words.truth(text) is says
+
+
 MONDAY = datetime(2026, 11, 23, 12, 0, tzinfo=UTC)
 
 

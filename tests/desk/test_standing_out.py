@@ -173,6 +173,8 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
         == {str(key) for key in fresh()} - held
     )
     assert all(one["over"] for one in listed("over:yes"))
+    for nonsense in ("used:sometimes", "ends:99999", "-over:maybe"):
+        assert web.get("/api/credentials", {"words": nonsense}).status_code == 422, nonsense
     now = timezone.now()
     first, second = (one["id"] for one in listed("")[:2])
     for credential, hours in ((first, 47), (second, 49)):

@@ -7,7 +7,10 @@ from typing import TypeVar
 
 from django.db.models import Model, Q, QuerySet
 
+from neatlatch.core import filter_words
 from neatlatch.core.filter_words import Word
+
+from .problems import Problem
 
 M = TypeVar("M", bound=Model)
 
@@ -37,6 +40,17 @@ def apply(
         else:
             rows = rows.filter(wanted)
     return rows
+
+
+def holds(word: Word, takes: str = "yes or no") -> bool:
+    """Whether rows are wanted for which a field of yes or no holds.
+
+    ``takes`` tells what the field takes. Raises :class:`Problem` (422) for another value.
+    """
+    said = filter_words.truth(word.text)
+    if said is None:
+        raise Problem(422, f"“{word.field}:” takes {takes}.", f"It was given “{word.text[:60]}”.")
+    return said != word.without
 
 
 def _goes_to_many(model: type[Model], lookup: str) -> bool:

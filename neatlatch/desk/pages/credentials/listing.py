@@ -13,6 +13,7 @@ from django.db.models import DateTimeField, IntegerField, Q, QuerySet, UUIDField
 from neatlatch.core.filter_words import Word
 from neatlatch.desk.estate.records.connections.models import HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.pages import PAGE, cursor_of, values_of
 from neatlatch.desk.work.credentials.shown import CredentialOut
 
@@ -50,6 +51,11 @@ _PLAIN = (
 # "ends:30d" is what ends within thirty days and has not ended yet; "ends:yes" is what has an end at
 # all.
 _IN_DAYS = re.compile(r"([0-9]{1,4})d?")
+_TAKES = {
+    "used": "yes or no",
+    "over": "yes or no",
+    "ends": "yes, no or a number of days up to 9999, such as 30d",
+}
 
 
 def fitting(
@@ -62,8 +68,7 @@ def fitting(
         if one.field == "ends" and (days := _IN_DAYS.fullmatch(one.text)):
             wanted = Q(ends__gt=now, ends__lte=now + timedelta(days=int(days[1])))
         elif one.field in truths:
-            wanted = truths[one.field]
-            without = without == (one.text in ("yes", "true", "1"))
+            wanted, without = truths[one.field], not filtering.holds(one, _TAKES[one.field])
         elif one.field == "connection":
             wanted = Q(pk__in=_held(connection__ref__icontains=one.text))
         elif one.field == "owner":

@@ -38,9 +38,8 @@ def fitting(rows: QuerySet[Workload], words: Sequence[Word]) -> QuerySet[Workloa
     """Those that fit the words of a filter."""
     for one in words:
         if one.field == "warned":
-            wanted = (one.text in ("yes", "true", "1")) != one.without
             warned = Q(pk__in=warnings.of_warned())
-            rows = rows.filter(warned if wanted else ~warned)
+            rows = rows.filter(warned if filtering.holds(one) else ~warned)
     return filtering.apply(rows, words, _LOOKUPS, ("name__icontains", "owner__name__icontains"))
 
 
