@@ -190,7 +190,7 @@ CONTENT_SECURITY_POLICY = {
 # What an inventory may have, the largest of all bodies; a larger one is refused as a problem, not
 # as a page. The ASGI application has counted before, by address; and no body is put on disk on its
 # way, for it may hold secrets.
-DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 20 * 1024 * 1024
+DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 40 * 1024 * 1024
 
 # The built front end
 DIST = Path(os.environ.get("NEATLATCH_DIST", ROOT / "web" / "dist"))

@@ -293,6 +293,48 @@ def test_yaml_as_the_reference_library_reads_it(tree: Any) -> None:
     assert trees.read_yaml(text) == yaml.safe_load(text) == tree
 
 
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "# nothing but this",
+        "a: !!set {b, c}",
+        "a: !!omap [b: 1, c: [2, {d: e}]]",
+        "a: !!pairs [b: 1, b: 2]",
+        "a: !!binary aGFyYm91cg==",
+        "a: [2026-12-01, 2026-12-01 02:03:04, 0x1f, 0o17, 017, 1e3, .inf, ~, yes, off, 1:30]",
+        "a: [!!str 1, ! 1, !!int '7', !!float 1, !!seq [b], !!map {c: d}, !!null '']",
+        "? b\n: - c\n  - |\n    d\n    e\n  - >-\n    f\n    g\n2: 'h'\ntrue: i",
+        "--- a\n...\n",
+    ],
+)
+def test_yaml_of_every_kind_as_the_reference_library_reads_it(text: str) -> None:
+    assert trees.read_yaml(text) == yaml.safe_load(text)
+
+
+def lines_of(node: yaml.Node, path: trees.Where = ()) -> dict[trees.Where, int]:
+    """The line of each value by its path, by the library's own tree."""
+    below: list[tuple[trees.Where, yaml.Node, yaml.Node]] = []
+    if isinstance(node, yaml.SequenceNode):
+        below = [((*path, at), one, one) for at, one in enumerate(node.value)]
+    elif isinstance(node, yaml.MappingNode):
+        below = [((*path, str(key.value)), key, one) for key, one in node.value]
+    found: dict[trees.Where, int] = {}
+    for at, first, one in below:
+        assert first.start_mark is not None
+        found[at] = first.start_mark.line + 1
+        found |= lines_of(one, at)
+    return found
+
+
+@given(TREES)
+def test_lines_of_yaml_are_those_of_the_reference_library(tree: Any) -> None:
+    text = yaml.dump(tree, Dumper=NoAliases)
+    node = yaml.compose(text)
+    assert node is not None
+    assert trees.read_yaml_with_lines(text)[1] == lines_of(node)
+
+
 class NoAliases(yaml.SafeDumper):
     """Writes a value that stands twice twice."""
 

@@ -256,6 +256,15 @@ def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
     ]  # two of each
 
 
+def test_a_file_of_too_many_objects_is_not_read(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(
+        reading, "MOST_OBJECTS", sum(map(len, reading.read(SMALL).content.values()))
+    )
+    reading.read(SMALL)
+    with pytest.raises(reading.BadInventory, match="objects"):
+        reading.read(SMALL + "owners:\n  One more: {}\n")
+
+
 @pytest.mark.parametrize("text", ["", "x", "[]", "a: &b 1\nc: *b", "{" * 100])
 def test_what_is_no_inventory_is_refused(text: str) -> None:
     with pytest.raises(reading.BadInventory):

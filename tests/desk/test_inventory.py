@@ -594,7 +594,7 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
     with pytest.raises(Problem) as wrong:
         services.preview(text.replace("neat_latch_inventory: 2", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
-    assert asked == [("neatlatch.core.inventory.reading", {"seconds": 30})] * 2
+    assert asked == [("neatlatch.core.inventory.reading", {"seconds": 60, "memory": 2**30})] * 2
 
 
 def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(

@@ -162,7 +162,7 @@ def test_a_body_that_does_not_end_is_given_up(
 
 def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
     limits = {one.name: body_limits.of(one.path) for one in operations() if one.method in UNSAFE}
-    assert set(limits.values()) == {64 * 1024, body_limits.USUAL, 20 * 1024 * 1024}
+    assert set(limits.values()) == {64 * 1024, body_limits.USUAL, 40 * 1024 * 1024}
     assert {
         name.rpartition("/")[2] for name, most in limits.items() if most > body_limits.USUAL
     } == {"imports", "previews"}

@@ -8,10 +8,11 @@ stand for gigabytes.
 from __future__ import annotations
 
 import json
-import re
+from collections.abc import Container
 from typing import Any
 
 import yaml
+from yaml.composer import ComposerError
 
 LARGEST = 2 * 1024 * 1024
 DEEPEST = 60
@@ -107,12 +108,9 @@ def read_yaml_with_lines(
     _check_size(text, largest)
     loader = None
     try:
-        if _may_nest(text) > _SAFE_DEPTH:
-            _check_depth(text)
         loader = _Loader(text)
-        node = loader.get_single_node()
-        reader = _Reader(text, loader, most_nodes)
-        return (reader.value(node, (), 1) if node is not None else None), reader.lines
+        reader = _Reader(loader, most_nodes)
+        return reader.document(), reader.lines
     except Refused:
         raise
     except yaml.YAMLError as error:
@@ -127,41 +125,6 @@ def read_yaml_with_lines(
             loader.dispose()
 
 
-# The composer is the library's, in C, and goes down a level of its stack for each of the text; so
-# deep it certainly may.
-_SAFE_DEPTH = 500
-_STARTS = re.compile(r"^[ \t\-?:]+", re.MULTILINE)
-_BRACKETS = re.compile(r"[\[\]{}]")
-
-
-def _may_nest(text: str) -> int:
-    """How deep a text may nest at the most, by its indentation and its brackets, wherever they
-    stand.
-    """
-    deepest = max((len(one) for one in _STARTS.findall(text)), default=0)
-    depth = most = 0
-    for one in _BRACKETS.finditer(text):
-        depth = depth + 1 if one[0] in "[{" else max(0, depth - 1)
-        most = max(most, depth)
-    return deepest + most
-
-
-def _check_depth(text: str) -> None:
-    """Look how deep it nests without going down with it. Raises :class:`Refused`."""
-    level = 0
-    for event in yaml.parse(text, Loader=_Loader):
-        if isinstance(event, yaml.CollectionStartEvent):
-            level += 1
-            if level > DEEPEST:
-                raise _too_deep()
-        elif isinstance(event, yaml.CollectionEndEvent):
-            level -= 1
-
-
-def _too_deep() -> Refused:
-    return Refused(f"It is nested deeper than {DEEPEST} levels.")
-
-
 class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
     """The library's safe loader, with no key twice in what it constructs itself."""
 
@@ -169,7 +132,9 @@ class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[mi
         """A mapping of a kind of its own, like a set."""
         seen: set[Any] = set()
         for key, _ in node.value:
-            _once_in(seen, _plain_key(self.construct_object(key, deep=True), key), key)
+            name = _plain_key(self.construct_object(key, deep=True), key)
+            _once_in(seen, name, key)
+            seen.add(name)
         return super().construct_mapping(node, deep)
 
 
@@ -180,11 +145,10 @@ def _plain_key(name: Any, key: Any) -> Any:
     return name
 
 
-def _once_in(seen: set[Any], name: Any, key: Any) -> None:
+def _once_in(seen: Container[Any], name: Any, key: Any) -> None:
     if name in seen:
         line = key.start_mark.line + 1
         raise Refused(f"The key “{name}” stands twice, again on line {line}.", line)
-    seen.add(name)
 
 
 _TAG = "tag:yaml.org,2002:"
@@ -192,77 +156,120 @@ _MAP, _SEQUENCE, _TEXT, _MERGE = (f"{_TAG}{name}" for name in ("map", "seq", "st
 
 
 class _Reader:
-    """Makes values of nodes, and looks at each node once: aliases, depth, how many there are, keys
-    that stand twice.
+    """Makes values of the library's events as they come, and looks at each once: aliases, depth,
+    how many there are, keys that stand twice. Of nodes there would be ten times as much to keep.
     """
 
-    def __init__(self, text: str, loader: Any, most: int) -> None:
-        self._text, self._loader, self._most = text, loader, most
-        self._seen: set[int] = set()
+    def __init__(self, loader: Any, most: int) -> None:
+        self._loader, self._most = loader, most
+        self._next = loader.get_event
+        self._count = 0
         self.lines: dict[Where, int] = {}
 
-    def value(self, node: Any, path: Where, level: int) -> Any:
-        """A node's value. Raises :class:`Refused`."""
-        self._look(node, level)
-        if node.tag == _TEXT and isinstance(node, yaml.ScalarNode):
-            return node.value
-        if node.tag == _SEQUENCE and isinstance(node, yaml.SequenceNode):
-            found = []
-            for place, one in enumerate(node.value):
-                at = (*path, place)
-                self.lines[at] = one.start_mark.line + 1
-                found.append(self.value(one, at, level + 1))
-            return found
-        if node.tag == _MAP and isinstance(node, yaml.MappingNode):
-            return self._mapping(node, path, level)
-        self._look_below(node, level)
-        return self._loader.construct_object(node, deep=True)
+    def document(self) -> Any:
+        """The one document's value; ``None``: there is none. Raises :class:`Refused`."""
+        self._next()  # the stream begins
+        begun = self._next()
+        if isinstance(begun, yaml.StreamEndEvent):
+            return None
+        value = self._value(self._next(), (), 1)
+        self._next()  # the document ends
+        after = self._next()
+        if not isinstance(after, yaml.StreamEndEvent):
+            raise ComposerError(
+                "expected a single document in the stream",
+                begun.start_mark,
+                "but found another document",
+                after.start_mark,
+            )
+        return value
 
-    def _mapping(self, node: Any, path: Where, level: int) -> dict[Any, Any]:
-        found: dict[Any, Any] = {}
-        seen: set[Any] = set()
-        for key, one in node.value:
-            if key.tag == _MERGE:
-                line = key.start_mark.line + 1
-                raise Refused(f"A merge (<<) stands on line {line}; merges are not read.", line)
-            name = _plain_key(self.value(key, (), level + 1), key)
-            _once_in(seen, name, key)
-            at = (*path, str(key.value))
-            self.lines[at] = key.start_mark.line + 1
-            found[name] = self.value(one, at, level + 1)
+    def _value(self, event: Any, path: Where, level: int) -> Any:
+        self._look(event, level)
+        kind = type(event)
+        if kind is yaml.ScalarEvent:
+            return self._plain(event, self._tag(event))
+        if kind is yaml.SequenceStartEvent and event.tag in (None, "!", _SEQUENCE):
+            return self._sequence(path, level)
+        if kind is yaml.MappingStartEvent and event.tag in (None, "!", _MAP):
+            return self._mapping(path, level)
+        return self._loader.construct_object(self._node(event, level), deep=True)
+
+    def _sequence(self, path: Where, level: int) -> list[Any]:
+        found: list[Any] = []
+        while type(event := self._next()) is not yaml.SequenceEndEvent:
+            at = (*path, len(found))
+            self.lines[at] = event.start_mark.line + 1
+            found.append(self._value(event, at, level + 1))
         return found
 
-    def _look(self, node: Any, level: int) -> None:
+    def _mapping(self, path: Where, level: int) -> dict[Any, Any]:
+        found: dict[Any, Any] = {}
+        while type(key := self._next()) is not yaml.MappingEndEvent:
+            name, written = self._key(key, level + 1)
+            _once_in(found, name, key)
+            at = (*path, written)
+            self.lines[at] = key.start_mark.line + 1
+            found[name] = self._value(self._next(), at, level + 1)
+        return found
+
+    def _key(self, key: Any, level: int) -> tuple[Any, str]:
+        """A key's value, and as it is written."""
+        kind = type(key)
+        if kind is not yaml.ScalarEvent:
+            return _plain_key(self._value(key, (), level), key), ""
+        self._look(key, level)
+        tag = self._tag(key)
+        if tag == _MERGE:
+            line = key.start_mark.line + 1
+            raise Refused(f"A merge (<<) stands on line {line}; merges are not read.", line)
+        return self._plain(key, tag), key.value
+
+    def _tag(self, event: Any) -> str:
+        if event.tag is None or event.tag == "!":
+            return str(self._loader.resolve(yaml.ScalarNode, event.value, event.implicit))
+        return str(event.tag)
+
+    def _plain(self, event: Any, tag: str) -> Any:
+        if tag == _TEXT:
+            return event.value
+        node = yaml.ScalarNode(tag, event.value, event.start_mark, event.end_mark)
+        value = self._loader.construct_object(node, deep=True)
+        self._loader.constructed_objects.clear()  # it keeps each for aliases, which there are none
+        return value
+
+    def _node(self, event: Any, level: int) -> Any:
+        """What the library makes a value of itself, by its tag."""
+        kind = type(event)
+        if kind is yaml.ScalarEvent:
+            return yaml.ScalarNode(
+                self._tag(event), event.value, event.start_mark, event.end_mark, event.style
+            )
+        found: list[Any] = []
+        if kind is yaml.SequenceStartEvent:
+            while type(one := self._next()) is not yaml.SequenceEndEvent:
+                found.append(self._below(one, level))
+            tag = event.tag if event.tag not in (None, "!") else _SEQUENCE
+            return yaml.SequenceNode(tag, found, event.start_mark, event.end_mark)
+        while type(one := self._next()) is not yaml.MappingEndEvent:
+            found.append((self._below(one, level), self._below(self._next(), level)))
+        tag = event.tag if event.tag not in (None, "!") else _MAP
+        return yaml.MappingNode(tag, found, event.start_mark, event.end_mark)
+
+    def _below(self, event: Any, level: int) -> Any:
+        self._look(event, level + 1)
+        return self._node(event, level + 1)
+
+    def _look(self, event: Any, level: int) -> None:
+        kind = type(event)
+        if kind is yaml.AliasEvent:
+            line = event.start_mark.line + 1
+            raise Refused(f"An alias (*) stands on line {line}; aliases are not read.", line)
         if level > DEEPEST:
-            raise _too_deep()
-        if id(node) in self._seen:
-            raise self._alias()
-        self._seen.add(id(node))
-        if len(self._seen) > self._most:
+            raise Refused(f"It is nested deeper than {DEEPEST} levels.")
+        self._count += 1
+        if self._count > self._most:
             raise Refused(f"It holds more than {self._most:,} values.")
-
-    def _look_below(self, node: Any, level: int) -> None:
-        """Look at all that stands in a node which the library makes a value of."""
-        if isinstance(node, yaml.ScalarNode):
-            return
-        for one in node.value:
-            for each in one if isinstance(one, tuple) else (one,):
-                self._look(each, level + 1)
-                self._look_below(each, level + 1)
-
-    def _alias(self) -> Refused:
-        alias = next(
-            (
-                one
-                for one in yaml.parse(self._text, Loader=_Loader)
-                if isinstance(one, yaml.AliasEvent)
-            ),
-            None,
-        )
-        line = (
-            alias.start_mark.line + 1 if alias is not None and alias.start_mark is not None else 1
-        )
-        return Refused(f"An alias (*) stands on line {line}; aliases are not read.", line)
 
 
 def _check_size(text: str, largest: int = LARGEST) -> None:

@@ -17,8 +17,9 @@ from ..intake import trees
 from .shape import BY_NAME, KINDS, USE_FIELDS, VERSION, Content, Field, Kind, brief, full
 
 Path = tuple[str | int, ...]
-LARGEST = 16 * 2**20
-MOST_VALUES = 1_000_000
+LARGEST = 36 * 2**20
+MOST_VALUES = 3_000_000
+MOST_OBJECTS = 200_000
 # Nobody reads more; a file with more is read no further.
 MOST_MISTAKES = 1_000
 
@@ -182,6 +183,12 @@ class _Checker:
         for name in self.plain:
             if name not in BY_NAME and name not in ("neat_latch_inventory", "base"):
                 self.wrong((str(name),), f"there is no such kind; there are {', '.join(BY_NAME)}")
+        count = sum(
+            len(some) for kind in KINDS if isinstance(some := self.plain.get(kind.name), dict)
+        )
+        if count > MOST_OBJECTS:
+            self.wrong((), f"it holds {count:,} objects; {MOST_OBJECTS:,} are read from one file")
+            raise self.refused()
         content: Content = {}
         for kind in KINDS:
             content[kind.name] = self.objects(kind)

@@ -24,7 +24,7 @@ BY_ADDRESS = (
     (re.compile(r"/house/.*"), 64 * KIB),
     (re.compile(r"/draw(/.*)?"), 64 * KIB),
     (re.compile(r"/relay/.*"), 2 * KIB * KIB),
-    (re.compile(r"/api/inventory/(previews|imports)"), 20 * KIB * KIB),
+    (re.compile(r"/api/inventory/(previews|imports)"), 40 * KIB * KIB),
     (re.compile(r"/api/.*"), USUAL),
     # Pages, and what answers nobody's body.
     (re.compile(r".*", re.DOTALL), 64 * KIB),

@@ -20,7 +20,7 @@ USUAL = 2_000
 KIB = 1024
 LONGEST = {
     # Pasted or dropped, and read before anything is kept. The body itself is limited too.
-    "text": 16 * KIB * KIB,
+    "text": 36 * KIB * KIB,
     "description": 2 * KIB * KIB,
     "base64": 8 * KIB * KIB,
     "trust": 4 * KIB * KIB,

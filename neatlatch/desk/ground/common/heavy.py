@@ -35,14 +35,19 @@ CHILDREN = 2
 # How many may wait for a child, in all and of one caller; and for how many seconds.
 _MOST_WAITING, _MOST_OF_ONE, _PATIENCE = 16, 4, 20.0
 # Seconds by the wall clock: for a child that gets no processor time. And octets of an answer.
-_LONGEST, _LARGEST = 60.0, 32 * 1024 * 1024
+_LONGEST, _LARGEST = 60.0, 128 * 1024 * 1024
 _LOOK = 0.05
 
 
-def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.SECONDS) -> T:
+def run(
+    function: Callable[..., T],
+    *arguments: Any,
+    seconds: int = heavy_child.SECONDS,
+    memory: int = heavy_child.MEMORY,
+) -> T:
     """Call a function of ``core`` in a child; answers what it answers, and raises what it raises.
 
-    ``seconds`` of processor time are the most it may take.
+    ``seconds`` of processor time and ``memory``, octets of address space, are the most it may take.
 
     Function, arguments and answer must be such as ``pickle`` takes. Raises :class:`Problem`: 422
     beyond the limits of time and memory, 429 and 503 where too many wait. Where the caller hangs up
@@ -55,7 +60,7 @@ def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.
     kept = False
     try:
         worked, answer, worn = child.ask(
-            (function.__module__, function.__qualname__, arguments, seconds), now
+            (function.__module__, function.__qualname__, arguments, seconds, memory), now
         )
         kept = not worn and not isinstance(answer, heavy_child.TooLarge)
     finally:
@@ -65,7 +70,7 @@ def run(function: Callable[..., T], *arguments: Any, seconds: int = heavy_child.
     if worked:
         return answer  # type: ignore[no-any-return]
     if isinstance(answer, heavy_child.TooLarge):
-        raise _too_heavy(f"It needs more than {heavy_child.MEMORY // 2**20} MiB of memory.")
+        raise _too_heavy(f"It needs more than {memory // 2**20} MiB of memory.")
     raise answer
 
 
@@ -93,7 +98,7 @@ class _Child:
         )
 
     def ask(
-        self, what: tuple[str, str, tuple[Any, ...], int], now: caller.Caller
+        self, what: tuple[str, str, tuple[Any, ...], int, int], now: caller.Caller
     ) -> tuple[bool, Any, bool]:
         """Have something done: whether it worked, what came of it, and whether the child is worn.
 

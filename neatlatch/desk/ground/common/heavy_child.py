@@ -14,7 +14,7 @@ import resource
 from typing import IO
 
 # Seconds of processor time for one piece of work, and octets of address space for all of the
-# process.
+# process meanwhile, unless more is said.
 SECONDS, MEMORY = 5, 512 * 1024 * 1024
 # Octets of address space; what a library has taken does not all come back, so a process that still
 # has more is replaced. Otherwise it would depend on the work before whether there is room for the
@@ -67,13 +67,13 @@ def main() -> None:
     """Work until the desk closes its end."""
     asked_on, told_on = os.fdopen(os.dup(0), "rb"), os.fdopen(os.dup(1), "wb")
     os.dup2(2, 1)  # what a library prints is no answer
-    resource.setrlimit(resource.RLIMIT_AS, (MEMORY, MEMORY))
     resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
     resource.setrlimit(resource.RLIMIT_FSIZE, (0, 0))
     while (asked := read(asked_on)) is not None:
         used = resource.getrusage(resource.RUSAGE_SELF)
         # The kernel ends the process: no Python runs while a library works on.
-        module, name, arguments, seconds = pickle.loads(asked)  # the desk's own words
+        module, name, arguments, seconds, memory = pickle.loads(asked)  # the desk's own words
+        resource.setrlimit(resource.RLIMIT_AS, (memory, resource.RLIM_INFINITY))
         limit = int(used.ru_utime + used.ru_stime) + 1 + seconds
         resource.setrlimit(resource.RLIMIT_CPU, (limit, resource.getrlimit(resource.RLIMIT_CPU)[1]))
         answer = _do(module, name, arguments)

@@ -95,7 +95,9 @@
       <a class="act ms-auto" href="/rounds/{today.last_round.number}"
         >Round {today.last_round.number} · {#if today.last_round.ended}<When
             at={today.last_round.ended}
-          />{:else}{today.last_round.done} of {today.last_round.total}{/if}</a
+          />{:else}{today.last_round.done.toLocaleString('en')} of {today.last_round.total.toLocaleString(
+            'en',
+          )}{/if}</a
       >
     {/if}
   </header>
@@ -105,7 +107,7 @@
         class="line-in max-w-sm"
         type="search"
         aria-label="Find on the wall"
-        placeholder="an application, or state:unlatched env:production"
+        placeholder="an application, or state:unlatched"
         bind:value={words}
       />
       <span class="help">{applications.toLocaleString('en')} applications, the broken first</span>
