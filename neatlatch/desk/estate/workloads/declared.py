@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, fields
+from datetime import datetime
 from typing import Any
 
 from django.db import transaction
@@ -51,27 +53,59 @@ def workload(by: Actor, given: Mapping[str, Any], told: Told) -> Workload:
     found.version += 1
     found.changed_at, found.changed_by = timezone.now(), by.username
     found.save()
-    found.uses.all().delete()
-    for one in given["uses"]:
-        _use(found, one)
+    _put_uses(found, given["uses"])
     told.write(by, "workload", f"{said.name}/{said.environment}")
     return found
 
 
-def _use(found: Workload, given: Mapping[str, Any]) -> Use:
-    application = Application.objects.get(key=given["application"])
-    connection = None
-    if given.get("connection"):
-        rows = Connection.objects.select_related("place__application")
-        connection = rows.get(ref=given["connection"])
-        check_use(
-            connection.ref, connection.place.application.key, application.key, application.name
+def _put_uses(found: Workload, given: Sequence[Mapping[str, Any]]) -> None:
+    """Make what it calls what is declared; where that is what stands, nothing is written."""
+    names = [field.name for field in fields(_Declared)]
+    names[:2] = ["application__key", "connection__ref"]
+    stand = [_Declared(*one) for one in found.uses.order_by("pk").values_list(*names)]
+    wanted = [_Declared.of(one) for one in given]
+    if stand != wanted:
+        found.uses.all().delete()
+        for one in wanted:
+            one.put(found)
+
+
+@dataclass(frozen=True)
+class _Declared:
+    """What is declared of a call: application and connection by their names."""
+
+    application: str
+    connection: str | None
+    operations: list[str]
+    seen: dict[str, int]
+    seen_at: datetime | None
+
+    @classmethod
+    def of(cls, given: Mapping[str, Any]) -> _Declared:
+        return cls(
+            given["application"],
+            given.get("connection") or None,
+            list(given.get("operations", [])),
+            dict(given.get("seen", {})),
+            moment(given.get("seen_at", "")),
         )
-    return Use.objects.create(
-        workload=found,
-        application=application,
-        connection=connection,
-        operations=given.get("operations", []),
-        seen=given.get("seen", {}),
-        seen_at=moment(given.get("seen_at", "")),
-    )
+
+    def put(self, workload: Workload) -> None:
+        """Add it to a workload's. Raises :class:`Problem`."""
+        application = Application.objects.only("key", "name").get(key=self.application)
+        connection = None
+        if self.connection is not None:
+            rows = Connection.objects.select_related("place__application").only(
+                "ref", "place__application__key"
+            )
+            connection = rows.get(ref=self.connection)
+            known = connection.place.application.key
+            check_use(connection.ref, known, application.key, application.name)
+        Use.objects.create(
+            workload=workload,
+            application=application,
+            connection=connection,
+            operations=self.operations,
+            seen=self.seen,
+            seen_at=self.seen_at,
+        )
