@@ -313,6 +313,41 @@ def test_finding_and_single_keys(page: Page) -> None:
     expect(page.get_by_role("button", name="Save")).to_be_visible()
 
 
+def test_more_is_opened_and_left_by_keys(page: Page) -> None:
+    page.goto("/")
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+    more = page.get_by_role("button", name="More", exact=True)
+    page.keyboard.press("g")
+    page.keyboard.press("m")
+    expect(more).to_have_attribute("aria-expanded", "true")
+    expect(page.get_by_role("link", name="Certificates", exact=True)).to_be_focused()
+    page.keyboard.press("Escape")
+    expect(more).to_be_focused()
+    expect(more).to_have_attribute("aria-expanded", "false")
+    more.press("Enter")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Tab")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/credentials/house"))
+    expect(more).to_have_attribute("aria-expanded", "false")
+    page.keyboard.press("g")
+    page.keyboard.press("i")
+    expect(page.get_by_role("heading", name="Inventory", exact=True)).to_be_visible()
+
+
+def test_on_a_phone_more_holds_what_does_not_fit(browser: Browser, demo_desk: Desk) -> None:
+    page = open_page(browser, demo_desk, "isla")
+    page.set_viewport_size({"width": 390, "height": 844})
+    sections = page.get_by_role("navigation", name="Sections")
+    expect(sections.get_by_role("link", name="Workloads")).to_have_count(0)
+    sections.get_by_role("button", name="More").click()
+    expect(sections.get_by_role("link", name="Journal")).to_have_count(0)  # a reader's
+    assert page.evaluate("document.documentElement.scrollWidth") <= 390
+    sections.get_by_role("link", name="Workloads").click()
+    expect(page.get_by_role("heading", name="Workloads")).to_be_visible()
+    page.context.close()
+
+
 def test_the_filter_stands_in_the_address(page: Page) -> None:
     page.goto("/connections")
     page.get_by_label("Filter", exact=True).fill("env:production pin:scopes")

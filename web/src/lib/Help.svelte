@@ -1,10 +1,15 @@
 <script lang="ts">
-  import { help, SECTIONS } from './keys.svelte'
+  import { help } from './keys.svelte'
+  import { MORE, MORE_LETTER, SECTIONS } from './sections'
+  import { may } from './session.svelte'
 
   let dialog: HTMLDialogElement | undefined = $state()
-  const KEYS: [string, string][] = [
+  const KEYS: [string, string][] = $derived([
     ['/', 'Find anything'],
-    ...SECTIONS.map(([letter, name]): [string, string] => [`g then ${letter}`, `Go to ${name}`]),
+    ...[...SECTIONS, ...MORE]
+      .filter((one) => !one.need || may(one.need))
+      .map((one): [string, string] => [`g then ${one.letter}`, `Go to ${one.name}`]),
+    [`g then ${MORE_LETTER}`, 'Open More'],
     ['j and k', 'Down and up in a list'],
     ['Enter', 'Open what has the focus'],
     ['T', 'Test'],
@@ -12,7 +17,7 @@
     ['E', 'Edit'],
     ['I', 'Take something in: paste or drop anything'],
     ['?', 'Show these keys'],
-  ]
+  ])
   $effect(() => {
     if (help.open) dialog?.showModal()
     else dialog?.close()

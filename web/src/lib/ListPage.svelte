@@ -16,7 +16,7 @@
   interface Props {
     title: string
     /** The row of pages that it stands in. */
-    group?: 'applications' | 'connections' | 'credentials'
+    group?: 'applications' | 'credentials'
     /** Under which name its filters are kept. */
     list: Schemas['FilterIn']['list']
     /** The filter, which stands in the address too; `placeholder` shows what can be asked for. */

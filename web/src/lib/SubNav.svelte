@@ -9,11 +9,6 @@
       ['Access rules', '/access-rules'],
     ],
     [
-      ['Connections', '/connections'],
-      ['Workloads', '/workloads'],
-      ['My accounts', '/accounts'],
-    ],
-    [
       ['Credentials', '/credentials'],
       ['House authority', '/credentials/house'],
       ['Certificates', '/certificates'],
@@ -21,7 +16,7 @@
       ['Leaked credential', '/credentials/leaked'],
     ],
   ]
-  const NAMES = ['applications', 'connections', 'credentials'] as const
+  const NAMES = ['applications', 'credentials'] as const
   let { group }: { group: (typeof NAMES)[number] } = $props()
   const pages = $derived(GROUPS[NAMES.indexOf(group)]!)
   /**

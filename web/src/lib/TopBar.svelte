@@ -2,35 +2,31 @@
   import { route } from '../router'
   import Find from './Find.svelte'
   import TakeIn from './TakeIn.svelte'
-  import { help, SECTIONS } from './keys.svelte'
+  import { help, more } from './keys.svelte'
+  import Menu from './Menu.svelte'
+  import { MORE, SECTIONS, sectionOf, type Section } from './sections'
   import { logOut, may, session, setKeys } from './session.svelte'
   import { chosenTheme, chooseTheme, type Theme } from './theme'
 
-  let open = $state(false)
+  let menu = $state(false)
   let theme = $state<Theme>(chosenTheme())
-  let box: HTMLElement | undefined = $state()
-  const here = (address: string) =>
-    address === '/' ? route.pathname === '/' : String(route.pathname).startsWith(address)
-  /** Pages that belong to a section without standing below its address. */
-  const BELONGS: [string, string][] = [
-    ['/clients', '/applications'],
-    ['/tests', '/connections'],
-    ['/redirect-uris', '/applications'],
-    ['/scopes', '/applications'],
-    ['/access-rules', '/applications'],
-    ['/workloads', '/connections'],
-    ['/accounts', '/connections'],
-    ['/certificates', '/credentials'],
-    ['/replacements', '/credentials'],
-  ]
-  const section = $derived(BELONGS.find(([start]) => String(route.pathname).startsWith(start))?.[1])
+  const current = $derived(sectionOf(String(route.pathname)))
+  const under = MORE.filter((one) => !one.need || may(one.need))
+  const tab = (on: boolean) =>
+    `h-[42px] shrink-0 items-center rounded-t-md px-3 max-sm:px-2 max-sm:text-[0.93em] ${
+      on ? 'bg-base-200 text-base-content font-bold' : 'hover:underline'
+    }`
 </script>
 
-<svelte:window
-  onclick={(event) => {
-    if (open && box && !box.contains(event.target as Node)) open = false
-  }}
-/>
+{#snippet entry(one: Section, look: string)}
+  <a
+    href={one.address}
+    class="act py-0.5 max-sm:py-1.5 {look}"
+    aria-current={current === one.address ? 'page' : undefined}
+    onclick={() => (more.open = false)}>{one.name}</a
+  >
+{/snippet}
+
 <header class="bg-neutral text-neutral-content">
   <div
     class="mx-auto flex min-h-[54px] max-w-[1600px] flex-wrap items-stretch gap-2 px-5 max-lg:px-3 max-lg:pt-2"
@@ -50,69 +46,65 @@
     </a>
     <nav
       aria-label="Sections"
-      class="flex items-end gap-1 max-lg:order-last max-lg:overflow-x-auto max-lg:w-full"
+      class="flex items-end gap-1 max-lg:order-last max-lg:w-full max-sm:justify-between max-sm:gap-0"
     >
-      {#each SECTIONS as [, name, address] (address)}
-        {@const on = here(address) || section === address}
+      {#each SECTIONS as one (one.address)}
+        {@const on = current === one.address}
         <a
-          href={address}
+          href={one.address}
           aria-current={on ? 'page' : undefined}
-          class="flex h-[42px] shrink-0 items-center rounded-t-md px-3 max-sm:px-1.5 max-sm:text-[0.93em] {on
-            ? 'bg-base-200 text-base-content font-bold'
-            : 'hover:underline'}">{name}</a
+          class="{one.wide ? 'hidden sm:flex' : 'flex'} {tab(on)}">{one.name}</a
         >
       {/each}
+      <Menu
+        bind:open={more.open}
+        wide="w-48"
+        look="flex {tab(under.some((one) => one.address === current))}"
+      >
+        {#snippet face()}More{/snippet}
+        <div class="flex flex-col">
+          {#each SECTIONS.filter((one) => one.wide) as one (one.address)}
+            {@render entry(one, 'sm:hidden')}
+          {/each}
+          {#each under as one (one.address)}{@render entry(one, '')}{/each}
+        </div>
+      </Menu>
     </nav>
     <div class="ms-auto flex items-center gap-4 max-lg:gap-2">
       <TakeIn />
       <Find />
-      <div class="relative" bind:this={box}>
+      <Menu
+        bind:open={menu}
+        label="{session.who?.person}, your menu"
+        look="bg-brass-ground text-brass grid h-[30px] w-[30px] place-items-center rounded-full text-[0.9em] font-bold"
+      >
+        {#snippet face()}{session.who?.initials}{/snippet}
+        <p class="font-bold">{session.who?.person}</p>
+        <p class="help mb-2">{session.who?.role}</p>
+        <a class="act block" href="/accounts" onclick={() => (menu = false)}>My accounts</a>
+        <a class="act block" href="/me" onclick={() => (menu = false)}>My log-in</a>
+        <label class="mt-2 block"
+          ><span class="label-text">Colours</span>
+          <select class="line-in" bind:value={theme} onchange={() => chooseTheme(theme)}>
+            <option value="system">As the system has them</option>
+            <option value="paper">Light</option>
+            <option value="night">Dark</option>
+          </select></label
+        >
+        <label class="mt-2 flex min-h-[24px] items-center gap-2"
+          ><input
+            type="checkbox"
+            checked={session.who?.keys_on}
+            onchange={(e) => void setKeys(e.currentTarget.checked)}
+          /> Single keys act</label
+        >
         <button
           type="button"
-          class="bg-brass-ground text-brass grid h-[30px] w-[30px] place-items-center rounded-full text-[0.9em] font-bold"
-          aria-expanded={open}
-          aria-label="{session.who?.person}, your menu"
-          onclick={() => (open = !open)}>{session.who?.initials}</button
+          class="act mt-1 block"
+          onclick={() => ((help.open = true), (menu = false))}>All keys</button
         >
-        {#if open}
-          <div class="sheet text-base-content absolute right-0 z-40 mt-2 w-64 p-3 shadow-lg">
-            <p class="font-bold">{session.who?.person}</p>
-            <p class="help mb-2">{session.who?.role}</p>
-            {#if may('read_journal')}<a
-                class="act block"
-                href="/journal"
-                onclick={() => (open = false)}>Journal</a
-              >{/if}
-            <a class="act block" href="/people" onclick={() => (open = false)}>People and teams</a>
-            <a class="act block" href="/inventory" onclick={() => (open = false)}>Inventory</a>
-            <a class="act block" href="/accounts" onclick={() => (open = false)}>My accounts</a>
-            <a class="act block" href="/me" onclick={() => (open = false)}>My log-in</a>
-            <label class="mt-2 block"
-              ><span class="label-text">Colours</span>
-              <select class="line-in" bind:value={theme} onchange={() => chooseTheme(theme)}>
-                <option value="system">As the system has them</option>
-                <option value="paper">Light</option>
-                <option value="night">Dark</option>
-              </select></label
-            >
-            <label class="mt-2 flex min-h-[24px] items-center gap-2"
-              ><input
-                type="checkbox"
-                checked={session.who?.keys_on}
-                onchange={(e) => void setKeys(e.currentTarget.checked)}
-              /> Single keys act</label
-            >
-            <button
-              type="button"
-              class="act mt-1 block"
-              onclick={() => ((help.open = true), (open = false))}>All keys</button
-            >
-            <button type="button" class="act mt-1 block" onclick={() => void logOut()}
-              >Log out</button
-            >
-          </div>
-        {/if}
-      </div>
+        <button type="button" class="act mt-1 block" onclick={() => void logOut()}>Log out</button>
+      </Menu>
     </div>
   </div>
 </header>

@@ -1,15 +1,10 @@
 /** Single keys. They are off while one types, and a person can switch them off for good. */
 import { goto } from '../router'
-import { session } from './session.svelte'
+import { MORE, MORE_LETTER, SECTIONS } from './sections'
+import { may, session } from './session.svelte'
 
-export const SECTIONS: [string, string, string][] = [
-  ['t', 'Today', '/'],
-  ['a', 'Applications', '/applications'],
-  ['c', 'Connections', '/connections'],
-  ['k', 'Credentials', '/credentials'],
-  ['r', 'Rounds', '/rounds'],
-]
 export const help = $state({ open: false })
+export const more = $state({ open: false })
 
 let waiting = 0
 const typing = (target: EventTarget | null) =>
@@ -28,8 +23,9 @@ export function onKey(event: KeyboardEvent): void {
   const key = event.key
   if (Date.now() - waiting < 1500) {
     waiting = 0
-    const section = SECTIONS.find(([letter]) => letter === key.toLowerCase())
-    if (section) return act(event, () => goto(section[2]))
+    if (key.toLowerCase() === MORE_LETTER) return act(event, () => (more.open = true))
+    const to = [...SECTIONS, ...MORE].find((one) => one.letter === key.toLowerCase())
+    if (to && (!to.need || may(to.need))) return act(event, () => goto(to.address))
   }
   if (key === 'g') waiting = Date.now()
   else if (key === '?') act(event, () => (help.open = !help.open))

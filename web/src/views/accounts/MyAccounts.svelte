@@ -7,7 +7,6 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SignInOutcome from '../../lib/SignInOutcome.svelte'
   import { session } from '../../lib/session.svelte'
-  import SubNav from '../../lib/SubNav.svelte'
   import When from '../../lib/When.svelte'
 
   const list = createQuery(() => ({
@@ -42,7 +41,6 @@
 </script>
 
 <svelte:head><title>My accounts · Neat Latch</title></svelte:head>
-<SubNav group="connections" />
 <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>My accounts</h1>
   <span class="help">where I am asked to connect an account of my own</span>

@@ -45,7 +45,6 @@
 <svelte:window onscroll={scrolled} onresize={scrolled} />
 <ListPage
   title="Connections"
-  group="connections"
   list="connections"
   bind:words
   placeholder="words, or env:production state:unlatched pin:scopes"

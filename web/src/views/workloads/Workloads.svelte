@@ -19,10 +19,9 @@
 
 <ListPage
   title="Workloads"
-  group="connections"
   list="workloads"
   bind:words
-  placeholder="words, or env:staging kind:job owner: warned:yes"
+  placeholder="words, or env:staging warned:yes"
   query={found.query}
   rows={found.rows}
   key={(one) => one.id}
