@@ -169,9 +169,23 @@ def test_nothing_is_begun_while_no_worker_runs(
 
 
 def test_no_round_is_due_where_none_begins_by_the_clock(setup: Setup, settings: Any) -> None:
+    setup.latched()
     assert services.round_is_due()
     settings.ROUND_MINUTES = 0
     assert not services.round_is_due()
+
+
+def test_no_round_begins_where_there_is_nothing_to_test(setup: Setup, settings: Any) -> None:
+    settings.ROUND_MINUTES = 5
+    assert not services.round_is_due()
+    with pytest.raises(Problem) as refused:
+        services.begin_round(setup.by)
+    assert refused.value.status == 409
+    assert not Round.objects.exists()
+    connections.change(setup.by, setup.latched(), {"paused": True})
+    assert not services.round_is_due()
+    setup.latched(ref="another")
+    assert services.round_is_due()
 
 
 def test_a_round_is_stopped(setup: Setup) -> None:

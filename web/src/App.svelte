@@ -3,6 +3,7 @@
   import { Router } from 'sv-router'
   import { Problem } from './api/client'
   import { again } from './lib/fresh'
+  import Brand from './lib/Brand.svelte'
   import Help from './lib/Help.svelte'
   import { onKey } from './lib/keys.svelte'
   import ImportStrip from './lib/ImportStrip.svelte'
@@ -53,8 +54,15 @@
 
 <svelte:window onkeydown={onKey} />
 <QueryClientProvider {client}>
+  {#if failed || asked || !session.who}
+    <header class="bg-neutral text-neutral-content px-5"><Brand leads={false} /></header>
+  {/if}
   {#if failed}
-    <main class="p-8"><p role="alert">{failed}</p></main>
+    <main class="sheet mx-auto mt-10 max-w-xl p-6" role="alert">
+      <h1>Neat Latch does not answer</h1>
+      <p class="my-3">{failed}</p>
+      <button class="btn btn-primary" onclick={() => location.reload()}>Try again</button>
+    </main>
   {:else if asked?.[1] === 'consent'}
     <AskedConsent token={asked[2]!} />
   {:else if asked?.[1] === 'handover' && session.known}

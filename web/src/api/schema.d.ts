@@ -4523,13 +4523,16 @@ export interface components {
          * ApplicationRow
          * @description An application in the list.
          *
-         *     ``schemes`` as people read them; ``scopes``: how many are known.
+         *     ``schemes`` as people read them; ``scopes``: how many are known; ``own``: it is Neat Latch
+         *     itself.
          */
         ApplicationRow: {
             /** Key */
             key: string;
             /** Name */
             name: string;
+            /** Own */
+            own: boolean;
             /** Purpose */
             purpose: string;
             /** Owner */

@@ -1,5 +1,6 @@
 <script lang="ts">
   import { route } from '../router'
+  import Brand from './Brand.svelte'
   import Find from './Find.svelte'
   import TakeIn from './TakeIn.svelte'
   import { help, more } from './keys.svelte'
@@ -31,19 +32,7 @@
   <div
     class="mx-auto flex min-h-[54px] max-w-[1600px] flex-wrap items-stretch gap-2 px-5 max-lg:px-3 max-lg:pt-2"
   >
-    <a
-      href="/"
-      class="flex items-center gap-2 text-[1.15rem] font-bold whitespace-nowrap lg:pe-4"
-      aria-label="Neat Latch, to Today"
-    >
-      <svg width="44" height="20" viewBox="0 0 44 20" aria-hidden="true">
-        {#each [0, 1, 2, 3] as place (place)}
-          <rect x={2 + place * 11} y="1" width="7" height="8" rx="1.5" class="fill-secondary" />
-          <rect x={2 + place * 11} y="11" width="7" height="8" rx="1.5" class="fill-slate-ground" />
-        {/each}
-      </svg>
-      <span class="max-sm:sr-only">Neat Latch</span>
-    </a>
+    <Brand />
     <nav
       aria-label="Sections"
       class="flex items-end gap-1 max-lg:order-last max-lg:w-full max-sm:justify-between max-sm:gap-0"

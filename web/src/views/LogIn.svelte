@@ -49,8 +49,9 @@
   }
 </script>
 
-<main class="mx-auto mt-[14vh] w-[22rem]">
-  <h1 class="mb-4">Neat Latch</h1>
+<svelte:head><title>Log in · Neat Latch</title></svelte:head>
+<main class="mx-auto mt-[10vh] w-full max-w-[24rem] px-4">
+  <h1 class="mb-4">Log in</h1>
   {#if session.setUpFirst}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
       Nobody can log in yet. Open the set-up address that <code>nlatch serve</code> printed when it started,

@@ -1,3 +1,6 @@
-<h1>There is no such page</h1>
-<p class="my-2">It may have been renamed or taken away.</p>
-<a class="act" href="/">To Today</a>
+<script lang="ts">
+  import NotThere from '../lib/NotThere.svelte'
+</script>
+
+<svelte:head><title>No such page · Neat Latch</title></svelte:head>
+<NotThere title="There is no such page" says="It may have been renamed or taken away." />

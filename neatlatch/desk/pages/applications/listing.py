@@ -11,6 +11,7 @@ from django.db.models.functions import Coalesce
 
 from neatlatch.core.filter_words import Word
 from neatlatch.core.schemes import KINDS
+from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.records.applications.models import (
     Application,
     Environment,
@@ -95,6 +96,7 @@ def _row(one: Any, environments: list[EnvironmentOut]) -> ApplicationRow:
     return ApplicationRow(
         key=one.key,
         name=one.name,
+        own=one.key == issuing.OWN_KEY,
         purpose=one.purpose,
         owner=one.owner_told or "",
         schemes=[each.label for each in profile.schemes],

@@ -121,11 +121,13 @@ class SchemeOut:
 class ApplicationRow:
     """An application in the list.
 
-    ``schemes`` as people read them; ``scopes``: how many are known.
+    ``schemes`` as people read them; ``scopes``: how many are known; ``own``: it is Neat Latch
+    itself.
     """
 
     key: str
     name: str
+    own: bool
     purpose: str
     owner: str
     schemes: list[str]

@@ -361,22 +361,30 @@ def stop_test(by: Actor, test: Test) -> Test:
 def begin_round(by: Actor) -> Round:
     """Begin a round over all connections that are not paused.
 
-    One round runs at a time (the running one is answered).
+    One round runs at a time (the running one is answered). Raises :class:`Problem` where there is
+    nothing to test.
     """
     with transaction.atomic():
         running = Round.objects.filter(ended=None).first()
         if running is not None:
             return running
+        if not _tested_in_rounds().exists():
+            raise Problem(
+                409, "There is no connection to test.", "Set one up, or end the pause of one."
+            )
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
         Test.objects.bulk_create(
-            Test(connection=one, round=begun, begun_by=by.username)
-            for one in Connection.objects.filter(paused=False)
+            Test(connection=one, round=begun, begun_by=by.username) for one in _tested_in_rounds()
         )
         Round.objects.filter(pk=begun.pk).update(total=Test.objects.filter(round=begun).count())
         if by != CLOCK:
             write(by, "began", "round", str(begun.number))
     end_if_done(begun)
     return begun
+
+
+def _tested_in_rounds() -> QuerySet[Connection]:
+    return Connection.objects.filter(paused=False)
 
 
 @transaction.atomic
@@ -394,8 +402,10 @@ def permit_work(by: Actor, environment: Environment, permitted: bool) -> Environ
 
 
 def round_is_due() -> bool:
-    """Whether the time between rounds is over; never where none begin by the clock."""
-    if not settings.ROUND_MINUTES:
+    """Whether the time between rounds is over; never where none begin by the clock, or where there
+    is nothing to test.
+    """
+    if not settings.ROUND_MINUTES or not _tested_in_rounds().exists():
         return False
     last = Round.objects.order_by("-number").first()
     between = timedelta(minutes=settings.ROUND_MINUTES)

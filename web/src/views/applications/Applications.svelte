@@ -11,6 +11,12 @@
     () => ['applications', words],
     (cursor) => ok(api.GET('/api/applications', { params: { query: { words, cursor } } })),
   )
+  const onlyOurselves = $derived(
+    !words &&
+      !found.query.hasNextPage &&
+      found.rows.length > 0 &&
+      found.rows.every((one) => one.own),
+  )
 </script>
 
 <ListPage
@@ -18,7 +24,7 @@
   group="applications"
   list="applications"
   bind:words
-  placeholder="words, or env:staging owner:freight scheme:basic"
+  placeholder="words, or env:staging owner:freight"
   query={found.query}
   rows={found.rows}
   key={(one) => one.key}
@@ -44,13 +50,20 @@
     >
     <td>{one.connections}</td>
   {/snippet}
-  {#snippet empty()}
-    <p class="mb-3">
-      An application is one of the firm's programs that lets others in: it keeps clients, scopes and
-      secrets of its own. Add one by the address where it publishes how to sign in, or describe it
-      manually.
-    </p>
-    {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a
-      >{/if}
+  {#snippet below()}
+    {#if onlyOurselves}<section class="sheet mt-4 max-w-xl p-6">
+        <h2 class="mb-2">No application of yours yet</h2>
+        {@render first()}
+      </section>{/if}
   {/snippet}
+  {#snippet empty()}{@render first()}{/snippet}
 </ListPage>
+
+{#snippet first()}
+  <p class="mb-3">
+    An application is one of the firm's programs that lets others in: it keeps clients, scopes and
+    secrets of its own. Add one by the address where it publishes how to sign in, or describe it
+    manually.
+  </p>
+  {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a>{/if}
+{/snippet}
