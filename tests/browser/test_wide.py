@@ -73,7 +73,7 @@ def test_the_house_is_accepted_by_one_that_was_typed_and_the_list_goes_on(
     page.goto("/applications")
     rows = page.locator("tbody tr[data-row]")
     expect(rows).to_have_count(100)
-    page.get_by_role("button", name="More").click()
+    page.get_by_role("button", name="Show more").click()
     expect(rows).to_have_count(123)
     names = rows.locator("td:first-child").all_inner_texts()
     assert names == sorted(names)

@@ -42,6 +42,8 @@ from .applications.api import router as applications
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
+from .own_health import router as own_health
+from .own_settings import router as own_settings
 from .owners import router as owners
 from .replacing import router as replacing
 from .workloads.api import router as workloads
@@ -151,6 +153,8 @@ for router in (
     today,
     replacing,
     journal,
+    own_health,
+    own_settings,
     finds,
 ):
     api.add_router("", router)

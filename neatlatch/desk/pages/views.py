@@ -41,6 +41,7 @@ PAGES = {
     "clients",
     "connections",
     "credentials",
+    "health",
     "inventory",
     "journal",
     "me",
@@ -51,6 +52,7 @@ PAGES = {
     "rounds",
     "scopes",
     "set-up",
+    "settings",
     "tests",
     "workloads",
 }

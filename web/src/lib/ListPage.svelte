@@ -88,7 +88,7 @@
         </div>
       {/if}
       {#if query.hasNextPage}<button class="btn btn-sm mt-3" onclick={() => query.fetchNextPage?.()}
-          >More</button
+          >Show more</button
         >{/if}
     {:else if query.hasNextPage}
       <p class="sheet p-4" role="status">Looking further …</p>

@@ -26,6 +26,8 @@ export const MORE: Section[] = [
   { letter: 'o', name: 'Owners', address: '/owners' },
   { letter: 'p', name: 'People and teams', address: '/people' },
   { letter: 'i', name: 'Inventory', address: '/inventory' },
+  { letter: 'b', name: 'Health', address: '/health' },
+  { letter: 's', name: 'Settings', address: '/settings' },
   { letter: 'j', name: 'Journal', address: '/journal', need: 'read_journal' },
 ]
 /** The key that opens *More*, after `g`. */

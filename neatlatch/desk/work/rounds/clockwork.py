@@ -6,13 +6,15 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from datetime import timedelta
+from dataclasses import replace
+from datetime import datetime, timedelta
 
 import structlog
 from django.db import connections as databases
 from django.utils import timezone
 
-from neatlatch.desk.ground.common import clock
+from neatlatch.desk.ground.common import beats, clock
+from neatlatch.desk.ground.common.beats import Beat
 
 log = structlog.get_logger()
 
@@ -45,7 +47,7 @@ class Loop(threading.Thread):
         """Work, wait, and again."""
         while not self._stop_asked.is_set():
             begun = timezone.now()
-            self._once()
+            self._once(begun)
             following = begun + self._every
             while (
                 clock.file() is not None
@@ -57,12 +59,17 @@ class Loop(threading.Thread):
                 self._stop_asked.wait(0.02)
             clock.wait(self._stop_asked, timezone.now, following, self._every)
 
-    def _once(self) -> None:
+    def _once(self, begun: datetime) -> None:
+        beat = Beat(self._label, begun, self._every.total_seconds(), goes_on=True)
+        beats.note(beat)
+        failed = ""
         try:
             self._work()
-        except Exception:
+        except Exception as error:
+            failed = type(error).__name__
             log.exception("what is done by the clock failed; it is tried again", what=self._label)
         finally:
+            beats.note(replace(beat, goes_on=False, failed=failed))
             databases.close_all()
 
     def _asks_busy(self) -> bool:

@@ -121,7 +121,7 @@
     </table>
     {#if found.query.hasNextPage}<button
         class="btn btn-sm m-3"
-        onclick={() => found.query.fetchNextPage()}>More</button
+        onclick={() => found.query.fetchNextPage()}>Show more</button
       >{/if}
   {:else if !form}<p class="px-4 py-3">
       None yet. A connection may belong to a team, and its people may each connect an account.

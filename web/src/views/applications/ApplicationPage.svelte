@@ -185,7 +185,7 @@
           </table>
           {#if clients.query.hasNextPage}<button
               class="btn btn-sm m-3"
-              onclick={() => clients.query.fetchNextPage()}>More</button
+              onclick={() => clients.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else}
           <p class="px-4 py-3">

@@ -157,7 +157,7 @@
           </table>
           {#if living.query.hasNextPage}<button
               class="btn btn-sm mt-2"
-              onclick={() => living.query.fetchNextPage()}>More</button
+              onclick={() => living.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else if living.query.data}<p>
             None in {one.environment.name} yet. Register a client that shows a certificate, or issue one
@@ -185,7 +185,7 @@
           </table>
           {#if gone.query.hasNextPage}<button
               class="btn btn-sm mt-2"
-              onclick={() => gone.query.fetchNextPage()}>More</button
+              onclick={() => gone.query.fetchNextPage()}>Show more</button
             >{/if}
         </section>
       {/if}

@@ -138,7 +138,7 @@
           </table>
           {#if accepting.query.hasNextPage}<button
               class="btn btn-sm mt-2"
-              onclick={() => accepting.query.fetchNextPage()}>More</button
+              onclick={() => accepting.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else if accepting.query.data}
           <p>

@@ -137,7 +137,7 @@
     </div>
     {#if steps.query.hasNextPage}<button
         class="btn btn-sm mt-3"
-        onclick={() => steps.query.fetchNextPage()}>More</button
+        onclick={() => steps.query.fetchNextPage()}>Show more</button
       >{/if}
   {/if}
 {/if}

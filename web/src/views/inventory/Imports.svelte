@@ -27,6 +27,6 @@
       </p>{/if}{/each}
   {#if list.query.hasNextPage}<button
       class="btn btn-sm mt-2"
-      onclick={() => list.query.fetchNextPage()}>More</button
+      onclick={() => list.query.fetchNextPage()}>Show more</button
     >{/if}
 </section>

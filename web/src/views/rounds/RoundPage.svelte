@@ -169,7 +169,7 @@
     </div>
     {#if tests.query.hasNextPage}<button
         class="btn btn-sm mt-3"
-        onclick={() => tests.query.fetchNextPage()}>More</button
+        onclick={() => tests.query.fetchNextPage()}>Show more</button
       >{/if}
   {:else if tests.query.data}<p class="sheet p-4">
       {words ? `None of its tests fits “${words}”.` : 'It has no tests.'}

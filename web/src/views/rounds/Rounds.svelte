@@ -69,7 +69,7 @@
     </div>
     {#if list.query.hasNextPage}<button
         class="btn btn-sm mt-3"
-        onclick={() => list.query.fetchNextPage()}>More</button
+        onclick={() => list.query.fetchNextPage()}>Show more</button
       >{/if}
   {:else}<p class="sheet max-w-xl p-6">
       A round tests every connection once. {often
