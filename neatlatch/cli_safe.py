@@ -122,6 +122,20 @@ def _back_up(given: argparse.Namespace) -> int:
     return 0
 
 
+def _drill(given: argparse.Namespace) -> int:
+    if not _django():
+        return 1
+    from neatlatch.desk.authority import scheduled_backups
+
+    for file in (given.file, given.key):
+        if not file.is_file():
+            print(f"nlatch: {file} is not there.", file=sys.stderr)
+            return 1
+    found = scheduled_backups.try_out(given.file, given.key)
+    print(f"{given.file}: {found.says} ({found.seconds:.0f} s)")
+    return 0 if found.opens else 1
+
+
 def _restore(given: argparse.Namespace) -> int:
     _django(check=False)
     from django.core.management import call_command
@@ -176,6 +190,16 @@ def add_to(commands: Any) -> None:
         help="copy the keys, too, into another folder, which must not be below the first",
     )
     one.set_defaults(run=_back_up)
+
+    one = commands.add_parser(
+        "drill",
+        help="prove that a backup opens: restore it on trial, in a folder that is gone afterwards",
+    )
+    one.add_argument("file", type=Path, help="the copy of the database")
+    one.add_argument(
+        "--key", type=Path, required=True, metavar="FILE", help="the safe.key that was kept with it"
+    )
+    one.set_defaults(run=_drill)
 
     one = commands.add_parser(
         "restore", help="put a backup and its key back, before anything is started"

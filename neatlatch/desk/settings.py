@@ -74,6 +74,14 @@ OUTGOING = tuple(
 ROUND_MINUTES = float(
     os.environ.get("NEATLATCH_ROUND_MINUTES", "5")
 )  # 0: no round begins by the clock
+# Backups by schedule: where to, how often, and how many are kept.
+BACKUPS = os.environ.get("NEATLATCH_BACKUPS", "")
+BACKUP_HOURS = float(os.environ.get("NEATLATCH_BACKUP_HOURS", "24"))
+BACKUPS_KEPT = int(os.environ.get("NEATLATCH_BACKUPS_KEPT", "14"))
+if not BACKUP_HOURS > 0 or BACKUPS_KEPT < 1:
+    raise ImproperlyConfigured(
+        "NEATLATCH_BACKUP_HOURS must be more than 0, and NEATLATCH_BACKUPS_KEPT 1 or more."
+    )
 # Between two looks at whether a refresh token lives.
 TOKEN_MINUTES = ROUND_MINUTES or 5.0
 

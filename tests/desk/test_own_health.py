@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from neatlatch.desk.authority.scheduled_backups import Known
 from neatlatch.desk.ground.common import beats
 from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.beats import Beat
@@ -30,7 +31,7 @@ SOUND = Facts(
     worker=True,
     waiting=3,
     beats=(Beat("rounds", NOW - timedelta(seconds=4), 5.0),),
-    backed_up=NOW - timedelta(days=1),
+    backup=Known(NOW - timedelta(days=1), True),
 )
 
 
@@ -53,8 +54,10 @@ def states(seen: Facts) -> dict[str, str]:
             {"worker": "bad", "clockwork": "warning"},
         ),
         ({"waiting": 5000}, {"queue": "warning"}),
-        ({"backed_up": None}, {"backup": "warning"}),
-        ({"backed_up": NOW - timedelta(days=8)}, {"backup": "warning"}),
+        ({"backup": Known(None)}, {"backup": "warning"}),
+        ({"backup": Known(NOW - timedelta(days=8), True)}, {"backup": "warning"}),
+        ({"backup": Known(NOW, None)}, {}),
+        ({"backup": Known(NOW, False, "The key is another's.")}, {"backup": "bad"}),
     ],
 )
 def test_each_part_is_judged(change: dict[str, Any], told: dict[str, str]) -> None:

@@ -276,6 +276,75 @@ def test_backed_up_while_it_runs_and_restored(
         assert opened.execute("SELECT count(*) FROM credentials_credential").fetchone()[0] >= 400
 
 
+BY_SCHEDULE = """
+import json
+from datetime import timedelta
+from pathlib import Path
+from django.conf import settings
+from django.utils import timezone
+from neatlatch.desk.authority import scheduled_backups
+from neatlatch.desk.ground.journal.models import Entry
+
+settings.BACKUPS, settings.BACKUPS_KEPT = {folder!r}, 2
+found = []
+for passed in (0, 1, 25, 49):
+    real = timezone.now
+    timezone.now = lambda: real() + timedelta(hours=passed)
+    scheduled_backups.look_after()
+    timezone.now = real
+    known = scheduled_backups.known()
+    found.append([known.opened, len(list(Path(settings.BACKUPS).glob("desk-*.sqlite3")))])
+print(json.dumps(found))
+"""
+
+
+def test_a_backup_is_restored_on_trial(desk: tuple[Desk, dict[str, str]], tmp_path: Path) -> None:
+    found, _ = desk
+    done = nlatch(found, "backup", str(tmp_path / "copy"), "--keys", str(tmp_path / "keys"))
+    assert done.returncode == 0, done.stderr
+    copy, key = (
+        next((tmp_path / "copy").glob("*.sqlite3")),
+        next((tmp_path / "keys").glob("*.safe.key")),
+    )
+    before = copy.read_bytes()
+    good = nlatch(found, "drill", str(copy), "--key", str(key))
+    assert (good.returncode, "It opens" in good.stdout) == (0, True), good.stderr
+    assert copy.read_bytes() == before
+    wrong = tmp_path / "wrong.key"
+    told = json.loads(key.read_text())
+    wrong.write_text(
+        json.dumps({**told, "sealing": dict.fromkeys(told["sealing"], "A" * 43 + "=")})
+    )
+    wrong.chmod(0o600)
+    bad = nlatch(found, "drill", str(copy), "--key", str(wrong))
+    assert bad.returncode == 1
+    assert "not the one that this database was sealed with" in bad.stdout
+    with sqlite3.connect(copy) as opened:
+        for (name,) in opened.execute(
+            "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = 'journal_entry'"
+        ).fetchall():
+            opened.execute(f"DROP TRIGGER {name}")
+        opened.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 1")
+    forged = nlatch(found, "drill", str(copy), "--key", str(key))
+    assert (forged.returncode, "journal" in forged.stdout) == (1, True)
+    assert nlatch(found, "drill", str(tmp_path / "none"), "--key", str(key)).returncode == 1
+    assert list(found.home.glob(".drill-*")) == []
+
+
+def test_backups_by_schedule_open_and_make_room(
+    desk: tuple[Desk, dict[str, str]], tmp_path: Path
+) -> None:
+    found, _ = desk
+    folder = tmp_path / "copies"
+    folder.mkdir()
+    (folder / "desk-of-somebody.sqlite3").write_text("not one of ours")
+    told = json.loads(found.python(BY_SCHEDULE.format(folder=str(folder))).splitlines()[-1])
+    assert [opened for opened, _ in told[-2:]] == [True, True]
+    assert told[-1][1] == 3  # two that are kept, and somebody's
+    assert len(list(folder.glob("*.anchor"))) == 2
+    assert list(folder.glob("*.key")) == []
+
+
 def test_does_not_start_without_the_right_key(
     desk: tuple[Desk, dict[str, str]], tmp_path: Path
 ) -> None:

@@ -52,6 +52,14 @@ SETTINGS = (
         "5",
     ),
     Setting(
+        "NEATLATCH_BACKUPS",
+        "a folder for backups by schedule, best on another disk; each is restored on trial, "
+        "without its keys",
+        "none: no backups by schedule",
+    ),
+    Setting("NEATLATCH_BACKUP_HOURS", "hours between backups by schedule", "24"),
+    Setting("NEATLATCH_BACKUPS_KEPT", "copies that are kept in that folder", "14"),
+    Setting(
         "NEATLATCH_REDIS",
         "a Redis URL, to keep the queue there",
         "the queue is a SQLite file",

@@ -14,9 +14,10 @@ from django.utils import timezone
 from huey.contrib.djhuey import HUEY
 
 from neatlatch.core.lifetimes import in_words
+from neatlatch.desk.authority import scheduled_backups
+from neatlatch.desk.authority.scheduled_backups import Known
 from neatlatch.desk.ground.common import beats
 from neatlatch.desk.ground.common.beats import Beat
-from neatlatch.desk.ground.journal.models import Entry
 
 from .rounds import at_work
 
@@ -40,6 +41,7 @@ _WHAT = {
     "house": "the house authority's lists",
     "settling": "what lists show",
     "imports": "imports",
+    "backups": "backups",
 }
 _BACKUP_HOLDS = timedelta(days=7)
 
@@ -74,13 +76,12 @@ class Facts:
     worker: bool
     waiting: int
     beats: Sequence[Beat] = field(default_factory=tuple)
-    backed_up: datetime | None = None
+    backup: Known = Known(None)
 
 
 def facts() -> Facts:
-    """Look now. One query."""
+    """Look now. Two queries."""
     file = Path(str(settings.DATABASES["default"]["NAME"]))
-    last = Entry.objects.filter(noun="safe", did="backed up").order_by("-number").first()
     return Facts(
         now=timezone.now(),
         database=_size(file),
@@ -89,7 +90,7 @@ def facts() -> Facts:
         worker=at_work.is_there(),
         waiting=HUEY.pending_count(),
         beats=beats.last(),
-        backed_up=last.at if last else None,
+        backup=scheduled_backups.known(),
     )
 
 
@@ -190,10 +191,16 @@ def _queue(seen: Facts) -> Check:
 
 
 def _copy(seen: Facts) -> Check:
-    act = "Make one: nlatch backup."
-    if seen.backed_up is None:
-        return Check("backup", "Last backup", State.WARNING, "There has been none.", act)
-    says = f"{_ago(seen.backed_up, seen.now).capitalize()}."
-    if seen.now - seen.backed_up > _BACKUP_HOLDS:
-        return Check("backup", "Last backup", State.WARNING, says, act)
-    return Check("backup", "Last backup", State.GOOD, says)
+    key, name = "backup", "Last backup"
+    act = "Make one: nlatch backup. NEATLATCH_BACKUPS has them made by schedule."
+    at, opened = seen.backup.at, seen.backup.opened
+    if at is None:
+        return Check(key, name, State.WARNING, "There has been none.", act)
+    says = f"It was made {_ago(at, seen.now)}."
+    if opened is False:
+        says += f" Restored on trial, it did not open. {seen.backup.says}"
+        return Check(key, name, State.BAD, says, "Make another, and see: nlatch drill.")
+    says += " Restored on trial, it opened." if opened else " Nobody has tried whether it opens."
+    if seen.now - at > _BACKUP_HOLDS:
+        return Check(key, name, State.WARNING, says, act)
+    return Check(key, name, State.GOOD, says, "" if opened else "Try it: nlatch drill.")

@@ -9,7 +9,7 @@ import structlog
 from django.utils import timezone
 from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
-from neatlatch.desk.authority import handing
+from neatlatch.desk.authority import handing, scheduled_backups
 from neatlatch.desk.authority.house import tokens as house_tokens
 from neatlatch.desk.estate.connections import aside, renewals
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -156,6 +156,7 @@ def start() -> None:
                 Loop("house", keep_house, HOUSE),
                 Loop("settling", catch_up, SETTLING),
                 Loop("imports", imports.go_on, IMPORTS),
+                Loop("backups", scheduled_backups.look_after, HOUSE),
             )
         )
         _started[0].start()
