@@ -1,4 +1,4 @@
-"""What a refusal means and what mends it, by the way of being let in (DOMAIN §9).
+"""What a refusal means and what mends it, by the authentication scheme (DOMAIN §9).
 
 The same answer wants another act of each scheme: nobody can sign in where a key is sent, and a
 stream answers no HTTP. The acts are common practice, no source; what a code means is its
@@ -37,7 +37,7 @@ NOT_ACCEPTED: dict[str, Advice] = {
     ),
     OWN: Advice(
         "The application did not accept the token.",
-        "Whoever's account it is connects it again, under My accounts.",
+        "The account's holder connects it again, under My accounts.",
     ),
     CLIENT: Advice(
         "The application did not accept the token that the client was given.",
@@ -161,7 +161,7 @@ TOKEN_MENDS: dict[tuple[str, str], str] = {
         "invalid_grant",
         CODE,
     ): "Sign in again: the refresh token was used before, has ended or was revoked.",
-    ("invalid_grant", OWN): "Whoever's account it is connects it again, under My accounts: the"
+    ("invalid_grant", OWN): "The account's holder connects it again, under My accounts: the"
     " refresh token was used before, has ended or was revoked.",
     ("invalid_grant", JWT): "Compare the assertion's audience and account, and our certificate"
     " with the one they hold; check both clocks (RFC 7523 §3.1).",

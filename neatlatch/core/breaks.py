@@ -109,16 +109,18 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
             add(
                 None,
                 f"{why} The token that is held serves on.",
-                Act("open", "Open"),
+                Act("open", "Open connection"),
                 tuple(one for one in watched.workloads if one in stopped),
             )
         else:
-            add(None, why, Act("open", "Open"))
+            add(None, why, Act("open", "Open connection"))
     elif watched.state is State.UNLATCHED:
-        add(None, watched.failing or "The last tests failed.", Act("open", "Open"))
+        add(None, watched.failing or "The last tests failed.", Act("open", "Open connection"))
     elif watched.state is State.STICKING:
         add(
-            None, f"Sticking: it works now and then. {watched.failing}".strip(), Act("open", "Open")
+            None,
+            f"Sticking: it works now and then. {watched.failing}".strip(),
+            Act("open", "Open connection"),
         )
     if watched.secret_ends is not None:
         over = watched.secret_ends <= now
@@ -161,7 +163,9 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
                     f"Renewal{f' for {watched.whose}' if watched.whose else ''} was refused: "
                     f"{watched.renewal_refused} The access token is the last one."
                 ),
-                Act("open", "Open") if watched.whose else Act("sign_in", "Sign in again"),
+                Act("open", "Open connection")
+                if watched.whose
+                else Act("sign_in", "Sign in again"),
             )
         elif not watched.can_renew and watched.access_ends is not None:
             add(

@@ -257,7 +257,7 @@ _ROAD = {
     ),
     "coding": (
         "The answer is packed in a way that is not taken apart.",
-        "Tell the application's owner, or whoever runs a proxy in between.",
+        "Tell the application's owner, or the operator of a proxy in between.",
     ),
     "too_large": (
         "The answer was larger than the limit.",

@@ -149,17 +149,17 @@ def token_of_connection(
     if refresh:
         return Worth(
             True,
-            "whoever has it gets new tokens with it"
+            "anyone who has it gets new tokens with it"
             if public
-            else "whoever has it, and the client's secret too, gets new tokens with it",
+            else "anyone who has it, and the client's secret too, gets new tokens with it",
             after,
         )
     if ends is not None and ends <= now:
-        return Worth(False, "it has ended, and lets nobody in", after)
+        return Worth(False, "it has expired, and gives no access", after)
     return Worth(
         True,
         (
-            f"whoever has it is let in as this "
+            f"anyone who has it gets in as this "
             f"connection{' until it ends' if ends else ', and it has no end'}"
         ),
         after,

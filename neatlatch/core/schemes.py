@@ -86,7 +86,7 @@ class Endpoint:
 
 @dataclass(frozen=True)
 class Scheme:
-    """One way of being let in. Its key is its kind: an application offers each kind once.
+    """One authentication scheme. Its key is its kind: an application offers each kind once.
 
     ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name``
     of an API key, ``id_header`` and ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a),

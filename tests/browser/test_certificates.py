@@ -128,7 +128,7 @@ def test_a_workload_is_given_a_certificate_to_draw_with(page: Page) -> None:
     page.get_by_role("link", name="Rest hours check").click()
     page.get_by_role("button", name="Give it one").click()
     page.get_by_label("What", exact=True).select_option(
-        label="A certificate, shown at the TLS door"
+        label="A certificate, presented at the TLS listener"
     )
     page.get_by_role("button", name="Give it", exact=True).click()
     expect(page.get_by_text("a certificate, relay only", exact=True)).to_be_visible()
@@ -171,7 +171,7 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     office = OfficeVisitor(stand_ins.office("lost", "production").rpartition("/")[0], "production")
     value = office.make("the new one", "svc-lost", "clerk")["Token"]
     page.get_by_label("The new value").fill(f" {value} ")
-    page.get_by_role("button", name="Take it in").click()
+    page.get_by_role("button", name="Store value").click()
     page.get_by_role("button", name="Try it at the application").click()
     expect(page.get_by_text("The new one works", exact=False)).to_be_visible()
     page.get_by_role("button", name="Switch over").click()

@@ -1,4 +1,4 @@
-"""Each way of being let in, set up from nothing through the interface against its stand-in, to
+"""Each authentication scheme, set up from nothing through the interface against its stand-in, to
 latched: two windows, values carried across.
 """
 

@@ -123,7 +123,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     # What a change stops is said before it is made, and has to be agreed to.
     page.get_by_role("button", name="Change them").click()
     page.get_by_role("button", name="Take redirect URI 2 away").click()
-    expect(page.get_by_text("Nobody stops by this, and nobody is helped.")).to_be_visible()
+    expect(page.get_by_text("No connection is affected.")).to_be_visible()
     page.get_by_label("Redirect URI 1", exact=True).fill(uri + "/")
     expect(page.get_by_text("✓ cargo-manifests can sign in then.")).to_be_visible()
     page.get_by_role("button", name="Change them there").click()
@@ -586,7 +586,7 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
     paste(f"curl -H 'Authorization: Bearer {token}' https://ledger.example/entries")
     expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_be_visible()
     expect(
-        page.get_by_text("Whoever has it is let in as this connection until it ends")
+        page.get_by_text("Anyone who has it gets in as this connection until it ends")
     ).to_be_visible()
     expect(
         page.get_by_text("Ended, its workloads stop, until somebody signs in again.")
@@ -599,11 +599,11 @@ print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal()
     assert page.request.get("/draw/fuel-ledger", **draw).status == 503
     paste(f"NLATCH_KEY={key}")
     found = page.get_by_label(re.compile("^Recognised: "))
-    expect(found).to_contain_text("lets whoever has it in")
+    expect(found).to_contain_text("gives access to anyone who has it")
     expect(found).to_contain_text(
         "draws with it, and stops at once; it has something else to draw with."
     )
     found.get_by_role("button", name="Revoke it now").click()
     found.get_by_role("button", name=re.compile("^Revoke …")).click()
-    expect(found).to_contain_text("lets nobody in any more")
+    expect(found).to_contain_text("no longer gives access")
     assert page.request.get("/draw/fuel-ledger", **draw).status == 401

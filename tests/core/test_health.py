@@ -360,10 +360,10 @@ def test_what_ends_first(given: dict[str, object], at: timedelta | None, act: st
 def test_far_ends_are_not_told_and_the_order_is_by_moment() -> None:
     assert breaks.next_break(watched(secret_ends=NOW + timedelta(days=91)), NOW) is None
     later, sooner = (
-        breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open"), ())
+        breaks.Break(ref, NOW + timedelta(days=days), "", breaks.Act("open", "Open connection"), ())
         for ref, days in (("a", 3), ("b", 1))
     )
-    now = breaks.Break("z", None, "", breaks.Act("open", "Open"), ())
+    now = breaks.Break("z", None, "", breaks.Act("open", "Open connection"), ())
     assert breaks.in_order([later, sooner, now]) == [now, sooner, later]
 
 

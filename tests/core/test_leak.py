@@ -57,7 +57,7 @@ def test_what_a_leaked_token_is_worth() -> None:
         for refresh in (True, False)
         for public in (True, False)
     }
-    assert told[True, True].says == "whoever has it gets new tokens with it"
+    assert told[True, True].says == "anyone who has it gets new tokens with it"
     assert "secret too" in told[True, False].says
     assert told[False, False].says.endswith("it has no end")
     assert all(one.lives for one in told.values())

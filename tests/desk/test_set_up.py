@@ -84,7 +84,7 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
             "sandbox",
             applications.Description(f"{setup.stand_ins.secured('tides')}/openapi.json"),
         )
-    assert "no way of being let in that is known" in raised.value.errors["description_address"]
+    assert "no supported authentication scheme" in raised.value.errors["description_address"]
 
 
 def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
@@ -254,7 +254,7 @@ def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) ->
             .replace("api_key: Admin", "token: Admin")
         },
     ).json()
-    assert gone["meanings"][0]["why"].startswith("Its way of being let in would be gone")
+    assert gone["meanings"][0]["why"].startswith("Its authentication scheme would be removed")
     assert (
         Application.objects.get(key="fare-kiosks").version == application.version
     )  # nothing was saved

@@ -114,8 +114,8 @@ def names_of_request(request: x509.CertificateSigningRequest) -> tuple[str, tupl
         raise Wrong(
             {
                 "request": (
-                    "The request's signature does not hold: it was changed, or whoever made it "
-                    "does not have the key."
+                    "The request's signature is not valid: it was changed, or its maker does not "
+                    "have the key."
                 )
             }
         )

@@ -183,9 +183,9 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
                     KEY,
                     _WHOSE,
                     Fit.NOT_ASKED,
-                    "not noted",
+                    "not recorded",
                     ours,
-                    "Any account may be used here, and none is noted.",
+                    "Any account may be used here, and none is recorded.",
                 ),
             )
         return (
@@ -195,8 +195,8 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
                 Fit.MISSING,
                 "—",
                 ours,
-                "It has not been noted whose it is; a service account is wanted here.",
-                acts=(Act("open_client", "Note the account"),),
+                "Whose account it is has not been recorded; a service account is required here.",
+                acts=(Act("open_client", "Record the account"),),
                 unwritten=True,
             ),
         )

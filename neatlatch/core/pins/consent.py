@@ -55,6 +55,6 @@ def pin(halves: Halves) -> Pin:
         Fit.NOT_PROVEN,
         held,
         "—",
-        "Consent was noted here, and no test has passed since to prove it.",
+        "Consent was recorded here, and no test has passed since to prove it.",
         acts=(Act("test", "Test it"),),
     )

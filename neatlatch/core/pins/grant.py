@@ -27,7 +27,7 @@ def pin(halves: Halves) -> Pin:
     theirs = ", ".join(sorted(one.rpartition(":")[2] for one in halves.provider.grants))
     switch_on = Act(
         "enable_grant",
-        "Switch it on" if halves.provider.managed else "Note it as switched on",
+        "Switch it on" if halves.provider.managed else "Record it as switched on",
         used,
     )
     if not halves.provider.grants:
@@ -63,7 +63,7 @@ def pin(halves: Halves) -> Pin:
             "refresh_token is not switched on, so nothing can renew the access token.",
             Act(
                 "enable_grant",
-                "Switch it on" if halves.provider.managed else "Note it as switched on",
+                "Switch it on" if halves.provider.managed else "Record it as switched on",
                 "refresh_token",
             ),
             marked=False,
@@ -79,7 +79,7 @@ def pin(halves: Halves) -> Pin:
             theirs,
             ours,
             (
-                f"The firm-wide switch “{off[0]}” is not noted as on; until it is, this grant "
+                f"The firm-wide switch “{off[0]}” is not recorded as on; until it is, this grant "
                 f"is refused for everybody."
             ),
             Act("note_switch", "It is on now", off[0]),

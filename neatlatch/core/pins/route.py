@@ -19,7 +19,7 @@ def pin(halves: Halves) -> Pin:
             KEY,
             LABEL,
             Fit.NOT_ASKED,
-            "no allow-list noted",
+            "no allow-list recorded",
             shown,
             "Which addresses it lets in was not said.",
         )

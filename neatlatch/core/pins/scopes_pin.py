@@ -75,7 +75,9 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
         )
     acts = [
         Act(
-            "permit_scope", "Ask for it" if halves.provider.managed else "Note it as permitted", one
+            "permit_scope",
+            "Ask for it" if halves.provider.managed else "Record it as permitted",
+            one,
         )
         for one in over
     ]

@@ -70,7 +70,7 @@ def refused(request: HttpRequest, exception: Exception) -> HttpResponse:
     Our own names are not told.
     """
     if isinstance(exception, DisallowedHost):
-        says = "Whoever runs this desk names its hosts in NEATLATCH_URL and NEATLATCH_HOSTS."
+        says = "Its operator names its hosts in NEATLATCH_URL and NEATLATCH_HOSTS."
         return problems.answer(Problem(400, "This desk does not go by that host name.", says))
     return problems.answer(
         Problem(400, "This request cannot be read.", "Look at its header and its form.")

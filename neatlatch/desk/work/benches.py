@@ -159,7 +159,7 @@ def carry_out(by: Person, client: Client) -> Client:
         raise Problem(
             409,
             "No change is planned.",
-            "Somebody else may have noted it as done. Reload the page.",
+            "Somebody else may have recorded it as done. Reload the page.",
         )
     if open_:
         raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
@@ -444,7 +444,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
                 f"{request.answered_by} answered it. A link serves once.",
             )
         if request.withdrawn or request.ends <= timezone.now():
-            raise Problem(410, "This link has ended.", "Ask whoever sent it for a new one.")
+            raise Problem(410, "This link has ended.", "Ask its sender for a new one.")
         request.answered_at, request.given, request.answered_by, request.says = (
             timezone.now(),
             sorted(set(given)),

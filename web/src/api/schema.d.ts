@@ -4716,7 +4716,7 @@ export interface components {
         };
         /**
          * SchemeOut
-         * @description A way of being let in.
+         * @description An authentication scheme.
          *
          *     ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``:
          *     the house authority can issue for it.

@@ -7,7 +7,7 @@
       await navigator.clipboard.writeText(text)
       done = 'Copied'
     } catch {
-      done = 'Mark it and copy by hand'
+      done = 'Select it and copy it manually'
     }
     setTimeout(() => (done = ''), 2000)
   }

@@ -53,8 +53,8 @@
   {/each}
   <p class="mb-3">
     Nothing has been saved. {moving.asked.keeps
-      ? 'Whoever has a secret itself can use it past Neat Latch until it is replaced there; through the relay it stays here.'
-      : 'Whoever runs the other server can read what is sent there.'}
+      ? 'Anyone who has the secret itself can use it without Neat Latch until it is replaced there; through the relay it stays here.'
+      : 'The operator of the other server can read what is sent there.'}
   </p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">

@@ -28,7 +28,7 @@
 </script>
 
 {#if typed === null}
-  {owner || 'nobody is noted'}
+  {owner || 'no owner is recorded'}
   {#if owner && from !== 'said'}<span class="help"
       >{from === 'workload' ? 'who draws with it' : 'the account'}</span
     >{/if}

@@ -133,8 +133,8 @@ def add_from_description(
         raise wrong_fields(
             {
                 description.field: (
-                    "The description names no way of being let in that is known here. Describe "
-                    "it manually."
+                    "The API description has no supported authentication scheme. Describe it "
+                    "manually."
                 )
             }
         )

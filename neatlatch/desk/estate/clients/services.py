@@ -153,7 +153,7 @@ def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
     if client.management_token is None:
         raise Problem(
             409,
-            "Our right to manage this client there is not in the safe.",
+            "Neat Latch has no registration access token for this client.",
             "Replace its secret manually there.",
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
@@ -457,7 +457,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     if client.management_token is None:
         raise Problem(
             409,
-            "Our right to manage this client there is not in the safe.",
+            "Neat Latch has no registration access token for this client.",
             (
                 "It was brought in from a file. Register another client, or change this one by "
                 "hand there."

@@ -18,7 +18,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 
 from . import halves
 
-GONE = "Its way of being let in would be gone; it would have to change to another."
+GONE = "Its authentication scheme would be removed; it would have to change to another."
 
 
 @dataclass(frozen=True)

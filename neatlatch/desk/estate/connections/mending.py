@@ -53,7 +53,9 @@ def act(
     elif key == "note_switch":
         clients.note(by, client, {"switches": sorted({*client.switches, value})})
     elif key in ("note_fact", "note_thumbprint") and not value.strip():
-        raise wrong_fields({"value": "Say which value the provider has. What is noted stays."})
+        raise wrong_fields(
+            {"value": "Enter the value that the provider has. What is recorded stays."}
+        )
     elif key == "note_fact":
         clients.note(by, client, {"facts": {pin: value}})
     elif key == "note_thumbprint":

@@ -132,7 +132,7 @@ def renew(by: Person, connection: Connection) -> Renewal:
         raise Problem(
             409,
             "Nothing is renewed here.",
-            "This way of being let in has no token that ends and is renewed.",
+            "This authentication scheme has no token that expires and is renewed.",
         )
     person = by.pk if connection.individual else None
     held = TokenSet.objects.filter(connection=connection, person=person).first()

@@ -585,7 +585,7 @@ def _put_secret(
     """Hold a new secret, and write that down; the connection's new version is the caller's."""
     value = _secret_value(connection.read_scheme(), key)
     if value is None or not value.secret:
-        raise wrong_fields({"key": "There is no such secret in this way of being let in."})
+        raise wrong_fields({"key": "This authentication scheme has no such secret."})
     credential, notes = _hold(by, connection, value, pasted, ends)
     write(
         by,
@@ -624,7 +624,7 @@ def _put_certificate(
     connection = locked(connection)
     scheme = connection.read_scheme()
     if scheme.value("certificate") is None:
-        raise wrong_fields({"certificate": "This way of being let in wants no certificate."})
+        raise wrong_fields({"certificate": "This authentication scheme takes no certificate."})
     leaf = found.leaf()
     if leaf is None and not found.keys:
         raise wrong_fields(

@@ -162,7 +162,7 @@ def show(by: Actor, handover: Handover) -> tuple[Credential, str]:
     handover.shown, handover.taken_by, handover.outcome = (
         timezone.now(),
         by.username,
-        "shown to whoever made it",
+        "shown to its maker",
     )
     handover.link = handover.code = ""
     handover.save()

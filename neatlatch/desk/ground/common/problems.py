@@ -44,7 +44,7 @@ def broken() -> Problem:
     return Problem(
         500,
         "Something went wrong here.",
-        "It stands in the desk's log. Look whether it was done before you try again.",
+        "See the server log. Check whether the change was made before you retry.",
     )
 
 

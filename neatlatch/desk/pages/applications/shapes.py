@@ -99,7 +99,7 @@ class ValueOut:
 
 @dataclass(frozen=True, kw_only=True)
 class SchemeOut:
-    """A way of being let in.
+    """An authentication scheme.
 
     ``registers``: a client is registered for it; ``signs_in``: people sign in; ``house_issues``:
     the house authority can issue for it.

@@ -86,6 +86,6 @@ def _note(connection: Connection, client: Client, found: dict[str, tuple[str, st
     # When it was changed stays: nothing is to be proven anew by it.
     client.save(update_fields=["client_id", "facts", "version", "changed_by"])
     about: dict[str, Any] = {
-        key: f"{now}, noted was {was or 'nothing'}" for key, (was, now) in found.items()
+        key: f"{now}, recorded was {was or 'nothing'}" for key, (was, now) in found.items()
     }
     write(TEST, "learned", "client", client.name, {"connection": connection.ref, **about})

@@ -40,8 +40,8 @@
       <p>
         You were sent here by {asked.client
           ? `the program ${asked.client}`
-          : 'a program that is not known here'}. Tell whoever looks after it; going back and trying
-        again will not help.
+          : 'a program that is not known here'}. Tell the person responsible for it; going back and
+        trying again will not help.
       </p>
     {:else}
       <h1 class="mb-2">Allow {asked.client}?</h1>

@@ -148,7 +148,7 @@
           <table class="rows">
             <thead
               ><tr
-                ><th>Name</th><th>Client ID</th><th>Environment</th><th>Kept</th><th>Used by</th
+                ><th>Name</th><th>Client ID</th><th>Environment</th><th>Managed</th><th>Used by</th
                 ></tr
               ></thead
             >
@@ -164,7 +164,7 @@
                       : one.house
                         ? 'here, by the house authority'
                         : one.managed
-                          ? 'by protocol'
+                          ? 'by protocol (RFC 7592)'
                           : one.state === 'preparing'
                             ? 'manually, not finished'
                             : one.state === 'asking'

@@ -76,7 +76,7 @@
             {:else}
               <td
                 >{one.meaning}{#if one.implies.length}<span class="help block"
-                    >whoever has it has <span class="value">{one.implies.join(', ')}</span> as well</span
+                    >it includes <span class="value">{one.implies.join(', ')}</span></span
                   >{/if}</td
               ><td>{one.kind}</td><td>{one.administrator ? 'an administrator' : 'the person'}</td>
             {/if}

@@ -72,7 +72,7 @@
           >{/if}{/if}
     </p>
   {:else}<p class="help">
-      None of the scopes wants an administrator; whoever signs in consents.
+      None of the scopes requires an administrator; the person who signs in consents.
     </p>{/each}
   {#if asking}
     <form class="border-base-300 mt-2 border-t pt-2" onsubmit={ask}>

@@ -87,7 +87,7 @@
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="living">
         <div class="mb-2 flex items-baseline gap-4">
-          <h2 id="living">Alive</h2>
+          <h2 id="living">Valid</h2>
           <span class="help">what ends soonest first</span>
           {#if may('change') && accepted}<button
               class="btn btn-sm ms-auto"

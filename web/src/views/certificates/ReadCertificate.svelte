@@ -103,7 +103,7 @@
         </p>
         <p class={one.holds ? 'text-success font-semibold' : 'text-error font-semibold'}>
           {one.holds
-            ? 'Its signature holds: whoever made it has the key.'
+            ? 'Its signature is valid: its maker has the key.'
             : 'Its signature does not hold: it was changed, or made without the key.'}
         </p>
       </section>

@@ -44,12 +44,12 @@
   <p class="flex gap-4">
     <a class="act" href="/api/clients/{client.id}/exports" download>Export</a>
     {#if may('change')}<button class="act" onclick={() => (open = !open)}
-        >{open ? 'Cancel' : 'Bring it in'}</button
+        >{open ? 'Cancel' : 'Import'}</button
       >{/if}
   </p>
   {#if open}
     <label class="help" for="json-text"
-      >Client metadata, as an application answers it. Secrets in it are not taken.</label
+      >Client metadata, as an application returns it. Secrets in it are not imported.</label
     >
     <textarea id="json-text" class="line-in value" rows="5" spellcheck="false" bind:value={text}
     ></textarea>

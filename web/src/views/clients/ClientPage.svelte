@@ -232,7 +232,7 @@
                 {@const given = client.consents[scope.name]}
                 <p>
                   <span class="value">{scope.name}</span>
-                  {#if given}noted by {given.who}, <When
+                  {#if given}recorded by {given.who}, <When
                       at={given.when}
                     />{#if may('change')}&nbsp;<button
                         class="act"
@@ -259,13 +259,13 @@
     </div>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4">
-        <h2 class="mb-1">How it is kept</h2>
+        <h2 class="mb-1">Managed</h2>
         <p>
           {client.house
-            ? 'By the house authority: what stands here is what it goes by, from the moment it is saved.'
+            ? 'By the house authority: what is saved here applies immediately.'
             : client.managed
-              ? 'By protocol: Neat Latch reads and changes it at the application (RFC 7592).'
-              : 'A mirrored record, entered manually. It counts as proven when a test has passed.'}
+              ? 'By protocol (RFC 7592): Neat Latch reads and changes it at the application.'
+              : 'Manually: a mirrored record. It counts as proven when a test has passed.'}
         </p>
         <p class="help">
           <When at={client.changed_at} prefix="changed " />{client.changed_by

@@ -71,7 +71,7 @@
             >{/if}
         </p>
       {/each}
-    {:else}<p class="help">Nobody stops by this, and nobody is helped.</p>{/if}
+    {:else}<p class="help">No connection is affected.</p>{/if}
   {:else if !problem}<p class="help">Working out what this does …</p>{/if}
 </div>
 <ProblemBox {problem} />

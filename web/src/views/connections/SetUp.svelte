@@ -197,7 +197,7 @@
                     <button
                       class="btn btn-sm"
                       disabled={acts.busy}
-                      onclick={() => intoRounds(connection.version)}>Take it into the rounds</button
+                      onclick={() => intoRounds(connection.version)}>Include in rounds</button
                     >
                   {/if}
                 </div>

@@ -20,7 +20,9 @@
 </p>
 {#if drawer.reach.length}
   <h4 class="mt-2 font-bold">
-    Whoever {dead ? 'had' : 'has'} it could draw{drawer.relay ? ', and send requests through' : ''}
+    Anyone who {dead ? 'had' : 'has'} it could draw{drawer.relay
+      ? ', and send requests through'
+      : ''}
   </h4>
   <ul>
     {#each drawer.reach as one (one.ref)}

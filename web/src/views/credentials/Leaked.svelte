@@ -64,8 +64,7 @@
   {#if nothing}
     <p class="sheet max-w-2xl p-4">
       Nothing that is kept here is in it. It may still be a credential of an application that Neat
-      Latch does not know: ask whoever issued it. A value that was cut or changed cannot be
-      recognised.
+      Latch does not know: ask its issuer. A value that was cut or changed cannot be recognised.
     </p>
   {/if}
   {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
@@ -82,7 +81,7 @@
         </h2>
         <span>{[one.client, one.application, one.environment].filter(Boolean).join(', ')}</span>
         <span class={dead ? 'text-success font-semibold' : 'text-error font-semibold'}
-          >{dead ? 'lets nobody in any more' : 'lets whoever has it in'}</span
+          >{dead ? 'no longer gives access' : 'gives access to anyone who has it'}</span
         >
       </header>
       <div class="grid grid-cols-2 gap-6">
@@ -102,7 +101,7 @@
                 : 'No workload of it is known.'}
             </p>
           {:else}{#if !one.drawer}<p>
-                No connection here holds it; whoever else does stops at once.
+                No connection uses it. Anything else that does stops immediately.
               </p>{/if}{/each}
           {#if one.drawer}<Drawer drawer={one.drawer} {dead} />{/if}
           <p class="help mt-2">
@@ -130,8 +129,8 @@
             {#if revoking === one.id}
               <p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
                 {one.stops.length
-                  ? `${one.stops.map((each) => each.ref).join(', ')} would stop at once.`
-                  : `${one.drawer?.name ?? 'Whoever uses it'} stops at once.`}
+                  ? `${one.stops.map((each) => each.ref).join(', ')} would stop immediately.`
+                  : `${one.drawer?.name ?? 'Anything that uses it'} stops immediately.`}
                 It cannot be undone.
                 <button
                   class="btn btn-error btn-sm mt-1"

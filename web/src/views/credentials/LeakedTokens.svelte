@@ -66,7 +66,7 @@
 {#if ended}<p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
     <a class="act value" href="/connections/{ended.ref}">{ended.ref}</a> holds its tokens no longer.
     Ended at the application: {ended.there}.
-    {#if ended.there !== 'yes'}Whoever has them is let in until they end; end them in the
+    {#if ended.there !== 'yes'}Anyone who has them gets in until they expire; revoke them in the
       application's own screens.{/if}
   </p>{/if}
 {#each found.held as one (`${one.ref}${one.person}${one.refresh}${one.set_aside}`)}
@@ -116,7 +116,7 @@
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
         onclick={() => endToken(one.client_key, one.number)}>End it now</button
-      >{:else}it lets nobody in any more.{/if}
+      >{:else}it no longer gives access.{/if}
     {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
   </div>
 {/each}
@@ -126,7 +126,7 @@
     allowed it:
     {#if one.alive}{one.spent
         ? 'it was used before, and ends all that came of it when it is shown again.'
-        : `whoever has it${one.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
+        : `anyone who has it${one.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
@@ -135,7 +135,7 @@
       <span class="help block"
         >{one.person} is then asked anew when {one.client} next wants in.</span
       >
-    {:else}it lets nobody in any more.{/if}
+    {:else}it no longer gives access.{/if}
   </div>
 {/each}
 {#each found.managing as one (one.client_key)}
@@ -143,7 +143,8 @@
     The token that manages the registration of <a class="act" href="/clients/{one.client_key}"
       >{one.client}</a
     >
-    at {one.application}: whoever has it changes the client, its redirect URIs too, or removes it.
+    at {one.application}: anyone who has it can change the client, its redirect URIs too, or remove
+    it.
     {#if one.house}<button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}

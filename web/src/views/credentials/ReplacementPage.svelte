@@ -123,7 +123,7 @@
       </Field>
     {/if}
     <button class="btn btn-primary btn-sm" disabled={acts.busy || !isGiven(given)}
-      >Take it in</button
+      >Store value</button
     >
   </form>
 {/snippet}

@@ -33,7 +33,7 @@
     id="file-key"
     label="Their public key"
     error={errors.key}
-    help="PEM, a certificate, or a JWK; RSA of 2048 bits and more, or a NIST curve. Only whoever has the private key can read the file (JWE, RFC 7516)."
+    help="PEM, a certificate, or a JWK; RSA of 2048 bits and more, or a NIST curve. Only the holder of the private key can read the file (JWE, RFC 7516)."
   >
     <textarea id="file-key" class="line-in value h-28" bind:value={form.key} required></textarea>
   </Field>

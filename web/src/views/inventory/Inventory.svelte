@@ -89,10 +89,10 @@
       <section class="sheet p-4" aria-labelledby="in">
         <h2 id="in" class="mb-1">Apply a file</h2>
         <p class="help mb-2">
-          First see, object by object, what it would change. What somebody changed by hand since the
-          file was exported is told and not overwritten. A file with a mistake changes nothing at
-          all. A small one is applied as a whole; a large one in blocks, while the desk goes on
-          serving. Each import can be undone.
+          First see, object by object, what it would change. What somebody changed manually since
+          the file was exported is reported and not overwritten. A file with a mistake changes
+          nothing at all. A small one is applied as a whole; a large one in blocks, while the desk
+          goes on serving. Each import can be undone.
         </p>
         <div class="flex flex-wrap items-center gap-4">
           <label class="btn btn-sm"
@@ -176,8 +176,8 @@
           >{/each}
       </p>
       <p class="help mt-1">
-        A client is also exported and imported as RFC 7591 JSON, an application out as OpenAPI, a
-        connection as .env or .properties: on their own pages.
+        A client is also exported and imported as RFC 7591 JSON, an application is exported as
+        OpenAPI, a connection as .env or .properties: on their own pages.
       </p>
     </section>
     {#if may('change')}

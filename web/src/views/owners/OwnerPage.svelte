@@ -79,12 +79,12 @@
       <dl class="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1">
         <dt class="text-soft">Mail</dt>
         <dd>
-          {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}nobody
-            has noted it{/if}
+          {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}not
+            recorded{/if}
         </dd>
         <dt class="text-soft">Time zone</dt>
         <dd>
-          {owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'nobody has noted it'}
+          {owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'not recorded'}
         </dd>
         <dt class="text-soft">Deputy</dt>
         <dd>{owner.deputy_name || 'nobody'}</dd>

@@ -60,9 +60,9 @@
   {/snippet}
   {#snippet empty()}
     <p class="mb-3">
-      An owner is whoever is asked before something of theirs changes: a person, a team, or a
-      contact outside. They appear here when an application, a workload or a credential is said to
-      be theirs.
+      An owner is the person, team or outside contact that is asked before something of theirs
+      changes. They appear here when an application, a workload or a credential is said to be
+      theirs.
     </p>
     {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
         >Add a contact</button

@@ -187,7 +187,7 @@
   {:else}
     <p class="help">
       They do not work here: Neat Latch is opened by an IP address, and browsers make passkeys for
-      names only. Whoever runs it can give it a name.
+      names only. Its operator can give it a name.
     </p>
   {/if}
   {#if who.second_factor}

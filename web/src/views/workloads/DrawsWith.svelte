@@ -83,7 +83,7 @@
         <select id="own-kind" class="line-in" bind:value={form.kind}>
           <option value="key">A key of its own</option><option value="client"
             >A client that gets short-lived tokens</option
-          ><option value="certificate">A certificate, shown at the TLS door</option>
+          ><option value="certificate">A certificate, presented at the TLS listener</option>
         </select>
       </Field>
       {#if form.kind === 'certificate'}<SigningRequest

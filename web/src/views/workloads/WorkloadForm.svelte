@@ -114,7 +114,7 @@
   <div>
     <label class="flex min-h-[26px] items-center gap-2 pt-6"
       ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; nobody changes
-      it by hand</label
+      it manually</label
     >
   </div>
   <div class="col-span-2">
