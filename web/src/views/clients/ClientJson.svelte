@@ -41,7 +41,7 @@
 
 <section class="sheet p-4" aria-labelledby="json">
   <h2 id="json" class="mb-1">As RFC 7591 JSON</h2>
-  <p class="flex gap-4">
+  <p class="flex items-baseline gap-4">
     <a class="act" href="/api/clients/{client.id}/exports" download>Export</a>
     {#if may('change')}<button class="act" onclick={() => (open = !open)}
         >{open ? 'Cancel' : 'Import'}</button
