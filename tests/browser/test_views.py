@@ -52,6 +52,8 @@ def addresses(page: Page) -> dict[str, str]:
         "Round": "/rounds/1",
         "Journal": "/journal",
         "People": "/people",
+        "Health": "/health",
+        "Settings": "/settings",
         "Missing": "/nowhere",
     }
 

@@ -29,7 +29,8 @@ class Drill:
 
 
 def drill(copy: Path, key: Path) -> Drill:
-    """Restore a copy of the database on trial, as :doc:`running` says, and check key and journal.
+    """Restore a copy of the database on trial, by the commands that people use, and check key and
+    journal.
 
     The trial lies in the home of the database for as long as it takes, where the key lies anyhow.
     """

@@ -1,7 +1,9 @@
 <script lang="ts">
-  /** In place of a page of which there is nothing: what is missing, why, and where to go on. */
+  /** In place of a page of which there is nothing: what is missing, why, and where to go on for
+   * those who are logged in. */
   import { route } from '../router'
   import { MORE, SECTIONS, sectionOf } from './sections'
+  import { session } from './session.svelte'
 
   let { title, says }: { title: string; says: string } = $props()
   const above = $derived(
@@ -13,5 +15,5 @@
 <section class="sheet mx-auto mt-10 max-w-xl p-6" role="alert">
   <h1>{title}</h1>
   <p class="my-3">{says}</p>
-  <a class="btn btn-primary" href={above.address}>To {above.name}</a>
+  {#if session.who}<a class="btn btn-primary" href={above.address}>To {above.name}</a>{/if}
 </section>
