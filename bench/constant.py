@@ -18,7 +18,7 @@ from neatlatch.desk.ground.common import at_once
 from neatlatch.desk.pages.asgi import application as _desk
 
 _ANSWER = (
-    '{"ref": "cargo-manifests-sandbox", "base": "https://127.0.0.1/", "headers": '
+    '{"ref": "sandbox/cargo-manifests", "base": "https://127.0.0.1/", "headers": '
     '{"Authorization": "Bearer a-constant"}}'
 )
 

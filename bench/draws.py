@@ -80,7 +80,7 @@ from django.utils import timezone
 from neatlatch.desk.estate.records.connections.models import TokenSet
 
 now = timezone.now()
-TokenSet.objects.filter(connection__ref="cargo-manifests-sandbox").update(
+TokenSet.objects.filter(connection__ref="sandbox/cargo-manifests").update(
     obtained=now - timedelta(seconds=880), ends=now + timedelta(seconds={left})
 )
 """
@@ -200,7 +200,7 @@ def main() -> None:
             "through Django": ("GET", "/constant-by-django", {}, ""),
             "draws": (
                 "GET",
-                "/draw/cargo-manifests-sandbox",
+                "/draw/cargo-manifests",
                 {"Authorization": f"Bearer {made['key']}"},
                 "",
             ),
@@ -257,7 +257,7 @@ def main() -> None:
         )
         desk.python(ABOUT_TO_END.format(left=15))
         begun = time.perf_counter()
-        answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests-sandbox"))
+        answers = asyncio.run(many(desk.url, made["key"], 1000, "/draw/cargo-manifests"))
         assert set(answers) == {200}
         print(
             f"\na thousand draws at once of a token that is about to end: "

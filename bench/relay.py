@@ -37,7 +37,7 @@ Connection.objects.update(pace=1000)
 _, own = services.give(
     by, Workload.objects.get(name="Rehearsal of the night run"), "key", right="relay"
 )
-found = Connection.objects.get(ref="cargo-manifests-sandbox")
+found = Connection.objects.get(ref="sandbox/cargo-manifests")
 print(
     json.dumps(
         {{
@@ -66,7 +66,7 @@ def relayed(desk: Desk, key: str, hands: int) -> tuple[float, float]:
         for _ in range(each):
             line.request(
                 "GET",
-                "/relay/cargo-manifests-sandbox/manifests",
+                "/relay/cargo-manifests/manifests",
                 headers={"Authorization": f"Bearer {key}"},
             )
             answer = line.getresponse()

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from neatlatch import __version__, cli_people, cli_safe, cli_serve
+from neatlatch import __version__, cli_names, cli_people, cli_safe, cli_serve
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -106,7 +106,7 @@ def _journal(given: argparse.Namespace) -> int:
     return 0
 
 
-def _acting(username: str) -> Any:
+def acting(username: str) -> Any:
     """The person in whose name a command acts: named, or the only administrator there is."""
     from neatlatch.desk.ground.people.models import Person, Role
 
@@ -123,7 +123,7 @@ def _export(given: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.work.inventory import services
 
-    by = _acting(given.person)
+    by = acting(given.person)
     if by is None:
         return 2
     text = services.export(by)
@@ -139,7 +139,7 @@ def _apply(given: argparse.Namespace) -> int:
     from neatlatch.desk.ground.common.problems import Problem
     from neatlatch.desk.work.inventory import services
 
-    by = _acting(given.person)
+    by = acting(given.person)
     if by is None:
         return 2
     try:
@@ -221,7 +221,7 @@ def _undo(given: argparse.Namespace) -> int:
     from neatlatch.desk.work.inventory import services
     from neatlatch.desk.work.inventory.models import ImportPlan
 
-    by = _acting(given.person)
+    by = acting(given.person)
     if by is None:
         return 2
     plan = ImportPlan.objects.filter(pk=given.plan).first()
@@ -412,7 +412,7 @@ def _serve_door(given: argparse.Namespace) -> int:
 def _draw(given: argparse.Namespace) -> int:
     headers = {} if given.json else {"Accept": "text/plain"}
     params = {key: value for key, value in (("method", given.method), ("url", given.url)) if value}
-    answer = _ask(given, "GET", f"/draw/{given.ref}", headers=headers, params=params)
+    answer = _ask(given, "GET", f"/draw/{given.name}", headers=headers, params=params)
     if answer is None:
         return 1
     if not given.json and not answer.text.strip():
@@ -432,14 +432,14 @@ def _list(given: argparse.Namespace) -> int:
         return 1
     found = answer.json()
     for one in found["connections"]:
-        print(f"{one['ref']:<32} {one['state']:<11} {one['application']}")
+        print(f"{one['name']:<32} {one['state']:<11} {one['application']}")
     if not found["connections"]:
         print(f"{found['workload']} uses no connection in {found['environment']} yet.")
     return 0
 
 
 def _test(given: argparse.Namespace) -> int:
-    answer = _ask(given, "POST", f"/draw/{given.ref}/tests")
+    answer = _ask(given, "POST", f"/draw/{given.name}/tests")
     if answer is None:
         return 2
     found = answer.json()
@@ -500,7 +500,7 @@ def _parser() -> argparse.ArgumentParser:
             "NLATCH_CA names its certificate authorities."
         ),
     )
-    one.add_argument("ref", help="the connection's reference name")
+    one.add_argument("name", help="the connection's name, without its environment")
     one.add_argument(
         "--json", action="store_true", help="base address, headers, query and end as JSON"
     )
@@ -519,7 +519,7 @@ def _parser() -> argparse.ArgumentParser:
         help="test a connection that you use",
         description="Ends with 0 if it works, 1 if it does not.",
     )
-    one.add_argument("ref", help="the connection's reference name")
+    one.add_argument("name", help="the connection's name, without its environment")
     one.set_defaults(run=_test)
 
     one = commands.add_parser(
@@ -606,6 +606,7 @@ def _parser() -> argparse.ArgumentParser:
     _add_applying(one)
     one.set_defaults(run=_undo)
 
+    cli_names.add_to(commands)
     cli_safe.add_to(commands)
 
     one = commands.add_parser(

@@ -29,6 +29,7 @@ from neatlatch.core.health import PASSES_WANTED, RECENT, State, with_latest
 from neatlatch.core.schemes import CERTIFICATE, CODE, JWT, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
 from neatlatch.desk.estate.applications.shipped import shipped
+from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import public_key_of
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
@@ -279,7 +280,7 @@ class _Block:
             values[spoilt] += "/x" if spoilt != "stream_address" else "0"
         made = Connection(
             id=connection_id,
-            ref=f"{place.application.key}-{place.environment.key}-{number + 1}",
+            **naming.named(place, f"{place.application.key}-{number + 1}"),
             place=place,
             client=client,
             scheme=scheme.key,

@@ -23,7 +23,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import health, profiles
+from neatlatch.core import health, profiles, references
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import (
     BASIC,
@@ -252,7 +252,8 @@ class _Connecting:
 
     def run(self) -> None:
         """Set it up, test it, give it a past, note its workloads, plant its slip."""
-        self.by, self.ref = self.application.by, str(self.told["ref"])
+        self.by, self.name = self.application.by, str(self.told["name"])
+        self.ref = references.write(self.place.environment.key, self.name)
         self.scheme = (
             CLIENT if self.told.get("by_hand") else self.application.profile.schemes[0].key
         )
@@ -319,7 +320,7 @@ class _Connecting:
         made, _ = connections.create(
             self.by,
             self.place,
-            self.ref,
+            self.name,
             self.scheme,
             client,
             values,
@@ -452,7 +453,7 @@ class _Connecting:
         made, _ = connections.create(
             self.by,
             self.place,
-            self.ref,
+            self.name,
             JWT,
             client,
             values,
@@ -513,7 +514,7 @@ class _Connecting:
         made, _ = connections.create(
             self.by,
             self.place,
-            self.ref,
+            self.name,
             CERTIFICATE,
             client,
             {"api_base": self.place.api_base, "certificate": chain},
@@ -546,7 +547,7 @@ class _Connecting:
             )
         if "other_key" in slip:
             other = (
-                Connection.objects.get(ref=f"{self.ref}-sandbox")
+                Connection.objects.get(ref=references.write("sandbox", self.name))
                 .secrets()["api_key"]
                 .open()
                 .reveal()

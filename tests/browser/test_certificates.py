@@ -161,7 +161,7 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     held = page.request.get(
         "/api/credentials?words=connection:lost-property env:production"
     ).json()["items"]
-    old = next(one for one in held if one["connections"] == ["lost-property"])
+    old = next(one for one in held if one["connections"] == ["production/lost-property"])
     page.goto(f"/credentials/{old['id']}")
     page.get_by_role("button", name="Replace it").click()
     expect(page.get_by_text("Both live side by side", exact=False)).to_be_visible()

@@ -62,7 +62,7 @@ def opened(page: Page, ref: str, pin: str, why: str) -> None:
 def test_the_tenant_left_unchanged_in_one_address(page: Page) -> None:
     opened(
         page,
-        "harbour-returns-staging",
+        "staging/harbour-returns",
         "tenant",
         "Our authorization endpoint has 4417, the other addresses have 4471.",
     )
@@ -74,7 +74,7 @@ def test_the_tenant_left_unchanged_in_one_address(page: Page) -> None:
 def test_the_root_folder_left_off(page: Page) -> None:
     opened(
         page,
-        "repair-tickets-staging",
+        "staging/repair-tickets",
         "endpoints",
         "The folder /workshop is part of their address.",
     )
@@ -84,7 +84,12 @@ def test_the_root_folder_left_off(page: Page) -> None:
 
 
 def test_a_slash_at_the_end_of_the_audience(page: Page) -> None:
-    opened(page, "payroll-export", "audience", "Only a slash at the end differs, and it counts.")
+    opened(
+        page,
+        "production/payroll-export",
+        "audience",
+        "Only a slash at the end differs, and it counts.",
+    )
     expect(page.get_by_text("The pin “audience” explains it.")).to_be_visible()
     press(page, "audience", "Use the provider's")
     latch(page)
@@ -93,7 +98,7 @@ def test_a_slash_at_the_end_of_the_audience(page: Page) -> None:
 def test_the_id_where_the_value_belongs(page: Page, stand_ins: StandIns) -> None:
     opened(
         page,
-        "berth-booking-staging",
+        "staging/berth-booking",
         "secret",
         "What was put in is the ID of the secret, not its value.",
     )
@@ -116,7 +121,7 @@ def test_the_id_where_the_value_belongs(page: Page, stand_ins: StandIns) -> None
 def test_a_key_of_another_environment(page: Page, stand_ins: StandIns) -> None:
     opened(
         page,
-        "fare-kiosks",
+        "production/fare-kiosks",
         "environment",
         "The API key we send is the one that is used in Sandbox.",
     )
@@ -135,7 +140,7 @@ def test_a_key_of_another_environment(page: Page, stand_ins: StandIns) -> None:
 def test_a_permission_does_not_reach_an_older_token(page: Page, stand_ins: StandIns) -> None:
     opened(
         page,
-        "tide-tables",
+        "production/tide-tables",
         "rights",
         "The permission was changed after the token was made, and does not reach it.",
     )
@@ -165,7 +170,7 @@ def test_a_permission_does_not_reach_an_older_token(page: Page, stand_ins: Stand
 def test_a_second_endpoint_without_its_password(page: Page, stand_ins: StandIns) -> None:
     opened(
         page,
-        "vessel-positions-staging",
+        "staging/vessel-positions",
         "register.password",
         "We have no password of the register.",
     )
@@ -186,13 +191,13 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
 ) -> None:
     opened(
         page,
-        "passenger-messages",
+        "production/passenger-messages",
         "environment",
         "A vendor's shared client is for trying things out, never for production.",
     )
     opened(
         page,
-        "lost-property",
+        "production/lost-property",
         "account",
         "r.oake is a person's, and Production wants a service account",
     )
@@ -201,7 +206,7 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
     page.get_by_label("That is").select_option(label="a service account")
     page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
-    page.goto("/connections/lost-property")
+    page.goto("/connections/production/lost-property")
     expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "not_proven")
     latch(page)
     page.goto("/")

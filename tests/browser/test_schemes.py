@@ -179,7 +179,7 @@ def test_a_stream_with_a_second_endpoint(page: Page, stand_ins: StandIns) -> Non
         "register.password",
     )
     climb(page)
-    page.goto("/connections/vessel-positions-sandbox")
+    page.goto("/connections/sandbox/vessel-positions")
     expect(page.locator("[data-rung=allowed]")).to_contain_text("2 streams are there")
     expect(page.locator("[data-rung=sign_in]")).to_contain_text("Register answered 200")
 
@@ -294,7 +294,7 @@ def test_a_signed_assertion(page: Page, stand_ins: StandIns) -> None:
     save_ours(page)
     take_in(page, chain + key, "certificate", "private_key")
     expect(page.locator("[data-section=ours]")).to_contain_text("Only a slash at the end differs")
-    page.goto("/connections/payroll-export-sandbox")
+    page.goto("/connections/sandbox/payroll-export")
     page.locator("[data-pin=audience]").get_by_role("button", name="Use the provider's").click()
     expect(page.locator("[data-pin=audience]")).to_have_attribute("data-fit", "not_proven")
     page.locator("[data-pin=certificate]").get_by_role("button", name="They have this one").click()
@@ -406,7 +406,7 @@ def need(page: Page, profile: str, addresses: dict[str, str]) -> None:
     for one that was run again.
     """
     key = profile.lower().replace(" ", "-")
-    if page.request.get(f"/api/connections/{key}-sandbox").status == 404:
+    if page.request.get(f"/api/connections/sandbox/{key}").status == 404:
         add(page, profile, addresses)
         begin(page, profile, "Ferries")
 
@@ -420,12 +420,12 @@ def test_a_set_up_is_copied_to_the_next_environment(page: Page, stand_ins: Stand
     page.get_by_label("API base address", exact=True).fill(stand_ins.secured("fares", "staging"))
     page.get_by_role("button", name="Add application").click()
     expect(page.get_by_role("heading", name="Fare kiosks", level=1)).to_be_visible()
-    page.goto("/connections/fare-kiosks-sandbox/set-up")
+    page.goto("/connections/sandbox/fare-kiosks/set-up")
     page.get_by_role("button", name="Copy this set-up to Staging").click()
-    expect(page).to_have_url(re.compile("fare-kiosks-staging/set-up"))
+    expect(page).to_have_url(re.compile("staging/fare-kiosks/set-up"))
     expect(page.get_by_text("Must be new:")).to_be_visible()
     expect(page.locator("[data-section=prepare]")).to_have_attribute("data-standing", "now")
-    page.goto("/connections/fare-kiosks-staging")
+    page.goto("/connections/staging/fare-kiosks")
     expect(page.locator("[data-pin=api_key]")).to_have_attribute("data-fit", "missing")
 
 
@@ -446,7 +446,7 @@ def test_a_profile_is_changed_and_what_that_means_is_shown_before(
     expect(page.get_by_text("None of its connections would change")).to_be_visible()
     text.fill(re.sub(r"roles:\n(- .*\n(  .*\n)*)+", "", before).replace("roles_label: role\n", ""))
     expect(page.get_by_text("2 of its connections would change.")).to_be_visible()
-    expect(page.get_by_role("link", name="fare-kiosks-sandbox").first).to_be_visible()
+    expect(page.get_by_role("link", name="sandbox/fare-kiosks").first).to_be_visible()
     text.fill(before.replace("api_key: ", "api_key: New office. "))
     page.get_by_role("button", name="Save the profile").click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
@@ -467,15 +467,15 @@ def test_axe_finds_nothing_on_the_set_up_page(
     need(page, "Vessel positions", positions)
     for address in (
         "/connections/new",
-        "/connections/fare-kiosks-sandbox/set-up",
-        "/connections/crew-roster-sandbox",
+        "/connections/sandbox/fare-kiosks/set-up",
+        "/connections/sandbox/crew-roster",
         "/applications/vessel-positions",
     ):
         page.goto(address)
         expect(page.locator("h1").first).to_be_visible()
         expect(page.get_by_text("Reading …")).to_have_count(0)
         assert violations(page) == [], address
-    page.goto("/connections/crew-roster-sandbox/set-up")
+    page.goto("/connections/sandbox/crew-roster/set-up")
     for title in (
         "What it wants",
         "Who will use it",
@@ -489,7 +489,7 @@ def test_axe_finds_nothing_on_the_set_up_page(
         )
         page.evaluate("() => Promise.all(document.getAnimations().map((one) => one.finished))")
         assert violations(page) == [], title
-    page.goto("/connections/crew-roster-sandbox")
+    page.goto("/connections/sandbox/crew-roster")
     page.get_by_role("button", name="Paste anything").click()
     page.get_by_label("Paste or drop anything here").fill("hello there")
     expect(page.locator("[data-intake]")).to_be_visible()

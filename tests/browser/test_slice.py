@@ -89,7 +89,7 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
         expect(page.get_by_role("heading", name="Do you agree?")).to_be_visible()
         hands.press(page.get_by_role("button", name="I agree"))
         expect(told).to_contain_text(account)
-        assert "/connections/cargo-manifests-sandbox" in page.url  # back on the page they left
+        assert "/connections/sandbox/cargo-manifests" in page.url  # back on the page they left
         assert "code=" not in page.url
     expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "fits")
 

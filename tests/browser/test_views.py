@@ -28,7 +28,7 @@ def page(browser: Browser, demo_desk: Desk) -> Iterator[Page]:
 def addresses(page: Page) -> dict[str, str]:
     """One address for each view, found through the API that the page uses."""
     client = page.request.get("/api/clients?application=cargo-manifests").json()["items"]
-    test = page.request.get("/api/connections/cargo-manifests").json()["last_test"]
+    test = page.request.get("/api/connections/production/cargo-manifests").json()["last_test"]
     by_hand = next(one["id"] for one in client if not one["managed"])
     managed = next(one["id"] for one in client if one["managed"])
     return {
@@ -43,9 +43,10 @@ def addresses(page: Page) -> dict[str, str]:
         "Make a connection": (
             f"/connections/new?application=cargo-manifests&environment=sandbox&client={managed}"
         ),
-        "Connection that differs": "/connections/cargo-manifests",
-        "Connection that latches": "/connections/cargo-manifests-sandbox",
-        "Connection not proven": "/connections/cargo-manifests-staging",
+        "Names to join": "/connections/names",
+        "Connection that differs": "/connections/production/cargo-manifests",
+        "Connection that latches": "/connections/sandbox/cargo-manifests",
+        "Connection not proven": "/connections/staging/cargo-manifests",
         "Test": f"/tests/{test}",
         "Credentials": "/credentials",
         "Rounds": "/rounds",
@@ -94,7 +95,7 @@ def test_no_view_runs_out_of_a_phones_screen(browser: Browser, demo_desk: Desk) 
         if (width := page.evaluate("document.documentElement.scrollWidth")) > 390:
             wide[name] = width
     assert wide == {}
-    page.goto("/connections/cargo-manifests")
+    page.goto("/connections/production/cargo-manifests")
     line = page.get_by_role("region", name="Both halves, pin by pin")
     bars = line.locator("[data-pin=client_id] svg")
     assert bars.bounding_box()["width"] > 50  # type: ignore[index]
@@ -112,7 +113,7 @@ def test_axe_finds_nothing_on_any_view(browser: Browser, demo_desk: Desk) -> Non
         expect(page.get_by_text("Reading …")).to_have_count(0)
         if broken := violations(page):
             found[name] = broken
-    page.goto("/connections/cargo-manifests")
+    page.goto("/connections/production/cargo-manifests")
     for name in ("Edit our side", "Add workload"):
         page.get_by_role("button", name=name).click()
     page.get_by_role("button", name="replace").click()
@@ -141,7 +142,7 @@ def test_the_chosen_theme_stays(browser: Browser, demo_desk: Desk) -> None:
 
 
 def test_the_connection_of_the_sketch(page: Page) -> None:
-    page.goto("/connections/cargo-manifests")
+    page.goto("/connections/production/cargo-manifests")
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
     fits = {
         one.get_attribute("data-pin"): one.get_attribute("data-fit")
@@ -167,7 +168,7 @@ def test_the_connection_of_the_sketch(page: Page) -> None:
 
 
 def test_a_mirrored_half_is_not_proven(page: Page) -> None:
-    page.goto("/connections/cargo-manifests-staging")
+    page.goto("/connections/staging/cargo-manifests")
     expect(page.locator("[data-state]").first).to_have_attribute("data-state", "not_proven")
     expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
     expect(page.get_by_text("never tested")).to_be_visible()
@@ -176,7 +177,7 @@ def test_a_mirrored_half_is_not_proven(page: Page) -> None:
 def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(
     page: Page, stand_ins: StandIns
 ) -> None:
-    page.goto("/connections/cargo-manifests-sandbox")
+    page.goto("/connections/sandbox/cargo-manifests")
     expect(page.get_by_role("heading", name="Last test")).to_be_visible()
     stand_ins.fault("hold", where="api", count=20)
     page.keyboard.press("t")
@@ -194,7 +195,7 @@ def test_rungs_show_as_they_happen_and_a_test_can_be_stopped(
 
 def test_what_was_sent_is_followed_while_a_test_runs(page: Page, stand_ins: StandIns) -> None:
     stand_ins.fault("hold", where="api", count=50)  # until the fault is switched off below
-    page.goto("/connections/cargo-manifests-sandbox")
+    page.goto("/connections/sandbox/cargo-manifests")
     expect(page.locator("[data-test-state]")).to_have_attribute(
         "data-test-state", re.compile("done|stopped|cut|none")
     )  # else it would be joined
@@ -223,7 +224,7 @@ def test_a_round_shows_progress_and_can_be_stopped(page: Page, stand_ins: StandI
     page.get_by_role("button", name="Test all now").click()
     expect(page.get_by_text(re.compile(r"2 of 2 tested, 1 failed\. It has ended"))).to_be_visible()
     expect(
-        page.get_by_role("row", name=re.compile("cargo-manifests-sandbox")).get_by_text("passed")
+        page.get_by_role("row", name=re.compile("sandbox/cargo-manifests")).get_by_text("passed")
     ).to_be_visible()
 
 
@@ -232,7 +233,7 @@ from uuid import uuid4
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.work.rounds.models import Leftover
 
-connection = Connection.objects.get(ref="cargo-manifests-sandbox")
+connection = Connection.objects.get(ref="sandbox/cargo-manifests")
 address = connection.values["api_base"] + "/nothing-like-it/TEST-1"
 Leftover.objects.create(
     connection=connection,
@@ -285,7 +286,7 @@ def test_today_says_what_breaks_next(page: Page) -> None:
         )
     ).to_be_visible()
     row.get_by_role("link").click()
-    expect(page).to_have_url(re.compile("/connections/cargo-manifests$"))
+    expect(page).to_have_url(re.compile("/connections/production/cargo-manifests$"))
     page.go_back()
     expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
 
@@ -295,18 +296,18 @@ def test_finding_and_single_keys(page: Page) -> None:
     expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
     page.keyboard.press("/")
     page.keyboard.type("staging")
-    expect(page.get_by_role("option").first).to_contain_text("cargo-manifests-staging")
+    expect(page.get_by_role("option").first).to_contain_text("staging/cargo-manifests")
     page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile("cargo-manifests-staging"))
+    expect(page).to_have_url(re.compile("staging/cargo-manifests"))
     expect(page.get_by_role("button", name="Test now")).to_be_visible()
     page.keyboard.press("g")
     page.keyboard.press("c")
     expect(page.get_by_role("heading", name="Connections")).to_be_visible()
-    expect(page.get_by_role("link", name="cargo-manifests", exact=True)).to_be_visible()
+    expect(page.get_by_role("link", name="production/cargo-manifests", exact=True)).to_be_visible()
     page.keyboard.press("j")
     page.keyboard.press("j")
     page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile("/connections/cargo-manifests-sandbox"))
+    expect(page).to_have_url(re.compile("/connections/sandbox/cargo-manifests"))
     expect(page.get_by_role("button", name="Edit our side")).to_be_visible()
     page.keyboard.press("?")
     expect(page.get_by_role("dialog")).to_be_visible()
@@ -364,7 +365,7 @@ def test_the_filter_stands_in_the_address(page: Page) -> None:
 
 def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_desk: Desk) -> None:
     page = open_page(browser, demo_desk, "isla")
-    page.goto("/connections/cargo-manifests")
+    page.goto("/connections/production/cargo-manifests")
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
     for name in (
         "Test now",
@@ -388,10 +389,10 @@ def test_a_reader_looks_and_an_auditor_reads_the_journal(browser: Browser, demo_
 def test_two_people_edit_and_the_second_is_told(
     browser: Browser, demo_desk: Desk, page: Page
 ) -> None:
-    page.goto("/connections/cargo-manifests-sandbox")
+    page.goto("/connections/sandbox/cargo-manifests")
     page.get_by_role("button", name="Edit our side").click()
     other = open_page(browser, demo_desk)
-    other.goto("/connections/cargo-manifests-sandbox")
+    other.goto("/connections/sandbox/cargo-manifests")
     other.get_by_role("button", name="Edit our side").click()
     other.get_by_label("Most calls a second").fill("7")
     other.get_by_role("button", name="Save").click()
@@ -412,7 +413,7 @@ def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(
     """
     mine, theirs = pages = [open_page(browser, demo_desk), open_page(browser, demo_desk)]
     for page in pages:
-        page.goto("/connections/cargo-manifests-staging/set-up")
+        page.goto("/connections/staging/cargo-manifests/set-up")
         open_section(page, "Our side")
     api, token = "API base address", "Token endpoint"
     before = mine.get_by_label(api).input_value()
@@ -443,7 +444,7 @@ def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(
 
 def test_copied_as_curl_without_the_token(browser: Browser, demo_desk: Desk) -> None:
     page = open_page(browser, demo_desk, permissions=["clipboard-read", "clipboard-write"])
-    page.goto("/connections/cargo-manifests-sandbox")
+    page.goto("/connections/sandbox/cargo-manifests")
     page.get_by_role("button", name=re.compile("Copy as curl")).click()
     expect(page.get_by_text("Copied")).to_be_visible()
     line = page.evaluate("navigator.clipboard.readText()")
@@ -490,7 +491,7 @@ def test_a_reader_is_told_at_once_what_they_may_not(browser: Browser, demo_desk:
     page = open_page(browser, demo_desk, "isla")
     told = page.locator("[data-may-not]")
     for address, words in (
-        ("/connections/cargo-manifests", "change either half (administrators)"),
+        ("/connections/production/cargo-manifests", "change either half (administrators)"),
         ("/rounds", "begin a round (operators and administrators)"),
         ("/applications/new", "add an application (administrators)"),
         ("/connections/new?application=cargo-manifests", "make a connection (administrators)"),
@@ -513,12 +514,12 @@ def test_the_list_of_connections_follows_without_a_reload(
     page.clock.install()
     page.goto("/connections")
     row = page.locator(
-        "tr", has=page.get_by_role("link", name="cargo-manifests-sandbox", exact=True)
+        "tr", has=page.get_by_role("link", name="sandbox/cargo-manifests", exact=True)
     )
     expect(row).to_be_visible()
     expect(row).not_to_contain_text("not in rounds")
     other = open_page(browser, demo_desk)
-    other.goto("/connections/cargo-manifests-sandbox")
+    other.goto("/connections/sandbox/cargo-manifests")
     other.get_by_role("button", name="Edit our side").click()
     other.get_by_label("Leave it out of the rounds").check()
     other.get_by_role("button", name="Save", exact=True).click()

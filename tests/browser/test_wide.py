@@ -53,7 +53,7 @@ def test_an_application_is_found_by_typing_a_part_of_its_name(
     expect(page.get_by_role("button", name="Start set-up")).to_be_disabled()
     field.fill("Spare 112")
     page.get_by_role("button", name="Start set-up").click()
-    page.wait_for_url("**/connections/*/set-up")
+    page.wait_for_url("**/connections/*/*/set-up")
     assert "spare-112" in page.url
     page.goto("/connections/new?application=spare-3")
     expect(page.get_by_label("Application")).to_have_value("Spare 003")

@@ -52,7 +52,10 @@ def workload_of(page: Page, name: str) -> str:
 
 def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
     page = open_page(browser, desk)
-    client, staging = client_of(page, "cargo-manifests"), client_of(page, "cargo-manifests-staging")
+    client, staging = (
+        client_of(page, "production/cargo-manifests"),
+        client_of(page, "staging/cargo-manifests"),
+    )
     addresses = [
         "/redirect-uris",
         f"/clients/{client}/redirect-uris",
@@ -66,7 +69,7 @@ def test_axe_finds_nothing_on_any_bench(browser: Browser, desk: Desk) -> None:
         f"/workloads/{workload_of(page, 'night')}",
         f"/workloads/{workload_of(page, 'forecast')}",
         "/accounts",
-        "/connections/fuel-ledger-own",
+        "/connections/production/fuel-ledger-own",
         "/people",
         "/people/rowan",
         "/owners",
@@ -112,7 +115,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     # Any URI can be tried against the client; the answer comes as one types.
     trial = page.get_by_label("Nothing is sent; the answer is what the standard says.")
     uri = page.request.get(
-        f"/api/clients/{client_of(page, 'cargo-manifests')}/redirect-uris"
+        f"/api/clients/{client_of(page, 'production/cargo-manifests')}/redirect-uris"
     ).json()["registered"][0]["uri"]
     trial.fill(uri)
     expect(page.get_by_text("✓ It is taken")).to_be_visible()
@@ -147,7 +150,7 @@ def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> 
     """What was worked out for another list is not shown, and a late answer to it does not come
     after the answer to this one.
     """
-    client = client_of(page, "cargo-manifests")
+    client = client_of(page, "production/cargo-manifests")
     page.goto(f"/clients/{client}" + ("/redirect-uris" if where == "the bench" else ""))
     late: list[Route] = []
     page.route(
@@ -177,7 +180,12 @@ def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> 
     with page.expect_response("**/redirect-uris/previews"):
         late[0].fulfill(
             json=[
-                {"ref": "cargo-manifests", "stops": True, "says": "A late answer.", "workloads": []}
+                {
+                    "ref": "production/cargo-manifests",
+                    "stops": True,
+                    "says": "A late answer.",
+                    "workloads": [],
+                }
             ]
         )
     page.evaluate("() => new Promise(requestAnimationFrame)")
@@ -188,8 +196,8 @@ def test_a_preview_belongs_to_the_list_that_is_shown(page: Page, where: str) -> 
 
 
 def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
-    page.goto(f"/clients/{client_of(page, 'cargo-manifests-staging')}")
-    page.goto(f"/clients/{client_of(page, 'cargo-manifests-staging')}/redirect-uris")
+    page.goto(f"/clients/{client_of(page, 'staging/cargo-manifests')}")
+    page.goto(f"/clients/{client_of(page, 'staging/cargo-manifests')}/redirect-uris")
     page.get_by_role("button", name="Change them").click()
     page.get_by_role("button", name="One more").click()
     page.get_by_label(re.compile("Redirect URI \\d")).last.fill(
@@ -213,12 +221,12 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
 
 
 def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
-    page.goto(f"/clients/{client_of(page, 'fuel-ledger-sandbox')}/scopes")
+    page.goto(f"/clients/{client_of(page, 'sandbox/fuel-ledger')}/scopes")
     expect(page.get_by_role("heading", name="2 scopes × 0 workloads")).to_be_visible()
     # Nobody knows what it needs: nothing is offered that would take its scopes away.
     expect(page.get_by_text("not known: it has no workload")).to_be_visible()
     expect(page.get_by_role("button", name="Ask for only these")).to_have_count(0)
-    page.goto(f"/clients/{client_of(page, 'cargo-manifests')}/scopes")
+    page.goto(f"/clients/{client_of(page, 'production/cargo-manifests')}/scopes")
     expect(
         page.get_by_role(
             "row", name=re.compile("manifest.write: Customs return: stopped without it")
@@ -240,7 +248,7 @@ def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
 def test_an_administrator_consents_by_a_link_without_a_log_in(
     browser: Browser, desk: Desk, page: Page
 ) -> None:
-    client = client_of(page, "cargo-manifests-sandbox")
+    client = client_of(page, "sandbox/cargo-manifests")
     page.goto(f"/clients/{client}/scopes")
     page.get_by_role("button", name="Ask an administrator by a link").click()
     page.get_by_role("checkbox", name="customs.file").check()
@@ -332,7 +340,7 @@ def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: 
     )
     page.get_by_label("GET /berths").check()
     page.get_by_role("button", name="Add", exact=True).click()
-    expect(page.get_by_role("link", name="cargo-manifests")).to_be_visible()
+    expect(page.get_by_role("link", name="production/cargo-manifests")).to_be_visible()
     page.get_by_role("button", name="From a log").click()
     page.get_by_label("What it was seen to call").fill(
         '1.2.3.4 - - [x] "PUT /production/api/manifests/7 HTTP/1.1" 201 3\nGET /berths\n'
@@ -346,7 +354,7 @@ def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: 
 def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_kept(
     browser: Browser, desk: Desk, page: Page
 ) -> None:
-    page.goto("/connections/fuel-ledger-own")
+    page.goto("/connections/production/fuel-ledger-own")
     card = page.get_by_role("region", name="Whose account")
     expect(card.get_by_text("1 of 2 have connected.")).to_be_visible()
     link = card.locator("code").inner_text()
@@ -423,7 +431,7 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
     with page.expect_download() as caught:
         page.get_by_role("link", name="The whole inventory, YAML").click()
     plain = yaml.safe_load(Path(str(caught.value.path())).read_text())
-    plain["connections"]["fuel-ledger"]["pace"] = 2.5
+    plain["connections"]["production/fuel-ledger"]["pace"] = 2.5
     plain["workloads"]["Bunker report/production"]["owner"] = "Bunker office"
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
@@ -451,7 +459,7 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(
     plain = yaml.safe_load(page.request.get("/api/inventory").text())
     for number in range(150):
         name = f"Tide log {number:03}"
-        uses = [{"application": "fuel-ledger", "connection": "fuel-ledger"}]
+        uses = [{"application": "fuel-ledger", "connection": "production/fuel-ledger"}]
         plain["workloads"][f"{name}/production"] = {
             "name": name,
             "environment": "production",
@@ -503,7 +511,7 @@ def test_anything_is_found_from_the_keyboard(page: Page) -> None:
     page.keyboard.type("fuel-ledger-o")
     expect(page.get_by_role("option").first).to_contain_text("fuel-ledger-own")
     page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile("/connections/fuel-ledger-own"))
+    expect(page).to_have_url(re.compile("/connections/production/fuel-ledger-own"))
     page.keyboard.press("/")
     page.keyboard.type("access r")
     expect(page.get_by_role("option").first).to_contain_text("Access rules")
@@ -516,8 +524,8 @@ def test_a_filter_is_kept_shared_and_stands_in_the_address(
 ) -> None:
     page.goto("/connections")
     page.get_by_label("Filter", exact=True).fill("-env:production app:fuel")
-    expect(page.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
-    expect(page.get_by_role("link", name="fuel-ledger", exact=True)).to_have_count(0)
+    expect(page.get_by_role("link", name="sandbox/fuel-ledger")).to_be_visible()
+    expect(page.get_by_role("link", name="production/fuel-ledger", exact=True)).to_have_count(0)
     expect(page).to_have_url(re.compile("words="))
     page.get_by_role("button", name="Keep this filter").click()
     page.get_by_label("Name of the filter").fill("Fuel tests")
@@ -528,7 +536,7 @@ def test_a_filter_is_kept_shared_and_stands_in_the_address(
     isla.goto("/connections")
     isla.get_by_role("button", name="Fuel tests").click()
     expect(isla.get_by_label("Filter", exact=True)).to_have_value("-env:production app:fuel")
-    expect(isla.get_by_role("link", name="fuel-ledger-sandbox")).to_be_visible()
+    expect(isla.get_by_role("link", name="sandbox/fuel-ledger")).to_be_visible()
     isla.goto(page.url)
     expect(isla.get_by_label("Filter", exact=True)).to_have_value("-env:production app:fuel")
 
@@ -536,7 +544,7 @@ def test_a_filter_is_kept_shared_and_stands_in_the_address(
 def test_two_administrators_with_the_same_client_open(
     browser: Browser, desk: Desk, page: Page
 ) -> None:
-    client = client_of(page, "fuel-ledger")
+    client = client_of(page, "production/fuel-ledger")
     page.goto(f"/clients/{client}")
     page.get_by_role("button", name="Change scopes").click()
     other = open_page(browser, desk)
@@ -567,13 +575,13 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 by = Person.objects.get(username="morag")
 _, handover = services.give(
     by,
-    Workload.objects.select_related("environment").get(uses__connection__ref="fuel-ledger"),
+    Workload.objects.select_related("environment").get(uses__connection__ref="production/fuel-ledger"),
     "key",
     right="draw",
 )
 _, key = show(by, handover)
 close(by, handover)
-print(TokenSet.objects.get(connection__ref="fuel-ledger").open_access().reveal(), key)
+print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access().reveal(), key)
 """).split()
 
     def paste(text: str) -> None:

@@ -105,7 +105,7 @@ class Setup:
         self,
         client: Client,
         *scopes: str,
-        ref: str = "cargo",
+        name: str = "cargo",
         scheme: str = profiles.CODE,
         **values: str,
     ) -> Connection:
@@ -114,7 +114,7 @@ class Setup:
         assert found is not None
         filled = connections.defaults(client.place, found, client, URI) | values
         made, _ = connections.create(
-            self.by, client.place, ref, scheme, client, filled, list(scopes or client.scopes), {}
+            self.by, client.place, name, scheme, client, filled, list(scopes or client.scopes), {}
         )
         return made
 
@@ -129,7 +129,7 @@ class Setup:
         assert done is not None
         return done
 
-    def latched(self, *scopes: str, ref: str = "cargo", **values: str) -> Connection:
+    def latched(self, *scopes: str, name: str = "cargo", **values: str) -> Connection:
         """A connection that works: registered, signed in."""
         place = (
             Place.objects.filter(environment__key="sandbox")
@@ -139,7 +139,7 @@ class Setup:
         )
         connection = self.connection(
             self.client(place, *(scopes or ("manifest.read", "berth.read"))),
-            ref=ref,
+            name=name,
             account=SERVICE,
             **values,
         )

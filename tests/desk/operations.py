@@ -17,6 +17,7 @@ NOBODYS_ID = "00000000-0000-0000-0000-000000000000"
 # Values that the schema alone does not tell.
 VALUES: dict[str, Any] = {
     "environment": "sandbox",
+    "ref": "sandbox/nothing",
     "role": "reader",
     "kind": "job",
     "uri": "https://a.example/back",
@@ -29,6 +30,7 @@ IN_PATH = {
     "right": NOBODYS_ID,
     "root": NOBODYS_ID,
     "environment": "sandbox",
+    "ref": "sandbox/nothing",
 }
 
 

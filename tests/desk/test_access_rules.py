@@ -41,7 +41,7 @@ def rule(effect: str, who: str, operation: str, resource: str, **more: Any) -> d
 
 
 def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: StandIns) -> None:
-    connection = Connection.objects.get(ref="vessel-positions")
+    connection = Connection.objects.get(ref="production/vessel-positions")
     by = Person.objects.get(username="morag")
     send(web, "post", f"{ADDRESS}/readings")  # whatever other tests left there is taken away
     send(web, "post", f"{ADDRESS}/pushes?confirm=Production")

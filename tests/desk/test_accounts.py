@@ -66,7 +66,7 @@ def test_who_has_and_who_has_not(own: Setup) -> None:
     assert pin()["fit"] == "missing"
     assert connect(own, "ewan", SERVICE).says == f"Your account {SERVICE} is connected."
     web = own.web()
-    found = send(web, "get", "/connections/cargo/accounts")
+    found = send(web, "get", "/connections/sandbox/cargo/accounts")
     assert [(one["username"], one["account"]) for one in found["people"]] == [
         ("isla", ""),
         ("ewan", SERVICE),
@@ -126,30 +126,37 @@ def test_only_those_of_the_team_or_asked_may_connect(own: Setup) -> None:
     Person.objects.filter(username="outsider").update(role="reader")
     for username, status in (("ewan", 201), ("outsider", 403), ("administrator", 403)):
         send(
-            own.web(username), "post", "/connections/cargo/sign-ins", {"back": "/accounts"}, status
+            own.web(username),
+            "post",
+            "/connections/sandbox/cargo/sign-ins",
+            {"back": "/accounts"},
+            status,
         )
     accounts.ask(own.by, fresh(), person("outsider"), "")
-    send(own.web("outsider"), "post", "/connections/cargo/sign-ins", {}, 201)
+    send(own.web("outsider"), "post", "/connections/sandbox/cargo/sign-ins", {}, 201)
 
 
 def test_the_page_of_ones_own_accounts(own: Setup) -> None:
     web = own.web("ewan")
     assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
-        ("cargo", "")
+        ("sandbox/cargo", "")
     ]
     connect(own, "ewan", SERVICE)
     assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
-        ("cargo", SERVICE)
+        ("sandbox/cargo", SERVICE)
     ]
-    send(own.web("isla"), "delete", "/connections/cargo/accounts/ewan", status=403)
-    send(web, "delete", "/connections/cargo/accounts/ewan")
+    send(own.web("isla"), "delete", "/connections/sandbox/cargo/accounts/ewan", status=403)
+    send(web, "delete", "/connections/sandbox/cargo/accounts/ewan")
     assert not TokenSet.objects.exists()
     assert send(own.web("administrator"), "get", "/accounts") == []
 
 
 def test_a_signed_link_asks_a_person(own: Setup) -> None:
     found = send(
-        own.web(), "post", "/connections/cargo/accounts", {"username": "isla", "expected": PERSON}
+        own.web(),
+        "post",
+        "/connections/sandbox/cargo/accounts",
+        {"username": "isla", "expected": PERSON},
     )
     link = next(one["link"] for one in found["people"] if one["username"] == "isla")
     token = link.rpartition("/")[2]
@@ -163,14 +170,14 @@ def test_a_signed_link_asks_a_person(own: Setup) -> None:
     send(WebClient(), "get", f"/asked/connects/{token[:-1]}", status=404)
     # The link lets nobody in: connecting wants the person's own log-in.
     answer = WebClient().post(
-        "/api/connections/cargo/sign-ins", "{}", content_type="application/json"
+        "/api/connections/sandbox/cargo/sign-ins", "{}", content_type="application/json"
     )
     assert answer.status_code == 401
     connect(own, "isla", PERSON)
     assert send(WebClient(), "get", f"/asked/connects/{token}")["connected_as"] == PERSON
     assert not any(
         one["link"]
-        for one in send(own.web("reader"), "get", "/connections/cargo/accounts")["people"]
+        for one in send(own.web("reader"), "get", "/connections/sandbox/cargo/accounts")["people"]
     )
 
 
@@ -190,7 +197,7 @@ def test_changing_whose_account_it_is_ends_the_tokens(own: Setup) -> None:
     send(
         own.web(),
         "put",
-        "/connections/cargo/sharing",
+        "/connections/sandbox/cargo/sharing",
         {"individual": False, "team": ""},
         **{"If-Match": f'"{version}"'},
     )
@@ -199,7 +206,7 @@ def test_changing_whose_account_it_is_ends_the_tokens(own: Setup) -> None:
     send(
         own.web(),
         "put",
-        "/connections/cargo/sharing",
+        "/connections/sandbox/cargo/sharing",
         {"individual": True, "team": "Nobody"},
         422,
         **{"If-Match": "*"},
@@ -262,7 +269,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     assert not Account.objects.filter(person__username="ewan").exists()
     send(WebClient(), "post", "/session", {"username": "ewan", "password": PASSWORD}, 401)
     assert [
-        one["username"] for one in send(web, "get", "/connections/cargo/accounts")["people"]
+        one["username"] for one in send(web, "get", "/connections/sandbox/cargo/accounts")["people"]
     ] == ["isla"]
     assert Team.objects.get().people.count() == 2  # who they were stays written
     send(own.web("reader"), "post", "/people/isla/leavings", status=403)
@@ -272,7 +279,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
 def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -> None:
     setup.latched()
     setup.sign_in(fresh(), PERSON)
-    send(setup.web(), "post", "/connections/cargo/set-aside", {"use": True})
+    send(setup.web(), "post", "/connections/sandbox/cargo/set-aside", {"use": True})
     Person.objects.create_user(
         "orr", password=PASSWORD, first_name="Morag", last_name="Orr", role="reader"
     )

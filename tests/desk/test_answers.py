@@ -57,14 +57,14 @@ def ask(web: WebClient, method: str, path: str, body: Any = None) -> dict[str, A
     [
         (
             "patch",
-            "/connections/cargo",
-            "/connections/cargo",
+            "/connections/sandbox/cargo",
+            "/connections/sandbox/cargo",
             {"pace": 3.0, "scopes": ["manifest.read"]},
         ),
         (
             "post",
-            "/connections/cargo/secrets",
-            "/connections/cargo",
+            "/connections/sandbox/cargo/secrets",
+            "/connections/sandbox/cargo",
             {"secret": " another-one-that-is-long-4471 ", "key": "client_secret"},
         ),
         ("patch", "/clients/{client}", "/clients/{client}", {"contacts": ["quays@gannet.example"]}),

@@ -37,8 +37,8 @@ GETS = [
     "/api/applications/cargo-manifests",
     "/api/clients?application=cargo-manifests",
     "/api/connections",
-    "/api/connections/cargo",
-    "/api/connections/cargo/tests",
+    "/api/connections/sandbox/cargo",
+    "/api/connections/sandbox/cargo/tests",
     "/api/credentials",
     "/api/rounds",
     "/api/people",
@@ -63,7 +63,7 @@ def patch(web: WebClient, address: str, body: Any, **headers: str) -> Any:
     [
         ("/api/teams", {"name": "x" * 2001, "people": []}, "name"),
         ("/api/teams", {"name": "x", "people": ["y" * 2001]}, "people"),
-        ("/api/connections/cargo/sign-ins", {"back": "z" * 2001}, "back"),
+        ("/api/connections/sandbox/cargo/sign-ins", {"back": "z" * 2001}, "back"),
     ],
 )
 def test_a_text_that_is_too_long_is_told_by_its_field(
@@ -94,9 +94,9 @@ def test_what_each_role_may(setup: Setup, role: str) -> None:
     tested = post(web, "/api/rounds").status_code
     assert tested == (202 if role in ("operator", "administrator") else 403)
     change = {"values": {"redirect_uri": "https://x.example/r"}}
-    assert patch(web, "/api/connections/cargo", change, **{"If-Match": "*"}).status_code == (
-        200 if role == "administrator" else 403
-    )
+    assert patch(
+        web, "/api/connections/sandbox/cargo", change, **{"If-Match": "*"}
+    ).status_code == (200 if role == "administrator" else 403)
     for address, body in (
         ("/api/people", {"username": "x", "role": "reader", "password": PASSWORD}),
         ("/api/redirect-uris/lint", {"uri": "x"}),
@@ -129,13 +129,15 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     setup.latched()
     Person.objects.create_user("other", password=PASSWORD, role="administrator")
     first, second = setup.web(), setup.web("other")
-    seen = first.get("/api/connections/cargo")["ETag"]
-    assert second.get("/api/connections/cargo")["ETag"] == seen
+    seen = first.get("/api/connections/sandbox/cargo")["ETag"]
+    assert second.get("/api/connections/sandbox/cargo")["ETag"] == seen
     assert (
-        patch(second, "/api/connections/cargo", {"pace": 9}, **{"If-Match": seen}).status_code
+        patch(
+            second, "/api/connections/sandbox/cargo", {"pace": 9}, **{"If-Match": seen}
+        ).status_code
         == 200
     )
-    refused = patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": seen})
+    refused = patch(first, "/api/connections/sandbox/cargo", {"pace": 5}, **{"If-Match": seen})
     assert refused.status_code == 412
     assert refused.json()["detail"].startswith(
         "other: pace: 10.0 became 9.0. Nothing of yours was saved"
@@ -143,7 +145,7 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [
         ("other", ["pace: 10.0 became 9.0"])
     ]
-    assert patch(first, "/api/connections/cargo", {"pace": 5}).status_code == 428
+    assert patch(first, "/api/connections/sandbox/cargo", {"pace": 5}).status_code == 428
     for no_tag in (
         seen.strip('"'),
         f"{seen[:-1]}",
@@ -151,14 +153,18 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
         "",
     ):  # nobody changed anything meanwhile, so it does not say so
         assert (
-            patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": no_tag}).status_code
+            patch(
+                first, "/api/connections/sandbox/cargo", {"pace": 5}, **{"If-Match": no_tag}
+            ).status_code
             == 400
         )
-    weak = (
-        f"W/{second.get('/api/connections/cargo')['ETag']}"  # compared strongly (RFC 9110 §13.1.1)
-    )
+    # compared strongly (RFC 9110 §13.1.1)
+    weak = f"W/{second.get('/api/connections/sandbox/cargo')['ETag']}"
     assert (
-        patch(first, "/api/connections/cargo", {"pace": 5}, **{"If-Match": weak}).status_code == 412
+        patch(
+            first, "/api/connections/sandbox/cargo", {"pace": 5}, **{"If-Match": weak}
+        ).status_code
+        == 412
     )
     assert Connection.objects.get().pace == 9
 
@@ -206,7 +212,7 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
         f"/api/connections/drafts/cargo-manifests/sandbox/oauth2_code?client={client.pk}"
     ).json()
     body = {
-        "ref": draft["ref"],
+        "name": draft["name"],
         "application": "cargo-manifests",
         "environment": "sandbox",
         "scheme": "oauth2_code",
@@ -216,12 +222,12 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
     }
     answers = [post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}) for _ in range(2)]
     assert [one.status_code for one in answers] == [201, 201]
-    assert answers[0].json()["ref"] == answers[1].json()["ref"] == "cargo-manifests-sandbox"
+    assert answers[0].json()["ref"] == answers[1].json()["ref"] == "sandbox/cargo-manifests"
     assert Connection.objects.count() == 1
-    other = post(web, "/api/connections", {**body, "ref": "x"}, **{"Idempotency-Key": "k1"})
+    other = post(web, "/api/connections", {**body, "name": "x"}, **{"Idempotency-Key": "k1"})
     assert other.status_code == 422
     taken = post(web, "/api/connections", body)
-    assert taken.json()["errors"]["ref"] == "This reference name is taken."
+    assert taken.json()["errors"]["name"] == "The name sandbox/cargo-manifests is taken."
     now = timezone.now()
     assert (
         guard.forget_old(now + timedelta(days=6)),
@@ -247,7 +253,7 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
     setup.place()
     web = setup.web()
     body = {
-        "ref": "Not A Ref",
+        "name": "Not A Name",
         "application": "cargo-manifests",
         "environment": "sandbox",
         "scheme": "oauth2_code",
@@ -256,13 +262,15 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
     }
     answer = post(web, "/api/connections", body)
     assert answer.status_code == 422
-    assert {"ref", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
+    assert {"name", "issuer", "scopes", "redirect_uri"} <= set(answer.json()["errors"])
     answer = post(
         web, "/api/connections", {**body, "secrets": {"client_secret": {"hush": "hush-value"}}}
     )
     assert answer.status_code == 422
     assert "hush-value" not in answer.content.decode()
-    assert web.get("/api/connections/none").json()["title"] == "There is no such connection."
+    assert (
+        web.get("/api/connections/sandbox/none").json()["title"] == "There is no such connection."
+    )
     assert web.get("/api/nowhere").status_code == 404
 
 
@@ -271,7 +279,7 @@ def test_a_field_that_is_not_known_is_refused_by_name(setup: Setup) -> None:
     setup.latched()
     web = setup.web()
     answer = patch(
-        web, "/api/connections/cargo", {"values": {}, "time_limitt": 9}, **{"If-Match": "*"}
+        web, "/api/connections/sandbox/cargo", {"values": {}, "time_limitt": 9}, **{"If-Match": "*"}
     )
     assert (answer.status_code, answer.json()["errors"]) == (
         422,
@@ -322,7 +330,9 @@ def test_a_moment_is_wanted_with_its_zone_and_within_reason(
 ) -> None:
     setup.latched()
     answer = post(
-        setup.web(), "/api/connections/cargo/secrets", {"secret": "s3cret-of-nobody", "ends": ends}
+        setup.web(),
+        "/api/connections/sandbox/cargo/secrets",
+        {"secret": "s3cret-of-nobody", "ends": ends},
     )
     assert (answer.status_code, answer.json()["errors"]) == (422, {"ends": says})
 
@@ -333,7 +343,7 @@ def test_a_moment_is_wanted_with_its_zone_and_within_reason(
     [
         "/api/x",
         "/draw/",
-        "/draw/a/b",
+        "/draw/a/b/c",
         "/relay",
         "/relay/",
         "/house",
@@ -422,10 +432,10 @@ def test_an_application_is_added_by_hand(setup: Setup) -> None:
 )
 def test_lists_take_a_constant_number_of_queries(setup: Setup, address: str) -> None:
     web, counts = setup.web(), []
-    setup.latched(ref="c1")
+    setup.latched(name="c1")
     for more in ((), ("c2", "c3", "c4")):
-        for ref in more:
-            setup.latched(ref=ref)
+        for name in more:
+            setup.latched(name=name)
         with CaptureQueriesContext(connection) as seen:
             assert web.get(address).status_code == 200
         counts.append(len(seen))
@@ -433,12 +443,12 @@ def test_lists_take_a_constant_number_of_queries(setup: Setup, address: str) -> 
 
 
 def test_the_filter_takes_plain_and_field_words(setup: Setup) -> None:
-    setup.latched(ref="north")
-    setup.latched(ref="south")
+    setup.latched(name="north")
+    setup.latched(name="south")
     web = setup.web()
     patch(
         web,
-        "/api/connections/south",
+        "/api/connections/sandbox/south",
         {"values": {"redirect_uri": "https://x.example/r"}},
         **{"If-Match": "*"},
     )
@@ -446,10 +456,10 @@ def test_the_filter_takes_plain_and_field_words(setup: Setup) -> None:
     def refs(words: str) -> list[str]:
         return [one["ref"] for one in web.get("/api/connections", {"words": words}).json()["items"]]
 
-    assert refs("") == ["north", "south"]
-    assert refs("nor") == ["north"]
-    assert refs("env:sandbox pin:redirect") == ["south"]
-    assert refs("state:not cargo") == ["north", "south"]
+    assert refs("") == ["sandbox/north", "sandbox/south"]
+    assert refs("nor") == ["sandbox/north"]
+    assert refs("env:sandbox pin:redirect") == ["sandbox/south"]
+    assert refs("state:not cargo") == ["sandbox/north", "sandbox/south"]
     assert refs("env:production") == []
 
 
@@ -624,7 +634,7 @@ def test_a_change_at_the_provider_makes_its_connections_not_proven(setup: Setup)
         web, f"/api/clients/{client.pk}", {"scopes": ["manifest.read"]}, **{"If-Match": "*"}
     )
     assert answer.status_code == 200, answer.content
-    found = web.get("/api/connections/cargo").json()
+    found = web.get("/api/connections/sandbox/cargo").json()
     assert found["state"] == "not_proven"
     assert {one["key"] for one in found["pins"] if one["fit"] == "differs"} == {"scopes"}
 

@@ -19,7 +19,7 @@ from .conftest import Setup
 @pytest.fixture
 def web(setup: Setup) -> WebClient:
     for number in range(12):
-        setup.latched(ref=f"cargo-{number}")
+        setup.latched(name=f"cargo-{number}")
     return setup.web()
 
 
@@ -29,7 +29,7 @@ def test_the_same_list_is_told_in_a_word(web: WebClient) -> None:
     again = web.get("/api/connections", headers={"If-None-Match": tag})
     assert (again.status_code, again.content, again.headers["ETag"]) == (304, b"", tag)
     assert again.headers["Cache-Control"] == first.headers["Cache-Control"] == "no-store"
-    Connection.objects.filter(ref="cargo-3").update(state="unlatched")
+    Connection.objects.filter(ref="sandbox/cargo-3").update(state="unlatched")
     other = web.get("/api/connections", headers={"If-None-Match": tag})
     assert other.status_code == 200
     assert other.headers["ETag"] != tag
@@ -63,8 +63,8 @@ def test_exports_and_the_journal_go_out_compressed_too(web: WebClient, address: 
     "address",
     [
         "/session",
-        "/connections/cargo-1",
-        "/connections/nothing",
+        "/connections/sandbox/cargo-1",
+        "/connections/sandbox/nothing",
         "/environments",
         "/revealing",
         "/owners",

@@ -47,7 +47,7 @@ def desk(setup: Setup) -> tuple[Setup, WebClient, Iterator[str]]:
 def stands() -> Connection:
     return Connection.objects.select_related(
         "place__application", "place__environment", "client"
-    ).get(ref="cargo")
+    ).get(ref="sandbox/cargo")
 
 
 def edit(web: WebClient, values: dict[str, str], **headers: str) -> Any:
@@ -56,7 +56,7 @@ def edit(web: WebClient, values: dict[str, str], **headers: str) -> Any:
         **{f"Neatlatch-{name}": value for name, value in headers.items()},
     }
     return web.patch(
-        "/api/connections/cargo",
+        "/api/connections/sandbox/cargo",
         json.dumps({"values": values}),
         content_type="application/json",
         headers=sent,
@@ -128,7 +128,7 @@ def test_leave_wants_a_fresh_code_and_a_reason_and_is_journalled(desk: Any) -> N
         == 200
     )
     entry = Entry.objects.get(did="revealed to")
-    assert (entry.who, entry.ref) == ("administrator", "cargo")
+    assert (entry.who, entry.ref) == ("administrator", "sandbox/cargo")
     assert entry.details["reason"] == "Their API moved – ticket 12"
     assert entry.details["places"] == ["https://localhost:9"]
     assert destinations.moves(stands()) == []
@@ -227,7 +227,7 @@ def test_every_way_wants_the_same_leave(
     assert refused.value.extra["moves"][0]["would_go_to"] == "https://localhost:9"
     if way is not by_slot:
         assert (stands().values, stands().slots) == before
-    Connection.objects.filter(ref="another").delete()
+    Connection.objects.filter(ref="sandbox/another").delete()
     way(setup, destinations.Leave("it moved"))
     assert Entry.objects.filter(did="revealed to").count() == 1
     assert "https://localhost:9" in Credential.objects.get().sent_to
@@ -260,7 +260,7 @@ def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> Non
     Environment.objects.get(key="staging")
     setup.place("staging")
     content = yaml.safe_load(inventory.export(setup.by))
-    other = json.loads(json.dumps(content["connections"]["cargo"]))
+    other = json.loads(json.dumps(content["connections"]["sandbox/cargo"]))
     other["place"] = other["place"].replace("sandbox", "staging")
     content["connections"]["stolen"] = {**other, "client": ""}
     content.pop("base", None)
@@ -315,9 +315,9 @@ def test_what_came_about_unseen_is_sent_nowhere_and_cleared_on_the_page(desk: An
     with pytest.raises(Problem, match="not cleared"):
         drawing.draw(Workload(name="x"), stands())
     Connection.objects.update(scheme="oauth2_code")
-    shown = web.get("/api/connections/cargo").json()["uncleared"]
+    shown = web.get("/api/connections/sandbox/cargo").json()["uncleared"]
     assert {one["would_go_to"] for one in shown} == {"https://localhost:9"}
-    at = "/api/connections/cargo/clearances"
+    at = "/api/connections/sandbox/cargo/clearances"
     assert web.post(at).status_code == 409
     assert (
         web.post(

@@ -95,7 +95,7 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
     listed = ask(key, "/draw").json()
     assert (listed["workload"], [one["ref"] for one in listed["connections"]]) == (
         "Night run",
-        ["cargo"],
+        ["sandbox/cargo"],
     )
     [fact] = Drawn.objects.all()
     assert (fact.workload, fact.connection, fact.count, fact.way) == (
@@ -104,17 +104,19 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
         2,
         "draw",
     )
-    assert fact.credential == str(Connection.objects.get(ref="cargo").credential.pk)  # type: ignore[union-attr]
-    shown = setup.web().get("/api/connections/cargo/draws").json()
+    assert fact.credential == str(Connection.objects.get(ref="sandbox/cargo").credential.pk)  # type: ignore[union-attr]
+    shown = setup.web().get("/api/connections/sandbox/cargo/draws").json()
     assert (shown[0]["workload_name"], shown[0]["today"], len(shown[0]["secrets"])) == (
         "Night run",
         2,
         1,
     )
-    assert setup.web().get(f"/api/workloads/{workload.pk}/draws").json()[0]["ref"] == "cargo"
+    assert (
+        setup.web().get(f"/api/workloads/{workload.pk}/draws").json()[0]["ref"] == "sandbox/cargo"
+    )
     lines = {
         one["language"]: one["text"]
-        for one in setup.web().get("/api/connections/cargo/lines").json()
+        for one in setup.web().get("/api/connections/sandbox/cargo/lines").json()
     }
     assert "/relay/cargo/manifests" in lines["curl"]
     assert key not in json.dumps(lines)
@@ -402,9 +404,9 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
     now = timezone.now()
 
     def quickly(
-        shown: str = key, ref: str = "cargo", scope: str = "draw", at: datetime = now
+        shown: str = key, name: str = "cargo", scope: str = "draw", at: datetime = now
     ) -> quick.Quick | None:
-        return quick.draw(f"Bearer {shown}", ref, scope, "127.0.0.1", at)
+        return quick.draw(f"Bearer {shown}", name, scope, "127.0.0.1", at)
 
     assert quickly() is None  # the first use is noted by the long way
     long = services.draw(workload, connection)
@@ -423,7 +425,7 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
     forged = issuing.house_key.make("nlk", "sandbox", b"otherkey", b"2" * 32)
     for shown in (key[:-1], forged, key.replace("nlk_sandbox", "nlk_staging"), "x.y.z", ""):
         assert quickly(shown) is None, shown
-    assert quickly(ref="other") is quickly(scope="register") is None
+    assert quickly(ref="sandbox/other") is quickly(scope="register") is None
     assert quickly(at=now + timedelta(seconds=61)) is None  # the last use is to be noted again
     use, tokens_held, secret = (
         workload.uses.get(),
@@ -510,7 +512,7 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(
     told = look()
     assert (told["name"], told["relay"], told["others"]) == (workload.name, True, 0)
     assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [
-        ("cargo", None, False)
+        ("sandbox/cargo", None, False)
     ]
     assert ask(key, "/draw/cargo").status_code == 200
     services.give(setup.by, workload, "client", right="draw")
@@ -588,8 +590,10 @@ def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
         services.give(setup.by, workload, "key", right="everything")  # type: ignore[arg-type]
     web = setup.web("reader")
     told = web.get(f"/api/workloads/{workload.pk}/drawables").json()
-    assert told == [{"ref": "cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}]
-    assert web.get("/api/connections/cargo/drawables").json() == told[0]
+    assert told == [
+        {"ref": "sandbox/cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}
+    ]
+    assert web.get("/api/connections/sandbox/cargo/drawables").json() == told[0]
     assert {one["right"] for one in web.get(f"/api/workloads/{workload.pk}/keys").json()} == {
         "relay",
         "draw",
@@ -678,12 +682,12 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         ).status_code
         == 201
     )
-    assert Entry.objects.get(did="revealed to").details["connections"] == ["tides"]
+    assert Entry.objects.get(did="revealed to").details["connections"] == ["sandbox/tides"]
     assert services.draw(workload, made).headers == {"X-Api-Key": "hush-key-of-the-tides"}
     # Another secret that somebody puts in is drawn by the same; one that is taken by reference,
     # which nobody need know, is not.
     connections.put_secret(setup.by, made, "hush-key-of-the-next-year")
-    assert services.draw(workload, Connection.objects.get(ref="tides")).headers == {
+    assert services.draw(workload, Connection.objects.get(ref="sandbox/tides")).headers == {
         "X-Api-Key": "hush-key-of-the-next-year"
     }
     # A connection that it is noted for later hands it nothing until somebody lets it.
@@ -702,11 +706,11 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     )
     with pytest.raises(Problem, match="Nobody let you draw"):
         services.draw(workload, other)
-    assert web.get("/api/connections/tides-2/drawables").json()["not_let"] == ["Night run"]
-    assert web.get("/api/connections/tides/drawables").json()["not_let"] == []
-    assert post("/connections/tides-2/drawables").status_code == 409
+    assert web.get("/api/connections/sandbox/tides-2/drawables").json()["not_let"] == ["Night run"]
+    assert web.get("/api/connections/sandbox/tides/drawables").json()["not_let"] == []
+    assert post("/connections/sandbox/tides-2/drawables").status_code == 409
     assert (
-        post("/connections/tides-2/drawables", Code=next(codes), Reason="The same").json()[
+        post("/connections/sandbox/tides-2/drawables", Code=next(codes), Reason="The same").json()[
             "not_let"
         ]
         == []
@@ -724,7 +728,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     )
     connections.put_secret(setup.by, other, "neatlatch://tides-3/api_key")
     with pytest.raises(Problem, match="Nobody let you draw"):
-        services.draw(workload, Connection.objects.get(ref="tides-2"))
+        services.draw(workload, Connection.objects.get(ref="sandbox/tides-2"))
 
 
 def test_the_callers_own_key_does_not_reach_the_application(

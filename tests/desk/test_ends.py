@@ -54,7 +54,7 @@ def put_in(setup: Setup, secret: str, ends: str | None) -> Any:
     return send(
         setup.web(),
         "post",
-        "/connections/kiosks/secrets",
+        "/connections/sandbox/kiosks/secrets",
         {"secret": secret, "key": "api_key", "ends": ends},
         **{"If-Match": "*"},
     )
@@ -64,7 +64,7 @@ def shown(setup: Setup) -> tuple[Any, ...]:
     """Its end on every page that shows the secret."""
     web, credential = setup.web(), Credential.objects.get()
     whole = send(web, "get", f"/credentials/{credential.pk}")
-    connection = send(web, "get", "/connections/kiosks")
+    connection = send(web, "get", "/connections/sandbox/kiosks")
     found = [
         whole["ends"],
         connection["secrets"][0]["ends"],
@@ -113,6 +113,6 @@ def test_where_somebody_else_says_it(setup: Setup) -> None:
     assert "RFC 7591" in told
     answer = send(web, "put", f"/credentials/{registered.pk}/end", {"ends": END}, 409)
     assert told in answer["detail"]
-    assert send(web, "get", "/connections/cargo")["secrets"][0]["credential"] is None
+    assert send(web, "get", "/connections/sandbox/cargo")["secrets"][0]["credential"] is None
     Credential.objects.update(source="pasted", state="retired")
     send(web, "put", f"/credentials/{registered.pk}/end", {"ends": END}, 409)

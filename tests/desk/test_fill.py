@@ -83,7 +83,7 @@ def test_it_has_what_is_promised_and_grows(
     assert {name: before[name] for name in promised} == promised
     assert before["Use"] > 39
     assert Summary.objects.filter(stale=False).count() == 130
-    assert {one.name for one in find("pier ledger 1")} >= {"pier-ledger-1-production-1"}
+    assert {one.name for one in find("pier ledger 1")} >= {"production/pier-ledger-1-1"}
     # Nothing is made twice, and what a run that was cut off left out is filled in.
     filling.fill(130, said.append)
     assert (counts(), told()) == (before, first)

@@ -40,10 +40,10 @@ def found(web: WebClient, words: str) -> list[tuple[str, str]]:
 
 
 def test_everything_is_found_as_one_types(web: WebClient) -> None:
-    assert found(web, "cargo-man")[0] == ("connection", "cargo-manifests")
+    assert found(web, "cargo-man")[0] == ("connection", "production/cargo-manifests")
     assert ("application", "Cargo manifests") in found(web, "carg")
-    assert found(web, "cargo-manifests-sandbox")[0] == ("connection", "cargo-manifests-sandbox")
-    client = Client.objects.get(connections__ref="cargo-manifests")
+    assert found(web, "sandbox/cargo-man")[0] == ("connection", "sandbox/cargo-manifests")
+    client = Client.objects.get(connections__ref="production/cargo-manifests")
     assert ("client", client.name) in found(web, client.client_id)
     assert ("client", client.name) in found(web, client.client_id[:6])
     hint = Credential.objects.filter(client=client).latest("issued").hint
@@ -54,7 +54,7 @@ def test_everything_is_found_as_one_types(web: WebClient) -> None:
     assert ("workload", "Night manifest run") in found(web, "night man")
     assert ("workload", "Customs return") in found(web, "oake customs")
     assert ("page", "Access rules") in found(web, "acc")
-    crew = Connection.objects.get(ref="crew-roster")
+    crew = Connection.objects.get(ref="production/crew-roster")
     assert crew.client is not None
     digits = crew.client.facts["thumbprint"].replace(":", "").lower()
     thumbprint = ":".join(digits[at : at + 2] for at in range(0, 64, 2)).upper()
@@ -85,7 +85,7 @@ def test_words_are_taken_as_they_stand(web: WebClient) -> None:
 def test_the_index_follows_every_change(web: WebClient) -> None:
     by, client = (
         Person.objects.get(username="morag"),
-        Client.objects.get(connections__ref="cargo-manifests-staging"),
+        Client.objects.get(connections__ref="staging/cargo-manifests"),
     )
     clients.change(by, client, clients.with_uris(["https://desk.gannet.example/brand-new"]))
     assert ("redirect URI", "https://desk.gannet.example/brand-new") in found(web, "brand-new")
@@ -153,18 +153,18 @@ def listed(web: WebClient, words: str) -> list[str]:
 
 def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     everything = listed(web, "")
-    assert listed(web, "env:production") == ["cargo-manifests", "crew-roster"]
+    assert listed(web, "env:production") == ["production/cargo-manifests", "production/crew-roster"]
     assert listed(web, "cargo -env:production") == [
-        "cargo-manifests-sandbox",
-        "cargo-manifests-staging",
+        "sandbox/cargo-manifests",
+        "staging/cargo-manifests",
     ]
-    assert listed(web, "pin:scopes app:cargo env:prod") == ["cargo-manifests"]
-    assert "cargo-manifests" not in listed(web, "-pin:scopes")
-    assert listed(web, 'workload:"night manifest"') == ["cargo-manifests"]
+    assert listed(web, "pin:scopes app:cargo env:prod") == ["production/cargo-manifests"]
+    assert "production/cargo-manifests" not in listed(web, "-pin:scopes")
+    assert listed(web, 'workload:"night manifest"') == ["production/cargo-manifests"]
     assert listed(web, "-workload:manifest") == [
-        one for one in everything if one != "cargo-manifests"
+        one for one in everything if one != "production/cargo-manifests"
     ]
-    assert listed(web, "owner:crewing") == ["crew-roster"]
+    assert listed(web, "owner:crewing") == ["production/crew-roster"]
     assert listed(web, 'env:"no such') == []
     assert listed(web, "env:") == everything
     used = send(web, "get", "/credentials?words=used%3Ayes")["items"]

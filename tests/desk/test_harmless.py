@@ -59,7 +59,9 @@ def test_real_work_wants_both_permissions(
 ) -> None:
     web, base = setup.web(), connection.values["api_base"]
     send(web, "put", "/rounds/permissions/sandbox", {"permitted": environment})
-    send(web, "patch", "/connections/cargo", {"work_in_rounds": itself}, **{"If-Match": "*"})
+    send(
+        web, "patch", "/connections/sandbox/cargo", {"work_in_rounds": itself}, **{"If-Match": "*"}
+    )
     test = in_a_round()
     assert test.passed
     assert calls(test, base) == sent
@@ -101,19 +103,19 @@ def test_a_harmless_pass_does_not_mend_work_that_failed(
         assert in_a_round().passed
     after = fresh()
     assert (after.state, after.score, after.failing) == ("unlatched", before.score, before.failing)
-    assert send(setup.web(), "get", "/connections/cargo")["rounds_try_what_failed"] is False
+    assert send(setup.web(), "get", "/connections/sandbox/cargo")["rounds_try_what_failed"] is False
     application.profile = good
     application.save()
     states = [(setup.test(fresh()), fresh().state)[1] for _ in range(3)]
     assert states == ["sticking", "sticking", "latched"]
-    assert send(setup.web(), "get", "/connections/cargo")["rounds_try_what_failed"] is True
+    assert send(setup.web(), "get", "/connections/sandbox/cargo")["rounds_try_what_failed"] is True
 
 
 def test_how_many_passes_are_wanted_is_told(setup: Setup) -> None:
     connection = setup.latched()
     Connection.objects.filter(pk=connection.pk).update(state="unlatched", score=9.0)
     setup.test(connection)
-    told = send(setup.web(), "get", "/connections/cargo")
+    told = send(setup.web(), "get", "/connections/sandbox/cargo")
     assert (told["state"], told["passes"], told["passes_wanted"]) == ("sticking", 1, 3)
 
 
@@ -139,7 +141,7 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     assert [
         (one["connection"], one["begun_by"])
         for one in send(own.web(whose), "get", "/accounts/tests")
-    ] == [("cargo", by)]
+    ] == [("sandbox/cargo", by)]
     other = {"isla": "ewan", "ewan": "isla"}[whose]
     assert send(own.web(other), "get", "/accounts/tests") == []
     assert "makes nothing" in send(own.web(whose), "get", "/accounts")[0]["tests_do"]
@@ -152,7 +154,7 @@ def for_tests(setup: Setup, account: str) -> dict[str, Any]:
     from neatlatch.desk.estate.connections import sign_in
 
     web = setup.web()
-    begun = send(web, "post", "/connections/cargo/sign-ins", {"for_tests": True}, 201)
+    begun = send(web, "post", "/connections/sandbox/cargo/sign-ins", {"for_tests": True}, 201)
     back = setup.visitor().sign_in(begun["address"], account)
     done = sign_in.come_back(
         person("administrator"), back, parse_qs(urlsplit(back).query)["state"][0]
@@ -165,13 +167,20 @@ def named(setup: Setup, account: str, status: int = 200) -> dict[str, Any]:
     """The service account that tests use is named."""
     body = {"individual": True, "tests_as": account}
     return dict(
-        send(setup.web(), "put", "/connections/cargo/sharing", body, status, **{"If-Match": "*"})
+        send(
+            setup.web(),
+            "put",
+            "/connections/sandbox/cargo/sharing",
+            body,
+            status,
+            **{"If-Match": "*"},
+        )
     )
 
 
 def test_a_service_account_for_tests(own: Setup) -> None:
     connect(own, "ewan", PERSON)
-    send(own.web(), "post", "/connections/cargo/sign-ins", {"for_tests": True}, 409)
+    send(own.web(), "post", "/connections/sandbox/cargo/sign-ins", {"for_tests": True}, 409)
     named(own, PERSON, 422)  # it is Ewan's
     named(own, SERVICE)
     assert services.limits_of_tests(fresh()).personal  # nobody has signed in as it yet
@@ -198,7 +207,7 @@ def test_a_service_account_for_tests(own: Setup) -> None:
     with pytest.raises(Exception, match="no person's"):
         accounts.ask(own.by, fresh(), person("isla"), SERVICE)
     # The tokens are for tests only: people have their own, and are counted apart.
-    told = send(own.web(), "get", "/connections/cargo/accounts")
+    told = send(own.web(), "get", "/connections/sandbox/cargo/accounts")
     assert [(one["username"], one["account"]) for one in told["people"]] == [
         ("isla", ""),
         ("ewan", PERSON),
@@ -218,11 +227,11 @@ def test_a_file_that_names_another_account_for_tests(own: Setup) -> None:
     named(own, SERVICE)
     assert for_tests(own, SERVICE)["outcome"] == "signed_in"
     held, file = own.stand_ins.state()["refresh"], yaml.safe_load(inventory.export(own.by))
-    file["connections"]["cargo"]["tests_as"] = PERSON
+    file["connections"]["sandbox/cargo"]["tests_as"] = PERSON
     with pytest.raises(Problem, match="wrong with the file") as refused:
         inventory.apply(own.by, yaml.safe_dump(file))
     assert "in a person's name" in refused.value.detail
-    file["connections"]["cargo"]["tests_as"] = "other@gannet.example"
+    file["connections"]["sandbox/cargo"]["tests_as"] = "other@gannet.example"
     inventory.apply(own.by, yaml.safe_dump(file))
     assert not TokenSet.objects.filter(person=None).exists()
     assert own.stand_ins.state()["refresh"] == held - 1
@@ -237,7 +246,7 @@ def test_ending_the_tokens_for_tests_leaves_those_of_people(own: Setup) -> None:
     named(own, SERVICE)
     for_tests(own, SERVICE)
     held = own.stand_ins.state()["refresh"]
-    send(own.web(), "post", "/connections/cargo/token-endings", {"why": "it leaked"})
+    send(own.web(), "post", "/connections/sandbox/cargo/token-endings", {"why": "it leaked"})
     assert own.stand_ins.state()["refresh"] == held - 1
     assert (TokenSet.objects.get().account, in_a_round().passed) == (PERSON, True)
 
@@ -255,5 +264,7 @@ def test_a_workload_tests_as_far_as_a_round(setup: Setup, connection: Connection
 
 def test_operators_sign_in_for_tests_and_readers_do_not(own: Setup) -> None:
     named(own, SERVICE)
-    send(own.web("operator"), "post", "/connections/cargo/sign-ins", {"for_tests": True}, 201)
-    send(own.web("ewan"), "post", "/connections/cargo/sign-ins", {"for_tests": True}, 403)
+    send(
+        own.web("operator"), "post", "/connections/sandbox/cargo/sign-ins", {"for_tests": True}, 201
+    )
+    send(own.web("ewan"), "post", "/connections/sandbox/cargo/sign-ins", {"for_tests": True}, 403)

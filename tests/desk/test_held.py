@@ -162,8 +162,8 @@ def test_every_package_has_a_hash_and_names_no_registry() -> None:
 
 
 EDITS = {
-    "connection": ("/connections/fuel", {"pace": 2.0}),
-    "sharing": ("/connections/fuel/sharing", {"individual": False, "team": ""}),
+    "connection": ("/connections/sandbox/fuel", {"pace": 2.0}),
+    "sharing": ("/connections/sandbox/fuel/sharing", {"individual": False, "team": ""}),
     "workload": ("/workloads/{workload}", {"owner": "Freight"}),
     "client of the house": ("/clients/{house}", {"contacts": ["other@gannet.example"]}),
     "client by hand": ("/clients/{hand}", {"contacts": ["other@gannet.example"]}),

@@ -55,7 +55,7 @@ def with_many(by: Person, **more: Any) -> str:
     and an application.
     """
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
     plain["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
     for number in range(MANY):
         plain["workloads"][f"Night run {number:03}/production"] = {
@@ -65,7 +65,7 @@ def with_many(by: Person, **more: Any) -> str:
             "uses": [
                 {
                     "application": "cargo-manifests",
-                    "connection": "cargo-manifests",
+                    "connection": "production/cargo-manifests",
                     "operations": ["GET /berths"],
                 }
             ],
@@ -113,7 +113,7 @@ def test_a_large_file_is_applied_block_by_block(by: Person) -> None:
     assert all(count == done - 2 for done, count in seen)
     plan.refresh_from_db()
     assert (plan.state, plan.done, plan.is_open, plan.worker) == ("applied", MANY + 2, False, "")
-    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 3.0
     again = services.begin(by, text)
     assert again.plan is None  # nothing is left to change
     assert services.export(by) != first
@@ -137,7 +137,7 @@ def test_a_small_file_is_applied_whole_or_not_at_all(
     by: Person, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
     plain["workloads"]["Customs return/production"]["runs"] = "hourly"
 
     def fail(*given: Any, **more: Any) -> None:
@@ -147,7 +147,7 @@ def test_a_small_file_is_applied_whole_or_not_at_all(
     with pytest.raises(Problem) as refused:
         services.begin(by, yaml.safe_dump(plain))
     assert refused.value.extra["mistakes"][0]["says"] == "the second step cannot be done"
-    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
     assert not ImportPlan.objects.exists()
     assert not ImportStep.objects.exists()
 
@@ -159,7 +159,7 @@ def test_a_small_file_that_is_applied_and_not_ended_is_ended_by_the_worker(
     be undone.
     """
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
 
     def refuse(*given: Any) -> None:
         raise OSError("the disk is gone")
@@ -168,14 +168,14 @@ def test_a_small_file_that_is_applied_and_not_ended_is_ended_by_the_worker(
         patch.setattr(blocks, "_finish", refuse)
         with pytest.raises(OSError, match="the disk is gone"):
             services.begin(by, yaml.safe_dump(plain))
-    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 3.0
     plan = ImportPlan.objects.get()
     assert (plan.state, plan.done, plan.worker) == ("applying", 1, "")
     blocks.go_on()
     plan.refresh_from_db()
     assert (plan.state, plan.is_open) == ("applied", False)
     services.undo(by, plan)
-    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
 
 
 def test_what_is_shown_of_imports_reads_no_copy_of_the_inventory(by: Person) -> None:
@@ -214,7 +214,7 @@ def test_a_plan_whose_process_is_gone_is_gone_on_with(by: Person) -> None:
 
 def edits(by: Person) -> dict[str, Any]:
     """An edit of each kind of object as its own service makes it, which the file has in it."""
-    cargo = Connection.objects.get(ref="cargo-manifests")
+    cargo = Connection.objects.get(ref="production/cargo-manifests")
     night = Workload.objects.filter(name="Customs return").get()
     return {
         "a connection": lambda: connections.change(by, cargo, {"pace": 8.0}),
@@ -254,8 +254,8 @@ def test_what_an_open_import_includes_is_not_changed_by_anybody_else(by: Person)
     assert told["title"] == "An import is changing this."
     assert services.collect() == stood
     # What is not in it is changed as ever, and so is what programs keep of what is.
-    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
-    Connection.objects.filter(ref="cargo-manifests").update(
+    connections.change(by, Connection.objects.get(ref="production/crew-roster"), {"pace": 6.0})
+    Connection.objects.filter(ref="production/cargo-manifests").update(
         state="latched", tested_at=timezone.now()
     )
     Use.objects.filter(workload__name="Customs return").update(
@@ -298,11 +298,11 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
     secret = next(one for one in plain["credentials"].values() if one["kind"] == "client_secret")
     plain["credentials"][str(uuid4())] = {**secret, "client": "tides/production/Tides"}
     connection = {
-        **plain["connections"]["vessel-positions"],
+        **plain["connections"]["production/vessel-positions"],
         "secrets": {},
         "place": "tides/production",
     }
-    plain["connections"]["tides"] = {**connection, "client": "tides/production/Tides"}
+    plain["connections"]["production/tides"] = {**connection, "client": "tides/production/Tides"}
     plain["workloads"]["Tide tables/production"] = {
         **plain["workloads"]["Arrival boards/production"],
         "name": "Tide tables",
@@ -332,7 +332,7 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
         (step.kind, step.key): rows[step.kind, step.key] for step in added
     }
     edits = (
-        lambda: connections.change(by, Connection.objects.get(ref="tides"), {"pace": 6.0}),
+        lambda: connections.change(by, Connection.objects.get(name="tides"), {"pace": 6.0}),
         lambda: applications.change(by, Application.objects.get(key="tides"), {"purpose": "x"}),
         lambda: workloads.change(by, Workload.objects.get(name="Tide tables"), {"runs": "weekly"}),
     )
@@ -351,12 +351,12 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
         "applications": "kept",
     }
     assert left["clients"].says == (
-        "still used by connections → tides, which stays; it stays, too",
+        "still used by connections → production/tides, which stays; it stays, too",
     )
     undoing = services.undo(by, plan).plan
     assert undoing is not None
     services.to_its_end(undoing)
-    assert Connection.objects.get(ref="tides").pace == 6.0
+    assert Connection.objects.get(name="tides").pace == 6.0
     assert not Workload.objects.filter(name__startswith="Tide tables").exists()
 
 
@@ -364,7 +364,7 @@ def test_some_objects_are_read_as_all_are(by: Person) -> None:
     """What is checked and noted of an import is read by its rows: a small one costs little in a
     large house.
     """
-    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    connections.change(by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 7.0})
     all_of_them = planning.collected()
     for kind in KINDS:
         rows = {row: key for (of, key), row in all_of_them.rows.items() if of == kind.name}
@@ -500,15 +500,15 @@ def test_undo_leaves_what_was_changed_since_and_can_be_undone(by: Person) -> Non
     text = with_many(by)
     plan = services.apply(by, text).plan
     assert plan is not None
-    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    connections.change(by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 7.0})
     workloads.remove(by, Workload.objects.get(name="Night run 003"))
     shown = services.undo_preview(plan, by)
     conflict = next(change for change in shown.outcome.changes if change.act == "conflict")
-    assert (conflict.kind, conflict.key) == ("connections", "cargo-manifests")
+    assert (conflict.kind, conflict.key) == ("connections", "production/cargo-manifests")
     undoing = services.undo(by, plan).plan
     assert undoing is not None
     services.to_its_end(undoing)
-    assert Connection.objects.get(ref="cargo-manifests").pace == 7.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 7.0
     assert not Workload.objects.filter(name__startswith="Night run").exists()
     redone = services.undo(by, undoing).plan
     assert redone is not None
@@ -525,26 +525,28 @@ def test_what_was_removed_comes_back_but_for_its_secret(by: Person) -> None:
     """
     plain = yaml.safe_load(services.export(by))
     before = services.collect()
-    mine = before["connections"]["vessel-positions"]
+    mine = before["connections"]["production/vessel-positions"]
     gone = {reference.removeprefix("safe:") for reference in mine["secrets"].values()}
     for workload in plain["workloads"].values():
         workload["uses"] = [
-            use for use in workload.get("uses", []) if use.get("connection") != "vessel-positions"
+            use
+            for use in workload.get("uses", [])
+            if use.get("connection") != "production/vessel-positions"
         ]
-    del plain["connections"]["vessel-positions"]
+    del plain["connections"]["production/vessel-positions"]
     for identity in gone:
         del plain["credentials"][identity]
     plan = services.apply(by, yaml.safe_dump(plain), prune=True).plan
     assert plan is not None
-    assert not Connection.objects.filter(ref="vessel-positions").exists()
+    assert not Connection.objects.filter(ref="production/vessel-positions").exists()
     undoing = services.undo(by, plan).plan
     assert undoing is not None
     services.to_its_end(undoing)
     assert services.collect() == before
-    held = HeldSecret.objects.filter(connection__ref="vessel-positions")
+    held = HeldSecret.objects.filter(connection__ref="production/vessel-positions")
     assert held.exists()
     assert not Connection.objects.get(
-        ref="vessel-positions"
+        ref="production/vessel-positions"
     ).secrets()  # its value is gone: awaited
 
 
@@ -566,7 +568,7 @@ def test_an_origin_is_what_it_was_after_an_undo(by: Person) -> None:
 
 WRONG = {
     "a scheme": (
-        ("connections", "cargo-manifests", "scheme", "carrier_pigeon"),
+        ("connections", "production/cargo-manifests", "scheme", "carrier_pigeon"),
         "no way in that is called carrier_pigeon",
     ),
     "a window": (
@@ -600,9 +602,9 @@ WRONG = {
             "workloads",
             "Customs return/production",
             "uses",
-            [{"application": "crew-roster", "connection": "cargo-manifests"}],
+            [{"application": "crew-roster", "connection": "production/cargo-manifests"}],
         ),
-        "cargo-manifests is no connection into",
+        "production/cargo-manifests is no connection into",
     ),
     "nobody to log in": (("people", "morag", "role", "reader"), "last administrator"),
 }
@@ -662,7 +664,7 @@ def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(
 def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
     plain = yaml.safe_load(services.export(by))
     added = workloads.add(by, workloads.Given("Made meanwhile", "production"))
-    cargo = Connection.objects.get(ref="cargo-manifests")
+    cargo = Connection.objects.get(ref="production/cargo-manifests")
     workloads.use(by, added, cargo.place.application, cargo, [])
     for kind in ("connections", "workloads"):
         plain[kind] = {
@@ -770,7 +772,7 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
         ("applied", True, None),
     ]
     small = yaml.safe_load(services.export(by))
-    small["connections"]["cargo-manifests"]["pace"] = 4.0
+    small["connections"]["production/cargo-manifests"]["pace"] = 4.0
     small_text = yaml.safe_dump(small)
     seen = send(web, "post", "/inventory/previews", {"text": small_text})
     whole = send(
@@ -795,10 +797,10 @@ def test_a_large_file_by_command(
     assert f"morag: applied, {MANY + 2} of {MANY + 2} applied" in listed
     assert main(["undo", str(plan.pk), "--preview"]) == 0
     assert f"{MANY + 2} changes would be made." in capsys.readouterr().out
-    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
+    connections.change(by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 7.0})
     assert main(["undo", str(plan.pk)]) == 3
     out = capsys.readouterr()
-    assert "conflict  connections   cargo-manifests" in out.out
+    assert "conflict  connections   production/cargo-manifests" in out.out
     assert f"{MANY + 1} of {MANY + 1} applied" in out.err
     assert not Workload.objects.filter(name__startswith="Night run").exists()
     assert main(["undo", str(plan.pk)]) == 1

@@ -95,14 +95,17 @@ def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
     assert services.apply(by, first).outcome.nothing
     assert Connection.objects.count() == len(yaml.safe_load(first)["connections"])
     # Secrets are not in the file: they are awaited, and a connection says so.
-    page = send(web_of(by), "get", "/connections/cargo-manifests")
+    page = send(web_of(by), "get", "/connections/production/cargo-manifests")
     secret = next(one for one in page["pins"] if one["key"] == "secret")
     assert secret["fit"] == "missing"
     _, notes = connections.put_secret(
-        by, Connection.objects.get(ref="cargo-manifests"), "a-new-secret-value-1234"
+        by, Connection.objects.get(ref="production/cargo-manifests"), "a-new-secret-value-1234"
     )
     assert (
-        Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"].open().reveal()
+        Connection.objects.get(ref="production/cargo-manifests")
+        .secrets()["client_secret"]
+        .open()
+        .reveal()
         == "a-new-secret-value-1234"
     )
 
@@ -129,7 +132,7 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
 ) -> None:
     text = services.export(by)
     plain = yaml.safe_load(text)
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
     plain["workloads"]["Customs return/production"]["owner"] = "Customs desk"
     plain["workloads"]["Quay lights/production"] = {
         "name": "Quay lights",
@@ -138,7 +141,7 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
         "uses": [
             {
                 "application": "cargo-manifests",
-                "connection": "cargo-manifests",
+                "connection": "production/cargo-manifests",
                 "operations": ["GET /berths"],
             }
         ],
@@ -148,64 +151,71 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
     web = web_of(by)
     seen = send(web, "post", "/inventory/previews", {"text": file.read_text()})
     told = {(one["kind"], one["key"]): (one["act"], one["says"]) for one in seen["changes"]}
-    assert told["connections", "cargo-manifests"] == ("change", ["pace: 10.0 became 3.0"])
+    assert told["connections", "production/cargo-manifests"] == (
+        "change",
+        ["pace: 10.0 became 3.0"],
+    )
     assert told["workloads", "Customs return/production"] == (
         "change",
         ["owner: R. Oake became Customs desk"],
     )
     assert told["workloads", "Quay lights/production"][0] == "add"
-    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
     assert main(["apply", str(file), "--preview"]) == 0
     assert "3 changes would be made." in capsys.readouterr().out
     assert main(["apply", str(file)]) == 0
     assert "pace: 10.0 became 3.0" in capsys.readouterr().out
-    assert Connection.objects.get(ref="cargo-manifests").pace == 3.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 3.0
     assert Workload.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
     assert TokenSet.objects.filter(
-        connection__ref="cargo-manifests"
+        connection__ref="production/cargo-manifests"
     ).exists()  # the pace is no reason to sign in again
     assert main(["apply", str(file)]) == 0
     assert capsys.readouterr().out == "Nothing to change.\n"
-    assert Entry.objects.filter(did="applied: change", ref="cargo-manifests").count() == 1
+    assert (
+        Entry.objects.filter(did="applied: change", ref="production/cargo-manifests").count() == 1
+    )
 
 
 def test_a_change_made_meanwhile_by_hand_is_told_and_not_overwritten(
     by: Person, capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
-    plain["connections"]["crew-roster"]["time_limit"] = 20.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/crew-roster"]["time_limit"] = 20.0
     text = yaml.safe_dump(plain, sort_keys=False)
-    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 7.0})
-    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
+    connections.change(by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 7.0})
+    connections.change(by, Connection.objects.get(ref="production/crew-roster"), {"pace": 6.0})
     file = tmp_path / "inventory.yaml"
     file.write_text(text)
     assert main(["apply", str(file)]) == 3
     out = capsys.readouterr().out
-    assert "conflict  connections   cargo-manifests" in out
+    assert "conflict  connections   production/cargo-manifests" in out
     assert "pace: 7.0 became 3.0" in out
-    assert Connection.objects.get(ref="cargo-manifests").pace == 7.0
-    crew = Connection.objects.get(ref="crew-roster")
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 7.0
+    crew = Connection.objects.get(ref="production/crew-roster")
     assert (crew.pace, crew.time_limit) == (6.0, 20.0)  # both are kept
 
 
 def test_what_is_applied_is_what_was_seen(by: Person) -> None:
     web, text = web_of(by), services.export(by)
     plain = yaml.safe_load(text)
-    plain["connections"]["cargo-manifests"]["pace"] = 2.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 2.0
     changed = yaml.safe_dump(plain, sort_keys=False)
     seen = send(web, "post", "/inventory/previews", {"text": changed})
-    connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"time_limit": 25.0})
+    connections.change(
+        by, Connection.objects.get(ref="production/cargo-manifests"), {"time_limit": 25.0}
+    )
     refused = send(
         web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]}, 409
     )
     assert "changed since you looked" in refused["title"]
-    assert Connection.objects.get(ref="cargo-manifests").pace == 10.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
     seen = send(web, "post", "/inventory/previews", {"text": changed})
     # What the file leaves alone may change meanwhile: in a large house something always does.
-    connections.change(by, Connection.objects.get(ref="crew-roster"), {"pace": 6.0})
+    connections.change(by, Connection.objects.get(ref="production/crew-roster"), {"pace": 6.0})
     send(web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]})
-    assert Connection.objects.get(ref="cargo-manifests").pace == 2.0
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 2.0
     send(
         web_of(Person.objects.get(username="isla")),
         "post",
@@ -235,7 +245,7 @@ def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
     by: Person, old: str, new: str, says: str, capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 3.0
+    plain["connections"]["production/cargo-manifests"]["pace"] = 3.0
     plain["teams"]["Quays"] = {"people": ["ewan"]}
     plain["workloads"]["Quay lights/production"] = {
         "name": "Quay lights",
@@ -295,7 +305,7 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
         assert answer.status_code == 200
         return str(answer.content.decode())
 
-    client = Client.objects.get(connections__ref="cargo-manifests-sandbox")
+    client = Client.objects.get(connections__ref="sandbox/cargo-manifests")
     metadata = get(f"/clients/{client.pk}/exports")
     assert json.loads(metadata)["redirect_uris"] == client.redirect_uris
     assert send(web, "post", f"/clients/{client.pk}/imports/previews", {"text": metadata}) == {
@@ -334,36 +344,39 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
         "tokenUrl"
     ].startswith("https://")
 
-    settings = get("/connections/cargo-manifests/exports?format=env")
-    assert "CARGO_MANIFESTS_CLIENT_SECRET=neatlatch://cargo-manifests/client_secret" in settings
-    secret = Connection.objects.get(ref="cargo-manifests").secrets()["client_secret"]
+    settings = get("/connections/production/cargo-manifests/exports?format=env")
+    assert (
+        "CARGO_MANIFESTS_CLIENT_SECRET=neatlatch://production/cargo-manifests/client_secret"
+        in settings
+    )
+    secret = Connection.objects.get(ref="production/cargo-manifests").secrets()["client_secret"]
     assert secret.open().reveal() not in settings
     assert "cargo.manifests.client_secret=neatlatch://" in get(
-        "/connections/cargo-manifests/exports?format=properties"
+        "/connections/production/cargo-manifests/exports?format=properties"
     )
     # A reference is the same secret, out of the safe, and serves only where the application and the
     # environment are the same.
     send(
         web,
         "post",
-        "/connections/cargo-manifests-staging/secrets",
-        {"secret": "neatlatch://cargo-manifests/client_secret"},
+        "/connections/staging/cargo-manifests/secrets",
+        {"secret": "neatlatch://production/cargo-manifests/client_secret"},
         422,
     )
-    stands = Connection.objects.get(ref="cargo-manifests")
+    stands = Connection.objects.get(ref="production/cargo-manifests")
     other = Connection.objects.create(
-        ref="cargo-again",
+        name="cargo-again",
         place=stands.place,
         scheme=stands.scheme,
         values=stands.values,
         changed_at=stands.changed_at,
     )
-    connections.put_secret(by, other, "neatlatch://cargo-manifests/client_secret")
+    connections.put_secret(by, other, "neatlatch://production/cargo-manifests/client_secret")
     assert other.held_secrets.get(key="client_secret").credential_id == secret.pk
     send(
         web,
         "post",
-        "/connections/cargo-manifests-staging/secrets",
+        "/connections/staging/cargo-manifests/secrets",
         {"secret": "neatlatch://nowhere/client_secret"},
         422,
     )
@@ -382,12 +395,12 @@ def test_workloads_come_in_as_a_table(by: Person) -> None:
     assert send(web, "post", "/imports/workloads/previews", {"text": table})["nothing"]
     more = table + (
         'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat '
-        '06:00-07:00",2,yes,cargo-manifests,GET /berths; GET /manifests\r\n'
+        '06:00-07:00",2,yes,production/cargo-manifests,GET /berths; GET /manifests\r\n'
     )
     told = send(
         web, "post", "/imports/workloads/previews", {"text": more.replace("R. Oake", "Una Flett")}
     )
-    assert told["adds"] == ["Dawn run (script) in production, uses cargo-manifests"]
+    assert told["adds"] == ["Dawn run (script) in production, uses production/cargo-manifests"]
     assert [one["says"] for one in told["changes"]] == [["owner: R. Oake became Una Flett"]]
     assert not Workload.objects.filter(name="Dawn run").exists()
     send(web, "post", "/imports/workloads", {"text": more})
@@ -402,7 +415,7 @@ def test_workloads_come_in_as_a_table(by: Person) -> None:
         ("Other,nowhere\r\n", "there is no environment"),
         ("Other,production,robot\r\n", "A workload is one of"),
         ("Other,production,job,,,,,,no-such\r\n", "no connection"),
-        ("Other,production,job,,,,,,cargo-manifests,GET /x\r\n", "not an operation"),
+        ("Other,production,job,,,,,,production/cargo-manifests,GET /x\r\n", "not an operation"),
     ):
         refused: Any = send(web, "post", "/imports/workloads", {"text": more + wrong}, 422)
         assert refused["errors"]["text"].startswith(f"Line {lines}: ")
@@ -425,7 +438,7 @@ def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
         "e.tait@gannet.example",
     )
     first = services.export(setup.by)
-    assert yaml.safe_load(first)["connections"]["cargo"]["accounts"] == {
+    assert yaml.safe_load(first)["connections"]["sandbox/cargo"]["accounts"] == {
         "ewan": "e.tait@gannet.example"
     }
     wipe()
@@ -436,30 +449,40 @@ def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
 def test_a_file_with_one_connection(by: Person) -> None:
     """F15: what stands here already is spoken of by name."""
     whole = yaml.safe_load(services.export(by))
-    one = whole["connections"]["cargo-manifests"]
-    small = {"neat_latch_inventory": 2, "connections": {"cargo-manifests": {**one, "pace": 3.0}}}
+    one = whole["connections"]["production/cargo-manifests"]
+    small = {
+        "neat_latch_inventory": 2,
+        "connections": {"production/cargo-manifests": {**one, "pace": 3.0}},
+    }
     before = len(whole["connections"])
     seen = services.preview(yaml.safe_dump(small), False)
     assert [(each.act, each.key, each.says) for each in seen.outcome.changes if each.does] == [
-        ("change", "cargo-manifests", ("pace: 10.0 became 3.0",))
+        ("change", "production/cargo-manifests", ("pace: 10.0 became 3.0",))
     ]
     services.apply(by, yaml.safe_dump(small))
-    assert (Connection.objects.get(ref="cargo-manifests").pace, Connection.objects.count()) == (
+    assert (
+        Connection.objects.get(ref="production/cargo-manifests").pace,
+        Connection.objects.count(),
+    ) == (
         3.0,
         before,
     )
     new = {
         "neat_latch_inventory": 2,
         "connections": {
-            "cargo-again": {"place": one["place"], "scheme": one["scheme"], "client": one["client"]}
+            "production/cargo-again": {
+                "place": one["place"],
+                "scheme": one["scheme"],
+                "client": one["client"],
+            }
         },
     }
     services.apply(by, yaml.safe_dump(new))
     assert (
-        Connection.objects.get(ref="cargo-again").client
-        == Connection.objects.get(ref="cargo-manifests").client
+        Connection.objects.get(ref="production/cargo-again").client
+        == Connection.objects.get(ref="production/cargo-manifests").client
     )
-    new["connections"]["cargo-again"]["place"] = "cargo-manifests/nowhere"
+    new["connections"]["production/cargo-again"]["place"] = "cargo-manifests/nowhere"
     with pytest.raises(Problem) as refused:
         services.apply(by, yaml.safe_dump(new))
     assert (
@@ -470,7 +493,9 @@ def test_a_file_with_one_connection(by: Person) -> None:
 def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: Person) -> None:
     web = web_of(by)
     for form in ("env", "properties"):
-        text = web.get(f"/api/connections/cargo-manifests/exports?format={form}").content.decode()
+        text = web.get(
+            f"/api/connections/production/cargo-manifests/exports?format={form}"
+        ).content.decode()
         made = send(
             web,
             "post",
@@ -479,7 +504,7 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
                 "application": "cargo-manifests",
                 "environment": "production",
                 "scheme": "oauth2_code",
-                "ref": f"cargo-{form}",
+                "name": f"cargo-{form}",
             },
             201,
         )
@@ -489,7 +514,7 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
         send(web, "post", f"/connections/{made['ref']}/intakes", {"text": text})
         found, origin = (
             Connection.objects.get(ref=made["ref"]),
-            Connection.objects.get(ref="cargo-manifests"),
+            Connection.objects.get(ref="production/cargo-manifests"),
         )
         assert found.secrets()["client_secret"].pk == origin.secrets()["client_secret"].pk
         assert {key: found.values[key] for key in ("client_id", "redirect_uri", "api_base")} == {
@@ -501,36 +526,36 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
 def test_what_the_file_takes_away_is_ended_at_the_application(setup: Setup) -> None:
     """A connection's tokens, set aside ones too, and the account of a person who has left."""
     setup.latched()
-    own = setup.connection(Client.objects.get(), "manifest.read", ref="own")
+    own = setup.connection(Client.objects.get(), "manifest.read", name="own")
     accounts.share(setup.by, own, True, None)
     person = Person.objects.create_user("ann", password="x", role="operator")
-    accounts.ask(setup.by, Connection.objects.get(ref="own"), person, PERSON)
-    _, address = sign_in.begin(person, Connection.objects.get(ref="own"), "")
+    accounts.ask(setup.by, Connection.objects.get(ref="sandbox/own"), person, PERSON)
+    _, address = sign_in.begin(person, Connection.objects.get(ref="sandbox/own"), "")
     back = setup.visitor().sign_in(address, PERSON)
     assert sign_in.come_back(person, back, parse_qs(urlsplit(back).query)["state"][0]) is not None
     setup.sign_in(
-        Connection.objects.get(ref="cargo"), PERSON
+        Connection.objects.get(ref="sandbox/cargo"), PERSON
     )  # not the account that is noted: set aside
     assert (TokenSet.objects.count(), SetAside.objects.count()) == (2, 1)
     held = setup.stand_ins.state()["refresh"]
     file = yaml.safe_load(services.export(setup.by))
-    del file["people"]["ann"], file["connections"]["own"]["accounts"]
+    del file["people"]["ann"], file["connections"]["sandbox/own"]["accounts"]
     services.apply(setup.by, yaml.safe_dump(file), prune=True)
     assert Person.objects.get(username="ann").left is not None
     assert not TokenSet.objects.exclude(person=None).exists()
     assert setup.stand_ins.state()["refresh"] == held - 1
-    del file["connections"]["cargo"]
+    del file["connections"]["sandbox/cargo"]
     services.apply(setup.by, yaml.safe_dump(file), prune=True)
     assert not TokenSet.objects.exists()
     assert setup.stand_ins.state()["refresh"] == held - 3
-    told = Entry.objects.filter(did="ended the tokens of", ref="cargo")
+    told = Entry.objects.filter(did="ended the tokens of", ref="sandbox/cargo")
     assert [one.details["tokens revoked there"] for one in told] == ["yes", "yes"]
 
 
 def test_what_is_told_of_each_object_is_told_once(by: Person) -> None:
     file = yaml.safe_load(services.export(by))
     file["applications"]["cargo-manifests"]["purpose"] = "Manifests of every crossing"
-    file["connections"]["cargo-manifests"]["pace"] = 2.0
+    file["connections"]["production/cargo-manifests"]["pace"] = 2.0
     before = Entry.objects.count()
     services.apply(by, yaml.safe_dump(file))
     told = Entry.objects.filter(number__gt=before).order_by("number")
@@ -602,16 +627,18 @@ def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(
 ) -> None:
     """Another edit that comes between the look and the transaction is found as well."""
     plain = yaml.safe_load(services.export(by))
-    plain["connections"]["cargo-manifests"]["pace"] = 2.5
+    plain["connections"]["production/cargo-manifests"]["pace"] = 2.5
     text = yaml.safe_dump(plain, sort_keys=False)
     seen = services.preview(text, False).standing
     store = planning.store
 
     def meanwhile(*given: Any) -> ImportPlan:
-        connections.change(by, Connection.objects.get(ref="cargo-manifests"), {"pace": 6.5})
+        connections.change(
+            by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 6.5}
+        )
         return store(*given)
 
     monkeypatch.setattr(planning, "store", meanwhile)
     with pytest.raises(Problem, match="changed since you looked"):
         services.apply(by, text, seen=seen)
-    assert Connection.objects.get(ref="cargo-manifests").pace == 6.5
+    assert Connection.objects.get(ref="production/cargo-manifests").pace == 6.5

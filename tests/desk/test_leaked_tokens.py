@@ -49,7 +49,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert list(found) == ["held"]
     [one] = found["held"]
     assert (one["ref"], one["refresh"], one["alive"], one["ends_there"]) == (
-        "cargo",
+        "sandbox/cargo",
         False,
         True,
         True,
@@ -61,14 +61,16 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert "and the client's secret too" in one["says"]  # RFC 6749 §6: this client is confidential
     assert len(leaked(web, f"{access} {refresh}")["held"]) == 2
     assert manifests(connection, access) == 200
-    assert post(web, "/connections/cargo/token-endings", why="it leaked") == {"there": "yes"}
+    assert post(web, "/connections/sandbox/cargo/token-endings", why="it leaked") == {
+        "there": "yes"
+    }
     assert manifests(connection, access) == 401
     assert not TokenSet.objects.exists()
     assert leaked(web, access) == {}
-    assert "holds no token" in post(web, "/connections/cargo/token-endings", 409)["title"]
+    assert "holds no token" in post(web, "/connections/sandbox/cargo/token-endings", 409)["title"]
     entry = Entry.objects.get(did="ended the tokens of")
     assert (entry.ref, entry.details) == (
-        "cargo",
+        "sandbox/cargo",
         {"why": "it leaked", "tokens revoked there": "yes"},
     )
     everything = json.dumps(list(Entry.objects.values()), default=str)
@@ -76,7 +78,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert refresh not in everything
     assert (
         setup.web("operator")
-        .post("/api/connections/cargo/token-endings", "{}", content_type="application/json")
+        .post("/api/connections/sandbox/cargo/token-endings", "{}", content_type="application/json")
         .status_code
         == 403
     )
@@ -88,10 +90,10 @@ def test_tokens_that_are_set_aside(setup: Setup) -> None:
     kept, web = SetAside.objects.get().open_tokens(), setup.web()
     found = leaked(web, f"{kept['access_token']} {kept['refresh_token']}")["held"]
     assert [(one["ref"], one["refresh"], one["set_aside"], one["alive"]) for one in found] == [
-        ("cargo", False, True, True),
-        ("cargo", True, True, True),
+        ("sandbox/cargo", False, True, True),
+        ("sandbox/cargo", True, True, True),
     ]
-    post(web, "/connections/cargo/set-aside", use=False)
+    post(web, "/connections/sandbox/cargo/set-aside", use=False)
     assert leaked(web, kept["refresh_token"]) == {}
     assert TokenSet.objects.get().account == SERVICE
 
@@ -105,19 +107,19 @@ def test_where_the_application_ends_none_it_is_said(setup: Setup) -> None:
     access = TokenSet.objects.get().open_access().reveal()
     [one] = leaked(web, access)["held"]
     assert not one["ends_there"]
-    assert "no address" in post(web, "/connections/cargo/token-endings")["there"]
+    assert "no address" in post(web, "/connections/sandbox/cargo/token-endings")["there"]
     assert manifests(connection, access) == 200  # it lives on there, and that is what was said
 
 
 def test_one_that_does_not_open_hides_no_other(setup: Setup) -> None:
-    setup.latched("manifest.read", ref="first")
-    setup.latched("manifest.read", ref="second")
+    setup.latched("manifest.read", name="first")
+    setup.latched("manifest.read", name="second")
     first, second = TokenSet.objects.order_by("pk")
     TokenSet.objects.filter(pk=first.pk).update(
         access=bytes(second.access)
     )  # moved to another's place
     assert [one["ref"] for one in leaked(setup.web(), second.open_access().reveal())["held"]] == [
-        "second"
+        "sandbox/second"
     ]
 
 

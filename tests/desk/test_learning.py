@@ -51,9 +51,9 @@ def noted(ref: str, **facts: str) -> Client:
 
 
 CASES: list[Any] = [
-    ("tide-tables", "client_key", "client_key"),
-    ("tide-tables", "token_id", "token_id"),
-    ("crew-roster", "thumbprint", "certificate"),
+    ("production/tide-tables", "client_key", "client_key"),
+    ("production/tide-tables", "token_id", "token_id"),
+    ("production/crew-roster", "thumbprint", "certificate"),
 ]
 
 
@@ -78,29 +78,29 @@ def test_a_stale_note_is_learned_anew(offices: Setup, ref: str, fact: str, key: 
 
 
 def test_what_was_never_noted_is_learned(offices: Setup) -> None:
-    noted("tide-tables", client_key="")
-    services.run(services.begin_test(offices.by, found("tide-tables")))
-    assert pin(offices, "tide-tables", "client_key") == "fits"
+    noted("production/tide-tables", client_key="")
+    services.run(services.begin_test(offices.by, found("production/tide-tables")))
+    assert pin(offices, "production/tide-tables", "client_key") == "fits"
 
 
 def test_a_secret_that_has_just_been_taken_is_not_called_different(offices: Setup) -> None:
     """F9, for secrets: another one is noted at the provider's half."""
-    client = found("tide-tables").client
+    client = found("production/tide-tables").client
     assert client is not None
     Credential.objects.filter(client=client, kind="token_secret").update(
         fingerprint="of-another", source="registered"
     )
     connections.put_secret(
         offices.by,
-        found("tide-tables"),
-        secret_of("tide-tables", "token_secret"),
+        found("production/tide-tables"),
+        secret_of("production/tide-tables", "token_secret"),
         None,
         "token_secret",
     )
-    assert pin(offices, "tide-tables", "token_secret") == "differs"
-    done = services.run(services.begin_test(offices.by, found("tide-tables")))
+    assert pin(offices, "production/tide-tables", "token_secret") == "differs"
+    done = services.run(services.begin_test(offices.by, found("production/tide-tables")))
     assert next(one["passed"] for one in done.rungs if one["rung"] == "sign_in")
-    assert pin(offices, "tide-tables", "token_secret") == "fits"
+    assert pin(offices, "production/tide-tables", "token_secret") == "fits"
 
 
 def secret_of(ref: str, key: str) -> str:
@@ -121,25 +121,25 @@ def test_a_token_that_was_alive_proves_no_secret(setup: Setup) -> None:
     application.save()
     connection, _ = connections.put_secret(setup.by, connection, "not-the-secret-of-this-client")
     Credential.objects.filter(client=connection.client, source="registered").delete()
-    assert services.run(services.begin_test(setup.by, found("cargo"), "sign_in")).passed
-    assert pin(setup, "cargo", "secret") == "not_proven"
+    assert services.run(services.begin_test(setup.by, found("sandbox/cargo"), "sign_in")).passed
+    assert pin(setup, "sandbox/cargo", "secret") == "not_proven"
 
 
 def test_a_failing_test_teaches_nothing(offices: Setup) -> None:
     connection, _ = connections.change(
-        offices.by, found("tide-tables"), {"values": {"client_key": "nobody"}}
+        offices.by, found("production/tide-tables"), {"values": {"client_key": "nobody"}}
     )
-    before = found("tide-tables").client.facts  # type: ignore[union-attr]
+    before = found("production/tide-tables").client.facts  # type: ignore[union-attr]
     assert services.run(services.begin_test(offices.by, connection)).passed is False
-    assert found("tide-tables").client.facts == before  # type: ignore[union-attr]
+    assert found("production/tide-tables").client.facts == before  # type: ignore[union-attr]
     assert not Entry.objects.filter(did="learned").exists()
 
 
 def test_what_another_connection_has_proven_stays(offices: Setup) -> None:
     """Two keys of one account: each would take the other's place, again and again."""
-    client = noted("tide-tables", client_key="of-another")
+    client = noted("production/tide-tables", client_key="of-another")
     other = Connection.objects.create(
-        ref="other",
+        ref="sandbox/other",
         place=client.place,
         client=client,
         scheme="oauth1",
@@ -147,7 +147,7 @@ def test_what_another_connection_has_proven_stays(offices: Setup) -> None:
         changed_at=client.changed_at,
         proven_at=client.changed_at,
     )
-    services.run(services.begin_test(offices.by, found("tide-tables")))
+    services.run(services.begin_test(offices.by, found("production/tide-tables")))
     assert Client.objects.get(pk=client.pk).facts["client_key"] == "of-another"
     other.delete()
 

@@ -91,7 +91,7 @@ def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> 
     assert [item["id"] for item in items] == [second.pk, first.pk]
     assert items[1] | {"made": "", "test": ""} == {
         "id": first.pk,
-        "ref": "cargo",
+        "ref": "sandbox/cargo",
         "application": "Cargo manifests",
         "environment": "Sandbox",
         "name": "TEST-1",
@@ -122,7 +122,7 @@ def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> 
     entry = Entry.objects.filter(noun="leftover").order_by("-number")[0]
     assert (entry.did, entry.ref, entry.details["reason"]) == (
         "closed",
-        "cargo",
+        "sandbox/cargo",
         "Deleted on their page.",
     )
     assert [item["id"] for item in send(web, "get", "/leftovers")["items"]] == [second.pk]

@@ -20,7 +20,7 @@ from django.utils import timezone
 from neatlatch.desk.authority.records.certificates.models import Issued
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
-from neatlatch.desk.estate.records.connections.models import Connection, SignIn
+from neatlatch.desk.estate.records.connections.models import Connection, FormerName, SignIn
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import settling
@@ -191,7 +191,7 @@ def one_of_each(web: WebClient) -> None:
         place=Place.objects.filter(connections__isnull=False)[0],
         defaults={"changed_at": timezone.now()},
     )
-    key = Connection.objects.get(ref="lost-property").credential
+    key = Connection.objects.get(ref="production/lost-property").credential
     assert key is not None
     made = web.post(
         f"/api/credentials/{key.pk}/replacements",
@@ -200,6 +200,12 @@ def one_of_each(web: WebClient) -> None:
     )
     assert made.status_code == 201, made.content
     by = Person.objects.get(username="morag")
+    FormerName.objects.create(
+        environment=somewhere.place.environment,
+        name="former",
+        connection=somewhere,
+        changed_at=timezone.now(),
+    )
     passkey = Passkey.objects.create(
         person=by, name="x", credential_id="x", public_key=b"", added=timezone.now()
     )

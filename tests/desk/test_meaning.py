@@ -77,7 +77,7 @@ def test_what_a_test_would_send_is_compared(
     profile = change()
     told = preview(setup, profile)
     meanings = [one for one in told["meanings"] if request_ in one["sent"].split(", ")]
-    assert [(one["ref"], one["pin"]) for one in meanings] == [("cargo", "")]
+    assert [(one["ref"], one["pin"]) for one in meanings] == [("sandbox/cargo", "")]
     assert says in meanings[0]["why"]
     assert fresh().state == "latched"  # nothing is saved by it
     save(setup, profile)
@@ -117,13 +117,17 @@ def test_narrowing_scopes_names_who_stops(setup: Setup, latched: Connection) -> 
     client = Client.objects.get()
     web = setup.web("reader")
     expected = [{"name": "Night run", "operations": ["GET /berths"], "lacks": ["berth.read"]}]
-    asked = send(web, "post", "/connections/cargo/scopes/previews", {"scopes": ["manifest.read"]})
-    assert asked == [{"ref": "cargo", "workloads": expected, "asks_in_vain": []}]
+    asked = send(
+        web, "post", "/connections/sandbox/cargo/scopes/previews", {"scopes": ["manifest.read"]}
+    )
+    assert asked == [{"ref": "sandbox/cargo", "workloads": expected, "asks_in_vain": []}]
     permitted = send(
         web, "post", f"/clients/{client.pk}/scopes/previews", {"scopes": ["manifest.read"]}
     )
-    assert permitted == [{"ref": "cargo", "workloads": expected, "asks_in_vain": ["berth.read"]}]
-    for address in ("/connections/cargo", f"/clients/{client.pk}"):
+    assert permitted == [
+        {"ref": "sandbox/cargo", "workloads": expected, "asks_in_vain": ["berth.read"]}
+    ]
+    for address in ("/connections/sandbox/cargo", f"/clients/{client.pk}"):
         assert (
             send(
                 web,
@@ -137,4 +141,7 @@ def test_narrowing_scopes_names_who_stops(setup: Setup, latched: Connection) -> 
 
 def test_nobody_is_stopped_who_could_not_work_before(setup: Setup, latched: Connection) -> None:
     use(setup, "PUT /manifests/{number}")
-    assert send(setup.web(), "post", "/connections/cargo/scopes/previews", {"scopes": []}) == []
+    assert (
+        send(setup.web(), "post", "/connections/sandbox/cargo/scopes/previews", {"scopes": []})
+        == []
+    )

@@ -105,7 +105,7 @@ for one in TokenSet.objects.order_by("connection__ref"):
     )
 print(
     [one.name for one in index.find("cargo-sand")],
-    Connection.objects.get(ref="cargo-sandbox").tokens.account,
+    Connection.objects.get(ref="sandbox/cargo-sandbox").tokens.account,
 )
 """
 
@@ -137,14 +137,17 @@ def test_workloads_and_tokens_are_carried_over(tmp_path: Path) -> None:
     )
     assert uses == str(
         [
-            (name, f"cargo-{env}", "cargo", ["GET /m"])
+            (name, f"{env}/cargo-{env}", "cargo", ["GET /m"])
             for name in ("Night run", "Report")
             for env in ("production", "sandbox")
         ]
     )
-    assert sandbox_or_production == "cargo-production None 7 ['read'] a-production r-production"
-    assert other == "cargo-sandbox None 7 ['read'] a-sandbox r-sandbox"
-    assert found == "['cargo-sandbox'] svc"
+    assert (
+        sandbox_or_production
+        == "production/cargo-production None 7 ['read'] a-production r-production"
+    )
+    assert other == "sandbox/cargo-sandbox None 7 ['read'] a-sandbox r-sandbox"
+    assert found == "['sandbox/cargo-sandbox'] svc"
 
 
 @pytest.mark.django_db

@@ -39,6 +39,7 @@ INDEX = "finding_"
 # What came later: empty in a home that is carried over, but for the owners that texts named.
 OWNERS = "people_owner"
 LATER = {
+    "connections_formername",
     "connections_setaside",
     "house_goneaccess",
     "inventory_importplan",
@@ -83,7 +84,7 @@ with database.cursor() as cursor:
     }
 faults = [str(one) for one in (check().fault,) if one is not None]
 drawings = {
-    connection.ref: [
+    connection.name: [
         [pin.key, pin.label, pin.fit.value] for pin in halves.work_out(connection, now)
     ]
     for connection in halves.each(Connection.objects.all())
@@ -92,16 +93,16 @@ draws = {}
 rows = Use.objects.exclude(connection=None).select_related("workload", "connection")
 for use in rows.order_by("pk"):
     connection = halves.with_everything(Connection.objects.filter(pk=use.connection_id)).get()
-    name = f"{use.workload.name} of {connection.ref}"
+    name = f"{use.workload.name} of {connection.name}"
     try:
         drawn = vars(drawing.draw(use.workload, connection))
         draws[name] = {key: str(value) for key, value in drawn.items()}
     except Problem as problem:
         draws[name] = f"Problem: {problem}"
 tests = {}
-for connection in Connection.objects.order_by("ref"):
+for connection in Connection.objects.order_by("name"):
     test = rounds.run(rounds.begin_test(by, connection))
-    tests[connection.ref] = [test.passed, [[rung["rung"], rung["passed"]] for rung in test.rungs]]
+    tests[connection.name] = [test.passed, [[rung["rung"], rung["passed"]] for rung in test.rungs]]
 owners = {
     f"workload {workload.name} {workload.environment.key}": workload.owner_name
     for workload in Workload.objects.select_related("environment", "owner")

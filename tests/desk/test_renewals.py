@@ -86,7 +86,7 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     found = next(
         one
         for one in send(setup.web(), "get", "/today")["breaks"]["items"]
-        if one["ref"] == "cargo"
+        if one["ref"] == "sandbox/cargo"
     )
     assert (found["act"], found["workloads"], found["at"] is not None) == (
         "sign_in",
@@ -140,13 +140,13 @@ def test_everybodys_own_is_looked_after(own: Setup) -> None:
     why = next(
         one["why"]
         for one in send(own.web(), "get", "/today")["breaks"]["items"]
-        if one["ref"] == "cargo"
+        if one["ref"] == "sandbox/cargo"
     )
     assert "Renewal for Ewan Tait was refused" in why
 
 
 def renew(setup: Setup, who: str = "operator", status: int = 200) -> dict[str, Any]:
-    return dict(send(setup.web(who), "post", "/connections/cargo/renewals", status=status))
+    return dict(send(setup.web(who), "post", "/connections/sandbox/cargo/renewals", status=status))
 
 
 def test_renewal_alone(setup: Setup) -> None:
@@ -163,7 +163,7 @@ def test_renewal_alone(setup: Setup) -> None:
     told = renew(setup)
     assert told["renewed"] is False
     assert "still serves to its end" in told["says"]
-    assert send(setup.web(), "get", "/connections/cargo")["due"][0]["act"] == "sign_in"
+    assert send(setup.web(), "get", "/connections/sandbox/cargo")["due"][0]["act"] == "sign_in"
     renew(setup, "reader", 403)
 
 
@@ -171,14 +171,14 @@ def test_renewal_by_the_client_itself(setup: Setup) -> None:
     setup.connection(
         setup.client(setup.place(), "manifest.read", grants=("client_credentials",)), scheme=CLIENT
     )
-    assert send(setup.web(), "get", "/connections/cargo")["renewable"] is True
+    assert send(setup.web(), "get", "/connections/sandbox/cargo")["renewable"] is True
     assert renew(setup)["renewed"] is True
     setup.stand_ins.fault("refuse", where="token", count=9)
     assert renew(setup)["renewed"] is False
 
 
 def test_where_nothing_is_to_be_renewed(own: Setup) -> None:
-    assert send(own.web(), "get", "/connections/cargo")["renewable"] is False
+    assert send(own.web(), "get", "/connections/sandbox/cargo")["renewable"] is False
     renew(own, "ewan", 409)  # has not connected yet
     connect(own, "ewan", SERVICE)
     assert renew(own, "ewan")["renewed"] is True

@@ -72,26 +72,26 @@ def begin(web: WebClient, ref: str, way: str = "hand") -> tuple[str, Any]:
 
 
 def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
-    old = held("lost-property")
+    old = held("production/lost-property")
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
     assert [(one["way"], one["overlaps"], one["gap_seconds"]) for one in found["ways"]] == [
         ("hand", True, None)
     ]
-    at, made = begin(web, "lost-property")
+    at, made = begin(web, "production/lost-property")
     assert len(made["acts"]) == 3
-    assert begin(web, "lost-property")[0] == at  # begun twice is begun once
+    assert begin(web, "production/lost-property")[0] == at  # begun twice is begun once
     office = OfficeVisitor(stand_ins.office("lost", "production").rpartition("/")[0], "production")
     value = office.make("the new one", "svc-lost", "clerk")["Token"]
     post(web, f"{at}/makings", 422, value=old.open().reveal())
     post(web, f"{at}/makings", 422, value="   ")
     found = post(web, f"{at}/makings", value=f"  {value}\n")
-    assert held("lost-property") == old  # nothing uses it yet
+    assert held("production/lost-property") == old  # nothing uses it yet
     assert states(found)["prove"] == "now"
     post(web, f"{at}/switches", 409)
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "done", found["said"]
     found = post(web, f"{at}/switches")
-    assert held("lost-property").open().reveal() == value
+    assert held("production/lost-property").open().reveal() == value
     assert "Found items page" in next(
         one["says"] for one in found["steps"] if one["key"] == "watch"
     )
@@ -101,21 +101,21 @@ def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
     # Rolled back until then, and forward again.
     found = post(web, f"{at}/rollbacks")
     assert found["outcome"] == "back"
-    assert held("lost-property") == old
+    assert held("production/lost-property") == old
     assert Credential.objects.get(pk=old.pk).state == "active"
     post(web, f"{at}/switches", 409)
     assert check().fault is None
 
 
 def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> None:
-    old = held("lost-property")
-    at, _ = begin(web, "lost-property")
+    old = held("production/lost-property")
+    at, _ = begin(web, "production/lost-property")
     office = OfficeVisitor(stand_ins.office("lost", "production").rpartition("/")[0], "production")
     post(web, f"{at}/makings", value=office.make("the new one", "svc-lost", "clerk")["Token"])
     post(web, f"{at}/proofs")
     post(web, f"{at}/switches")
     Workload.objects.filter(name="Found items page").update(draws=True)
-    connection, now = Connection.objects.get(ref="lost-property"), timezone.now()
+    connection, now = Connection.objects.get(ref="production/lost-property"), timezone.now()
     row = {
         "workload": Workload.objects.get(name="Found items page").pk,
         "connection": connection.pk,
@@ -129,7 +129,7 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     Drawn.objects.filter(pk=drawn.pk).update(last=now - timedelta(hours=2))
     assert "Not come since: Found items page" in post(web, f"{at}/retirements", 409)["detail"]
     seen = Drawn.objects.create(
-        credential=str(held("lost-property").pk), **{**row, "last": timezone.now()}
+        credential=str(held("production/lost-property").pk), **{**row, "last": timezone.now()}
     )
     Drawn.objects.create(
         credential=seen.credential,
@@ -157,7 +157,7 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
 
 
 def test_a_wrong_one_is_not_switched_to(web: WebClient) -> None:
-    at, _ = begin(web, "lost-property")
+    at, _ = begin(web, "production/lost-property")
     post(web, f"{at}/makings", value="not-a-key-of-theirs")
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "now"
@@ -167,8 +167,8 @@ def test_a_wrong_one_is_not_switched_to(web: WebClient) -> None:
 
 def test_a_wrong_one_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
     """F19: it could only be rolled back."""
-    old = held("lost-property")
-    at, _ = begin(web, "lost-property")
+    old = held("production/lost-property")
+    at, _ = begin(web, "production/lost-property")
     wrong = Credential.objects.get(
         pk=post(web, f"{at}/makings", value="not-a-key-of-theirs")["new"]
     )
@@ -186,13 +186,13 @@ def test_a_wrong_one_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
     assert states(post(web, f"{at}/proofs"))["prove"] == "done"
     post(web, f"{at}/makings", 409, value="yet-another-one")
     post(web, f"{at}/switches")
-    assert held("lost-property").open().reveal() == value
+    assert held("production/lost-property").open().reveal() == value
     assert check().fault is None
 
 
 def test_a_wrong_one_that_is_in_use_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
-    old = held("repair-tickets")
-    at, _ = begin(web, "repair-tickets")
+    old = held("production/repair-tickets")
+    at, _ = begin(web, "production/repair-tickets")
     office = OfficeVisitor(
         stand_ins.office("tickets", "production").rpartition("/")[0], "production"
     )
@@ -200,10 +200,13 @@ def test_a_wrong_one_that_is_in_use_is_corrected(web: WebClient, stand_ins: Stan
     office.web.post(f"{office.screens}/{old.client.facts['username']}/end")
     shown = office.make("the new one", str(old.client.facts["username"]), "agent")
     post(web, f"{at}/makings", value="not the password of theirs")
-    assert held("repair-tickets").open().reveal() == "not the password of theirs"
+    assert held("production/repair-tickets").open().reveal() == "not the password of theirs"
     assert states(post(web, f"{at}/proofs"))["prove"] == "now"
     post(web, f"{at}/makings", value=shown["Password"])
-    assert (held("repair-tickets").open().reveal(), held("repair-tickets").state) == (
+    assert (
+        held("production/repair-tickets").open().reveal(),
+        held("production/repair-tickets").state,
+    ) == (
         shown["Password"],
         "active",
     )
@@ -211,11 +214,11 @@ def test_a_wrong_one_that_is_in_use_is_corrected(web: WebClient, stand_ins: Stan
 
 
 def test_where_only_one_may_live(web: WebClient, stand_ins: StandIns) -> None:
-    old = held("repair-tickets")
+    old = held("production/repair-tickets")
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()["ways"][0]
     assert (found["overlaps"], found["gap_seconds"]) == (False, 120)
     assert "Only one may live" in found["says"][0]
-    at, made = begin(web, "repair-tickets")
+    at, made = begin(web, "production/repair-tickets")
     assert "From this moment the old one is refused" in made["acts"][1]
     office = OfficeVisitor(
         stand_ins.office("tickets", "production").rpartition("/")[0], "production"
@@ -232,9 +235,9 @@ def test_where_only_one_may_live(web: WebClient, stand_ins: StandIns) -> None:
 
 
 def test_a_pair_comes_with_a_new_id(web: WebClient, stand_ins: StandIns) -> None:
-    at, made = begin(web, "vessel-positions")
+    at, made = begin(web, "production/vessel-positions")
     assert made["named"] == "Key ID"
-    before = dict(Connection.objects.get(ref="vessel-positions").values)
+    before = dict(Connection.objects.get(ref="production/vessel-positions").values)
     office = OfficeVisitor(
         stand_ins.office("positions", "production").rpartition("/")[0], "production"
     )
@@ -243,14 +246,14 @@ def test_a_pair_comes_with_a_new_id(web: WebClient, stand_ins: StandIns) -> None
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "done", found["said"]
     post(web, f"{at}/switches")
-    connection = Connection.objects.get(ref="vessel-positions")
+    connection = Connection.objects.get(ref="production/vessel-positions")
     assert connection.values["key_id"] == shown["Key ID"]
     assert connection.client is not None
     assert (
         connection.client.facts["key_id"] == shown["Key ID"]
     )  # what the application was just seen to know us by
     post(web, f"{at}/rollbacks")
-    connection = Connection.objects.get(ref="vessel-positions")
+    connection = Connection.objects.get(ref="production/vessel-positions")
     assert connection.values == before
     assert connection.client is not None
     assert connection.client.facts["key_id"] == before["key_id"]
@@ -286,10 +289,10 @@ def test_one_that_no_connection_holds_is_proven_by_its_use(setup: Setup) -> None
 
 def test_a_certificate_with_its_key(web: WebClient, stand_ins: StandIns) -> None:
     old, before = (
-        held("crew-roster"),
-        Connection.objects.get(ref="crew-roster").values["certificate"],
+        held("production/crew-roster"),
+        Connection.objects.get(ref="production/crew-roster").values["certificate"],
     )
-    at, _ = begin(web, "crew-roster")
+    at, _ = begin(web, "production/crew-roster")
     office = OfficeVisitor(stand_ins.office("crew", "production").rpartition("/")[0], "production")
     shown = office.make("the new one", "svc-crew", "planner", 90)["issued"]
     assert (
@@ -300,10 +303,10 @@ def test_a_certificate_with_its_key(web: WebClient, stand_ins: StandIns) -> None
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "done", found["said"]
     post(web, f"{at}/switches")
-    assert Connection.objects.get(ref="crew-roster").values["certificate"] != before
+    assert Connection.objects.get(ref="production/crew-roster").values["certificate"] != before
     post(web, f"{at}/rollbacks")
-    assert Connection.objects.get(ref="crew-roster").values["certificate"] == before
-    assert held("crew-roster") == old
+    assert Connection.objects.get(ref="production/crew-roster").values["certificate"] == before
+    assert held("production/crew-roster") == old
 
 
 def test_by_protocol(setup: Setup) -> None:
@@ -311,16 +314,20 @@ def test_by_protocol(setup: Setup) -> None:
     serve on.
     """
     connection = setup.latched()
-    old, web, token = held("cargo"), setup.web(), TokenSet.objects.get(connection=connection)
+    old, web, token = (
+        held("sandbox/cargo"),
+        setup.web(),
+        TokenSet.objects.get(connection=connection),
+    )
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
     assert [one["way"] for one in found["ways"]] == ["protocol", "hand"]
     assert found["ways"][0]["gap_seconds"] == 5
     assert "lives on" in " ".join(found["ways"][0]["says"])
     was = old.open().reveal()
-    at, _ = begin(web, "cargo", "protocol")
+    at, _ = begin(web, "sandbox/cargo", "protocol")
     found = post(web, f"{at}/makings")
     assert states(found)["switch"] == "done"
-    assert held("cargo").open().reveal() != was
+    assert held("sandbox/cargo").open().reveal() != was
     assert post(web, f"{at}/makings")["new"] == found["new"]  # twice is once
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "done", found["said"]
@@ -328,15 +335,15 @@ def test_by_protocol(setup: Setup) -> None:
     post(web, f"{at}/retirements")
     found = post(web, f"{at}/refusals")
     assert found["outcome"] == "done", found["said"]
-    assert setup.test(Connection.objects.get(ref="cargo")).passed
+    assert setup.test(Connection.objects.get(ref="sandbox/cargo")).passed
 
 
 def test_by_protocol_an_application_that_does_not_answer_changes_nothing(
     setup: Setup, stand_ins: StandIns, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     setup.latched()
-    old, web = held("cargo"), setup.web()
-    at, _ = begin(web, "cargo", "protocol")
+    old, web = held("sandbox/cargo"), setup.web()
+    at, _ = begin(web, "sandbox/cargo", "protocol")
 
     def lost(*given: Any, **more: Any) -> oauth2.Request:
         return oauth2.Request("PUT", "https://localhost:1/register")
@@ -344,18 +351,18 @@ def test_by_protocol_an_application_that_does_not_answer_changes_nothing(
     with monkeypatch.context() as broken:
         broken.setattr("neatlatch.desk.estate.clients.services.oauth2.update_request", lost)
         post(web, f"{at}/makings", 502)
-    assert held("cargo") == old
+    assert held("sandbox/cargo") == old
     found = web.get(f"/api{at}").json()
     assert found["said"]
     assert states(post(web, f"{at}/makings"))["switch"] == "done"
 
 
 def test_readers_may_look_and_not_replace(web: WebClient) -> None:
-    at, _ = begin(web, "lost-property")
+    at, _ = begin(web, "production/lost-property")
     Person.objects.filter(username="morag").update(role="reader")
     web.force_login(
         Person.objects.get(username="morag"), backend="django.contrib.auth.backends.ModelBackend"
     )
     assert web.get(f"/api{at}").status_code == 200
     post(web, f"{at}/makings", 403, value="x")
-    assert looking.open_ones([held("lost-property").pk])
+    assert looking.open_ones([held("production/lost-property").pk])

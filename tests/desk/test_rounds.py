@@ -107,17 +107,17 @@ def test_states_follow_the_samples(setup: Setup, watch: Watch) -> None:
 
 
 def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
-    setup.latched(ref="one")
-    setup.latched(ref="two")
-    connections.change(setup.by, setup.latched(ref="three"), {"paused": True})
+    setup.latched(name="one")
+    setup.latched(name="two")
+    connections.change(setup.by, setup.latched(name="three"), {"paused": True})
     begun = services.begin_round(CLOCK)
     assert services.begin_round(CLOCK) == begun  # one at a time
     assert tasks.start_round(CLOCK) == begun
     begun.refresh_from_db()
     assert begun.ended is not None
     assert sorted(begun.tests.values_list("connection__ref", "passed")) == [
-        ("one", True),
-        ("two", True),
+        ("sandbox/one", True),
+        ("sandbox/two", True),
     ]
     assert not services.round_is_due()
     Round.objects.update(begun=timezone.now() - timedelta(minutes=6))
@@ -127,23 +127,23 @@ def test_a_round_tests_every_connection_but_the_paused(setup: Setup) -> None:
 def test_a_test_that_somebody_waits_for_comes_before_the_rest_of_a_round(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    for ref in ("one", "two", "three"):
-        setup.latched(ref=ref)
+    for name in ("one", "two", "three"):
+        setup.latched(name=name)
     begun, ran = services.begin_round(CLOCK), list[str]()
 
     def run(test: Test) -> Test:
         ran.append(f"{test.connection.ref} {'round' if test.round_id else 'awaited'}")
         if len(ran) == 1:  # while the first is under way, somebody presses the button
-            services.begin_test(setup.by, Connection.objects.get(ref="three"))
+            services.begin_test(setup.by, Connection.objects.get(ref="sandbox/three"))
             services.begin_test(
-                Program("Night run"), Connection.objects.get(ref="two"), by_program=True
+                Program("Night run"), Connection.objects.get(ref="sandbox/two"), by_program=True
             )  # it is run where it was asked for
         Test.objects.filter(pk=test.pk).update(state=Test.State.DONE)
         return test
 
     monkeypatch.setattr(services, "run", run)
     assert services.work_on(begun.number) == 3
-    assert (ran[1], len(ran)) == ("three awaited", 4)
+    assert (ran[1], len(ran)) == ("sandbox/three awaited", 4)
     assert Test.objects.filter(state=Test.State.WAITING).get().by_program
 
 
@@ -184,13 +184,13 @@ def test_no_round_begins_where_there_is_nothing_to_test(setup: Setup, settings: 
     assert not Round.objects.exists()
     connections.change(setup.by, setup.latched(), {"paused": True})
     assert not services.round_is_due()
-    setup.latched(ref="another")
+    setup.latched(name="another")
     assert services.round_is_due()
 
 
 def test_a_round_is_stopped(setup: Setup) -> None:
-    setup.latched(ref="one")
-    setup.latched(ref="two")
+    setup.latched(name="one")
+    setup.latched(name="two")
     begun = services.begin_round(Program("ewan"))
     services.stop_round(setup.by, begun)
     assert services.work_on(begun.number) == 0
@@ -227,7 +227,7 @@ def test_a_running_test_is_stopped(setup: Setup) -> None:
 
 
 def test_what_was_cut_off_is_taken_up_and_counts_once(setup: Setup) -> None:
-    setup.latched("manifest.read", ref="one")
+    setup.latched("manifest.read", name="one")
     begun = services.begin_round(CLOCK)
     test = services._claim(begun.number)
     assert test is not None
@@ -316,12 +316,12 @@ def test_what_a_cut_off_test_made_is_cleared_away(
 def test_a_mistake_of_our_own_ends_one_test_only(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    setup.latched(ref="one")
-    setup.latched(ref="two")
+    setup.latched(name="one")
+    setup.latched(name="two")
     begun, real = services.begin_round(CLOCK), services.plan_of
 
     def stumble(connection: Connection, test: Test) -> Any:
-        if connection.ref == "one":
+        if connection.ref == "sandbox/one":
             raise KeyError("unforeseen")
         return real(connection, test)
 
@@ -330,8 +330,8 @@ def test_a_mistake_of_our_own_ends_one_test_only(
     begun.refresh_from_db()
     assert begun.ended is not None
     assert dict(begun.tests.values_list("connection__ref", "state")) == {
-        "one": "stopped",
-        "two": "done",
+        "sandbox/one": "stopped",
+        "sandbox/two": "done",
     }
 
 

@@ -25,7 +25,7 @@ from django.utils import timezone
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections import halves, mending, setting_up
+from neatlatch.desk.estate.connections import halves, mending, naming, setting_up
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -426,7 +426,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
                 "tested_at": told and datetime.fromisoformat(told),
             } == fresh, what
 
-    def again(ref: str = "cargo") -> Connection:
+    def again(ref: str = "sandbox/cargo") -> Connection:
         return Connection.objects.select_related("client", "place__application").get(ref=ref)
 
     check("at first")
@@ -491,19 +491,19 @@ def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup) -> None:
     with transaction.atomic():
         for number in range(260):
             Connection.objects.create(
-                ref=f"kiosk-{number:03}",
+                **naming.named(first.place, f"kiosk-{number:03}"),
                 place=first.place,
                 scheme="api_key",
                 values=first.values,
                 changed_at=timezone.now(),
             )
     settling.catch_up()  # as the worker does with what is more than a block
-    last = setup.connection(setup.client(setup.place(), "manifest.read"), ref="zz-last")
+    last = setup.connection(setup.client(setup.place(), "manifest.read"), name="zz-last")
     connections.change(
         setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}}
     )
     found = web.get("/api/connections?words=pin:redirect").json()
-    assert [one["ref"] for one in found["items"]] == ["zz-last"]
+    assert [one["ref"] for one in found["items"]] == ["sandbox/zz-last"]
     assert found["next"] is None
     cursor, seen, pages = "", [], []
     while cursor is not None:

@@ -111,11 +111,11 @@ def test_from_nothing_to_latched(
     begun = post(
         web,
         "/api/set-ups",
-        {"application": profile, "environment": "sandbox", "scheme": scheme, "ref": ""},
+        {"application": profile, "environment": "sandbox", "scheme": scheme, "name": ""},
         201,
     )
     ref = begun["ref"]
-    assert ref == f"{profile}-sandbox"
+    assert ref == f"sandbox/{profile}"
     assert Connection.objects.get(
         ref=ref
     ).paused  # nobody wants a round to fail on what is half set up
@@ -187,7 +187,7 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     ref = post(
         web,
         "/api/set-ups",
-        {"application": "fare-kiosks", "environment": "sandbox", "scheme": "api_key", "ref": ""},
+        {"application": "fare-kiosks", "environment": "sandbox", "scheme": "api_key", "name": ""},
         201,
     )["ref"]
     post(
@@ -233,7 +233,7 @@ def test_what_beginning_refuses(setup: Setup) -> None:
             "application": "fare-kiosks",
             "environment": "sandbox",
             "scheme": "api_key",
-            "ref": "kiosks",
+            "name": "kiosks",
         },
     )
     assert (
@@ -242,14 +242,14 @@ def test_what_beginning_refuses(setup: Setup) -> None:
     )
     post(web, "/api/set-ups", body | {"application": "nobody"}, 404)
     post(web, "/api/set-ups", body | {"environment": "moon"}, 404)
-    assert "ref" in post(web, "/api/set-ups", body | {"ref": "No Spaces!"}, 422)["errors"]
+    assert "name" in post(web, "/api/set-ups", body | {"name": "No Spaces!"}, 422)["errors"]
     first = post(web, "/api/set-ups", body, 201, **{"Idempotency-Key": "once"})
     again = post(web, "/api/set-ups", body, 201, **{"Idempotency-Key": "once"})
     assert first["ref"] == again["ref"]
     assert Connection.objects.count() == 1
-    assert "ref" in post(web, "/api/set-ups", body, 422)["errors"]  # taken
+    assert "name" in post(web, "/api/set-ups", body, 422)["errors"]  # taken
     for role in ("reader", "operator", "auditor"):
-        post(setup.web(role), "/api/set-ups", body | {"ref": "other"}, 403)
+        post(setup.web(role), "/api/set-ups", body | {"name": "other"}, 403)
     assert Connection.objects.count() == 1
 
 
@@ -259,7 +259,7 @@ def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
     ref = post(
         web,
         "/api/set-ups",
-        {"application": "repair-tickets", "environment": "sandbox", "scheme": "basic", "ref": ""},
+        {"application": "repair-tickets", "environment": "sandbox", "scheme": "basic", "name": ""},
         201,
     )["ref"]
     address = f"/api/connections/{ref}/intakes"
@@ -331,7 +331,7 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
             "environment": environment,
             "scheme": "api_key",
         }
-        ref = post(web, "/api/set-ups", body | {"ref": ""}, 201)["ref"]
+        ref = post(web, "/api/set-ups", body | {"name": ""}, 201)["ref"]
         client = post(
             web,
             "/api/clients",
@@ -358,7 +358,7 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
         "environment": "production",
         "scheme": "api_key",
         "client": own,
-        "ref": "another",
+        "name": "another",
         "values": {"api_base": setup.stand_ins.secured("messages", "production")},
     }
     assert "never for production" in post(web, "/api/connections", draft, 422)["errors"]["client"]

@@ -66,25 +66,25 @@ def test_what_works_stays_until_somebody_chooses(setup: Setup) -> None:
     )
     assert setup.test(connection).passed
     web = setup.web("operator")
-    told = send(web, "get", "/connections/cargo")
+    told = send(web, "get", "/connections/sandbox/cargo")
     assert (told["set_aside"]["account"], told["set_aside"]["by"], told["state"]) == (
         PERSON,
         setup.by.username,
         "latched",
     )
-    send(setup.web("reader"), "post", "/connections/cargo/set-aside", {"use": True}, 403)
+    send(setup.web("reader"), "post", "/connections/sandbox/cargo/set-aside", {"use": True}, 403)
     # Ended: there, too.
-    send(web, "post", "/connections/cargo/set-aside", {"use": False})
+    send(web, "post", "/connections/sandbox/cargo/set-aside", {"use": False})
     assert (TokenSet.objects.get().account, SetAside.objects.count()) == (SERVICE, 0)
     after = setup.stand_ins.state()
     assert (after["access"], after["refresh"]) == (there["access"], there["refresh"])
-    send(web, "post", "/connections/cargo/set-aside", {"use": False}, 409)
+    send(web, "post", "/connections/sandbox/cargo/set-aside", {"use": False}, 409)
 
 
 def test_the_other_account_is_chosen(setup: Setup) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
-    send(setup.web(), "post", "/connections/cargo/set-aside", {"use": True})
+    send(setup.web(), "post", "/connections/sandbox/cargo/set-aside", {"use": True})
     held = TokenSet.objects.get()
     assert (held.account, SetAside.objects.count()) == (PERSON, 0)
     assert held.open_refresh().reveal()
@@ -118,17 +118,17 @@ def test_what_nobody_chooses_is_ended_after_a_day(setup: Setup) -> None:
 
 def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
     first = ready(setup)
-    other = setup.connection(first.client, ref="other", account=SERVICE)  # type: ignore[arg-type]
+    other = setup.connection(first.client, name="other", account=SERVICE)  # type: ignore[arg-type]
     for one in (first, other):
         setup.sign_in(one, PERSON)
-    SetAside.objects.filter(connection__ref="cargo").update(tokens=b"broken")
+    SetAside.objects.filter(connection__ref="sandbox/cargo").update(tokens=b"broken")
     aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
     told = {
         one.ref: one.details["tokens revoked there"]
         for one in Entry.objects.filter(did="let go of the tokens of")
     }
-    assert told == {"cargo": "no, the safe cannot open them", "other": "yes"}
+    assert told == {"sandbox/cargo": "no, the safe cannot open them", "sandbox/other": "yes"}
 
 
 def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -25,7 +25,7 @@ from neatlatch.core.health import State
 from neatlatch.core.schemes import CODE
 from neatlatch.demo.fill import fill
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections import blocks, halves, summaries, watching
+from neatlatch.desk.estate.connections import blocks, halves, naming, summaries, watching
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
@@ -313,7 +313,7 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
     def note(count: int, number: int) -> int:
         Connection.objects.bulk_create(
             [
-                Connection(ref=f"many-{one:03}", **same)
+                Connection(**naming.named(like.place, f"many-{one:03}"), **same)
                 for one in range(Connection.objects.filter(client=client).count() - 1, count - 1)
             ]
         )
@@ -509,7 +509,7 @@ def test_of_many_in_a_cell_the_worst_are_drawn(
         Connection.objects.filter(pk=one.pk).update(ref="zz-last", values={})
         for number in range(3):
             Connection.objects.create(
-                ref=f"aa-{number}",
+                **naming.named(one.place, f"aa-{number}"),
                 place=one.place,
                 client=one.client,
                 scheme=one.scheme,
@@ -521,7 +521,7 @@ def test_of_many_in_a_cell_the_worst_are_drawn(
             )
             held = HeldSecret.objects.filter(connection=one)[0]
             HeldSecret.objects.create(
-                connection=Connection.objects.get(ref=f"aa-{number}"),
+                connection=Connection.objects.get(name=f"aa-{number}"),
                 key=held.key,
                 credential=held.credential,
             )

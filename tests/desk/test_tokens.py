@@ -176,7 +176,7 @@ def test_removing_a_connection_ends_its_tokens_at_the_provider(setup: Setup) -> 
     connections.remove(setup.by, connection)
     assert setup.stand_ins.state()["refresh"] == held - 1
     assert Entry.objects.get(did="removed").details["tokens revoked there"] == "yes"
-    other = setup.latched(ref="other")
+    other = setup.latched(name="other")
     setup.stand_ins.fault("unavailable", where="token", count=5)
     connections.remove(setup.by, other)
     assert not Connection.objects.exists()

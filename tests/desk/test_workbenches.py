@@ -41,13 +41,13 @@ def send(
     return answer.json() if answer.content else None
 
 
-def fresh(ref: str = "cargo") -> Connection:
+def fresh(ref: str = "sandbox/cargo") -> Connection:
     found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
     assert found is not None
     return found
 
 
-def use(setup: Setup, name: str, *operations: str, ref: str = "cargo") -> None:
+def use(setup: Setup, name: str, *operations: str, ref: str = "sandbox/cargo") -> None:
     workloads.use_connection(setup.by, fresh(ref), workloads.Given(name), list(operations))
 
 
@@ -60,15 +60,17 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     assert client is not None
     setup.connection(
         Client.objects.select_related("place__application", "place__environment").get(pk=client.pk),
-        ref="cargo-two",
+        name="cargo-two",
         redirect_uri=URI + "/",
     )
     use(setup, "Night run", "GET /manifests")
     bench = send(web, "get", f"/clients/{client.pk}/redirect-uris")
-    assert [(one["uri"], one["used_by"]) for one in bench["registered"]] == [(URI, ["cargo"])]
+    assert [(one["uri"], one["used_by"]) for one in bench["registered"]] == [
+        (URI, ["sandbox/cargo"])
+    ]
     assert [(one["ref"], one["match"]) for one in bench["callers"]] == [
-        ("cargo", True),
-        ("cargo-two", False),
+        ("sandbox/cargo", True),
+        ("sandbox/cargo-two", False),
     ]
     assert [one["text"] for one in bench["callers"][1]["caller_marked"] if not one["same"]] == ["/"]
     trial = send(
@@ -94,8 +96,8 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
         web, "post", f"/clients/{client.pk}/redirect-uris/previews", {"redirect_uris": [URI + "/"]}
     )
     assert [(one["ref"], one["stops"], one["workloads"]) for one in told] == [
-        ("cargo", True, ["Night run"]),
-        ("cargo-two", False, []),
+        ("sandbox/cargo", True, ["Night run"]),
+        ("sandbox/cargo-two", False, []),
     ]
     assert Client.objects.get(pk=client.pk).redirect_uris == [URI]
     # By protocol: there and here.
@@ -185,7 +187,7 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
         rows["berth.read"]["permitted"],
         rows["berth.read"]["requested"],
         rows["berth.read"]["granted"],
-    ) == (True, ["cargo"], ["cargo"])
+    ) == (True, ["sandbox/cargo"], ["sandbox/cargo"])
     # manifest.write alone serves both, for it lists manifests too.
     assert (found["trim"]["scopes"], found["trim"]["can_go"], found["trim"]["missing"]) == (
         ["manifest.write"],
@@ -220,19 +222,19 @@ def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> N
     send(
         web,
         "patch",
-        "/connections/cargo",
+        "/connections/sandbox/cargo",
         {"scopes": ["manifest.read", "berth.read"]},
         **{"If-Match": "*"},
     )
     assert [(one["stale"], one["granted"]) for one in send(web, "get", address)["connections"]] == [
         (True, ["manifest.read"])
     ]
-    after = send(web, "post", "/connections/cargo/tokens")
+    after = send(web, "post", "/connections/sandbox/cargo/tokens")
     assert [(one["stale"], one["granted"]) for one in after["connections"]] == [
         (False, ["berth.read", "manifest.read"])
     ]
     setup.stand_ins.fault("refuse", "sandbox", count=5)
-    send(web, "post", "/connections/cargo/tokens", status=502)
+    send(web, "post", "/connections/sandbox/cargo/tokens", status=502)
     assert TokenSet.objects.get().granted == [
         "berth.read",
         "manifest.read",
@@ -365,8 +367,8 @@ def test_lists_of_benches_take_a_constant_number_of_queries(setup: Setup) -> Non
     use(setup, "Night run", "GET /manifests")
     few = {address: count(address) for address in ("/redirect-uris", "/scopes", "/workloads")}
     for number in range(5):
-        setup.latched("manifest.read", ref=f"cargo-{number}")
-        use(setup, f"Job {number}", "GET /manifests", ref=f"cargo-{number}")
+        setup.latched("manifest.read", name=f"cargo-{number}")
+        use(setup, f"Job {number}", "GET /manifests", ref=f"sandbox/cargo-{number}")
     assert {address: count(address) for address in few} == few
 
 
@@ -412,17 +414,19 @@ def test_workloads_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setu
     assert [one["says"] for one in found["warnings"]] == [
         (
             "Night run runs in Staging, where Cargo manifests is not set up. It is set up only "
-            "as cargo."
+            "as sandbox/cargo."
         )
     ]
     send(web, "patch", address, {"environment": "sandbox"}, **{"If-Match": f'"{made["version"]}"'})
     found = send(web, "get", address)
-    assert (found["warnings"][0]["act"], found["warnings"][0]["ref"]) == ("choose", "cargo")
-    found = send(web, "patch", f"{address}/uses/{found['uses'][0]['id']}", {"connection": "cargo"})
+    assert (found["warnings"][0]["act"], found["warnings"][0]["ref"]) == ("choose", "sandbox/cargo")
+    found = send(
+        web, "patch", f"{address}/uses/{found['uses'][0]['id']}", {"connection": "sandbox/cargo"}
+    )
     assert found["warnings"] == []
-    assert [one["name"] for one in send(web, "get", "/connections/cargo")["workloads_of"]] == [
-        "Night run"
-    ]
+    assert [
+        one["name"] for one in send(web, "get", "/connections/sandbox/cargo")["workloads_of"]
+    ] == ["Night run"]
     refused = send(web, "patch", address, {"owner": "Quays"}, 412, **{"If-Match": '"1"'})
     assert refused["meanwhile"][0]["changes"] == ["environment: staging became sandbox"]
     for words, count in (

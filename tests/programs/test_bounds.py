@@ -136,7 +136,7 @@ def addresses(reader: Reader) -> dict[str, str]:
     client = reader.web.get("/api/clients?application=cargo-manifests").json()["items"][0]["id"]
     return {
         "identity": client,
-        "ref": "cargo-manifests-sandbox",
+        "ref": "sandbox/cargo-manifests",
         "application": "cargo-manifests",
         "environment": "sandbox",
     }
@@ -330,7 +330,7 @@ def answer_to(desk: Desk, head: str, parts: Iterator[bytes]) -> tuple[int, int]:
     [
         "/api/session",
         "/house/sandbox/token",
-        "/draw/cargo-manifests-sandbox",
+        "/draw/cargo-manifests",
         "/nowhere",
         "/api/intakes",
     ],

@@ -40,7 +40,7 @@ print(
                 [r.begun.isoformat(), r.ended is not None] for r in Round.objects.order_by("number")
             ],
             "generation": TokenSet.objects.get(
-                connection__ref="cargo-manifests-sandbox"
+                connection__ref="sandbox/cargo-manifests"
             ).generation,
             "handovers": [
                 [h.closed is not None, h.credential.revoked is not None]

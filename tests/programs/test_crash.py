@@ -39,9 +39,9 @@ print(
                 )
             ],
             "generation": TokenSet.objects.get(
-                connection__ref="cargo-manifests-sandbox"
+                connection__ref="sandbox/cargo-manifests"
             ).generation,
-            "id": str(Connection.objects.get(ref="cargo-manifests-sandbox").pk),
+            "id": str(Connection.objects.get(ref="sandbox/cargo-manifests").pk),
             "leases": list(
                 TokenSet.objects.exclude(lease="").values_list("connection__ref", flat=True)
             ),
@@ -75,7 +75,7 @@ NEAR_ITS_END = 850
 def passes(world: World) -> None:
     """The connection that a renewal was cut off on still works."""
     web = world.desk.client("morag", world.password)
-    test = web.post("/api/connections/cargo-manifests-sandbox/tests").json()
+    test = web.post("/api/connections/sandbox/cargo-manifests/tests").json()
     found = wait_until(
         lambda: (lambda one: one if one["state"] == "done" else None)(
             web.get(f"/api/tests/{test['id']}").json()
@@ -122,10 +122,10 @@ def test_killed_in_the_middle_of_a_round(world: World, desk: Desk, stand_ins: St
         ref
         for ref, how, passed in next(tests for n, ended, tests in after["rounds"] if n == number)
     ]
-    assert sorted(refs) == ["cargo-manifests", "cargo-manifests-sandbox"]
+    assert sorted(refs) == ["production/cargo-manifests", "sandbox/cargo-manifests"]
     assert all(how == "done" for n, ended, tests in after["rounds"] for ref, how, passed in tests)
     assert set(after["samples"]) == {1}
-    assert after["states"]["cargo-manifests-sandbox"] == "latched"
+    assert after["states"]["sandbox/cargo-manifests"] == "latched"
     assert after["journal"] is None
     wait_until(lambda: stand_ins.state()["manifests"] == [], what="the clearing away")
     assert after["leftovers"] == 0
@@ -151,7 +151,7 @@ def test_killed_in_the_middle_of_a_renewal(
     stand_ins.fault("none")
     cut = state(desk)
     assert cut["generation"] == before["generation"]  # the answer never came
-    assert cut["leases"] == ["cargo-manifests-sandbox"]
+    assert cut["leases"] == ["sandbox/cargo-manifests"]
 
     desk.start()
     wait_until(

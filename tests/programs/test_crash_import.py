@@ -50,9 +50,11 @@ def night_run(number: int, round_: int) -> str:
 
 
 def _change_pace(web: httpx.Client, pace: float) -> int:
-    version = web.get("/api/connections/cargo-manifests").headers["ETag"]
+    version = web.get("/api/connections/production/cargo-manifests").headers["ETag"]
     return web.patch(
-        "/api/connections/cargo-manifests", json={"pace": pace}, headers={"If-Match": version}
+        "/api/connections/production/cargo-manifests",
+        json={"pace": pace},
+        headers={"If-Match": version},
     ).status_code
 
 
@@ -71,7 +73,7 @@ def _kill_and_go_on(world: World, round_: int) -> None:
     plain = yaml.safe_load(web.get("/api/inventory").text)
     for number in range(MANY):
         name = night_run(number, round_)
-        uses = [{"application": "cargo-manifests", "connection": "cargo-manifests"}]
+        uses = [{"application": "cargo-manifests", "connection": "production/cargo-manifests"}]
         plain["workloads"][f"{name}/production"] = {
             "name": name,
             "environment": "production",

@@ -103,9 +103,9 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
     )
     states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}
     assert (
-        states["cargo-manifests"],
-        states["cargo-manifests-sandbox"],
-        states["cargo-manifests-staging"],
+        states["production/cargo-manifests"],
+        states["sandbox/cargo-manifests"],
+        states["staging/cargo-manifests"],
     ) == (
         "unlatched",
         "latched",
@@ -121,7 +121,8 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
         if not one.get("by_hand")
     ):
         works_all_the_same = set(told.get("slip", {})) <= {"vendor_shared", "ends_in_hours"}
-        assert (states[told["ref"]] == "latched") is works_all_the_same, told["ref"]
+        ref = f"{told['environment']}/{told['name']}"
+        assert (states[ref] == "latched") is works_all_the_same, ref
 
     second = start("--port", str(port))
     out, err = second.communicate(timeout=90)

@@ -28,7 +28,7 @@ by = Person.objects.get(username="morag")
 workload = Workload.objects.get(name="Rehearsal of the night run")
 _, handover = services.give(by, workload, "key", right="draw")
 _, value = show(by, handover); close(by, handover)
-Connection.objects.filter(ref="cargo-manifests-sandbox").update(pace=1000)
+Connection.objects.filter(ref="sandbox/cargo-manifests").update(pace=1000)
 print(value)
 """
 COUNT = """
@@ -103,7 +103,7 @@ def test_a_thousand_draws_at_once_and_one_renewal(
             found.url,
             key,
             COUNT_OF_DRAWS,
-            "/draw/cargo-manifests-sandbox",
+            "/draw/cargo-manifests",
             lambda: asked.append(None),
         )
         await releasing
@@ -122,9 +122,7 @@ def test_the_relay_with_a_token_that_ends_in_the_middle(
 
     async def run() -> list[int]:
         before = stand_ins.calls("api")
-        begun = asyncio.create_task(
-            many(found.url, key, 150, "/relay/cargo-manifests-sandbox/manifests")
-        )
+        begun = asyncio.create_task(many(found.url, key, 150, "/relay/cargo-manifests/manifests"))
         await asyncio.to_thread(
             wait_until, lambda: stand_ins.calls("api") > before + 20, what="the first of them"
         )
@@ -154,16 +152,16 @@ def test_the_command_line_draws_lists_and_tests(desk: tuple[Desk, str]) -> None:
         )
         return done.returncode, done.stdout, done.stderr
 
-    status, out, _ = nlatch("draw", "cargo-manifests-sandbox")
+    status, out, _ = nlatch("draw", "cargo-manifests")
     assert status == 0
     assert out.startswith("Authorization: Bearer ")
-    assert json.loads(nlatch("draw", "cargo-manifests-sandbox", "--json")[1])["base"].startswith(
+    assert json.loads(nlatch("draw", "cargo-manifests", "--json")[1])["base"].startswith(
         "https://localhost:"
     )
-    assert "cargo-manifests-sandbox" in nlatch("list")[1]
-    status, out, _ = nlatch("test", "cargo-manifests-sandbox")
+    assert "cargo-manifests" in nlatch("list")[1]
+    status, out, _ = nlatch("test", "cargo-manifests")
     assert (status, out.count("ok ")) == (0, 6), out
-    status, out, said = nlatch("draw", "cargo-manifests-sandbox", own=key[:-2])
+    status, out, said = nlatch("draw", "cargo-manifests", own=key[:-2])
     assert (status, out) == (1, "")
     assert "does not let you in" in said
     assert nlatch("draw", "other")[0] == 1

@@ -69,7 +69,7 @@ house.set_up_by_list(place, roles, {port})
 workload = Workload.objects.get(name="Rest hours display")
 workloads.use_connection(
     by,
-    Connection.objects.get(ref="berth-booking-display"),
+    Connection.objects.get(ref="production/berth-booking-display"),
     workloads.Given(workload.name, "", workload.kind, workload.owner_name, workload.runs),
     ["GET /bookings"],
 )
@@ -320,7 +320,7 @@ def test_a_connection_of_ours_signs_in_at_the_house(
     found, made = desk
     administrator = found.client("morag", str(made["password"]))
     found.start("worker")
-    test = administrator.post("/api/connections/berth-booking-display/tests").json()
+    test = administrator.post("/api/connections/production/berth-booking-display/tests").json()
     done = wait_until(
         lambda: (lambda one: one if one["state"] == "done" else None)(
             administrator.get(f"/api/tests/{test['id']}").json()
@@ -330,7 +330,9 @@ def test_a_connection_of_ours_signs_in_at_the_house(
     assert done["passed"], done["rungs"][-1]
     pins = {
         one["key"]: one["fit"]
-        for one in administrator.get("/api/connections/berth-booking-display").json()["pins"]
+        for one in administrator.get("/api/connections/production/berth-booking-display").json()[
+            "pins"
+        ]
     }
     assert set(pins.values()) <= {"fits", "not_asked"}
 
@@ -340,7 +342,7 @@ def test_a_connection_of_ours_shows_a_certificate_of_the_house(
 ) -> None:
     found, made = desk
     administrator = found.client("morag", str(made["password"]))
-    test = administrator.post("/api/connections/crew-roster-display/tests").json()
+    test = administrator.post("/api/connections/production/crew-roster-display/tests").json()
     done = wait_until(
         lambda: (lambda one: one if one["state"] == "done" else None)(
             administrator.get(f"/api/tests/{test['id']}").json()
@@ -350,7 +352,9 @@ def test_a_connection_of_ours_shows_a_certificate_of_the_house(
     assert done["passed"], done["rungs"][-1]
     pins = {
         one["key"]: (one["fit"], one["why"])
-        for one in administrator.get("/api/connections/crew-roster-display").json()["pins"]
+        for one in administrator.get("/api/connections/production/crew-roster-display").json()[
+            "pins"
+        ]
     }
     assert {fit for fit, _ in pins.values()} <= {"fits", "not_asked"}, pins
 

@@ -191,7 +191,8 @@ def test_rekeyed_while_it_runs_and_killed_in_the_middle(
     # What is sealed now, by a program that was started before the new key, is sealed with it.
     web = found.client("morag", made["password"])
     web.post(
-        "/api/connections/lost-property/secrets", json={"secret": "another-made-up-token-of-theirs"}
+        "/api/connections/production/lost-property/secrets",
+        json={"secret": "another-made-up-token-of-theirs"},
     ).raise_for_status()
     assert sealed(found)["behind"] == 0
     os.utime(found.home / "safe.key")  # however long all this took

@@ -85,7 +85,7 @@ def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:
             count
         ):  # each on a connection of its own, which any of the processes may take
             answer = httpx.get(
-                f"{desk.url}/relay/cargo-manifests-sandbox/manifests",
+                f"{desk.url}/relay/cargo-manifests/manifests",
                 headers={"Authorization": f"Bearer {key}"},
                 timeout=60,
                 verify=NOBODY,
@@ -94,7 +94,7 @@ def test_two_processes_serve_as_one(world: World, desk: Desk) -> None:
 
     assert (
         httpx.get(
-            f"{desk.url}/draw/cargo-manifests-sandbox",
+            f"{desk.url}/draw/cargo-manifests",
             headers={"Authorization": f"Bearer {key}"},
             verify=NOBODY,
         ).status_code

@@ -48,7 +48,7 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
     looks = [
         "/api/today",
         "/api/connections",
-        "/api/connections/cargo-manifests",
+        "/api/connections/production/cargo-manifests",
         "/api/credentials",
         "/api/applications",
         "/api/workloads",
@@ -60,8 +60,8 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
     asks = cycle(
         [
             *((web, path) for path in looks),
-            (program, "/draw/cargo-manifests-sandbox"),
-            (program, "/relay/cargo-manifests-sandbox/manifests"),
+            (program, "/draw/cargo-manifests"),
+            (program, "/relay/cargo-manifests/manifests"),
         ]
     )
 

@@ -23,8 +23,10 @@ export const { navigate, route } = createRouter({
   '/clients/:id': () => import('./views/clients/ClientPage.svelte'),
   '/connections': () => import('./views/connections/Connections.svelte'),
   '/connections/new': () => import('./views/connections/NewConnection.svelte'),
-  '/connections/:ref': () => import('./views/connections/ConnectionPage.svelte'),
-  '/connections/:ref/set-up': () => import('./views/connections/SetUp.svelte'),
+  '/connections/names': () => import('./views/connections/Names.svelte'),
+  '/connections/:name': () => import('./views/connections/ConnectionPage.svelte'),
+  '/connections/:environment/:name': () => import('./views/connections/ConnectionPage.svelte'),
+  '/connections/:environment/:name/set-up': () => import('./views/connections/SetUp.svelte'),
   '/applications/:key/profile': () => import('./views/applications/ProfilePage.svelte'),
   '/tests/:id': () => import('./views/rounds/TestPage.svelte'),
   '/credentials': () => import('./views/credentials/Credentials.svelte'),
@@ -49,7 +51,7 @@ export const { navigate, route } = createRouter({
   '*': () => import('./views/Missing.svelte'),
 })
 
-type Param = 'environment' | 'id' | 'key' | 'number' | 'ref' | 'username'
+type Param = 'environment' | 'id' | 'key' | 'name' | 'number' | 'username'
 
 /**
  * A part of the address that is a name, as the page's pattern calls it; empty where the pattern has
@@ -57,6 +59,13 @@ type Param = 'environment' | 'id' | 'key' | 'number' | 'ref' | 'username'
  */
 export const param = (name: Param): string =>
   (route.params as Partial<Record<Param, string>>)[name] ?? ''
+
+/**
+ * The reference of the connection that the address is of. One without its environment is as it
+ * stands there: nothing has it, and the answer says which references have that name.
+ */
+export const reference = (): string =>
+  [param('environment'), param('name')].filter(Boolean).join('/')
 
 /** Go to an address of ours, with its query if it has one. */
 export function goto(address: string): void {

@@ -1,5 +1,5 @@
-"""Lines to paste into a job, so that it draws a connection by its reference name and holds no
-secret of it. The job's own key comes from its environment.
+"""Lines to paste into a job, so that it draws a connection by its name, which is the same in each
+environment, and holds no secret of it. The job's own key comes from its environment.
 """
 
 from __future__ import annotations
@@ -7,14 +7,14 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 
-def lines(url: str, ref: str, path: str = "/") -> Mapping[str, str]:
+def lines(url: str, name: str, path: str = "/") -> Mapping[str, str]:
     """Ready lines by language.
 
     ``url`` is this desk's address, ``path`` an operation to show it with. The key is read from
     ``NLATCH_KEY``.
     """
     own = "Authorization: Bearer $NLATCH_KEY"
-    where, draw, relay = path.lstrip("/"), f"{url}/draw/{ref}", f"{url}/relay/{ref}"
+    where, draw, relay = path.lstrip("/"), f"{url}/draw/{name}", f"{url}/relay/{name}"
     return {
         "curl": f'curl -H "{own}" {relay}/{where}',
         "curl, header only": (
@@ -45,7 +45,7 @@ def lines(url: str, ref: str, path: str = "/") -> Mapping[str, str]:
             "const answer = await fetch(address, { headers: drawn.headers })"
         ),
         ".env reference": (
-            f"NLATCH_URL={url}\nNLATCH_REF={ref}\n# NLATCH_KEY is this job's own key; it is "
+            f"NLATCH_URL={url}\nNLATCH_NAME={name}\n# NLATCH_KEY is this job's own key; it is "
             f"handed over once and stands nowhere else"
         ),
     }

@@ -7,19 +7,19 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 
-_REFERENCE = re.compile(r"neatlatch://(?P<ref>[a-z0-9-]+)/(?P<key>[a-z0-9_.]+)")
+_REFERENCE = re.compile(r"neatlatch://(?P<ref>(?:[a-z0-9_-]+/)?[a-z0-9-]+)/(?P<key>[a-z0-9_.]+)")
 _PLAIN = re.compile(r"[A-Za-z0-9_./:@%+,=~-]+")
 
 
 def reference(ref: str, key: str) -> str:
-    """How a secret is named in files: by the connection's reference name and the key of
-    the value.
-    """
+    """How a secret is named in files: by the connection's reference and the key of the value."""
     return f"neatlatch://{ref}/{key}"
 
 
 def read_reference(text: str) -> tuple[str, str] | None:
-    """The reference name and the key that a text names, if it is a reference."""
+    """The connection's reference and the key that a text names, if it names a secret; one that is
+    written without its environment comes as it is.
+    """
     found = _REFERENCE.fullmatch(text.strip())
     return (found["ref"], found["key"]) if found else None
 
@@ -27,8 +27,8 @@ def read_reference(text: str) -> tuple[str, str] | None:
 def env(
     ref: str, values: Mapping[str, str], secrets: Iterable[str], scopes: Iterable[str] = ()
 ) -> str:
-    """As ``.env``: names in capitals, values in double quotes where a shell would take
-    them apart.
+    """As ``.env``: names in capitals and without the environment, so that a job reads the same
+    names in each; values in double quotes where a shell would take them apart.
     """
     return "".join(
         f"{_name(ref, key, '_').upper()}={_quoted(value)}\n"
@@ -41,7 +41,7 @@ def properties(
 ) -> str:
     """As ``.properties`` (Java SE API, java.util.Properties.load), in ASCII."""
     return "".join(
-        f"{ref.replace('-', '.')}.{key}={_escaped(value)}\n"
+        f"{_bare(ref).replace('-', '.')}.{key}={_escaped(value)}\n"
         for key, value in _lines(ref, values, secrets, scopes)
     )
 
@@ -56,7 +56,12 @@ def _lines(
 
 
 def _name(ref: str, key: str, joint: str) -> str:
-    return re.sub(r"[^A-Za-z0-9]+", joint, f"{ref}{joint}{key}")
+    return re.sub(r"[^A-Za-z0-9]+", joint, f"{_bare(ref)}{joint}{key}")
+
+
+def _bare(ref: str) -> str:
+    """The connection's name, the same in each environment."""
+    return ref.rpartition("/")[2]
 
 
 def _quoted(value: str) -> str:

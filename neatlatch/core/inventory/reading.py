@@ -13,6 +13,8 @@ from typing import Any
 
 import yaml
 
+from neatlatch.core.references import alternatives
+
 from ..intake import trees
 from .shape import BY_NAME, KINDS, USE_FIELDS, VERSION, Content, Field, Kind, brief, full
 
@@ -402,11 +404,21 @@ def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:
         Mistake(
             one.line,
             one.where,
-            f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here",
+            f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here"
+            f"{_candidates(one, content)}",
         )
         for one in references
         if one.named not in content.get(one.kind, {})
     ]
+
+
+def _candidates(reference: Reference, content: Content) -> str:
+    """What a connection that is named without its environment can be."""
+    if reference.kind != "connections" or "/" in reference.named:
+        return ""
+    ending = f"/{reference.named}"
+    found = sorted(one for one in content.get("connections", {}) if one.endswith(ending))[:20]
+    return f"; write {alternatives(found)}" if found else ""
 
 
 def _where(path: Path) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from uuid import UUID
 
-from neatlatch.desk.estate.connections import halves
+from neatlatch.desk.estate.connections import halves, naming
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -46,8 +46,8 @@ def find_client(identity: UUID) -> Client:
 
 
 def find_connection(ref: str) -> Connection:
-    """A connection with everything, by its reference name."""
+    """A connection with everything, by its reference."""
     found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
     if found is None:
-        raise not_found("connection")
+        raise naming.no_connection(ref)
     return found

@@ -28,6 +28,8 @@ from neatlatch.desk.pages.clients.redirect_uris import router as redirect_uris
 from neatlatch.desk.pages.clients.scopes import router as scopes
 from neatlatch.desk.pages.connections.accounts import router as accounts
 from neatlatch.desk.pages.connections.api import router as connections
+from neatlatch.desk.pages.connections.names import router as names
+from neatlatch.desk.pages.connections.names import unknown as unknown_connections
 from neatlatch.desk.pages.credentials.api import router as credentials
 from neatlatch.desk.pages.drawing.api import router as drawing
 from neatlatch.desk.pages.house.api import router as house
@@ -156,6 +158,8 @@ for router in (
     own_health,
     own_settings,
     finds,
+    names,
+    unknown_connections,
 ):
     api.add_router("", router)
 

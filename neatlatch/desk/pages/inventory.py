@@ -398,7 +398,7 @@ def description(request: HttpRequest, key: str, environment: str) -> HttpRespons
     )
 
 
-@router.get("/connections/{ref}/exports")
+@router.get("/connections/{ref:ref}/exports")
 def settings_file(
     request: HttpRequest, ref: str, format: Literal["env", "properties"] = "env"
 ) -> HttpResponse:

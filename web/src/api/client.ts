@@ -77,7 +77,15 @@ export function whenLoggedOut(act: () => void): void {
 const kept = new Map<string, { tag: string; text: string }>()
 const MOST_KEPT = 40
 
-export const api = createClient<paths>({ baseUrl: '' })
+/** The slash of a connection's reference stays one: addresses are read by people, in logs too. */
+const inPath = (value: unknown): string =>
+  /^[\w-]+\/[a-z0-9-]+$/.test(String(value)) ? String(value) : encodeURIComponent(String(value))
+
+export const api = createClient<paths>({
+  baseUrl: '',
+  pathSerializer: (pathname, params) =>
+    pathname.replace(/\{(\w+)\}/g, (_, name: string) => inPath(params[name])),
+})
 api.use({
   onRequest({ request }) {
     const known = request.method === 'GET' ? kept.get(request.url) : undefined

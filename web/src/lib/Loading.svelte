@@ -9,7 +9,11 @@
   )
 </script>
 
-{#if missing}<NotThere title={missing.title.replace(/\.$/, '')} says={missing.detail} />
+{#if missing}<NotThere
+    title={missing.title.replace(/\.$/, '')}
+    says={missing.detail}
+    candidates={(missing.extra.candidates as string[] | undefined) ?? []}
+  />
 {:else if query.error}<ProblemBox problem={query.error} />{:else if query.isPending}<p
     class="help py-6"
     role="status"

@@ -4,7 +4,7 @@
  * are read anew and no others. The one place that knows it; an act names what it changes.
  */
 const CONNECTION = [
-  'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'my-accounts', 'set-up', 'today',
+  'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'name-proposals', 'my-accounts', 'set-up', 'today',
 ] as const // prettier-ignore
 const WORKLOAD = [
   'drawables-of-workload',

@@ -10,12 +10,12 @@ describe('what a role may not do on a page', () => {
   })
   it('finds a page by its address, the plain before the named', () => {
     expect(onPage('/connections/new')).toBe(PAGES['/connections/new'])
-    expect(onPage('/connections/cargo')).toBe(PAGES['/connections/:ref'])
-    expect(onPage('/connections/cargo/')).toBe(PAGES['/connections/:ref'])
+    expect(onPage('/connections/sandbox/cargo')).toBe(PAGES['/connections/:environment/:name'])
+    expect(onPage('/connections/sandbox/cargo/')).toBe(PAGES['/connections/:environment/:name'])
     expect(onPage('/nothing/like/it').acts).toEqual({})
   })
   it('says what is missing, and who may', () => {
-    const page = PAGES['/connections/:ref']!
+    const page = PAGES['/connections/:environment/:name']!
     expect(mayNot(page, ['look'])).toBe(
       'Your role does not let you test it or sign in (operators and administrators), or change either half (administrators).',
     )

@@ -48,8 +48,14 @@ export const PAGES: Record<string, OnPage> = {
   '/inventory/imports/:id': { acts: { change: 'stop or undo it' } },
   '/connections': { acts: { change: 'set one up' } },
   '/connections/new': { acts: { change: 'make a connection' }, whole: 'change' },
-  '/connections/:ref': { acts: { test: 'test it or sign in', change: 'change either half' } },
-  '/connections/:ref/set-up': { acts: { test: 'test it or sign in', change: 'set it up' } },
+  '/connections/names': { acts: { change: 'rename connections' } },
+  '/connections/:name': NOTHING,
+  '/connections/:environment/:name': {
+    acts: { test: 'test it or sign in', change: 'change either half' },
+  },
+  '/connections/:environment/:name/set-up': {
+    acts: { test: 'test it or sign in', change: 'set it up' },
+  },
   '/tests/:id': NOTHING,
   '/credentials': { acts: { change: 'replace, revoke or hand one over' } },
   '/credentials/house': { acts: { change: 'issue or revoke' } },

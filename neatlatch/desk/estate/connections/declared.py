@@ -11,6 +11,7 @@ from uuid import UUID
 
 from django.db import transaction
 
+from neatlatch.core import references
 from neatlatch.core.profiles import Profile
 from neatlatch.core.schemes import Scheme
 from neatlatch.desk.estate.credentials.declared import moment
@@ -23,7 +24,7 @@ from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import Told
 from neatlatch.desk.ground.people.models import Person, Team
 
-from . import accounts, services, tokens
+from . import accounts, naming, services, tokens
 from .destinations import Leave
 
 ENDED_FOR_TESTS = "ended the tokens for tests of"
@@ -38,9 +39,20 @@ class DeclaredIn:
     profile: Profile
 
 
-def check(
-    ref: str, scheme_key: str, application: DeclaredIn, client_application: str | None
-) -> Scheme:
+def check_reference(ref: str, environment: str) -> None:
+    """Check how a file calls a connection of an environment. Raises a field error."""
+    read = references.read(ref)
+    if read is None or read[0] != environment:
+        name = ref.rpartition("/")[2]
+        if not references.is_name(name):
+            raise wrong_fields({"ref": references.WRONG_NAME})
+        right = references.write(environment, name)
+        raise wrong_fields(
+            {"ref": f"a connection is named together with its environment: write {right}"}
+        )
+
+
+def check(scheme_key: str, application: DeclaredIn, client_application: str | None) -> Scheme:
     """Check what a file declares of a connection by itself; its authentication scheme.
 
     ``client_application`` is the key of the application that its client belongs to (none: it has no
@@ -50,9 +62,6 @@ def check(
     if scheme is None:
         says = f"{application.name} has no way in that is called {scheme_key}"
         raise wrong_fields({"scheme": says})
-    if not services.REF.fullmatch(ref):
-        says = "a reference name is small letters, digits and hyphens"
-        raise wrong_fields({"ref": says})
     if client_application not in (None, application.key):
         raise wrong_fields({"client": "its client belongs to another application"})
     return scheme
@@ -83,9 +92,11 @@ def connection(
     application = place.application
     declared_in = DeclaredIn(application.key, application.name, application.read_profile())
     client_application = client.place.application.key if client is not None else None
-    scheme = check(ref, given["scheme"], declared_in, client_application)
+    check_reference(ref, place.environment.key)
+    scheme = check(given["scheme"], declared_in, client_application)
     stands = Connection.objects.select_for_update().filter(ref=ref).first()
-    found = stands or Connection(ref=ref, place=place, version=0)
+    name = ref.partition("/")[2]
+    found = stands or Connection(**naming.named(place, name), place=place, version=0)
     moved = stands is not None and is_another(stands, client.pk if client else None, given)
     other_tests = found.tests_as != given["tests_as"]
     open_values = [one for one in scheme.all_values() if not one.secret and one.type != "scopes"]

@@ -31,11 +31,10 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
-from . import aside, destinations, tokens
+from . import aside, destinations, naming, tokens
 from .destinations import Leave
 from .halves import provider_addresses
 
-REF = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
 # A change of these makes the tokens we hold belong to something else.
 IDENTITY = ("issuer", "token_endpoint", "client_id")
 
@@ -142,7 +141,7 @@ def refused_client(place: Place, client: Client | None) -> str | None:
 def create(
     by: Actor,
     place: Place,
-    ref: str,
+    name: str,
     scheme_key: str,
     client: Client | None,
     given: dict[str, str],
@@ -160,12 +159,8 @@ def create(
     profile = place.application.read_profile()
     scheme = profile.scheme(scheme_key)
     errors: dict[str, str] = {}
-    if not REF.fullmatch(ref):
-        errors["ref"] = (
-            "A reference name is small letters, digits and hyphens, like cargo-manifests."
-        )
-    elif Connection.objects.filter(ref=ref).exists():
-        errors["ref"] = "This reference name is taken."
+    if refused_name := naming.obstacle(place, name):
+        errors["name"] = refused_name
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
     if client is not None and client.place.application_id != place.application_id:
@@ -181,7 +176,7 @@ def create(
     opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
     with transaction.atomic():
         connection = Connection(
-            ref=ref,
+            **naming.named(place, name),
             place=place,
             client=client,
             scheme=scheme_key,
@@ -206,7 +201,7 @@ def create(
             by,
             "made",
             "connection",
-            ref,
+            connection.ref,
             {
                 "application": place.application.key,
                 "environment": place.environment.name,
@@ -216,31 +211,38 @@ def create(
     return connection, notes
 
 
+def _no_such_secret(reference: str, key: str) -> str:
+    """Why a reference to a secret leads nowhere."""
+    if Connection.objects.filter(ref=reference).exists():
+        return f"{reference} holds no {key} that this could refer to."
+    problem = naming.no_connection(reference)
+    return f"{problem.title} {problem.detail}"
+
+
 def save_new(by: Actor, connection: Connection) -> None:
     """Save a connection for the first time, as part of the surrounding transaction. Raises a field
-    error where its name is taken."""
+    error where it cannot have its name."""
+    naming.check_free(connection.place, connection.name)
     connection.changed_at, connection.changed_by = timezone.now(), by.username
     try:
         with transaction.atomic():
             connection.save(force_insert=True)
     except IntegrityError as error:
-        raise wrong_fields({"ref": "This reference name is taken."}) from error
+        raise wrong_fields({"name": f"The name {connection.ref} is taken."}) from error
 
 
 @transaction.atomic
-def begin(by: Actor, place: Place, ref: str, scheme: Scheme, values: dict[str, str]) -> Connection:
+def begin(by: Actor, place: Place, name: str, scheme: Scheme, values: dict[str, str]) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
-    if not REF.fullmatch(ref):
-        raise wrong_fields(
-            {"ref": "A reference name is small letters, digits and hyphens, like cargo-manifests."}
-        )
-    connection = Connection(ref=ref, place=place, scheme=scheme.key, values=values, paused=True)
+    connection = Connection(
+        **naming.named(place, name), place=place, scheme=scheme.key, values=values, paused=True
+    )
     save_new(by, connection)
     write(
         by,
         "began",
         "connection",
-        ref,
+        connection.ref,
         {
             "application": place.application.key,
             "environment": place.environment.name,
@@ -323,9 +325,7 @@ def _pasted(
             .first()
         )
         if held is None or not held.credential.fingerprint:
-            raise wrong_fields(
-                {value.key: f"{named[0]} holds no {named[1]} that this could refer to."}
-            )
+            raise wrong_fields({value.key: _no_such_secret(*named)})
         if held.connection.place_id != connection.place_id:
             raise wrong_fields(
                 {
@@ -351,7 +351,7 @@ def _pasted(
         return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
     application = connection.place.application
     names = [connection.values.get(key, "") for key in ("username", "account")]
-    names += [connection.ref, application.name, application.key]
+    names += [connection.ref, connection.name, application.name, application.key]
     credential = keep(
         text, client=client, source="pasted", by=by.username, ends=ends, kind=value.key, names=names
     )

@@ -31,31 +31,18 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
-from . import halves, services
+from . import halves, naming, services
 from .destinations import Leave
 
 
-def begin(by: Actor, place: Place, scheme_key: str, ref: str = "") -> Connection:
+def begin(by: Actor, place: Place, scheme_key: str, name: str = "") -> Connection:
     """Begin a connection with what can be filled in already; the pins say what is missing."""
     scheme = place.application.read_profile().scheme(scheme_key)
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
-    ref = ref.strip() or free_ref(place)
+    name = name.strip() or naming.free_name(place)
     values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS)
-    return services.begin(by, place, ref, scheme, values)
-
-
-def free_ref(place: Place) -> str:
-    """A reference name that is not taken: the application's, with the environment unless it is
-    production.
-    """
-    key, environment = place.application.key, place.environment
-    base = key if environment.production else f"{key}-{environment.key}"
-    taken = set(Connection.objects.filter(ref__startswith=base).values_list("ref", flat=True))
-    ref, number = base, 2
-    while ref in taken:
-        ref, number = f"{base}-{number}", number + 1
-    return ref
+    return services.begin(by, place, name, scheme, values)
 
 
 def standing(connection: Connection) -> rules.SettingUp:
@@ -338,7 +325,7 @@ def copy(
         if key in values and connection.values.get(key):
             values[key] = connection.values[key]
             carried.append(value.label.lower() if (value := scheme.value(key)) else key)
-    made = services.begin(by, place, free_ref(place), scheme, values)
+    made = services.begin(by, place, naming.free_name(place, connection.name), scheme, values)
     made.scopes, made.pace, made.time_limit = (
         connection.scopes,
         connection.pace,

@@ -56,6 +56,7 @@ WATCHED = (
             "tested_at",
             "recent",
             "scopes_changed_at",
+            "name",
         ),
     ),
     Watched(

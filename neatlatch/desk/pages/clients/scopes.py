@@ -17,6 +17,7 @@ from ninja.utils import check_csrf
 from neatlatch.core import scope_matrix
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.trim import Trim
+from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.lookups import find_client, find_connection
 from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -258,7 +259,7 @@ def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) ->
     return _effects(benches.effects_of_permitting(find_client(identity), given.scopes))
 
 
-@router.post("/connections/{ref}/scopes/previews", response=list[ScopeEffect])
+@router.post("/connections/{ref:ref}/scopes/previews", response=list[ScopeEffect])
 def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[ScopeEffect]:
     """Whom it would stop if the connection asked for these scopes and no others.
 
@@ -454,7 +455,7 @@ def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> 
     return _asked(benches.open_request(str(found.pk)))
 
 
-@router.post("/connections/{ref}/tokens", response=MatrixOut)
+@router.post("/connections/{ref:ref}/tokens", response=MatrixOut)
 def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> MatrixOut:
     """Have a new token made, so that a change of scopes reaches it; where a person signs in, only
     signing in again does that.
@@ -464,7 +465,7 @@ def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> MatrixO
         Connection.objects.select_related("place__application", "client").filter(ref=ref).first()
     )
     if connection is None or connection.client is None:
-        raise problems.not_found("connection")
+        raise naming.no_connection(ref)
     if connection.scheme == CODE:
         raise wrong_fields(
             {"ref": "A person must sign in again; a renewal keeps the scopes of the sign-in."}

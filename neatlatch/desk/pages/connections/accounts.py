@@ -251,13 +251,13 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
     )
 
 
-@router.get("/connections/{ref}/accounts", response=AccountsOut)
+@router.get("/connections/{ref:ref}/accounts", response=AccountsOut)
 def of_connection(request: HttpRequest, ref: str) -> AccountsOut:
     """Whose account it uses: who has connected theirs, who has not, whose tokens end."""
     return _accounts(guard.need(request, "look"), ref)
 
 
-@router.put("/connections/{ref}/sharing", response=ConnectionOut)
+@router.put("/connections/{ref:ref}/sharing", response=ConnectionOut)
 def share(request: HttpRequest, ref: str, given: SharingIn) -> ConnectionOut:
     """One shared account, or each person their own."""
     by, found = guard.need(request, "change"), find_connection(ref)
@@ -273,7 +273,7 @@ def _person(username: str) -> Person:
     return found
 
 
-@router.post("/connections/{ref}/accounts", response=AccountsOut)
+@router.post("/connections/{ref:ref}/accounts", response=AccountsOut)
 def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
     """Ask a person to connect an account of their own; their line then has the signed link to send
     them.
@@ -283,7 +283,7 @@ def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
     return _accounts(by, ref)
 
 
-@router.delete("/connections/{ref}/accounts/{username}", response=AccountsOut)
+@router.delete("/connections/{ref:ref}/accounts/{username}", response=AccountsOut)
 def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = False) -> AccountsOut:
     """Disconnect a person's account: their own, or anybody's for an administrator.
 
@@ -296,7 +296,7 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
     return _accounts(by, ref)
 
 
-@router.post("/connections/{ref}/token-endings", response=TokensEnded)
+@router.post("/connections/{ref:ref}/token-endings", response=TokensEnded)
 def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> TokensEnded:
     """End the tokens that a connection holds, or one person's, at the application too where it has
     an address for that (RFC 7009).

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from typing import NoReturn
 from uuid import UUID
 
 from django.conf import settings
@@ -18,6 +19,7 @@ from neatlatch.desk.estate.connections import (
     destinations,
     meaning,
     mending,
+    naming,
     renewals,
     services,
     setting_up,
@@ -104,7 +106,7 @@ LOOKUPS = {
 
 @router.get("/connections", response=Connections)
 def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """Connections by reference name; ``words`` filters by plain words and field words
+    """Connections by reference; ``words`` filters by plain words and field words
     (``env:production state:unlatched pin:scopes app:cargo``).
     """
     guard.need(request, "look")
@@ -144,7 +146,7 @@ def draft(
     return Draft(
         scheme=scheme_out(found),
         values=services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
-        ref=setting_up.free_ref(place),
+        name=naming.free_name(place),
         secrets_known=sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
         slots=[value_out(one) for one in profile.slots],
         scopes=[
@@ -179,7 +181,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
         connection, notes = services.create(
             by,
             place,
-            given.ref.strip(),
+            given.name.strip(),
             given.scheme,
             client,
             given.values,
@@ -199,7 +201,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
     )
 
 
-@router.get("/connections/{ref}", response=ConnectionOut)
+@router.get("/connections/{ref:ref}", response=ConnectionOut)
 def connection(request: HttpRequest, response: HttpResponse, ref: str) -> ConnectionOut:
     """A connection with its shear line."""
     guard.need(request, "look")
@@ -208,7 +210,7 @@ def connection(request: HttpRequest, response: HttpResponse, ref: str) -> Connec
     return full(found)
 
 
-@router.patch("/connections/{ref}", response=ConnectionOut)
+@router.patch("/connections/{ref:ref}", response=ConnectionOut)
 def change(
     request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange
 ) -> ConnectionOut:
@@ -228,17 +230,28 @@ def change(
     return full(find_connection(ref), notes)
 
 
-@router.delete("/connections/{ref}", response={204: None})
+@router.delete("/connections/{ref:ref}", response={204: None})
 def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None]:
     """Take a connection away; ``confirm`` must be its reference name."""
     by = guard.need(request, "change")
     if confirm != ref:
-        raise Problem(422, "Type the reference name to confirm.", f"It is {ref}.")
+        raise Problem(422, "Type the reference to confirm.", f"It is {ref}.")
     services.remove(by, find_connection(ref))
     return 204, None
 
 
-@router.post("/connections/{ref}/acts", response=ConnectionOut)
+@router.api_operation(["POST", "PUT"], "/connections/{ref:ref}", include_in_schema=False)
+def not_done_to_connections(request: HttpRequest, ref: str) -> NoReturn:
+    """Refuse what is not done at this address; or a reference without its environment, which, with
+    what is done to it, looks like one.
+    """
+    guard.need(request, "look")
+    if not Connection.objects.filter(ref=ref).exists():
+        raise naming.no_connection(ref)
+    raise Problem(405, "This is not done to a connection.", "Look whether the address is whole.")
+
+
+@router.post("/connections/{ref:ref}/acts", response=ConnectionOut)
 def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
@@ -248,7 +261,7 @@ def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
     return full(find_connection(ref))
 
 
-@router.post("/connections/{ref}/clearances", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/clearances", response=ConnectionOut)
 def clear(request: HttpRequest, ref: str) -> ConnectionOut:
     """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names.
 
@@ -259,7 +272,7 @@ def clear(request: HttpRequest, ref: str) -> ConnectionOut:
     return full(find_connection(ref))
 
 
-@router.post("/connections/{ref}/secrets", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/secrets", response=ConnectionOut)
 def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
     by = guard.need(request, "change")
@@ -269,7 +282,7 @@ def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> ConnectionOut
     return full(find_connection(ref), {given.key or "secret": notes} if notes else {})
 
 
-@router.post("/connections/{ref}/certificates", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/certificates", response=ConnectionOut)
 def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> ConnectionOut:
     """Put in a certificate with its chain and its private key."""
     by = guard.need(request, "change")
@@ -281,7 +294,7 @@ def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> Con
     return full(find_connection(ref), {"certificate": notes})
 
 
-@router.post("/connections/{ref}/schemes", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/schemes", response=ConnectionOut)
 def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> ConnectionOut:
     """Take another of the ways the application offers."""
     by = guard.need(request, "change")
@@ -289,7 +302,7 @@ def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> Connecti
     return full(find_connection(ref))
 
 
-@router.post("/connections/{ref}/clients", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/clients", response=ConnectionOut)
 def choose_client(request: HttpRequest, ref: str, given: ClientName) -> ConnectionOut:
     """Name the client registration."""
     by = guard.need(request, "change")
@@ -310,13 +323,13 @@ def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, ConnectionO
         given.dict(),
         lambda: (
             201,
-            full(find_connection(setting_up.begin(by, place, given.scheme, given.ref).ref)),
+            full(find_connection(setting_up.begin(by, place, given.scheme, given.name).ref)),
         ),
         alone=True,
     )
 
 
-@router.get("/connections/{ref}/set-up", response=SetUpOut)
+@router.get("/connections/{ref:ref}/set-up", response=SetUpOut)
 def set_up(request: HttpRequest, ref: str) -> SetUpOut:
     """Where the set-up stands: its sections in the order of the work, and what is still missing."""
     guard.need(request, "look")
@@ -341,7 +354,7 @@ def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
     ]
 
 
-@router.post("/connections/{ref}/copies", response={201: CopyOut})
+@router.post("/connections/{ref:ref}/copies", response={201: CopyOut})
 def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, CopyOut]:
     """Begin the same set-up in another environment."""
     made, told = setting_up.copy(
@@ -361,7 +374,7 @@ def look_into(request: HttpRequest, given: IntakeIn) -> setting_up.LookedInto:
     )
 
 
-@router.post("/connections/{ref}/intakes", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/intakes", response=ConnectionOut)
 def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> ConnectionOut:
     """Put what was recognised where it belongs."""
     by = guard.need(request, "change")
@@ -385,7 +398,7 @@ def intake_data(given: IntakeIn) -> bytes:
     return given_files.octets(given.text, given.base64, "text", 3 * LARGEST // 2, too_large)
 
 
-@router.post("/connections/{ref}/sign-ins", response={201: SignInOut})
+@router.post("/connections/{ref:ref}/sign-ins", response={201: SignInOut})
 def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, SignInOut]:
     """Begin a sign-in: where to send the person."""
     found = find_connection(ref)
@@ -409,7 +422,7 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
     return 201, SignInOut(id=begun.pk, address=address)
 
 
-@router.post("/connections/{ref}/set-aside", response=ConnectionOut)
+@router.post("/connections/{ref:ref}/set-aside", response=ConnectionOut)
 def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionOut:
     """Use the tokens of a wrong account that were set aside, or end them."""
     by, found = guard.need(request, "test"), find_connection(ref)
@@ -417,7 +430,7 @@ def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionO
     return full(find_connection(ref))
 
 
-@router.post("/connections/{ref}/renewals", response=RenewalOut)
+@router.post("/connections/{ref:ref}/renewals", response=RenewalOut)
 def renew(request: HttpRequest, ref: str) -> RenewalOut:
     """Test renewal alone: get a new access token now.
 
@@ -449,7 +462,7 @@ def sign_in_state(request: HttpRequest, identity: UUID) -> SignInState:
     )
 
 
-@router.post("/connections/{ref}/workloads", response={201: ConnectionOut})
+@router.post("/connections/{ref:ref}/workloads", response={201: ConnectionOut})
 def add_workload(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
     """Add a workload that uses this connection."""
     by, found = guard.need(request, "change"), find_connection(ref)
@@ -462,7 +475,7 @@ def add_workload(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, 
     return 201, full(find_connection(ref))
 
 
-@router.delete("/connections/{ref}/workloads/{identity}", response=ConnectionOut)
+@router.delete("/connections/{ref:ref}/workloads/{identity}", response=ConnectionOut)
 def remove_workload(request: HttpRequest, ref: str, identity: int) -> ConnectionOut:
     """A workload no longer uses this connection."""
     by = guard.need(request, "change")

@@ -52,6 +52,20 @@ class GlyphOut:
 
 
 @dataclass(frozen=True, kw_only=True)
+class FormerNameOut:
+    """A name that a connection had, by which its workloads may still draw it. ``ends`` is when it
+    ends unless somebody draws by it before; ``used_by`` names who last did.
+    """
+
+    name: str
+    changed_at: datetime
+    changed_by: str
+    used_at: datetime | None
+    used_by: str
+    ends: datetime
+
+
+@dataclass(frozen=True, kw_only=True)
 class ConnectionRow:
     """A connection in the list."""
 
@@ -203,6 +217,8 @@ class ConnectionOut(ConnectionRow):
     next_break: str = ""
     uncleared: list[destinations.MoveOut] = field(default_factory=list)
     set_aside: SetAsideOut | None = None
+    name: str
+    former_names: list[FormerNameOut]
     notes: dict[str, list[str]] = field(default_factory=dict)
 
 
@@ -213,9 +229,9 @@ class SetAsideChoice(Given):
 
 
 class ConnectionIn(Given):
-    """A new connection."""
+    """A new connection; ``name`` is the same for one purpose in each environment."""
 
-    ref: str
+    name: str
     application: str
     environment: str
     scheme: str
@@ -279,7 +295,7 @@ class SetUpIn(Given):
     application: str
     environment: str
     scheme: str
-    ref: str = ""
+    name: str = ""
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -408,7 +424,7 @@ class Draft:
     scheme: SchemeOut
     values: dict[str, str]
     scopes: list[ScopeChoice]
-    ref: str
+    name: str
     secrets_known: list[str]
     slots: list[ValueOut]
 

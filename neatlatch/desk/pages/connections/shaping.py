@@ -12,11 +12,11 @@ from neatlatch.core.evidence import Rung, curl_line
 from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
-from neatlatch.desk.estate.connections import aside, destinations, halves, sign_in
+from neatlatch.desk.estate.connections import aside, destinations, halves, naming, sign_in
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.records.clients.models import Client, Kind
-from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.connections.models import Connection, FormerName
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.pages.applications.shapes import environment_out, scheme_out, value_out
 from neatlatch.desk.pages.connections.shapes import (
@@ -25,6 +25,7 @@ from neatlatch.desk.pages.connections.shapes import (
     ClientChoice,
     ConnectionRow,
     DueOut,
+    FormerNameOut,
     GlyphOut,
     HeldOut,
     PieceOut,
@@ -119,6 +120,18 @@ def _due(connection: Connection) -> list[DueOut]:
     return found
 
 
+def former_name_out(former: FormerName) -> FormerNameOut:
+    """A name that a connection had, as the page wants it."""
+    return FormerNameOut(
+        name=former.name,
+        changed_at=former.changed_at,
+        changed_by=former.changed_by,
+        used_at=former.used_at,
+        used_by=former.used_by,
+        ends=naming.ends(former),
+    )
+
+
 def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> ConnectionOut:
     """A connection in full."""
     now = timezone.now()
@@ -144,6 +157,8 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
     )
     return ConnectionOut(
         **vars(row(connection, worked_out)),
+        name=connection.name,
+        former_names=[former_name_out(former) for former in connection.former_names.all()],
         scheme=scheme_out(scheme),
         values=connection.values,
         scopes=connection.scopes,

@@ -21,7 +21,7 @@ from neatlatch.core.addresses import is_network
 from neatlatch.core.drawn import WORDS, HandsOut, Right, hands_out
 from neatlatch.core.formats import paste
 from neatlatch.desk.authority.certificates import services as certificates
-from neatlatch.desk.estate.connections import drawers
+from neatlatch.desk.estate.connections import drawers, naming
 from neatlatch.desk.estate.connections.destinations import leave_asked
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -222,7 +222,7 @@ def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
     return [_hands_out(one.connection) for one in uses[:200] if one.connection]
 
 
-@router.get("/connections/{ref}/drawables", response=HandsOutOut)
+@router.get("/connections/{ref:ref}/drawables", response=HandsOutOut)
 def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
     """What a draw of a connection hands out."""
     guard.need(request, "look")
@@ -233,7 +233,7 @@ def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
     )
 
 
-@router.post("/connections/{ref}/drawables", response=HandsOutOut)
+@router.post("/connections/{ref:ref}/drawables", response=HandsOutOut)
 def let(request: HttpRequest, ref: str) -> HandsOutOut:
     """Let the workloads that draw this connection have its secret itself.
 
@@ -250,7 +250,7 @@ def let(request: HttpRequest, ref: str) -> HandsOutOut:
 def _connection(ref: str) -> Connection:
     found = Connection.objects.filter(ref=ref).first()
     if found is None:
-        raise problems.not_found("connection")
+        raise naming.no_connection(ref)
     return found
 
 
@@ -331,23 +331,23 @@ def draws_of_workload(request: HttpRequest, identity: UUID) -> list[DrawnOut]:
     return _drawn(Drawn.objects.filter(workload=_workload(identity).pk))
 
 
-@router.get("/connections/{ref}/draws", response=list[DrawnOut])
+@router.get("/connections/{ref:ref}/draws", response=list[DrawnOut])
 def draws_of_connection(request: HttpRequest, ref: str) -> list[DrawnOut]:
     """Who drew a connection, when last, and by which secret."""
     guard.need(request, "look")
     found = Connection.objects.filter(ref=ref).first()
     if found is None:
-        raise problems.not_found("connection")
+        raise naming.no_connection(ref)
     return _drawn(Drawn.objects.filter(connection=found.pk))
 
 
-@router.get("/connections/{ref}/lines", response=list[LineOut])
+@router.get("/connections/{ref:ref}/lines", response=list[LineOut])
 def lines(request: HttpRequest, ref: str) -> list[LineOut]:
     """Lines to paste into a job that uses a connection."""
     guard.need(request, "look")
     found = Connection.objects.select_related("place__application").filter(ref=ref).first()
     if found is None:
-        raise problems.not_found("connection")
+        raise naming.no_connection(ref)
     harmless = found.place.application.read_profile().harmless_call()
     used = Use.objects.filter(connection=found).values_list("operations", flat=True)
     called = next(
@@ -356,5 +356,5 @@ def lines(request: HttpRequest, ref: str) -> list[LineOut]:
     )
     return [
         LineOut(language=language, text=text)
-        for language, text in paste.lines(settings.PUBLIC_URL, ref, called).items()
+        for language, text in paste.lines(settings.PUBLIC_URL, found.name, called).items()
     ]

@@ -47,7 +47,7 @@ from neatlatch.desk.work.rounds import services as rounds
 
 log = structlog.get_logger()
 LARGEST_BODY = 2 * 1024 * 1024
-_REF = re.compile(r"[a-z0-9-]{1,80}")
+_NAME = re.compile(r"[a-z0-9-]{1,80}")
 _REFUSED = {
     "type": "about:blank",
     "title": "Your key does not let you in.",
@@ -143,6 +143,7 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
     )
     rows = [
         {
+            "name": one.connection.name,
             "ref": one.connection.ref,
             "application": one.connection.place.application.name,
             "state": one.connection.state,
@@ -189,7 +190,7 @@ def _answer(
 class _Ask:
     """A draw that is asked for, as it came."""
 
-    ref: str
+    name: str
     headers: dict[str, str] = field(repr=False)
     address: str
 
@@ -204,7 +205,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
         at_once.or_none(
             quick.draw,
             one.headers.get("authorization", ""),
-            one.ref,
+            one.name,
             services.DRAW,
             one.address,
             now,
@@ -217,7 +218,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
         LEDGER.note(facts, now)
     return [
         _answer(
-            ask.ref,
+            one.ref,
             ask.headers.get("accept", ""),
             one.base,
             {"Authorization": one.header},
@@ -233,8 +234,8 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
 _TOGETHER = at_once.Together(_ready)
 
 
-async def _at_once(scope: Scope, send: Any, ref: str) -> bool:
-    found = await _TOGETHER.ask(_Ask(ref, at_once.headers_of(scope), at_once.address_of(scope)))
+async def _at_once(scope: Scope, send: Any, name: str) -> bool:
+    found = await _TOGETHER.ask(_Ask(name, at_once.headers_of(scope), at_once.address_of(scope)))
     if found is not None:
         await at_once.answer(send, *found)
     return found is not None
@@ -251,22 +252,22 @@ async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]
     the draw; else by the long way. Whoever had to wait for a turn there looks first whether it has
     become the usual case: most have, for the token that all of them waited for is there.
     """
-    ref = str(scope["path"]).removeprefix("/draw/")
-    if scope["method"] != "GET" or not _REF.fullmatch(ref) or scope.get("query_string"):
+    name = str(scope["path"]).removeprefix("/draw/")
+    if scope["method"] != "GET" or not _NAME.fullmatch(name) or scope.get("query_string"):
         await long_way()
-    elif not await _at_once(scope, send, ref):
-        turn = _turns.setdefault(ref, asyncio.Semaphore(_LONG_WAY))
+    elif not await _at_once(scope, send, name):
+        turn = _turns.setdefault(name, asyncio.Semaphore(_LONG_WAY))
         waits = turn.locked()
         async with turn:
-            if not waits or not await _at_once(scope, send, ref):
+            if not waits or not await _at_once(scope, send, name):
                 await long_way()
 
 
 @_door("draw")
-def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
+def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
     """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
     _get(request)
-    connection = services.connection_of(asker, ref, services.DRAW)
+    connection = services.connection_of(asker, name, services.DRAW)
     yield _share(asker, connection)
     yield from services.until_renewed(connection)
     try:
@@ -282,17 +283,36 @@ def draw(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
         raise
     services.note(asker, connection, drawn.credential, services.DRAW)
     kind, text = _answer(
-        ref, request.headers.get("Accept", ""), drawn.base, drawn.headers, drawn.query, drawn.ends
+        connection.ref,
+        request.headers.get("Accept", ""),
+        drawn.base,
+        drawn.headers,
+        drawn.query,
+        drawn.ends,
     )
     return HttpResponse(text, content_type=kind)
 
 
+@_door("draw")
+def with_environment(
+    request: HttpRequest, asker: services.Caller, environment: str, name: str
+) -> shares.Steps[HttpResponse]:
+    """A workload draws in its own environment, and by the name alone."""
+    yield shares.Share((("workload", asker.workload.pk),))
+    raise Problem(
+        404,
+        "A draw names a connection without its environment.",
+        f"Your key belongs to {asker.workload.environment.name}, and you draw there. Write {name} "
+        f"in place of {environment}/{name}.",
+    )
+
+
 @_door("test")
-def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps[HttpResponse]:
+def test(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
         raise Problem(405, "Ask with POST.")
-    connection = services.connection_of(asker, ref, services.DRAW)
+    connection = services.connection_of(asker, name, services.DRAW)
     yield _share(asker, connection)
     done = rounds.run(rounds.begin_test(Program(asker.workload.name), connection, by_program=True))
     rungs = [
@@ -306,7 +326,7 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     ]
     return JsonResponse(
         {
-            "ref": ref,
+            "ref": connection.ref,
             "passed": bool(done.passed),
             "rungs": rungs,
             "causes": [one["says"] for one in (done.diagnosis or {}).get("causes", [])],
@@ -314,13 +334,13 @@ def test(request: HttpRequest, asker: services.Caller, ref: str) -> shares.Steps
     )
 
 
-def _as_sent(scope: Scope, ref: str, path: str) -> str:
+def _as_sent(scope: Scope, name: str, path: str) -> str:
     """The path with its escapes as they were sent: an escaped slash is not a slash.
 
     Where the server does not tell, it is escaped anew.
     """
     raw = bytes(scope.get("raw_path") or b"").decode("latin-1").partition("?")[0]
-    start = f"/relay/{ref}"
+    start = f"/relay/{name}"
     if not raw.startswith(start):
         return quote(path, safe="/~!$&'()*+,;=:@-._")
     rest = raw.removeprefix(start)
@@ -386,17 +406,17 @@ async def _refuse(send: Any, problem: Problem) -> None:
 Answered = tuple[int, list[tuple[str, str]], bytes]
 
 
-def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answered]:
+def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answered]:
     headers, address, now = at_once.headers_of(scope), at_once.address_of(scope), timezone.now()
     ready = at_once.or_none(
-        quick.draw, headers.get("authorization", ""), ref, services.RELAY, address, now
+        quick.draw, headers.get("authorization", ""), name, services.RELAY, address, now
     )
     if ready is None:
         raise _NotUsual
     try:
         url = relaying.target(
             ready.base,
-            _as_sent(scope, ref, ""),
+            _as_sent(scope, name, ""),
             bytes(scope.get("query_string") or b"").decode("latin-1"),
         )
     except relaying.BadPath as error:
@@ -407,7 +427,7 @@ def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answer
     )
     failed = True
     try:
-        back = yield from relay_service.quickly(ref, ready, asked)
+        back = yield from relay_service.quickly(name, ready, asked)
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         LEDGER.note(
@@ -419,10 +439,10 @@ def _relayed_quickly(scope: Scope, ref: str, body: bytes) -> shares.Steps[Answer
 
 @_door("relay")
 def relay(
-    request: HttpRequest, asker: services.Caller, ref: str, path: str = ""
+    request: HttpRequest, asker: services.Caller, name: str, path: str = ""
 ) -> shares.Steps[HttpResponse]:
     """Send a request through a connection; without a path, to its API base address itself."""
-    connection = services.connection_of(asker, ref, services.RELAY)
+    connection = services.connection_of(asker, name, services.RELAY)
     method, body = str(request.method), bodies.of(request, LARGEST_BODY)
     if method not in relaying.METHODS:
         raise Problem(
@@ -435,7 +455,7 @@ def relay(
     try:
         url = relaying.target(
             connection.values.get("api_base", ""),
-            _as_sent(getattr(request, "scope", {}), ref, path),
+            _as_sent(getattr(request, "scope", {}), name, path),
             request.META.get("QUERY_STRING", ""),
         )
     except relaying.BadPath as error:

@@ -161,7 +161,7 @@ def find_test(identity: UUID) -> Test:
     return found
 
 
-@router.post("/connections/{ref}/tests", response={202: TestOut})
+@router.post("/connections/{ref:ref}/tests", response={202: TestOut})
 def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]:
     """Begin a test; watch it at ``/api/tests/{id}/events``.
 
@@ -175,7 +175,7 @@ def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]
     return 202, test_out(start_test(by, find_connection(ref), last))
 
 
-@router.get("/connections/{ref}/tests", response=list[TestRow])
+@router.get("/connections/{ref:ref}/tests", response=list[TestRow])
 def of_connection(request: HttpRequest, ref: str) -> list[TestRow]:
     """The last tests of a connection, newest first."""
     guard.need(request, "look")

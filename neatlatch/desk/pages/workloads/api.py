@@ -10,6 +10,7 @@ from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.core.uses import Warned
+from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
@@ -147,7 +148,8 @@ def _connection(ref: str) -> Connection:
         .first()
     )
     if found is None:
-        raise wrong_fields({"connection": "There is no such connection."})
+        problem = naming.no_connection(ref)
+        raise wrong_fields({"connection": f"{problem.title} {problem.detail}"})
     return found
 
 

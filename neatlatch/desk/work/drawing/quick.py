@@ -29,12 +29,13 @@ JOIN applications_application a ON a.id = p.application_id AND a.key = '{issuing
 JOIN applications_environment e ON e.id = p.environment_id
 JOIN users_user u ON u.id = cl.workload_id AND u.environment_id = e.id
 JOIN users_use us ON us.workload_id = u.id
-JOIN connections_connection c ON c.id = us.connection_id AND c.ref = %s AND NOT c.individual
+JOIN connections_connection c ON c.id = us.connection_id AND c.ref = e.key || '/' || %s
+    AND NOT c.individual
 JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
 JOIN applications_application ca ON ca.id = cp.application_id
 """
-_WANTED = """cl.allow_list, u.id, c.id, c.scheme, c."values",
+_WANTED = """cl.allow_list, u.id, c.id, c.ref, c.scheme, c."values",
 t.access, t.obtained, t.ends, t.refused, t.sent_to,
 (SELECT h.credential_id FROM connections_heldsecret h
 JOIN credentials_credential hc ON hc.id = h.credential_id
@@ -56,6 +57,7 @@ class Quick:
 
     workload: str
     connection: str
+    ref: str
     credential: str
     base: str
     header: str
@@ -74,7 +76,7 @@ class Quick:
         return f"Quick({self.connection}, •••)"
 
 
-def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) -> Quick | None:
+def draw(authorization: str, name: str, scope: str, address: str, now: datetime) -> Quick | None:
     """The draw, or a request to be relayed (``scope`` says which), if nothing about it is out of
     the ordinary. ``address`` is the caller's.
     """
@@ -92,13 +94,14 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
         digest = house_key.digest(text)
         query, identity, environment = _BY_TOKEN, digest, ""
     with connection.cursor() as cursor:
-        row = cursor.execute(query, [ref, identity]).fetchone()
+        row = cursor.execute(query, [name, identity]).fetchone()
     if row is None:
         return None
     (
         allowed,
         workload,
         target,
+        reference,
         scheme,
         values,
         access,
@@ -143,11 +146,12 @@ def draw(authorization: str, ref: str, scope: str, address: str, now: datetime) 
     )
     if not ordinary:
         return None
-    name = _as_uuid(target)
-    token = safe.unseal(access, f"token:{name}:access").reveal()
+    identity = _as_uuid(target)
+    token = safe.unseal(access, f"token:{identity}:access").reveal()
     return Quick(
         _as_uuid(workload),
-        name,
+        identity,
+        reference,
         _as_uuid(credential) if credential else "",
         base,
         f"Bearer {token}",

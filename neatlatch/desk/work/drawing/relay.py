@@ -48,7 +48,7 @@ class Through:
     """What the relay asks of a connection."""
 
     id: UUID
-    ref: str
+    name: str
     base: str
     # Calls a second, and seconds that a call may take in all.
     pace: float
@@ -63,7 +63,7 @@ class Through:
         base = connection.values.get("api_base", "")
         return cls(
             connection.pk,
-            connection.ref,
+            connection.name,
             base,
             connection.pace,
             connection.time_limit,
@@ -71,10 +71,10 @@ class Through:
         )
 
     @classmethod
-    def of_quick(cls, ref: str, ready: Quick) -> Through:
+    def of_quick(cls, name: str, ready: Quick) -> Through:
         """That of a connection whose token is ready."""
         return cls(
-            UUID(ready.connection), ref, ready.base, ready.pace, ready.time_limit, ready.relays
+            UUID(ready.connection), name, ready.base, ready.pace, ready.time_limit, ready.relays
         )
 
 
@@ -164,7 +164,7 @@ class _Sender:
         """What the caller is answered."""
         headers = tuple(answer.headers.items())
         place = next((value for name, value in headers if name.lower() == "location"), "")
-        start = f"/relay/{self.through.ref}"
+        start = f"/relay/{self.through.name}"
         there = (
             relaying.location(place, self.asked.url, self.through.base, start) if place else None
         )
@@ -259,12 +259,12 @@ class Relay:
             raise Problem(409, "This connection is not set up to the end.", str(error)) from error
 
 
-def quickly(ref: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
+def quickly(name: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
     """Send a request through a connection whose token is ready, on a line that is kept.
 
     Raises :class:`Problem`.
     """
-    through = Through.of_quick(ref, ready)
+    through = Through.of_quick(name, ready)
     sender = _Sender(through, asked)
     place = origin(through.base)
 
@@ -273,8 +273,8 @@ def quickly(ref: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
 
     # Who may not be repeated gets a line of its own: one that waited may be closed by the other
     # side in that very moment.
-    name = (through.id, place, through.time_limit)
-    way_of = _KEPT.road(name, make) if asked.may_be_repeated else make()
+    kept_as = (through.id, place, through.time_limit)
+    way_of = _KEPT.road(kept_as, make) if asked.may_be_repeated else make()
     with way_of as way, way.within(through.time_limit):
         answer = yield from sender.send(
             way, sender.with_token(ready.header.removeprefix("Bearer "))

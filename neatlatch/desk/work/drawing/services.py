@@ -1,5 +1,5 @@
-"""Drawing: a workload of a connection takes a ready request header by its reference name, or sends
-its request through the relay.
+"""Drawing: a workload of a connection takes a ready request header by the connection's name, or
+sends its request through the relay.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core import house_key
+from neatlatch.core import house_key, references
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import Refused
 from neatlatch.core.drawn import RIGHTS, Right
@@ -27,7 +27,7 @@ from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.authority.records.house.models import Access
-from neatlatch.desk.estate.connections import destinations, drawers, tokens
+from neatlatch.desk.estate.connections import destinations, drawers, naming, tokens
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
@@ -288,36 +288,26 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
     return client, issuing.registered(client).allowed, key
 
 
-def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
-    """The connection of a reference name, if the asker uses it, in its own environment, and may do
-    what it wants. Raises :class:`Problem`; whether a connection exists that it does not use is not
-    told.
+def connection_of(asker: Caller, name: str, wants: str) -> Connection:
+    """The connection of a name in the asker's own environment, if the asker uses it and may do what
+    it wants; a former name serves too, and its use is recorded. Raises :class:`Problem`, which says
+    in which other environments the asker uses the name; whether a connection exists that it does
+    not use is not told.
     """
-    use = (
-        Use.objects.select_related(
-            "connection__place__application",
-            "connection__place__environment",
-            "connection__client",
-            "connection__client__place",
+    environment = asker.workload.environment
+    connection = _used_by(asker, name) or _used_by_former(asker, name)
+    if connection is None:
+        elsewhere = sorted(
+            asker.workload.uses.filter(connection__name=name)
+            .exclude(connection__place__environment=environment)
+            .values_list("connection__ref", flat=True)
         )
-        .filter(workload=asker.workload, connection__ref=ref)
-        .first()
-    )
-    if use is None or use.connection is None:
+        also = f" You use {', '.join(elsewhere)}, in another environment." if elsewhere else ""
         raise Problem(
             404,
-            "You use no connection of that name.",
-            "An administrator can add you on the connection's page.",
-        )
-    connection = use.connection
-    if connection.place.environment_id != asker.workload.environment_id:
-        raise Problem(
-            403,
-            "That connection belongs to another environment.",
-            (
-                f"You run in {asker.workload.environment.name}; it is in "
-                f"{connection.place.environment.name}."
-            ),
+            f"You use no connection {name[: references.LONGEST_NAME]} in {environment.name}.",
+            f"A workload draws in its own environment, {environment.name}.{also} An administrator "
+            f"can add you on the connection's page.",
         )
     if wants not in asker.scopes:
         raise Problem(
@@ -328,6 +318,33 @@ def connection_of(asker: Caller, ref: str, wants: str) -> Connection:
     if (refusal := undrawable(connection)) is not None:
         raise refusal
     return connection
+
+
+def _used_by(asker: Caller, name: str) -> Connection | None:
+    reference = references.write(asker.workload.environment.key, name)
+    return _use(asker, connection__ref=reference)
+
+
+def _used_by_former(asker: Caller, name: str) -> Connection | None:
+    former = naming.drawn_by_former(asker.workload.environment, name)
+    if former is None:
+        return None
+    connection = _use(asker, connection=former.connection)
+    if connection is not None:
+        naming.record_use(former, asker.workload.name, timezone.now())
+    return connection
+
+
+def _use(asker: Caller, **which: object) -> Connection | None:
+    """A connection that the asker uses."""
+    rows = Use.objects.select_related(
+        "connection__place__application",
+        "connection__place__environment",
+        "connection__client",
+        "connection__client__place",
+    )
+    use = rows.filter(workload=asker.workload, **which).first()
+    return use.connection if use is not None else None
 
 
 def undrawable(connection: Connection) -> Problem | None:

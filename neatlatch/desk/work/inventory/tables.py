@@ -9,7 +9,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Literal
 
-from neatlatch.core import changes, registration
+from neatlatch.core import changes, references, registration
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import trees
 from neatlatch.core.registration import ClientMetadata
@@ -254,7 +254,12 @@ def _read_workloads(
             [one.strip() for one in row.get("operations", "").split(";") if one.strip()],
         )
         if ref and ref not in refs:
-            raise _at(line, f"there is no connection {ref!r}")
+            candidates = [one for one in refs if one.endswith(f"/{ref}")]
+            raise _at(
+                line,
+                f"there is no connection {ref!r}"
+                + (f"; write {references.alternatives(candidates)}" if candidates else ""),
+            )
         if operations and not ref:
             raise _at(line, "operations are of a connection, and none is named")
         if ref:

@@ -163,7 +163,8 @@ class _Rules:
         client_application = (
             self._content["places"][client["place"]]["application"] if client else None
         )
-        connections.check(key, given["scheme"], declared_in, client_application)
+        connections.check_reference(key, place["environment"])
+        connections.check(given["scheme"], declared_in, client_application)
         before = self._current.get("connections", {}).get(key, {}).get("secrets", {})
         for name, reference in given["secrets"].items():
             places = self._held_at.setdefault(reference.removeprefix(SAFE), set())

@@ -11,7 +11,7 @@ from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
 from neatlatch.desk.authority import handing, scheduled_backups
 from neatlatch.desk.authority.house import tokens as house_tokens
-from neatlatch.desk.estate.connections import aside, renewals
+from neatlatch.desk.estate.connections import aside, naming, renewals
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard, won
 from neatlatch.desk.ground.common import settling
@@ -126,6 +126,7 @@ def keep_house() -> None:
         journal.check_a_slice,
         services.forget_old_samples,
         imports.forget_old,
+        naming.end_unused,
     ):
         try:
             work(now)

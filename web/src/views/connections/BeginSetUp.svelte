@@ -30,7 +30,7 @@
 
   async function begin(event: Event): Promise<void> {
     event.preventDefault()
-    const body = { application, environment, scheme, ref: '' }
+    const body = { application, environment, scheme, name: '' }
     const made = await acts.run(() =>
       ok(api.POST('/api/set-ups', { body, headers: sent.headers(body) })),
     )

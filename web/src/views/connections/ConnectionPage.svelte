@@ -13,17 +13,18 @@
   import { exact, fromNow } from '../../lib/time'
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
-  import { goto, param } from '../../router'
+  import { goto, reference } from '../../router'
   import DrawsCard from './DrawsCard.svelte'
   import EditCaller from './EditCaller.svelte'
   import PutCertificate from './PutCertificate.svelte'
+  import NameCard from './NameCard.svelte'
   import PutSecret from './PutSecret.svelte'
   import ShearLine from './ShearLine.svelte'
   import TestCard from './TestCard.svelte'
   import AccountsCard from '../accounts/AccountsCard.svelte'
   import WorkloadsCard from './WorkloadsCard.svelte'
 
-  const ref = $derived(param('ref'))
+  const ref = $derived(reference())
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),
@@ -236,6 +237,7 @@
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
       {#if connection.individual}{@render whose()}{/if}
       <WorkloadsCard {connection} />
+      {#key connection.ref}<NameCard {connection} />{/key}
       <section class="sheet p-4" aria-labelledby="due-title">
         <h2 id="due-title">Coming due</h2>
         {#each connection.due as one (one.what)}

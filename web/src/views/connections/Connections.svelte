@@ -52,10 +52,10 @@
   rows={found.rows}
   key={(one) => one.ref}
 >
-  {#snippet actions()}{#if may('change')}<a
-        class="btn btn-primary btn-sm ms-auto"
-        href="/connections/new"
-        data-key="n">Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+  {#snippet actions()}{#if may('change')}<a class="act ms-auto" href="/connections/names"
+        >Join names</a
+      ><a class="btn btn-primary btn-sm" href="/connections/new" data-key="n"
+        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
   {#snippet above()}
     {#if searchParams.get('returned') === 'unknown'}
@@ -70,8 +70,7 @@
       <table class="rows fixed-rows">
         <thead
           ><tr
-            ><th>Reference name</th><th>Application</th><th>Environment</th><th>Pins</th><th
-              >State</th
+            ><th>Reference</th><th>Application</th><th>Environment</th><th>Pins</th><th>State</th
             ><th>Workloads</th><th>Last test</th></tr
           ></thead
         >

@@ -20,7 +20,7 @@
   let client = $state(String(search.client ?? ''))
   let scheme = $state('')
   let form = $state({
-    ref: '',
+    name: '',
     values: {} as Record<string, string>,
     scopes: [] as string[],
     secrets: {} as Record<string, string>,
@@ -87,7 +87,7 @@
     const about = [application, environment, scheme, client].join()
     if (draft.data && !draft.isPlaceholderData && loaded !== about) {
       loaded = about
-      form.ref = draft.data.ref
+      form.name = draft.data.name
       form.values = { ...draft.data.values }
       form.scopes = draft.data.scopes.filter((one) => one.permitted).map((one) => one.name)
     }
@@ -96,7 +96,7 @@
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
     const body = {
-      ref: form.ref,
+      name: form.name,
       application,
       environment,
       scheme,
@@ -160,16 +160,16 @@
             >
           </Field>
           <Field
-            id="ref"
+            id="name"
             label="Reference name"
-            help="Short; jobs and scripts will quote it."
-            error={errors.ref}
+            help="The same in each environment; jobs and scripts draw by it."
+            error={errors.name}
           >
             <input
-              id="ref"
+              id="name"
               class="line-in value"
-              bind:value={form.ref}
-              aria-invalid={errors.ref ? 'true' : undefined}
+              bind:value={form.name}
+              aria-invalid={errors.name ? 'true' : undefined}
               required
             />
           </Field>

@@ -8,14 +8,14 @@
   import SignInOutcome from '../../lib/SignInOutcome.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { goto, param } from '../../router'
+  import { goto, reference } from '../../router'
   import { searchParams } from 'sv-router'
   import SetUpOurs from './SetUpOurs.svelte'
   import SetUpPrepare from './SetUpPrepare.svelte'
   import SetUpWho from './SetUpWho.svelte'
   import TestCard from './TestCard.svelte'
 
-  const ref = $derived(param('ref'))
+  const ref = $derived(reference())
   const found = createQuery(() => ({
     queryKey: ['connection', ref],
     queryFn: () => ok(api.GET('/api/connections/{ref}', { params: { path: { ref } } })),

@@ -12,22 +12,27 @@ from typing import Any
 from django.conf import settings
 from django.db import models
 
-from neatlatch.core import health
+from neatlatch.core import health, references
 from neatlatch.core.health import State
 from neatlatch.core.schemes import Scheme
 from neatlatch.core.secret import Secret
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.fetched import those_of
 from neatlatch.desk.ground.people.models import Team
 
+# The key of an environment, a slash, and a name.
+REFERENCE_LENGTH = 50 + 1 + references.LONGEST_NAME
+
 
 class Connection(models.Model):
     """One way from us into one application in one environment.
 
-    ``values`` are the profile's, without secrets.
+    ``name`` is the same for one purpose in each environment; ``ref``, the reference, has the
+    environment's key in front (:mod:`neatlatch.core.references`). ``values`` are the profile's,
+    without secrets.
 
     ``individual``: each person of the team (none: whoever was asked) connects an account of their
     own; else one account is shared. ``tests_as`` is then the service account that tests use (empty:
@@ -37,7 +42,8 @@ class Connection(models.Model):
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
-    ref = models.SlugField(max_length=80, unique=True)
+    name = models.SlugField(max_length=references.LONGEST_NAME, db_index=False)
+    ref = models.CharField(max_length=REFERENCE_LENGTH, unique=True)
     place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
     client = models.ForeignKey(
         Client, null=True, on_delete=models.PROTECT, related_name="connections"
@@ -79,6 +85,7 @@ class Connection(models.Model):
 
     class Meta:
         ordering = ["ref"]
+        indexes = [models.Index(fields=["name"], name="connections_by_name")]
 
     # The columns that :meth:`forget_health` changes.
     HEALTH = ("state", "score", "same_failures", "last_class", "failing", "failed_rung", "passes")
@@ -147,6 +154,32 @@ class Connection(models.Model):
         for.
         """
         return next(iter(self.secrets().values()), None)
+
+
+class FormerName(models.Model):
+    """A name that a connection had: workloads may still draw it by that, in its environment, until
+    nobody has for a while.
+
+    ``used_by`` is the workload that last did (``used_at`` empty: none has since the change).
+    """
+
+    environment = models.ForeignKey(Environment, on_delete=models.CASCADE, related_name="+")
+    name = models.SlugField(max_length=references.LONGEST_NAME, db_index=False)
+    connection = models.ForeignKey(
+        Connection, on_delete=models.CASCADE, related_name="former_names"
+    )
+    changed_at = models.DateTimeField()
+    changed_by = models.CharField(max_length=150, blank=True)
+    used_at = models.DateTimeField(null=True)
+    used_by = models.CharField(max_length=200, blank=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["environment", "name"], name="one_former_name_in_an_environment"
+            )
+        ]
 
 
 class HeldSecret(models.Model):
@@ -328,7 +361,7 @@ class Summary(models.Model):
     worked_out = models.DateTimeField(null=True)
     form = models.CharField(max_length=16, blank=True)
     # The connection's, so that what breaks next is in order by one index.
-    ref = models.CharField(max_length=80, blank=True)
+    ref = models.CharField(max_length=REFERENCE_LENGTH, blank=True)
     fits = models.CharField(max_length=60, blank=True)
     off = models.TextField(blank=True)
     out = models.BooleanField(default=False)
