@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from neatlatch import __version__, cli_names, cli_people, cli_safe, cli_serve
+from neatlatch import __version__, cli_names, cli_people, cli_safe, cli_serve, locations
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -56,7 +56,7 @@ class NoDesk(Exception):
 
 def _check_home() -> None:
     """Look for the desk before its settings do, which make its folder. Raises :class:`NoDesk`."""
-    home = Path(os.environ.get("NEATLATCH_HOME") or Path(__file__).parents[1] / "var" / "desk")
+    home = Path(os.environ.get("NEATLATCH_HOME") or locations.default_home())
     if not (home / "desk.sqlite3").is_file():
         raise NoDesk(
             f"there is no desk in {home}. Set NEATLATCH_HOME to its folder; that of a demo "
@@ -451,10 +451,11 @@ def _test(given: argparse.Namespace) -> int:
     return 0 if found["passed"] else 1
 
 
-def _parser() -> argparse.ArgumentParser:
-    parser = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
-    parser.add_argument("--version", action="version", version=f"nlatch {__version__}")
-    commands = parser.add_subparsers(dest="command", required=True)
+def parser() -> argparse.ArgumentParser:
+    """The command line as a whole."""
+    root = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
+    root.add_argument("--version", action="version", version=f"nlatch {__version__}")
+    commands = root.add_subparsers(dest="command", required=True)
 
     one = commands.add_parser(
         "compute",
@@ -657,7 +658,7 @@ def _parser() -> argparse.ArgumentParser:
 
     cli_people.add_to(commands)
     cli_serve.add_to(commands)
-    return parser
+    return root
 
 
 def _add_applying(command: argparse.ArgumentParser) -> None:
@@ -698,7 +699,7 @@ def _count(text: str) -> int:
 
 def main(arguments: list[str] | None = None) -> int:
     """Run a command; answers its exit status."""
-    given = _parser().parse_args(arguments)
+    given = parser().parse_args(arguments)
     run: Callable[[argparse.Namespace], int] = given.run
     try:
         return run(given)

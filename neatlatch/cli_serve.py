@@ -10,9 +10,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-# What only this command needs is imported when it runs: “nlatch compute” has a tenth of a second.
+from neatlatch import locations
 
-_DEFAULT_HOME = Path(__file__).resolve().parents[1] / "var" / "desk"
+# What only this command needs is imported when it runs: “nlatch compute” has a tenth of a second.
 
 
 class CannotServe(Exception):
@@ -40,7 +40,7 @@ def add_to(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> Non
         "--home",
         type=Path,
         metavar="FOLDER",
-        help="folder of the database and the key files (NEATLATCH_HOME, or var/desk)",
+        help="folder of the database and the key files (NEATLATCH_HOME)",
     )
     command.add_argument(
         "--url",
@@ -71,7 +71,8 @@ def serve(given: argparse.Namespace) -> int:
     try:
         _check_ports(given.host, given.port, tls_port)
         url = given.url or os.environ.get("NEATLATCH_URL") or _own_address(given.host, given.port)
-        home = _made(given.home or Path(os.environ.get("NEATLATCH_HOME", _DEFAULT_HOME)))
+        told = given.home or os.environ.get("NEATLATCH_HOME")
+        home = _made(Path(told or locations.default_home()))
         with _alone(home):
             return _serve(given, home, url, tls_port)
     except (CannotServe, DidNotStart) as error:

@@ -6,10 +6,8 @@ import hashlib
 from collections.abc import Callable
 from pathlib import Path
 
+from neatlatch import locations
 from neatlatch.process_group import ProcessGroup
-
-_PACKAGE = Path(__file__).resolve().parent
-_FRONT_END = _PACKAGE.parent / "web" / "dist"
 
 
 def prepare(home: Path, programs: ProcessGroup) -> None:
@@ -18,12 +16,12 @@ def prepare(home: Path, programs: ProcessGroup) -> None:
     """
     _once_for(
         home / ".tables",
-        _digest(_PACKAGE / "desk", "**/migrations/*.py"),
+        _digest(locations.PACKAGE / "desk", "**/migrations/*.py"),
         lambda: programs.run("-m", "django", "migrate", "--skip-checks", "--verbosity", "0"),
     )
     _once_for(
         home / ".static",
-        _digest(_FRONT_END, "**/*"),
+        _digest(locations.front_end(), "**/*"),
         lambda: programs.run(
             "-m", "django", "collectstatic", "--noinput", "--clear", "--verbosity", "0"
         ),
@@ -57,7 +55,7 @@ def start(
     programs.start(
         "worker",
         # It looks first whether it can open what the desk keeps.
-        *(str(_PACKAGE.parent / "manage.py"), "run_huey", "--workers", "6"),
+        *("-m", "neatlatch.worker", "--workers", "6"),
         *("--delay", "0.1", "--max-delay", "0.5", "--quiet"),
     )
     programs.start("door", *listener, *own, str(tls_port), *names)

@@ -304,8 +304,8 @@ class Desk:
         commands = {
             "desk": [*self.serve, "--port", str(self.port)],
             "worker": [
-                "manage.py",
-                "run_huey",
+                "-m",
+                "neatlatch.worker",
                 "--workers",
                 "6",
                 "--delay",

@@ -14,10 +14,9 @@ import sys
 from pathlib import Path
 from typing import Any
 
-from neatlatch import starting
+from neatlatch import locations, starting
 from neatlatch.process_group import ProcessGroup, port_in_use
 
-ROOT = Path(__file__).resolve().parents[2]
 # Where each stand-in's own screens are, counted from the control port.
 _SCREENS = {
     "Berth booking": 44,
@@ -79,7 +78,7 @@ def main() -> None:
         help="fill in this application alone, which is quicker; may be repeated",
     )
     given = parser.parse_args()
-    home, control_port = ROOT / "var" / "demo" / str(given.port), given.port + 100
+    home, control_port = locations.data_folder() / "demo" / str(given.port), given.port + 100
     ports = [given.port, given.port + 1, *(control_port + one for one in _STAND_IN_PORTS)]
     if (port := port_in_use(ports)) is not None:
         raise SystemExit(

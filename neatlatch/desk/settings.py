@@ -14,6 +14,7 @@ from csp.constants import NONE, SELF
 from django.core.exceptions import ImproperlyConfigured
 from huey.serializer import SignedSerializer
 
+from neatlatch import locations
 from neatlatch.core.addresses import is_loopback_host, is_network
 from neatlatch.desk.ground.common import clock
 from neatlatch.desk.ground.common.keyfile import BadKeyFile, secret_key
@@ -24,8 +25,7 @@ clock.follow()
 # a third of each program's start went there.
 gc.set_threshold(50_000, 20, 20)
 
-ROOT = Path(__file__).resolve().parents[2]
-HOME = Path(os.environ.get("NEATLATCH_HOME", ROOT / "var" / "desk"))
+HOME = Path(os.environ.get("NEATLATCH_HOME") or locations.default_home())
 # Whatever a program of ours writes, a copy or an export too, is for its owner only.
 os.umask(0o077)
 HOME.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -201,7 +201,7 @@ CONTENT_SECURITY_POLICY = {
 DATA_UPLOAD_MAX_MEMORY_SIZE = FILE_UPLOAD_MAX_MEMORY_SIZE = 40 * 1024 * 1024
 
 # The built front end
-DIST = Path(os.environ.get("NEATLATCH_DIST", ROOT / "web" / "dist"))
+DIST = Path(os.environ.get("NEATLATCH_DIST") or locations.front_end())
 STATIC_URL = "/static/"
 STATIC_ROOT = HOME / "static"
 STATICFILES_DIRS = [("web", DIST)] if DIST.exists() else []

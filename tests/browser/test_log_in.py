@@ -157,7 +157,7 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
     expect(page.get_by_role("navigation", name="Sections")).to_be_visible()
 
     def move(port: int) -> None:
-        page.goto("/connections/production/tide-tables")
+        page.goto("/connections/sandbox/tide-tables")
         page.get_by_role("button", name="Edit our side").click()
         page.get_by_label("API base address").fill(f"https://localhost:{port}/tides")
         page.get_by_role("button", name="Save", exact=True).click()

@@ -128,7 +128,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     page.get_by_role("button", name="Take redirect URI 2 away").click()
     expect(page.get_by_text("No connection is affected.")).to_be_visible()
     page.get_by_label("Redirect URI 1", exact=True).fill(uri + "/")
-    expect(page.get_by_text("✓ cargo-manifests can sign in then.")).to_be_visible()
+    expect(page.get_by_text("✓ production/cargo-manifests can sign in then.")).to_be_visible()
     page.get_by_role("button", name="Change them there").click()
     expect(page.get_by_text("every caller matches")).to_be_visible()
     page.get_by_role("button", name="Change them").click()
@@ -336,7 +336,7 @@ def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: 
         label="Cargo manifests"
     )
     page.locator("label", has_text="none is set up yet").locator("select").select_option(
-        label="cargo-manifests, Production"
+        label="production/cargo-manifests, Production"
     )
     page.get_by_label("GET /berths").check()
     page.get_by_role("button", name="Add", exact=True).click()
@@ -388,7 +388,7 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
     page.get_by_role("link", name="Rowan Oake").click()
     expect(page.get_by_role("heading", name="Rowan Oake")).to_be_visible()
     expect(
-        page.get_by_text("fuel-ledger-own acts as r.oake@gannet.example for them.")
+        page.get_by_text("production/fuel-ledger-own acts as r.oake@gannet.example for them.")
     ).to_be_visible()
     page.get_by_role("button", name=re.compile("Choose all")).click()
     page.get_by_label("Who takes it over?").fill("Customs desk")
@@ -397,7 +397,7 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
     page.get_by_label("To go on, type rowan").fill("rowan")
     page.get_by_role("button", name="They leave", exact=True).click()
     expect(page.get_by_text(re.compile("^left"))).to_be_visible()
-    expect(page.get_by_text("fuel-ledger-own acts as")).to_have_count(0)
+    expect(page.get_by_text("production/fuel-ledger-own acts as")).to_have_count(0)
 
 
 def test_a_contact_is_added_and_owns_an_application(page: Page) -> None:
@@ -592,7 +592,9 @@ print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access
     draw = {"headers": {"Authorization": f"Bearer {key}"}}
     assert page.request.get("/draw/fuel-ledger", **draw).status == 200
     paste(f"curl -H 'Authorization: Bearer {token}' https://ledger.example/entries")
-    expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_be_visible()
+    expect(
+        page.get_by_role("heading", name="Access token of production/fuel-ledger")
+    ).to_be_visible()
     expect(
         page.get_by_text("Anyone who has it gets in as this connection until it ends")
     ).to_be_visible()
@@ -600,9 +602,11 @@ print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access
         page.get_by_text("Ended, its workloads stop, until somebody signs in again.")
     ).to_be_visible()
     assert violations(page) == []
-    page.get_by_role("button", name="End the tokens of fuel-ledger now").click()
+    page.get_by_role("button", name="End the tokens of production/fuel-ledger now").click()
     expect(page.get_by_role("status")).to_contain_text("Ended at the application: yes")
-    expect(page.get_by_role("heading", name="Access token of fuel-ledger")).to_have_count(0)
+    expect(
+        page.get_by_role("heading", name="Access token of production/fuel-ledger")
+    ).to_have_count(0)
 
     assert page.request.get("/draw/fuel-ledger", **draw).status == 503
     paste(f"NLATCH_KEY={key}")

@@ -181,7 +181,7 @@ def by_reference(setup: Setup, leave: destinations.Leave | None) -> None:
         _scheme(found),
         {**found.values, "api_base": f"{ELSEWHERE}/api"},
     )
-    connections.put_secret(setup.by, other, "neatlatch://cargo/client_secret", leave=leave)
+    connections.put_secret(setup.by, other, "neatlatch://sandbox/cargo/client_secret", leave=leave)
 
 
 def by_client(setup: Setup, leave: destinations.Leave | None) -> None:
@@ -262,7 +262,7 @@ def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> Non
     content = yaml.safe_load(inventory.export(setup.by))
     other = json.loads(json.dumps(content["connections"]["sandbox/cargo"]))
     other["place"] = other["place"].replace("sandbox", "staging")
-    content["connections"]["stolen"] = {**other, "client": ""}
+    content["connections"]["staging/stolen"] = {**other, "client": ""}
     content.pop("base", None)
     with pytest.raises(Problem, match="belongs to another application or environment"):
         inventory.apply(setup.by, yaml.safe_dump(content), leave=destinations.Leave("why not"))

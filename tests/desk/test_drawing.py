@@ -425,7 +425,7 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
     forged = issuing.house_key.make("nlk", "sandbox", b"otherkey", b"2" * 32)
     for shown in (key[:-1], forged, key.replace("nlk_sandbox", "nlk_staging"), "x.y.z", ""):
         assert quickly(shown) is None, shown
-    assert quickly(ref="sandbox/other") is quickly(scope="register") is None
+    assert quickly(name="other") is quickly(scope="register") is None
     assert quickly(at=now + timedelta(seconds=61)) is None  # the last use is to be noted again
     use, tokens_held, secret = (
         workload.uses.get(),
@@ -726,7 +726,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         [],
         {"api_key": "hush-key-of-the-moon"},
     )
-    connections.put_secret(setup.by, other, "neatlatch://tides-3/api_key")
+    connections.put_secret(setup.by, other, "neatlatch://sandbox/tides-3/api_key")
     with pytest.raises(Problem, match="Nobody let you draw"):
         services.draw(workload, Connection.objects.get(ref="sandbox/tides-2"))
 

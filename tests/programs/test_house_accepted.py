@@ -359,7 +359,9 @@ def test_a_connection_of_ours_shows_a_certificate_of_the_house(
     assert {fit for fit, _ in pins.values()} <= {"fits", "not_asked"}, pins
 
 
-@pytest.mark.parametrize("ref", ["berth-booking-display", "crew-roster-display"])
+@pytest.mark.parametrize(
+    "ref", ["production/berth-booking-display", "production/crew-roster-display"]
+)
 def test_a_credential_of_the_house_is_replaced(
     desk: tuple[Desk, dict[str, list[str]]], ref: str
 ) -> None:
@@ -374,7 +376,7 @@ def test_a_credential_of_the_house_is_replaced(
         if one["connections"] == [ref] and one["state"] == "active"
     )
     if (
-        ref == "berth-booking-display"
+        ref == "production/berth-booking-display"
     ):  # the demo has made a second one by hand, and only two may live
         second = next(
             one

@@ -375,7 +375,7 @@ def test_does_not_start_without_the_right_key(
 
     desk_command = ("-m", "neatlatch.cli", "desk", "--port", "1")
     assert "does not start. The key file safe.key is missing" in says(*desk_command)
-    assert "missing" in says("manage.py", "run_huey")
+    assert "missing" in says("-m", "neatlatch.worker")
     assert not (home / "safe.key").exists()  # no new one was made over the loss
     other = tmp_path / "other"
     other.mkdir()
@@ -399,4 +399,4 @@ def test_does_not_start_without_the_right_key(
     assert "chmod 600" in says(*desk_command)
     (home / "safe.key").chmod(0o600)
     (home / "safe.key").write_text("{")
-    assert "damaged" in says("manage.py", "run_huey")
+    assert "damaged" in says("-m", "neatlatch.worker")

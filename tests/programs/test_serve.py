@@ -5,10 +5,7 @@ clean end and a second start.
 from __future__ import annotations
 
 import os
-import re
 import signal
-import subprocess
-import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -17,62 +14,11 @@ import httpx
 import pytest
 
 from neatlatch.process_group import port_in_use
-from tests.harness import ROOT, free_ports, wait_until
+from tests.harness import free_ports, wait_until
+from tests.served import Served
 
 PORT = free_ports((0, 1, 10, 11, 20, 21))
-_OF_THE_MACHINE = {
-    name: value
-    for name, value in os.environ.items()
-    if not name.startswith(("NEATLATCH", "DJANGO"))
-}
 PASSWORD = "anchor bollard davit 7"
-
-
-class Served:
-    """``nlatch serve``, and what it has printed."""
-
-    def __init__(self, home: Path, *more: str) -> None:
-        self.printed = home.parent / "printed"
-        self.program = subprocess.Popen(
-            [sys.executable, "-m", "neatlatch.cli", "serve", "--home", str(home)]
-            + ["--port", str(PORT), *more],
-            cwd=ROOT,
-            env={**_OF_THE_MACHINE, "NEATLATCH_ROUND_MINUTES": "0"},
-            stdout=self.printed.open("w"),
-            stderr=subprocess.STDOUT,
-        )
-
-    def says(self, pattern: str, seconds: float = 120) -> re.Match[str]:
-        """Wait until it prints something."""
-        found: list[re.Match[str]] = []
-
-        def printed() -> bool:
-            found.extend(re.finditer(pattern, self.printed.read_text()))
-            return bool(found)
-
-        wait_until(lambda: printed() or self.program.poll() is not None, seconds)
-        assert found, self.printed.read_text()
-        return found[0]
-
-    def stop(self) -> int:
-        """Ask it to stop; its exit status."""
-        self.program.send_signal(signal.SIGTERM)
-        return self.program.wait(30)
-
-    def children(self) -> dict[str, int]:
-        """Its programs, by what they run."""
-        found = {}
-        for stat in Path("/proc").glob("[0-9]*/stat"):
-            try:
-                parent = int(stat.read_text().rpartition(")")[2].split()[1])
-                command = (stat.parent / "cmdline").read_text().split("\0")
-            except (OSError, ValueError):
-                continue
-            # One that has just ended has no command any more.
-            for name in {"desk", "run_huey", "door"} & set(command):
-                if parent == self.program.pid:
-                    found[name] = int(stat.parent.name)
-        return found
 
 
 class Visitor:
@@ -102,7 +48,7 @@ def serve(home: Path) -> Iterator[Callable[..., Served]]:
     begun: list[Served] = []
 
     def start(*more: str) -> Served:
-        begun.append(Served(home, *more))
+        begun.append(Served(home, PORT, *more))
         return begun[-1]
 
     yield start
@@ -140,11 +86,11 @@ def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Se
 
     # What ends is started again, and the desk knows who was logged in.
     first = served.children()
-    assert {"desk", "run_huey", "door"} <= set(first), first
-    for name in ("desk", "run_huey"):
+    assert {"desk", "neatlatch.worker", "door"} <= set(first), first
+    for name in ("desk", "neatlatch.worker"):
         os.kill(first[name], signal.SIGKILL)
     served.says(r"desk ended \(signal 9\)")
-    wait_until(lambda: {"desk", "run_huey"} <= set(served.children()), 30)
+    wait_until(lambda: {"desk", "neatlatch.worker"} <= set(served.children()), 30)
 
     def answers() -> bool:
         try:

@@ -15,6 +15,14 @@ from neatlatch.desk.ground.common import keyfile, safe
 from neatlatch.desk.ground.common.actors import SAFE_KEEPER
 from neatlatch.desk.ground.journal.services import write
 
+# How the journal tells it.
+NEW_KEY, SEALED_ANEW = "brought a new key into use", "sealed anew"
+
+
+def version_named(number: int) -> str:
+    """A version of the key, as the journal names it."""
+    return f"version {number}"
+
 
 @dataclass
 class Count:
@@ -46,7 +54,7 @@ def begin() -> int:
     if behind():
         return safe.current_version()
     version = keyfile.add_version(settings.HOME / "safe.key")
-    write(SAFE_KEEPER, "brought a new key into use", "safe", f"version {version}")
+    write(SAFE_KEEPER, NEW_KEY, "safe", version_named(version))
     return version
 
 
@@ -82,9 +90,9 @@ def seal_anew() -> Iterator[Count]:
             break
     write(
         SAFE_KEEPER,
-        "sealed anew",
+        SEALED_ANEW,
         "safe",
-        f"version {safe.current_version()}",
+        version_named(safe.current_version()),
         {"values": count.done, "lost": count.lost},
     )
     yield count
@@ -112,7 +120,6 @@ def drop_old(settled: float = 60.0) -> list[int]:
         )
     gone = keyfile.drop_versions(file)
     if gone:
-        write(
-            SAFE_KEEPER, "took older keys away", "safe", ", ".join(f"version {one}" for one in gone)
-        )
+        names = ", ".join(version_named(number) for number in gone)
+        write(SAFE_KEEPER, "took older keys away", "safe", names)
     return gone

@@ -41,10 +41,12 @@ from neatlatch.desk.pages.today import router as today
 
 from .access import router as access
 from .applications.api import router as applications
+from .applications.environments import router as environments
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
 from .own_health import router as own_health
+from .own_safe import router as own_safe
 from .own_settings import router as own_settings
 from .owners import router as owners
 from .replacing import router as replacing
@@ -135,6 +137,7 @@ api = DeskAPI(
 for router in (
     own_log_in,
     people,
+    environments,
     applications,
     clients,
     bench_lists,
@@ -157,6 +160,7 @@ for router in (
     journal,
     own_health,
     own_settings,
+    own_safe,
     finds,
     names,
     unknown_connections,

@@ -10,10 +10,9 @@
    * On a connection's page, what is pasted can be put in place there; elsewhere it is only
    * explained.
    */
-  const connection = $derived(
-    /^\/connections\/([a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '',
+  const target = $derived(
+    /^\/connections\/([\w-]+\/[a-z0-9-]+)/.exec(String(route.pathname))?.[1] ?? '',
   )
-  const target = $derived(connection === 'new' ? '' : connection)
   let given = $state.raw<{ text: string; files: FileList | null }>({ text: '', files: null })
   function begin(text = '', files: FileList | null = null): void {
     given = { text, files }

@@ -72,6 +72,8 @@ export const PAGES: Record<string, OnPage> = {
     acts: { test: 'begin a round', change: 'permit real work or close what is left behind' },
   },
   '/rounds/:number': { acts: { test: 'stop it' } },
+  '/environments': { acts: { change: 'add or change one' } },
+  '/safe': NOTHING,
   '/health': NOTHING,
   '/settings': NOTHING,
   '/journal': { acts: { read_journal: 'read the journal' }, whole: 'read_journal' },

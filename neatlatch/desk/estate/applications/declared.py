@@ -1,4 +1,4 @@
-"""What a file declares of environments, applications and their addresses, with all that follows.
+"""What a file declares of applications and their addresses, with all that follows.
 
 A file says everything about an object; what it leaves out means what
 :mod:`neatlatch.core.inventory` says. Whoever calls these says how the journal tells of it.
@@ -13,11 +13,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core import profiles
-from neatlatch.desk.estate.records.applications.models import (
-    Application,
-    Environment,
-    Place,
-)
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import Told, write
 from neatlatch.desk.ground.people import owners
@@ -26,21 +22,6 @@ from .following import before_addresses, of_change
 from .services import ADDRESS_FIELDS, read_given, save_with
 
 _FIELDS = ("name", "purpose", "documentation")
-
-
-@transaction.atomic
-def environment(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Environment:
-    """Make or change an environment of the firm."""
-    found, _ = Environment.objects.update_or_create(key=key, defaults=given)
-    told.write(by, "environment", key)
-    return found
-
-
-@transaction.atomic
-def remove_environment(by: Actor, found: Environment) -> None:
-    """Remove an environment that nothing stands in. Raises ``ProtectedError``."""
-    write(by, "removed", "environment", found.key)
-    found.delete()
 
 
 @transaction.atomic

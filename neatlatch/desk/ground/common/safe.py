@@ -136,6 +136,11 @@ def current_version() -> int:
     return _keys().current
 
 
+def versions() -> list[int]:
+    """The versions of the key that values can be opened with, the newest first."""
+    return sorted(_keys().sealing, reverse=True)
+
+
 def seal(value: str, place: str) -> bytes:
     """Seal a value for a place: ``table:row:field``."""
     keys = _keys()

@@ -15,7 +15,7 @@ from neatlatch.core.schemes import KINDS, Issuing, issuings
 from neatlatch.desk.estate.applications import services
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.lookups import find_application, find_place
-from neatlatch.desk.estate.records.applications.models import Application, Environment
+from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import written
@@ -26,7 +26,6 @@ from .shapes import (
     ApplicationIn,
     ApplicationOut,
     Applications,
-    EnvironmentOut,
     IssuingOut,
     OperationOut,
     PlaceOut,
@@ -134,13 +133,6 @@ def full(application: Application) -> ApplicationOut:
         ],
         rules_kept=profile.rules is not None,
     )
-
-
-@router.get("/environments", response=list[EnvironmentOut])
-def environments(request: HttpRequest) -> list[EnvironmentOut]:
-    """The environments of the firm, in order."""
-    guard.need(request, "look")
-    return [environment_out(one) for one in Environment.objects.all()]
 
 
 @router.get("/applications", response=Applications)

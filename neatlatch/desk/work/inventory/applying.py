@@ -11,6 +11,7 @@ from django.db.models import Model, QuerySet
 
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
+from neatlatch.desk.estate.applications import environments
 from neatlatch.desk.estate.clients import declared as clients
 from neatlatch.desk.estate.clients import services as client_services
 from neatlatch.desk.estate.connections import accounts
@@ -100,7 +101,7 @@ class Applying:
 
     def environment(self, key: str, given: Given, told: Told) -> Environment:
         """An environment of the firm."""
-        return applications.environment(self.by, key, given, told)
+        return environments.declare(self.by, key, given, told)
 
     def person(self, key: str, given: Given, told: Told) -> Person:
         """Somebody who logs in."""
@@ -189,7 +190,7 @@ class Applying:
         elif kind == "applications":
             applications.remove_application(by, Application.objects.get(key=key))
         else:
-            applications.remove_environment(by, Environment.objects.get(key=key))
+            environments.remove(by, Environment.objects.get(key=key))
 
 
 def _places(key: str) -> QuerySet[Place]:

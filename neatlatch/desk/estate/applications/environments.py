@@ -1,0 +1,143 @@
+"""Environments of the firm: adding one, changing it, their order, and removing one."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Exists, Max, OuterRef, ProtectedError, QuerySet
+
+from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.journal.services import Told, write
+
+LOOKS = ("dashed", "flat", "striped")
+# Orders that no environment has, through which they pass while they change places.
+_ASIDE = 10_000
+_KEY = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+# What may be in an environment, by the names of models.
+_IN_USE_BY = {
+    "place": "applications",
+    "workload": "workloads",
+    "authority": "certificate authorities",
+    "signingkey": "signing keys",
+}
+_WORDS = {
+    "name": "name",
+    "look": "look",
+    "production": "production",
+    "wants_service_account": "service accounts wanted",
+}
+
+
+def all_in_order() -> QuerySet[Environment]:
+    """Every environment, in order, with whether anything is in it (``in_use``)."""
+    here = OuterRef("pk")
+    return Environment.objects.annotate(
+        in_use=Exists(Place.objects.filter(environment=here))
+        | Exists(Workload.objects.filter(environment=here))
+    ).order_by("order")
+
+
+@transaction.atomic
+def add(by: Actor, key: str, fields: Mapping[str, Any]) -> Environment:
+    """Add an environment, the last in order; its key stays as it is. Raises a field error."""
+    errors = {}
+    if not _KEY.fullmatch(key) or len(key) > 50:
+        errors["key"] = "A key has small letters, digits and single hyphens, 50 at the most."
+    elif Environment.objects.filter(key=key).exists():
+        errors["key"] = f"The key {key} is taken."
+    last = Environment.objects.aggregate(last=Max("order"))["last"]
+    made = Environment(key=key, order=0 if last is None else last + 1)
+    errors |= _put(made, {"name": "", **fields})
+    if errors:
+        raise wrong_fields(errors)
+    made.save(force_insert=True)
+    write(by, "added", "environment", key, {"name": made.name})
+    return made
+
+
+@transaction.atomic
+def change(by: Actor, environment: Environment, fields: Mapping[str, Any]) -> Environment:
+    """Change what is said of an environment; a field that is left out stays. Raises a field
+    error.
+    """
+    changed = Environment.objects.select_for_update().get(pk=environment.pk)
+    before = {name: getattr(changed, name) for name in _WORDS}
+    if errors := _put(changed, fields):
+        raise wrong_fields(errors)
+    told = [
+        f"{word}: {before[name]} became {getattr(changed, name)}"
+        for name, word in _WORDS.items()
+        if before[name] != getattr(changed, name)
+    ]
+    if told:
+        changed.save(update_fields=list(_WORDS))
+        write(by, "changed", "environment", changed.key, {"changes": told})
+    return changed
+
+
+def _put(environment: Environment, fields: Mapping[str, Any]) -> dict[str, str]:
+    """Put values in place without saving them; what is wrong with them, by field."""
+    errors = {}
+    if (name := fields.get("name")) is not None:
+        environment.name = " ".join(name.split())
+        others = Environment.objects.exclude(pk=environment.pk)
+        if not environment.name or len(environment.name) > 60:
+            errors["name"] = "A name has 1 to 60 characters."
+        elif others.filter(name__iexact=environment.name).exists():
+            errors["name"] = f"The name {environment.name} is taken."
+    if (look := fields.get("look")) is not None:
+        environment.look = look
+        if look not in LOOKS:
+            errors["look"] = f"A look is one of {', '.join(LOOKS)}."
+    for flag in ("production", "wants_service_account"):
+        if fields.get(flag) is not None:
+            setattr(environment, flag, fields[flag])
+    return errors
+
+
+@transaction.atomic
+def put_in_order(by: Actor, keys: Sequence[str]) -> None:
+    """Put the environments in an order; ``keys`` names each of them once. Raises
+    :class:`Problem`.
+    """
+    found = {one.key: one for one in Environment.objects.select_for_update()}
+    if sorted(keys) != sorted(found):
+        says = "Somebody may have added or removed one. Reload the page."
+        raise Problem(409, "These are not the environments that there are.", says)
+    if list(keys) == [one.key for one in sorted(found.values(), key=lambda one: one.order)]:
+        return
+    for start in (_ASIDE, 0):  # two cannot have the same order, not even for a moment
+        for order, key in enumerate(keys, start=start):
+            Environment.objects.filter(pk=found[key].pk).update(order=order)
+    write(by, "put in order", "environment", "all", {"order": list(keys)})
+
+
+@transaction.atomic
+def declare(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Environment:
+    """Make or change an environment to what a file declares."""
+    found, _ = Environment.objects.update_or_create(key=key, defaults=given)
+    told.write(by, "environment", key)
+    return found
+
+
+@transaction.atomic
+def remove(by: Actor, environment: Environment) -> None:
+    """Remove an environment that nothing is in. Raises :class:`Problem`."""
+    key = environment.key
+    try:
+        environment.delete()
+    except ProtectedError as error:
+        models = {one._meta.model_name for one in error.protected_objects}
+        kinds = sorted(_IN_USE_BY.get(str(model), str(model)) for model in models)
+        raise Problem(
+            409,
+            f"{environment.name} is in use.",
+            f"It still has {', '.join(kinds)}. Remove these first.",
+        ) from error
+    write(by, "removed", "environment", key)

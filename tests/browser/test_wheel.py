@@ -1,0 +1,151 @@
+"""From the package alone to the first latched connection: built, installed by hashes into a fresh
+environment, started where nothing else of this machine is found, and used by a person.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tarfile
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from tests.harness import ROOT, StandIns, free_ports
+from tests.served import Served
+from tests.settings import HOME_OF_TESTS
+
+from .steps import add, begin, climb, made, note, open_section, take_in, tick_all
+
+OLD_HOME = ROOT / "tests" / "homes" / "7aa8f6f.tar.gz"
+
+
+def run(*command: str, **more: str) -> str:
+    """What a command prints; it must end well."""
+    done = subprocess.run(
+        command, cwd=ROOT, env={**os.environ, **more}, capture_output=True, text=True, timeout=600
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+    return done.stdout
+
+
+@pytest.fixture(scope="module")
+def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of the package and of the file that installs it."""
+    folder = tmp_path_factory.mktemp("package")
+    run("bin/package", str(folder))
+    return folder
+
+
+@pytest.fixture(scope="module")
+def installed(package: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The programs of a fresh environment in which it is installed."""
+    folder = tmp_path_factory.mktemp("installed")
+    run(sys.executable, "-m", "venv", str(folder))
+    done = subprocess.run(
+        [str(folder / "bin" / "pip"), "install", "--quiet", "--no-deps", "--require-hashes"]
+        + ["-r", "requirements.txt"],
+        cwd=package,
+        env={**os.environ, "PYTHONDONTWRITEBYTECODE": ""},
+        capture_output=True,
+        text=True,
+        timeout=600,
+    )
+    assert done.returncode == 0, done.stdout + done.stderr
+    return folder / "bin"
+
+
+@pytest.fixture
+def served(installed: Path, stand_ins: StandIns, tmp_path: Path) -> Iterator[Served]:
+    """Started from a folder of its own; no Node, and nothing else, is on the path."""
+    begun = start(installed, tmp_path / "home", tmp_path)
+    yield begun
+    if begun.program.poll() is None:
+        begun.stop()
+
+
+def start(installed: Path, home: Path, folder: Path) -> Served:
+    trust = HOME_OF_TESTS / "standins" / "certificates" / "root.pem"
+    return Served(
+        home,
+        free_ports((0, 1)),
+        command=(str(installed / "nlatch"),),
+        folder=folder,
+        environment={
+            "PATH": str(installed),
+            "PYTHONPATH": "",
+            "PYTHONDONTWRITEBYTECODE": "",
+            "NEATLATCH_TRUST": str(trust),
+            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8",
+        },
+    )
+
+
+def test_the_same_commit_gives_the_same_file(package: Path, tmp_path: Path) -> None:
+    run("bin/package", str(tmp_path))
+    (first,), (again,) = package.glob("*.whl"), tmp_path.glob("*.whl")
+    assert first.read_bytes() == again.read_bytes()
+    with zipfile.ZipFile(first) as packed:
+        names = packed.namelist()
+    assert "neatlatch/front_end/index.html" in names
+    assert not [name for name in names if "__pycache__" in name or name.startswith("tests/")]
+
+
+def test_from_the_package_to_the_first_latched_connection(
+    browser: Browser, served: Served, stand_ins: StandIns
+) -> None:
+    address = served.says(r"http://localhost:\d+/set-up#[\w-]+")[0]
+    page = browser.new_context(base_url=address.partition("/set-up")[0]).new_page()
+    page.goto(address)
+    page.get_by_label("Your name").fill("Morag Orr")
+    page.get_by_label("Login name").fill("morag")
+    page.get_by_label("Password").fill("anchor bollard davit 7")
+    page.get_by_role("button", name="Create administrator").click()
+    expect(page.get_by_role("heading", name="Nothing is set up yet")).to_be_visible()
+    first_connection(page, stand_ins)
+    page.goto("/connections/sandbox/passenger-messages")
+    expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
+    page.context.close()
+
+
+def first_connection(page: Page, stand_ins: StandIns) -> None:
+    """An application whose key travels in the query."""
+    add(page, "Passenger messages", {"API base address": stand_ins.secured("messages")})
+    begin(page, "Passenger messages", "Ferries")
+    window = page.context.new_page()
+    window.goto(stand_ins.office("messages"))
+    rows = made(window, "Ferries", "svc-messages", "sender")
+    window.close()
+    tick_all(page)
+    open_section(page, "Prepare their side")
+    note(page, "sender", "svc-messages")
+    open_section(page, "Our side")
+    take_in(page, rows, "api_key")
+    climb(page)
+
+
+def test_a_home_of_an_earlier_version_is_carried_over(
+    installed: Path, stand_ins: StandIns, tmp_path: Path
+) -> None:
+    with tarfile.open(OLD_HOME) as packed:
+        packed.extractall(tmp_path / "old", filter="data")
+    (database,) = (tmp_path / "old").rglob("desk.sqlite3")
+    begun = start(installed, database.parent, tmp_path)
+    try:
+        begun.says("Ctrl-C stops everything")
+        assert "set-up" not in begun.printed.read_text()  # its people can log in
+        told = subprocess.run(
+            [str(installed / "nlatch"), "journal", "check"],
+            cwd=tmp_path,
+            env={"PATH": str(installed), "NEATLATCH_HOME": str(database.parent)},
+            capture_output=True,
+            text=True,
+            timeout=120,
+        )
+        assert told.stdout.startswith("The journal holds:"), told.stdout + told.stderr
+    finally:
+        assert begun.stop() == 0
