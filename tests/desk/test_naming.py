@@ -135,9 +135,13 @@ def test_an_old_name_works_for_draws_until_nobody_has_used_it_for_thirty_days(
     setup: Setup,
 ) -> None:
     connection = setup.latched(name="cargo-sandbox")
+    assert setup.test(connection).passed
     key = key_of(setup, connection)
+    before = send(setup.web(), "get", "/connections/sandbox/cargo-sandbox")
     web, headers = WebClient(), {"Authorization": f"Bearer {key}"}
     naming.rename(setup.by, connection, "cargo")
+    after = send(setup.web(), "get", "/connections/sandbox/cargo")
+    assert (after["state"], after["pins"]) == ("latched", before["pins"])  # proven as before
     entry = Entry.objects.get(did="renamed")
     assert (entry.ref, entry.details["from"]) == ("sandbox/cargo", "sandbox/cargo-sandbox")
     for name in ("cargo", "cargo-sandbox"):

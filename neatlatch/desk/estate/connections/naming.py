@@ -119,19 +119,19 @@ def rename(by: Actor, connection: Connection, name: str) -> Connection:
     place = renamed.place
     check_free(place, name, own=renamed)
     FormerName.objects.filter(environment=place.environment_id, name=name).delete()
-    now = timezone.now()
     FormerName.objects.create(
         environment=place.environment,
         name=renamed.name,
         connection=renamed,
-        changed_at=now,
+        changed_at=timezone.now(),
         changed_by=by.username,
     )
     before = renamed.ref
     renamed.name, renamed.ref = name, references.write(place.environment.key, name)
     renamed.version += 1
-    renamed.changed_at, renamed.changed_by = now, by.username
-    renamed.save(update_fields=["name", "ref", "version", "changed_at", "changed_by"])
+    # ``changed_at`` stays: a test sends the same under any name, so what was proven is.
+    renamed.changed_by = by.username
+    renamed.save(update_fields=["name", "ref", "version", "changed_by"])
     write(by, "renamed", "connection", renamed.ref, {"from": before})
     return renamed
 

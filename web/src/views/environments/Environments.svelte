@@ -118,7 +118,7 @@
           >
           <button class="act ms-3" onclick={() => (confirming = '')}>Cancel</button>
         </p>{/if}
-      <dl class="mt-2 grid grid-cols-1 gap-x-6 sm:grid-cols-[14rem_minmax(0,1fr)]">
+      <dl class="mt-2 grid grid-cols-1 items-baseline gap-x-6 sm:grid-cols-[14rem_minmax(0,1fr)]">
         <dt class="help">Production</dt>
         <dd>
           {one.production ? 'yes: a vendor’s shared client is refused' : 'no'}
