@@ -7,7 +7,16 @@ export default defineConfig(({ command }) => ({
   plugins: [tailwindcss(), svelte()],
   // No data: addresses, so that the content security policy needs no exception.
   build: { assetsInlineLimit: 0, target: 'es2022' },
-  server: { proxy: { '/api': 'http://127.0.0.1:8600', '/return': 'http://127.0.0.1:8600' } },
+  // bin/dev says where the desk is; the glossary lies in the documents beside this folder.
+  server: {
+    proxy: Object.fromEntries(
+      ['/api', '/return'].map((path) => [
+        path,
+        process.env.NEATLATCH_DEV_DESK ?? 'http://127.0.0.1:8600',
+      ]),
+    ),
+    fs: { allow: ['.', '../docs'] },
+  },
   // Parts of pages are mounted as in a browser.
   resolve: process.env.VITEST ? { conditions: ['browser'] } : undefined,
   test: { environment: 'node', include: ['src/**/*.test.ts'] },

@@ -46,6 +46,7 @@ def addresses(page: Page) -> dict[str, str]:
         "Names to join": "/connections/names",
         "Environments": "/environments",
         "Safe": "/safe",
+        "Glossary": "/help",
         "Connection that differs": "/connections/production/cargo-manifests",
         "Connection that latches": "/connections/sandbox/cargo-manifests",
         "Connection not proven": "/connections/staging/cargo-manifests",

@@ -42,6 +42,7 @@ export const { navigate, route } = createRouter({
   '/allow/:id': () => import('./views/allow/Allow.svelte'),
   '/rounds': () => import('./views/rounds/Rounds.svelte'),
   '/rounds/:number': () => import('./views/rounds/RoundPage.svelte'),
+  '/help': () => import('./views/help/Glossary.svelte'),
   '/environments': () => import('./views/environments/Environments.svelte'),
   '/safe': () => import('./views/own/Safe.svelte'),
   '/health': () => import('./views/own/Health.svelte'),

@@ -14,6 +14,8 @@ from pathlib import Path
 
 from django.conf import settings
 
+from neatlatch import locations
+
 _PREFIX = ".drill-"
 # Seconds for each step, and after which what a killed drill left is cleared away.
 _LONGEST, _LEFT = 1800, 2 * 3600
@@ -57,7 +59,7 @@ def _run(home: Path, step: tuple[str, ...]) -> str | None:
         done = subprocess.run(
             [sys.executable, "-m", "neatlatch.cli", *step],
             env={**os.environ, "NEATLATCH_HOME": str(home), "NEATLATCH_LOG": "ERROR"},
-            cwd=settings.ROOT,
+            cwd=locations.PACKAGE.parent,
             capture_output=True,
             text=True,
             errors="replace",

@@ -43,6 +43,7 @@ PAGES = {
     "credentials",
     "environments",
     "health",
+    "help",
     "inventory",
     "journal",
     "me",

@@ -43,5 +43,8 @@
       <dd>{what}</dd>
     {/each}
   </dl>
-  <button type="button" class="btn btn-sm" onclick={() => (help.open = false)}>Close</button>
+  <p class="flex items-baseline gap-4">
+    <button type="button" class="btn btn-sm" onclick={() => (help.open = false)}>Close</button>
+    <a class="act" href="/help" onclick={() => (help.open = false)}>Glossary</a>
+  </p>
 </dialog>

@@ -73,6 +73,7 @@ export const PAGES: Record<string, OnPage> = {
   },
   '/rounds/:number': { acts: { test: 'stop it' } },
   '/environments': { acts: { change: 'add or change one' } },
+  '/help': NOTHING,
   '/safe': NOTHING,
   '/health': NOTHING,
   '/settings': NOTHING,
