@@ -20,8 +20,8 @@ def book(chance: random.Random, rules: int = 200) -> Book:
     """Two hundred rules on a hundred principals in twenty groups, nested resources,
     some networks.
     """
-    people = [f"svc-{one:03}" for one in range(100)]
-    groups = {f"team-{one:02}": tuple(chance.sample(people, 8)) for one in range(20)}
+    people = [f"svc-{number:03}" for number in range(100)]
+    groups = {f"team-{number:02}": tuple(chance.sample(people, 8)) for number in range(20)}
     made = []
     for _ in range(rules):
         group, prefix = chance.random() < 0.6, chance.random() < 0.5
@@ -51,8 +51,8 @@ def plain(rules: Book, who: str, operation: str, resource: str, address: str) ->
             and (
                 not rule.networks
                 or any(
-                    ipaddress.ip_address(address) in ipaddress.ip_network(one)
-                    for one in rule.networks
+                    ipaddress.ip_address(address) in ipaddress.ip_network(network)
+                    for network in rule.networks
                 )
             )
         ):
@@ -78,14 +78,14 @@ def main() -> None:
         for _ in range(10_000)
     ]
     begun = time.perf_counter()
-    few = [plain(rules, *one) for one in asked]
+    few = [plain(rules, *item) for item in asked]
     bare = (time.perf_counter() - begun) / len(asked)
     access = Access(rules)
     begun = time.perf_counter()
     for at in range(count):
         access.decide(*asked[at % len(asked)])
     ours = (time.perf_counter() - begun) / count
-    assert few == [access.decide(*one).allowed for one in asked]
+    assert few == [access.decide(*item).allowed for item in asked]
     print(
         f"{count:,} decisions on {len(rules.rules)} rules: {ours * 1e6:.2f} µs each, "
         f"{1 / ours:,.0f} a second; "

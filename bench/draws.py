@@ -129,10 +129,10 @@ def drive(
 
     threads = [threading.Thread(target=hand) for _ in range(hands)]
     begun = time.perf_counter()
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     ordered = sorted(times)
     return (
         len(times) / (time.perf_counter() - begun),
@@ -145,10 +145,10 @@ def _with_children(process: int) -> list[int]:
     """A process and those that it has started."""
     started = [
         int(text)
-        for one in Path(f"/proc/{process}/task").glob("*/children")
-        for text in one.read_text().split()
+        for path in Path(f"/proc/{process}/task").glob("*/children")
+        for text in path.read_text().split()
     ]
-    return [process, *(each for one in started for each in _with_children(one))]
+    return [process, *(each for item in started for each in _with_children(item))]
 
 
 def _by_processes(desk: Desk, ask: Ask) -> dict[int, tuple[float, float]]:

@@ -67,7 +67,7 @@ def main() -> None:
     bare = sqlite3.connect(home / "desk.sqlite3")
     chance = random.Random(1)
     some = [chance.randrange(count) for _ in range(12)]
-    whole = [f"gannet sound ferries {one}" for one in some] + [
+    whole = [f"gannet sound ferries {item}" for item in some] + [
         "pier ledger 42",
         "quay run 77",
         "ferries",

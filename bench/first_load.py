@@ -51,20 +51,20 @@ def main() -> None:
             base_url=f"http://127.0.0.1:{port}", storage_state=context.storage_state()
         ).new_page()
         seen: list[Response] = []
-        fresh.on("response", lambda one: seen.append(one))
+        fresh.on("response", lambda item: seen.append(item))
         fresh.goto("/")
         fresh.wait_for_selector("text=What breaks next")
         fresh.wait_for_timeout(500)
-        for one in seen:
-            told = one.request.sizes()
-            sizes[one.url.split(str(port))[1]] = (
+        for response in seen:
+            told = response.request.sizes()
+            sizes[response.url.split(str(port))[1]] = (
                 told["responseBodySize"] + told["responseHeadersSize"]
             )
         browser.close()
     fonts = sum(size for name, size in sizes.items() if name.endswith(".woff2"))
     data = sum(size for name, size in sizes.items() if name.startswith("/api/"))
     total = sum(sizes.values()) - fonts
-    for name, size in sorted(sizes.items(), key=lambda one: -one[1]):
+    for name, size in sorted(sizes.items(), key=lambda size: -size[1]):
         print(f"{size / 1024:8.1f} KiB  {name}")
     row(
         "the first page, with an empty cache, fonts aside",

@@ -125,9 +125,9 @@ def ladder(plan: Plan, token: str, trust: str) -> float:
             random.random,
             lambda: secrets.token_urlsafe(9),
         )
-        rungs = [one for one in climb.run() if isinstance(one, RungResult)]
+        rungs = [item for item in climb.run() if isinstance(item, RungResult)]
     assert len(rungs) == 6, rungs[-1]
-    assert all(one.passed for one in rungs), rungs[-1]
+    assert all(rung.passed for rung in rungs), rungs[-1]
     return (time.perf_counter() - begun) * 1000
 
 
@@ -187,7 +187,7 @@ def main() -> None:
             f"{name:<8} median {statistics.median(some):6.1f} ms   p95 "
             f"{sorted(some)[int(RUNS * 0.95)]:6.1f} ms"
         )
-    a, b = (statistics.median(times[one]) for one in ("ladder", "bare"))
+    a, b = (statistics.median(times[name]) for name in ("ladder", "bare"))
     row(
         "a full ladder of six rungs",
         f"{a:.0f} ms",

@@ -133,11 +133,11 @@ PAGES = (
     ),
     Page(
         "/api/scopes",
-        tuple(one.format(_ALL) for one in (_WITH_PLACES, _THEIR_CONNECTIONS, _THEIRS)),
+        tuple(item.format(_ALL) for item in (_WITH_PLACES, _THEIR_CONNECTIONS, _THEIRS)),
     ),
     Page(
         "/api/redirect-uris",
-        tuple(one.format(_SIGNING_IN) for one in (_WITH_PLACES, _THEIR_CONNECTIONS)),
+        tuple(item.format(_SIGNING_IN) for item in (_WITH_PLACES, _THEIR_CONNECTIONS)),
     ),
     Page(
         "/api/access-rules",
@@ -205,8 +205,8 @@ def main() -> None:
 
     def bare(page: Page) -> None:
         with database.cursor() as cursor:
-            for one in page.sql:
-                cursor.execute(one).fetchall()
+            for text in page.sql:
+                cursor.execute(text).fetchall()
 
     def ask(address: str) -> bytes:
         answer = web.get(address)
@@ -245,15 +245,15 @@ def main() -> None:
     parts = [keys[at : at + blocks.MOST] for at in range(0, len(keys), blocks.MOST)]
 
     def anew() -> None:
-        for one in parts:
+        for part in parts:
             with transaction.atomic():
-                summaries.work_out(one)
+                summaries.work_out(part)
 
     now = django.utils.timezone.now()
 
     def by_the_slow_road() -> None:
-        for one in halves.each(Connection.objects.filter(pk__in=keys)):
-            summaries.sum_up(one, now)
+        for connection in halves.each(Connection.objects.filter(pk__in=keys)):
+            summaries.sum_up(connection, now)
 
     turns = [(timed(anew), timed(by_the_slow_road)) for _ in range(7)]
     quick, slow = (min(times) / len(keys) for times in zip(*turns, strict=True))

@@ -121,7 +121,7 @@ def main() -> None:
     for name in names:
         print(f"== {name}", flush=True)
         before = pace()
-        rows = [asdict(one) for one in run(name)]
+        rows = [asdict(item) for item in run(name)]
         measured = (
             f"{dt.datetime.now(dt.UTC):%-d %B %Y}, {commit}; a million additions: "
             f"{before:.0f} ms before, {pace():.0f} ms after"
@@ -147,8 +147,8 @@ def _written(kept: dict[str, dict[str, object]]) -> str:
         "|---|---|---|---|---|---|",
     ]
     for name in (
-        *(one for one in BENCHES if one in kept),
-        *(one for one in kept if one not in BENCHES),
+        *(bench for bench in BENCHES if bench in kept),
+        *(text for text in kept if text not in BENCHES),
     ):
         lines.append(f"| **{name}** (`bench/{name}.py`, {kept[name]['measured']}) | | | | | |")
         for one in kept[name]["rows"]:  # type: ignore[attr-defined]

@@ -45,7 +45,9 @@ def main() -> None:
         ]
         test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
         rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
-        production = next(one["id"] for one in clients if one["environment"]["key"] == "production")
+        production = next(
+            client["id"] for client in clients if client["environment"]["key"] == "production"
+        )
         views = {
             "today": "/",
             "connection": "/connections/cargo-manifests",

@@ -19,7 +19,7 @@ _MOST_SHOWN = 50
 
 def _compute(given: argparse.Namespace) -> int:
     if given.list:
-        for op in sorted(compute.all_ops().values(), key=lambda one: one.name):
+        for op in sorted(compute.all_ops().values(), key=lambda op: op.name):
             print(f"{op.name}\n    takes   {op.takes}\n    source  {op.source}")
         return 0
     if given.files is not None and not given.files.is_dir():
@@ -156,10 +156,10 @@ def _apply(given: argparse.Namespace) -> int:
         )
     except Problem as problem:
         print(f"nlatch: {problem.title}", file=sys.stderr)
-        for one in problem.extra.get("mistakes", []):
+        for mistake in problem.extra.get("mistakes", []):
             print(
-                f"{given.file}:{one['line']}: "
-                f"{one['where'] + ': ' if one['where'] else ''}{one['says']}",
+                f"{given.file}:{mistake['line']}: "
+                f"{mistake['where'] + ': ' if mistake['where'] else ''}{mistake['says']}",
                 file=sys.stderr,
             )
         if not problem.extra.get("mistakes"):
@@ -431,8 +431,8 @@ def _list(given: argparse.Namespace) -> int:
     if answer is None:
         return 1
     found = answer.json()
-    for one in found["connections"]:
-        print(f"{one['name']:<32} {one['state']:<11} {one['application']}")
+    for connection in found["connections"]:
+        print(f"{connection['name']:<32} {connection['state']:<11} {connection['application']}")
     if not found["connections"]:
         print(f"{found['workload']} uses no connection in {found['environment']} yet.")
     return 0

@@ -50,10 +50,10 @@ def _add(given: argparse.Namespace) -> None:
 def _list(given: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people.models import Person
 
-    for one in Person.objects.order_by("username").iterator():
+    for person in Person.objects.order_by("username").iterator():
         print(
-            f"{one.username:<24} {one.role:<14} {'on ' if one.is_active else 'off'}  "
-            f"{one.shown_name}"
+            f"{person.username:<24} {person.role:<14} {'on ' if person.is_active else 'off'}  "
+            f"{person.shown_name}"
         )
 
 

@@ -96,8 +96,8 @@ def _unsaved(forgotten: str | None) -> int:
         return 0
     saved, left = won.take_up(again=True), won.unsaved()
     print(f"{saved} saved now, {len(left)} set aside.")
-    for one in left:
-        print(f"{one.since:%Y-%m-%d %H:%M} UTC  {one.name}")
+    for unsaved in left:
+        print(f"{unsaved.since:%Y-%m-%d %H:%M} UTC  {unsaved.name}")
     return 1 if left else 0
 
 
@@ -156,8 +156,8 @@ def _restore(given: argparse.Namespace) -> int:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1
     print(f"Restored, with {entries} journal entries.")
-    for one in said:
-        print(one)
+    for sentence in said:
+        print(sentence)
     return 0
 
 

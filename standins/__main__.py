@@ -244,10 +244,10 @@ class Harbour:
             wanted: dict[str, Any] = await request.json()
             store = self.stores[wanted["environment"]]
             for kind in wanted.get("kinds", ["codes"]):
-                for one in store.secrets() if kind == "secrets" else store.data[kind].values():
-                    one["ends"] -= wanted["seconds"]
-                    if "made" in one:
-                        one["made"] -= wanted["seconds"]
+                for secret in store.secrets() if kind == "secrets" else store.data[kind].values():
+                    secret["ends"] -= wanted["seconds"]
+                    if "made" in secret:
+                        secret["made"] -= wanted["seconds"]
             store.save()
             return JSONResponse({"aged": wanted})
 

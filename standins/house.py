@@ -105,9 +105,9 @@ class House:
             accounts: dict[str, str] = json.loads(told["accounts"])
             return next(
                 (
-                    accounts[one]
-                    for one in names.get_values_for_type(x509.UniformResourceIdentifier)
-                    if one in accounts
+                    accounts[value]
+                    for value in names.get_values_for_type(x509.UniformResourceIdentifier)
+                    if value in accounts
                 ),
                 None,
             )
@@ -174,8 +174,8 @@ class House:
             return None
         allowed = found.get("allowed_addresses", [])
         if allowed and not any(
-            ipaddress.ip_address(address) in ipaddress.ip_network(one, strict=False)
-            for one in allowed
+            ipaddress.ip_address(address) in ipaddress.ip_network(allowed_address, strict=False)
+            for allowed_address in allowed
         ):
             return None
         return frozenset(found["scope"].split())

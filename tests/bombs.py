@@ -134,7 +134,7 @@ def constrained(names: int) -> str:
         [ec.generate_private_key(ec.SECP256R1()) for _ in range(2)],
     )
     top, own = (
-        x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, one)]) for one in ("Root", "leaf")
+        x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, item)]) for item in ("Root", "leaf")
     )
 
     def made(
@@ -143,8 +143,8 @@ def constrained(names: int) -> str:
         builder = x509.CertificateBuilder(
             top, subject, key.public_key(), 1 + (subject == own), now, now + timedelta(days=900)
         )
-        for one in extensions:
-            builder = builder.add_extension(one, critical=False)
+        for extension in extensions:
+            builder = builder.add_extension(extension, critical=False)
         return builder.sign(keys[0], hashes.SHA256())
 
     permitted = [x509.DNSName(f"a{place}.example") for place in range(names)]
@@ -154,4 +154,4 @@ def constrained(names: int) -> str:
     leaf = made(
         own, keys[1], x509.SubjectAlternativeName([x509.DNSName(f"b.a{names - 1}.example")] * names)
     )
-    return "".join(one.public_bytes(Encoding.PEM).decode() for one in (leaf, root))
+    return "".join(item.public_bytes(Encoding.PEM).decode() for item in (leaf, root))

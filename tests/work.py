@@ -10,8 +10,8 @@ def sorted_words(text: str) -> list[str]:
     return sorted(text.split())
 
 
-def divide(one: int, by: int) -> float:
-    return one / by
+def divide(number: int, by: int) -> float:
+    return number / by
 
 
 def words_of(count: int) -> str:

@@ -147,9 +147,9 @@ def normalise(uri: str) -> str:
     ).text
 
 
-def equivalent(one: str, other: str) -> bool:
+def equivalent(text: str, other: str) -> bool:
     """Whether two URIs are the same after normalisation (RFC 3986 §6.2.2, §6.2.3)."""
-    return one == other or normalise(one) == normalise(other)
+    return text == other or normalise(text) == normalise(other)
 
 
 def is_absolute(uri: str) -> bool:
@@ -300,7 +300,9 @@ def inside(address: str, networks: Iterable[str]) -> bool:
     except ValueError:
         return False
     return any(
-        given in ipaddress.ip_network(one, strict=False) for one in networks if is_network(one)
+        given in ipaddress.ip_network(network, strict=False)
+        for network in networks
+        if is_network(network)
     )
 
 

@@ -97,7 +97,7 @@ FORBIDDEN: dict[str, Advice] = {
         _ACCOUNT,
         f"{_RIGHT} One that was changed after the token was made may want a new token.",
     ),
-    **{one: Advice(_ACCOUNT, _RIGHT) for one in (API_KEY, PAIR, BASIC, BEARER, CERTIFICATE)},
+    **{kind: Advice(_ACCOUNT, _RIGHT) for kind in (API_KEY, PAIR, BASIC, BEARER, CERTIFICATE)},
 }
 LACKING: dict[str, Advice] = {
     CODE: Advice("The token has too few rights.", "Ask for the scope, then sign in again."),
@@ -118,8 +118,8 @@ LACKING: dict[str, Advice] = {
         "Have a token made that has the {right}, and put it in.",
     ),
     **{
-        one: Advice("Its account has too few rights.", _RIGHT)
-        for one in (API_KEY, PAIR, BASIC, CERTIFICATE, OAUTH1)
+        kind: Advice("Its account has too few rights.", _RIGHT)
+        for kind in (API_KEY, PAIR, BASIC, CERTIFICATE, OAUTH1)
     },
     STREAM: Advice("Its key has too few rights.", "Give the key the {right} it needs, there."),
 }

@@ -72,7 +72,11 @@ class Break:
 def next_break(watched: Watched, now: datetime) -> Break | None:
     """The first thing that will stop a connection, or ``None`` if nothing known does."""
     found = candidates(watched, now)
-    return min(found, key=lambda one: (one.at is not None, one.at or now)) if found else None
+    return (
+        min(found, key=lambda candidate: (candidate.at is not None, candidate.at or now))
+        if found
+        else None
+    )
 
 
 def candidates(watched: Watched, now: datetime) -> list[Break]:
@@ -89,13 +93,13 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
 
     # That nobody has noted the provider's half stops nothing.
     off = [
-        one for one in watched.pins if one.fit in (Fit.DIFFERS, Fit.MISSING) and not one.unwritten
+        pin for pin in watched.pins if pin.fit in (Fit.DIFFERS, Fit.MISSING) and not pin.unwritten
     ]
     alive = watched.has_access and (watched.access_ends is None or watched.access_ends > now)
     # A test that passed since shows that it works all the same: then the pin is a matter of rules,
     # and nothing stops now.
     if off and watched.state is not State.LATCHED:
-        labels = " and ".join(one.label for one in off) if len(off) < 3 else f"{len(off)} pins"
+        labels = " and ".join(pin.label for pin in off) if len(off) < 3 else f"{len(off)} pins"
         verb = "don't" if len(off) > 1 or off[0].label.endswith("s") else "doesn't"
         why = f"{labels[:1].upper()}{labels[1:]} {verb} meet."
         why = f"{why} {off[0].why}" if len(off) == 1 else why
@@ -103,14 +107,14 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
             alive
             and watched.can_renew
             and not watched.renewal_refused
-            and {one.key for one in off} <= _NOT_THE_TOKEN
+            and {pin.key for pin in off} <= _NOT_THE_TOKEN
         ):
-            stopped = {name for one in off for name in one.stops}
+            stopped = {name for pin in off for name in pin.stops}
             add(
                 None,
                 f"{why} The token that is held serves on.",
                 Act("open", "Open connection"),
-                tuple(one for one in watched.workloads if one in stopped),
+                tuple(workload for workload in watched.workloads if workload in stopped),
             )
         else:
             add(None, why, Act("open", "Open connection"))
@@ -183,10 +187,10 @@ def of_workload(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None
     within 90 days or over. No end, or nothing at all, is no such moment. Its connections go on for
     whoever else uses them (common practice, no source).
     """
-    ends = [(one.ends, one) for one in own if one.ends is not None]
+    ends = [(own_key.ends, own_key) for own_key in own if own_key.ends is not None]
     if not ends or len(ends) < len(own):
         return None
-    at, last = max(ends, key=lambda one: one[0])
+    at, last = max(ends, key=lambda end: end[0])
     if at - now > HORIZON:
         return None
     over = at <= now
@@ -197,9 +201,9 @@ def of_workload(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None
     return Break(name, None if over else at, why, Act("give_key", "Give it another"), (name,))
 
 
-def urgency(one: Break) -> tuple[bool, float, str]:
+def urgency(soonest: Break) -> tuple[bool, float, str]:
     """Sorts soonest first: now, then by moment, then by name."""
-    return one.at is not None, one.at.timestamp() if one.at else 0.0, one.ref
+    return soonest.at is not None, soonest.at.timestamp() if soonest.at else 0.0, soonest.ref
 
 
 def in_order(breaks: list[Break]) -> list[Break]:

@@ -111,7 +111,7 @@ def written(anchor: Anchor, key: bytes) -> str:
 def read(text: str, key: bytes) -> Anchor | None:
     """The anchor in a line of text; ``None``: it is none, or was not made with this key."""
     parts = text.strip().split(".")
-    if len(parts) != 5 or parts[0] != _ANCHOR or not all(one.isascii() for one in parts):
+    if len(parts) != 5 or parts[0] != _ANCHOR or not all(part.isascii() for part in parts):
         return None
     if not hmac.compare_digest(_sealed(key, ".".join(parts[:4])), parts[4]):
         return None

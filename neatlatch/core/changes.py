@@ -35,11 +35,14 @@ def _difference(old: Any, new: Any) -> str:
     if (
         isinstance(old, list | tuple)
         and isinstance(new, list | tuple)
-        and all(isinstance(one, str) for one in (*old, *new))
+        and all(isinstance(item, str) for item in (*old, *new))
     ):
-        added, gone = [one for one in new if one not in old], [one for one in old if one not in new]
-        parts = [f"{_plain(one)} added" for one in added] + [
-            f"{_plain(one)} taken away" for one in gone
+        added, gone = (
+            [item for item in new if item not in old],
+            [item for item in old if item not in new],
+        )
+        parts = [f"{_plain(item)} added" for item in added] + [
+            f"{_plain(item)} taken away" for item in gone
         ]
         return ", ".join(parts) or "put in another order"
     if old in (None, "", [], {}):
@@ -55,7 +58,7 @@ def _plain(value: Any) -> str:
     if isinstance(value, Mapping):
         text = ", ".join(f"{key} {_plain(one)}" for key, one in value.items())
     elif isinstance(value, list | tuple):
-        text = ", ".join(_plain(one) for one in value)
+        text = ", ".join(_plain(item) for item in value)
     else:
         text = str(value)
     return text if len(text) <= _LONGEST else text[: _LONGEST - 1] + "…"

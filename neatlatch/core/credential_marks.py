@@ -91,7 +91,7 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
         found.append(Mark("unused", since))
     if known.of_a_person:
         found.append(Mark("person", "It belongs to a person, and leaves with them."))
-    return tuple(sorted(found, key=lambda one: not one.grave))
+    return tuple(sorted(found, key=lambda mark: not mark.grave))
 
 
 def next_moment(known: Known, now: datetime) -> datetime | None:
@@ -104,4 +104,4 @@ def next_moment(known: Known, now: datetime) -> datetime | None:
         known.issued + timedelta(days=1) if known.last_used is None else known.last_used + UNUSED
     )
     moments.append(unused + timedelta(microseconds=1))
-    return min((one for one in moments if one > now), default=None)
+    return min((moment for moment in moments if moment > now), default=None)

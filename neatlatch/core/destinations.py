@@ -47,14 +47,18 @@ def origins(addresses: Iterable[str]) -> frozenset[str]:
 
     One that still has slots in its host, or is not filled in, has none.
     """
-    return frozenset(found for one in addresses if "{" not in (found := origin(one)) and found)
+    return frozenset(
+        found for address in addresses if "{" not in (found := origin(address)) and found
+    )
 
 
 def of_application(addresses: Iterable[str]) -> frozenset[str]:
     """The origins of an application's addresses; a bare ``host:port`` is one that is called over
     TLS.
     """
-    return origins(one if "://" in one else f"tls://{one}" for one in addresses if one)
+    return origins(
+        address if "://" in address else f"tls://{address}" for address in addresses if address
+    )
 
 
 def of_secret(scheme: Scheme, key: str, values: Mapping[str, str]) -> frozenset[str]:
@@ -64,13 +68,13 @@ def of_secret(scheme: Scheme, key: str, values: Mapping[str, str]) -> frozenset[
     """
     prefix = key.rpartition(".")[0]
     own = [
-        one
-        for one in scheme.addresses()
-        if one.key.rpartition(".")[0] == prefix and one.key != _BY_PEOPLE
+        address
+        for address in scheme.addresses()
+        if address.key.rpartition(".")[0] == prefix and address.key != _BY_PEOPLE
     ]
     return origins(
-        f"tls://{values.get(one.key, '')}" if one.type == "host" else values.get(one.key, "")
-        for one in own
+        f"tls://{values.get(value.key, '')}" if value.type == "host" else values.get(value.key, "")
+        for value in own
     )
 
 
@@ -83,6 +87,8 @@ def said(places: Iterable[str]) -> str:
     """Origins as people read them: without the port that is the scheme's own."""
     usual = {"https": ":443", "http": ":80"}
     return (
-        ", ".join(one.removesuffix(usual.get(one.partition(":")[0], "")) for one in sorted(places))
+        ", ".join(
+            place.removesuffix(usual.get(place.partition(":")[0], "")) for place in sorted(places)
+        )
         or "nowhere yet"
     )

@@ -148,7 +148,7 @@ def mask(text: str, secrets: Iterable[str]) -> str:
     """Replace every known secret in a text, longest first, also where it stands escaped (RFC 3986
     §2.1).
     """
-    for secret in sorted({one for one in secrets if len(one) >= 4}, key=len, reverse=True):
+    for secret in sorted({secret for secret in secrets if len(secret) >= 4}, key=len, reverse=True):
         for form in {secret, quote(secret, safe=""), quote(secret)}:
             text = text.replace(form, MASK)
     return text
@@ -242,7 +242,7 @@ def _mask_json(found: Any) -> Any:
             key: MASK if _is_secret_name(str(key)) and isinstance(value, str) else _mask_json(value)
             for key, value in found.items()
         }
-    return [_mask_json(one) for one in found] if isinstance(found, list) else found
+    return [_mask_json(item) for item in found] if isinstance(found, list) else found
 
 
 def _mask_loose(body: str) -> str:

@@ -66,7 +66,7 @@ def preview(
     ``spread`` how long a new one takes to be known everywhere there.
     """
     overlaps = way == "house" or (way == "hand" and live_secrets > 1)
-    by_hand = [one for one in workloads if not one.draws]
+    by_hand = [workload for workload in workloads if not workload.draws]
     said: list[str] = []
     if overlaps:
         said.append("Both live side by side until the old one is retired: nobody is refused.")
@@ -90,13 +90,13 @@ def preview(
                 f"callers feel nothing if it is done within that time."
             )
         elif workloads:
-            callers = _listed([_told(one) for one in workloads])
+            callers = _listed([_told(workload) for workload in workloads])
             said.append(f"Who calls within the gap is refused: {callers}.")
         said.append("It cannot be rolled back once the new one is made.")
     if by_hand:
         said.append(
             f"Changed manually, because they hold it themselves: "
-            f"{_listed([one.name for one in by_hand])}."
+            f"{_listed([workload.name for workload in by_hand])}."
         )
     if certificate:
         said.append(
@@ -132,8 +132,8 @@ def acts(
     )
 
 
-def _told(one: Moved) -> str:
-    return f"{one.name} ({one.runs})" if one.runs else one.name
+def _told(moved: Moved) -> str:
+    return f"{moved.name} ({moved.runs})" if moved.runs else moved.name
 
 
 def _listed(names: Sequence[str]) -> str:

@@ -36,9 +36,9 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
     value yet filters nothing: one is still typing.
     """
     found = []
-    for one in _WORD.finditer(text[:2000]):
-        value = one["quoted"] if one["quoted"] is not None else one["plain"]
-        written = (one["field"] or "").lower()
+    for match in _WORD.finditer(text[:2000]):
+        value = match["quoted"] if match["quoted"] is not None else match["plain"]
+        written = (match["field"] or "").lower()
         if written in fields:
             if value.strip():
                 field = fields[written]
@@ -46,17 +46,17 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
                     Word(
                         _as_key(value) if field in _OF_KEYS else value.lower(),
                         field,
-                        bool(one["not"]),
+                        bool(match["not"]),
                     )
                 )
         else:
-            plain = f"{one['field']}:{value}" if one["field"] else value
+            plain = f"{match['field']}:{value}" if match["field"] else value
             if (
                 plain
                 and not (plain.endswith(":") and plain[:-1].lower() in fields)
                 and plain != "-"
             ):
-                found.append(Word(plain.lower(), "", bool(one["not"])))
+                found.append(Word(plain.lower(), "", bool(match["not"])))
     return tuple(found[:MOST])
 
 

@@ -34,7 +34,7 @@ def decode(text: str) -> str:
         octet = raw[place]
         if octet == 0x25:
             pair = raw[place + 1 : place + 3]
-            if len(pair) < 2 or not all(one in b"0123456789abcdefABCDEF" for one in pair):
+            if len(pair) < 2 or not all(digit in b"0123456789abcdefABCDEF" for digit in pair):
                 raise BadForm("after % two hexadecimal digits are wanted")
             octets.append(int(pair, 16))
             place += 3

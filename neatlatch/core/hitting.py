@@ -25,9 +25,9 @@ def elements(mask: int) -> Iterator[int]:
 def minimal(sets: Iterable[int]) -> list[int]:
     """The sets that hold no other: whoever hits these hits all."""
     kept: list[int] = []
-    for one in sorted(set(sets), key=int.bit_count):
-        if not any(other & one == other for other in kept):
-            kept.append(one)
+    for set_ in sorted(set(sets), key=int.bit_count):
+        if not any(other & set_ == other for other in kept):
+            kept.append(set_)
     return kept
 
 
@@ -61,7 +61,7 @@ class _Search:
         return self.best
 
     def _price(self, mask: int) -> int:
-        return sum(self.prices[one] for one in elements(mask))
+        return sum(self.prices[element] for element in elements(mask))
 
     def _greedy(self, sets: list[int]) -> None:
         """A good set to begin with: the best value again and again, then whatever turned out
@@ -71,22 +71,22 @@ class _Search:
         chosen, left = 0, self.all_sets[:]
         while left:
             counts: dict[int, int] = {}
-            for one in left:
-                for e in elements(one):
+            for members in left:
+                for e in elements(members):
                     counts[e] = counts.get(e, 0) + 1
             if not counts:
                 return
             pick = min(counts, key=lambda e: (self.prices[e] / counts[e], self.prices[e]))
             chosen |= 1 << pick
-            left = [one for one in left if not one & chosen]
+            left = [members for members in left if not members & chosen]
             if not left:
-                left = [one for one in self.more(chosen) if not one & chosen]
+                left = [members for members in self.more(chosen) if not members & chosen]
                 self.all_sets.extend(left)
-                if any(not one for one in left):
+                if any(not members for members in left):
                     return
         for e in sorted(elements(chosen), key=lambda e: -self.prices[e]):
             rest = chosen & ~(1 << e)
-            if all(one & rest for one in self.all_sets) and not list(self.more(rest)):
+            if all(members & rest for members in self.all_sets) and not list(self.more(rest)):
                 chosen = rest
         self._take(chosen)
 
@@ -103,10 +103,10 @@ class _Search:
         while True:
             left = []
             forced = 0
-            for one in self.all_sets:
-                if one & chosen:
+            for members in self.all_sets:
+                if members & chosen:
                     continue
-                open_ = one & ~banned
+                open_ = members & ~banned
                 if not open_:
                     return
                 if not open_ & (open_ - 1):
@@ -119,7 +119,7 @@ class _Search:
                     return
                 continue
             if not left:
-                new = [one for one in self.more(chosen) if not one & chosen]
+                new = [members for members in self.more(chosen) if not members & chosen]
                 if not new:
                     self._take(chosen)
                     return
@@ -144,11 +144,12 @@ class _Search:
                 continue
             break
         where: dict[int, int] = {}
-        for one in left:
-            for e in self.members(one):
+        for number in left:
+            for e in self.members(number):
                 where[e] = where.get(e, 0) + 1
         smallest = min(
-            left, key=lambda one: (one.bit_count(), -max(where[e] for e in self.members(one)))
+            left,
+            key=lambda number: (number.bit_count(), -max(where[e] for e in self.members(number))),
         )
         order = sorted(self.members(smallest), key=lambda e: prices[e] / where[e])
         for e in order:
@@ -162,8 +163,8 @@ class _Search:
             for e in self.members(one):
                 hits[e] = hits.get(e, 0) | (1 << place)
         out = 0
-        for one in left:
-            inside = self.members(one)
+        for number in left:
+            inside = self.members(number)
             for e in inside:
                 if out >> e & 1:
                     continue
@@ -184,8 +185,8 @@ class _Search:
         """
         residual = list(self.prices)
         total = 0
-        for one in sorted(left, key=int.bit_count):
-            inside = self.members(one)
+        for number in sorted(left, key=int.bit_count):
+            inside = self.members(number)
             least = min([residual[e] for e in inside])
             if least:
                 total += least

@@ -87,12 +87,12 @@ def _laid_out(jobs: Sequence[Job], days: list[int], capacity: int) -> tuple[int,
 def _overfull(jobs: Sequence[Job], days: list[int], capacity: int) -> Overfull:
     """The span that is most overfull; of several, the shortest and earliest."""
     spans = []
-    for start in {one.release for one in jobs}:
-        for end in {one.due for one in jobs}:
-            inside = sum(start <= one.release and one.due <= end for one in jobs)
+    for start in {job.release for job in jobs}:
+        for end in {job.due for job in jobs}:
+            inside = sum(start <= job.release and job.due <= end for job in jobs)
             room = capacity * sum(start <= day <= end for day in days)
             if inside > room:
                 spans.append(Overfull(start, end, inside, room))
     return min(
-        spans, key=lambda one: (one.room - one.jobs, one.to_day - one.from_day, one.from_day)
+        spans, key=lambda span: (span.room - span.jobs, span.to_day - span.from_day, span.from_day)
     )

@@ -136,5 +136,7 @@ def same(kept: str, shown: str) -> bool:
 
 def find_in(text: str) -> tuple[str, ...]:
     """Keys of the house that stand anywhere in a text, whose check holds, each once."""
-    found = dict.fromkeys(one.group() for one in _ANYWHERE.finditer(text))
-    return tuple(one for one in found if check_of(one.rpartition("_")[0]) == one.rpartition("_")[2])
+    found = dict.fromkeys(match.group() for match in _ANYWHERE.finditer(text))
+    return tuple(
+        match for match in found if check_of(match.rpartition("_")[0]) == match.rpartition("_")[2]
+    )

@@ -45,7 +45,7 @@ def public_keys(text: str) -> tuple[str, ...]:
         found = reading.read(text[:LONGEST].encode("utf-8"))
     except reading.Unreadable:
         return ()
-    return tuple(keys.facts(keys.public_of(one)).spki_sha256 for one in found.keys)
+    return tuple(keys.facts(keys.public_of(key)).spki_sha256 for key in found.keys)
 
 
 @dataclass(frozen=True)

@@ -18,7 +18,7 @@ def learned(
     (empty: none); ``noted`` are the client's facts, and its client ID. Secrets are none of these.
     Common practice, no source: whoever was let in under a name has it there.
     """
-    keys = [one.key for one in scheme.identities()]
+    keys = [identity.key for identity in scheme.identities()]
     if scheme.key in OAUTH2:
         keys.append("client_id")
     found = {
@@ -26,7 +26,7 @@ def learned(
         for key in keys
         if sent.get(key) and sent[key] != noted.get(key, "")
     }
-    held = [plain(one) for one in noted.get("thumbprint", "").split(",") if one.strip()]
+    held = [plain(part) for part in noted.get("thumbprint", "").split(",") if part.strip()]
     if thumbprint and plain(thumbprint) not in held:
         found["thumbprint"] = (noted.get("thumbprint", ""), thumbprint)
     return found

@@ -124,5 +124,5 @@ def reads_otherwise_at(past: datetime, now: datetime) -> datetime:
     '2026-11-30T10:00:00+00:00'
     """
     seconds = int((now - past).total_seconds())
-    unit = next((one for one in (86400, 3600, 60) if seconds >= one), 1)
+    unit = next((number for number in (86400, 3600, 60) if seconds >= number), 1)
     return past + timedelta(seconds=(seconds // unit + 1) * unit)

@@ -100,7 +100,7 @@ def read_metadata(document: Any, asked_at: str) -> ServerMetadata:
     if address.query is not None or address.fragment is not None:
         raise BadMetadata("The issuer has a query or a fragment, and must have none (RFC 8414 §2).")
     grants = _texts(document, "grant_types_supported", ServerMetadata.grant_types_supported)
-    code = any(one in grants for one in ("authorization_code", "implicit"))
+    code = any(name in grants for name in ("authorization_code", "implicit"))
     return ServerMetadata(
         issuer=issuer,
         authorization_endpoint=_address(document, "authorization_endpoint", required=code),
@@ -140,6 +140,6 @@ def _texts(document: dict[str, Any], key: str, default: tuple[str, ...]) -> tupl
     value = document.get(key)
     if value is None:
         return default
-    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+    if not isinstance(value, list) or not all(isinstance(item, str) for item in value):
         raise BadMetadata(f"“{key}” must be a list of texts (RFC 8414 §2).")
     return tuple(value)

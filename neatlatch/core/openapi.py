@@ -77,9 +77,9 @@ def read_description(document: Any) -> Described:
                 {str(k): str(v) for k, v in _object(_object(flow).get("scopes")).items()}
             )
     servers = tuple(
-        str(_object(one).get("url", ""))
-        for one in _list(document.get("servers"))
-        if isinstance(one, dict)
+        str(_object(text).get("url", ""))
+        for text in _list(document.get("servers"))
+        if isinstance(text, dict)
     )
     return Described(
         str(_object(document.get("info")).get("title", "")),
@@ -100,7 +100,9 @@ def read_description(document: Any) -> Described:
 
 
 def _roles(operations: list[Operation], scopes: set[str]) -> set[str]:
-    return {name for one in operations for some in one.alternatives for name in some} - scopes
+    return {
+        name for operation in operations for some in operation.alternatives for name in some
+    } - scopes
 
 
 def _schemes(
@@ -203,5 +205,9 @@ def _kind(scope: str, operations: list[Operation]) -> ScopeKind:
     """A scope that any changing operation wants is a writing one; a person can say
     otherwise later.
     """
-    uses = [one.method for one in operations if any(scope in some for some in one.alternatives)]
+    uses = [
+        operation.method
+        for operation in operations
+        if any(scope in some for some in operation.alternatives)
+    ]
     return "write" if any(method not in ("GET", "HEAD", "OPTIONS") for method in uses) else "read"

@@ -24,7 +24,7 @@ def tokens(pointer: str) -> tuple[str, ...]:
         raise BadPointer(
             f"“{pointer[:80]}” is no JSON Pointer: after ~ stands 0 or 1 (RFC 6901 §3)."
         )
-    return tuple(one.replace("~1", "/").replace("~0", "~") for one in pointer[1:].split("/"))
+    return tuple(part.replace("~1", "/").replace("~0", "~") for part in pointer[1:].split("/"))
 
 
 def value_at(document: Any, pointer: str) -> Any:

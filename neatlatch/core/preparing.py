@@ -104,10 +104,10 @@ def steps(
     }
     found = [
         Step(
-            f"switch:{one}",
-            f"See that the firm-wide switch “{one}” is on; an administrator there can set it",
+            f"switch:{switch}",
+            f"See that the firm-wide switch “{switch}” is on; an administrator there can set it",
         )
-        for one in scheme.switches
+        for switch in scheme.switches
     ]
     for number, act in enumerate(scheme.acts or _USUAL[scheme.key], 1):
         copy = act.copy

@@ -73,7 +73,14 @@ class Piece:
     ) -> bool:
         """Whether the operation that makes it is allowed; one that is not described is tried."""
         path = self.path(self.probe.make_path)
-        make = next((one for one in operations if one.covers(self.probe.make_method, path)), None)
+        make = next(
+            (
+                operation
+                for operation in operations
+                if operation.covers(self.probe.make_method, path)
+            ),
+            None,
+        )
         return make is None or may(make)
 
     def path(self, template: str) -> str:

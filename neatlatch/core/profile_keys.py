@@ -28,7 +28,7 @@ CHOICES = {
 
 
 def _names(kind: type) -> tuple[str, ...]:
-    return tuple(one.name for one in fields(kind))
+    return tuple(field.name for field in fields(kind))
 
 
 _LISTED: dict[str, tuple[str, ...]] = {

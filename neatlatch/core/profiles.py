@@ -134,19 +134,19 @@ class Profile:
     @property
     def implies(self) -> dict[str, tuple[str, ...]]:
         """What each scope implies at once."""
-        return {one.name: one.implies for one in (*self.scopes, *self.roles) if one.implies}
+        return {scope.name: scope.implies for scope in (*self.scopes, *self.roles) if scope.implies}
 
     def scope(self, name: str) -> ScopeInfo | None:
         """A scope by its name."""
-        return next((one for one in self.scopes if one.name == name), None)
+        return next((scope for scope in self.scopes if scope.name == name), None)
 
     def operation(self, name: str) -> Operation | None:
         """An operation by ``METHOD /path``."""
-        return next((one for one in self.operations if one.name == name), None)
+        return next((operation for operation in self.operations if operation.name == name), None)
 
     def scheme(self, key: str) -> Scheme | None:
         """A scheme by its key."""
-        return next((one for one in self.schemes if one.key == key), None)
+        return next((scheme for scheme in self.schemes if scheme.key == key), None)
 
     def scheme_for(self, key: str) -> Scheme:
         """A scheme by its key; one that the profile no longer has as its kind is, so that what goes
@@ -165,7 +165,12 @@ class Profile:
         if named := self.operation(self.harmless):
             return named
         return next(
-            (one for one in self.operations if one.method == "GET" and "{" not in one.path), None
+            (
+                operation
+                for operation in self.operations
+                if operation.method == "GET" and "{" not in operation.path
+            ),
+            None,
         )
 
 
@@ -176,18 +181,22 @@ def first_harmless(
     one before others; where none is, the first of them.
     """
     calls = [
-        one
-        for one in (named, *operations)
-        if one is not None and one.method == "GET" and "{" not in one.path
+        operation
+        for operation in (named, *operations)
+        if operation is not None and operation.method == "GET" and "{" not in operation.path
     ]
-    return next((one for one in calls if may(one)), calls[0] if calls else None)
+    return next((call for call in calls if may(call)), calls[0] if calls else None)
 
 
 def readings(operations: Iterable[Operation], may: Callable[[Operation], bool]) -> list[Operation]:
     """Return the operations that read something, need no slot filled, and are allowed: real work
     where nothing may be made.
     """
-    return [one for one in operations if one.method == "GET" and "{" not in one.path and may(one)]
+    return [
+        operation
+        for operation in operations
+        if operation.method == "GET" and "{" not in operation.path and may(operation)
+    ]
 
 
 AUTHORIZATION_CODE, CLIENT_CREDENTIALS = KINDS[CODE], KINDS[CLIENT]
@@ -195,7 +204,7 @@ AUTHORIZATION_CODE, CLIENT_CREDENTIALS = KINDS[CODE], KINDS[CLIENT]
 
 def schemes_for(grants: tuple[str, ...]) -> tuple[Scheme, ...]:
     """The schemes that a server's grants make possible."""
-    return tuple(one for one in KINDS.values() if one.grant and one.grant in grants)
+    return tuple(kind for kind in KINDS.values() if kind.grant and kind.grant in grants)
 
 
 def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
@@ -249,7 +258,7 @@ def to_dict(profile: Profile) -> dict[str, Any]:
             dict(scheme["settings"]),
             list(scheme["endpoints"]),
         )
-    kept["operations"] = [_plain_operation(one) for one in profile.operations]
+    kept["operations"] = [_plain_operation(operation) for operation in profile.operations]
     return kept
 
 
@@ -261,11 +270,11 @@ def brief(profile: Profile) -> dict[str, Any]:
     found: dict[str, Any] = {}
     for name in ("slots", "roles", "scopes"):
         if ones := getattr(profile, name):
-            found[name] = [_brief(one) for one in ones]
-    found["schemes"] = [_brief_scheme(one) for one in profile.schemes]
+            found[name] = [_brief(item) for item in ones]
+    found["schemes"] = [_brief_scheme(scheme) for scheme in profile.schemes]
     if profile.roles:
         found["roles_label"] = profile.roles_label
-    found["operations"] = [_plain_operation(one) for one in profile.operations]
+    found["operations"] = [_plain_operation(operation) for operation in profile.operations]
     if profile.harmless:
         found["harmless"] = profile.harmless
     if profile.probe:
@@ -280,11 +289,11 @@ def brief(profile: Profile) -> dict[str, Any]:
     return found
 
 
-def _brief(one: ScopeInfo | Value) -> dict[str, Any]:
+def _brief(item: ScopeInfo | Value) -> dict[str, Any]:
     """A scope, a role or a slot without what is not said of it."""
     said = {
         key: value
-        for key, value in vars(one).items()
+        for key, value in vars(item).items()
         if value not in ("", (), False) or key == "kind"
     }
     if "implies" in said:
@@ -293,12 +302,12 @@ def _brief(one: ScopeInfo | Value) -> dict[str, Any]:
     return said
 
 
-def _plain_operation(one: Operation) -> dict[str, Any]:
+def _plain_operation(operation: Operation) -> dict[str, Any]:
     return {
-        "method": one.method,
-        "path": one.path,
-        "summary": one.summary,
-        "alternatives": [sorted(some) for some in one.alternatives],
+        "method": operation.method,
+        "path": operation.path,
+        "summary": operation.summary,
+        "alternatives": [sorted(some) for some in operation.alternatives],
     }
 
 
@@ -328,22 +337,24 @@ def _brief_scheme(scheme: Scheme) -> dict[str, Any]:
             name: said for name, said in scheme.settings.items() if base.settings.get(name) != said
         },
         "values": values,
-        "where": {one.key: one.where for one in scheme.values if one.where},
+        "where": {value.key: value.where for value in scheme.values if value.where},
         "switches": list(scheme.switches),
         "acts": [
-            {"says": one.says} | ({"copy": one.copy} if one.copy else {}) for one in scheme.acts
+            {"says": act.says} | ({"copy": act.copy} if act.copy else {}) for act in scheme.acts
         ],
         "endpoints": [
             {
-                "key": one.key,
-                "label": one.label,
-                "kind": one.kind,
-                "harmless": one.harmless,
+                "key": endpoint.key,
+                "label": endpoint.label,
+                "kind": endpoint.kind,
+                "harmless": endpoint.harmless,
                 "where": {
-                    value.key.rpartition(".")[2]: value.where for value in one.values if value.where
+                    value.key.rpartition(".")[2]: value.where
+                    for value in endpoint.values
+                    if value.where
                 },
             }
-            for one in scheme.endpoints
+            for endpoint in scheme.endpoints
         ],
     }
     return found | {name: said for name, said in told.items() if said}
@@ -409,12 +420,12 @@ def path_of_its_own(profile: Profile) -> str:
         (one.harmless for scheme in profile.schemes for one in scheme.endpoints),
     )
     paths = [
-        *(one.path for one in profile.operations),
+        *(operation.path for operation in profile.operations),
         *((probe.make_path, probe.look_path, probe.clear_path) if probe else ()),
         *ends,
         *((profile.rules.path,) if profile.rules else ()),
     ]
-    return next((one for one in paths if "://" in one or one.startswith("//")), "")
+    return next((path for path in paths if "://" in path or path.startswith("//")), "")
 
 
 class BadProfile(ValueError):
@@ -425,16 +436,16 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
     """Read a profile from plain values. Raises :class:`BadProfile`."""
     try:
         found = Profile(
-            schemes=tuple(_scheme(one) for one in kept.get("schemes", ())),
-            slots=tuple(_value(one) for one in kept.get("slots", ())),
-            roles=tuple(_scope(one) for one in kept.get("roles", ())),
+            schemes=tuple(_scheme(scheme) for scheme in kept.get("schemes", ())),
+            slots=tuple(_value(slot) for slot in kept.get("slots", ())),
+            roles=tuple(_scope(role) for role in kept.get("roles", ())),
             roles_label=str(kept.get("roles_label", "role")),
-            scopes=tuple(_scope(one) for one in kept.get("scopes", ())),
-            operations=tuple(_operation(one) for one in kept.get("operations", ())),
+            scopes=tuple(_scope(scope) for scope in kept.get("scopes", ())),
+            operations=tuple(_operation(operation) for operation in kept.get("operations", ())),
             harmless=str(kept.get("harmless", "")),
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
             limits=Limits(**kept.get("limits", {})),
-            relays=tuple(str(one) for one in kept.get("relays", ())),
+            relays=tuple(str(relay) for relay in kept.get("relays", ())),
             rules=RulesAt(
                 **{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}
             )
@@ -450,10 +461,10 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
 
 
 def _check(profile: Profile) -> None:
-    keys = [one.key for one in profile.schemes]
-    if twice := next((one for one in keys if keys.count(one) > 1), None):
+    keys = [scheme.key for scheme in profile.schemes]
+    if twice := next((key for key in keys if keys.count(key) > 1), None):
         raise BadProfile(f"Scheme {twice!r} stands twice; an application offers each kind once.")
-    if wrong := next((one for one in profile.relays if not relaying.may_travel(one)), None):
+    if wrong := next((relay for relay in profile.relays if not relaying.may_travel(relay)), None):
         raise BadProfile(f"{wrong!r} is no header field that may pass the relay.")
     if profile.harmless and profile.operation(profile.harmless) is None:
         raise BadProfile(f"The harmless call {profile.harmless!r} is none of the operations.")
@@ -509,12 +520,14 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
     if unknown := sorted(set(kept) - OF_SCHEME):
         raise BadProfile(f"“{unknown[0]}” is not something that a scheme has.")
     base = KINDS[kept["key"]]
-    said = {str(one["key"]): one for one in kept.get("values", ())}
-    if unknown := sorted(set(said) - {one.key for one in base.values}):
+    said = {str(value["key"]): value for value in kept.get("values", ())}
+    if unknown := sorted(set(said) - {value.key for value in base.values}):
         raise BadProfile(f"Value {unknown[0]!r} is none that the scheme “{base.label}” has.")
     values = tuple(
-        _value({**asdict(one), **said.get(one.key, {}), "secret": one.secret, "type": one.type})
-        for one in base.values
+        _value(
+            {**asdict(value), **said.get(value.key, {}), "secret": value.secret, "type": value.type}
+        )
+        for value in base.values
     )
     scheme = replace(
         base,
@@ -524,11 +537,11 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
             **base.settings,
             **{str(key): str(value) for key, value in (kept.get("settings") or {}).items()},
         },
-        switches=tuple(str(one) for one in kept.get("switches", ())),
+        switches=tuple(str(switch) for switch in kept.get("switches", ())),
         acts=tuple(
-            schemes.Act(str(one["says"]), str(one.get("copy", ""))) for one in kept.get("acts", ())
+            schemes.Act(str(act["says"]), str(act.get("copy", ""))) for act in kept.get("acts", ())
         ),
-        endpoints=tuple(_endpoint(one) for one in kept.get("endpoints", ())),
+        endpoints=tuple(_endpoint(endpoint) for endpoint in kept.get("endpoints", ())),
     )
     return schemes.with_directions(scheme, kept.get("where") or {})
 
@@ -540,8 +553,8 @@ def _endpoint(kept: Mapping[str, Any]) -> schemes.Endpoint:
             f"{', '.join(schemes.ENDPOINT_KINDS)}, not {kept['kind']!r}."
         )
     where = {
-        str(one["key"]).rpartition(".")[2]: str(one.get("where", ""))
-        for one in kept.get("values", ())
+        str(value["key"]).rpartition(".")[2]: str(value.get("where", ""))
+        for value in kept.get("values", ())
     } | dict(kept.get("where") or {})
     return schemes.endpoint(
         str(kept["key"]),
@@ -566,7 +579,7 @@ def _operation(kept: Mapping[str, Any]) -> Operation:
         kept["method"].upper(),
         kept["path"],
         kept.get("summary", ""),
-        tuple(frozenset(one) for one in kept.get("alternatives", ())),
+        tuple(frozenset(alternative) for alternative in kept.get("alternatives", ())),
     )
 
 

@@ -72,7 +72,7 @@ def work_out(
     registered: tuple[str, ...], callers: Sequence[Sent], kind: ClientKind = "web"
 ) -> Bench:
     """Compare every URI of the callers with every registered one."""
-    answered = tuple(answer(registered, one, kind) for one in callers)
+    answered = tuple(answer(registered, caller, kind) for caller in callers)
     matched = {
         uri: tuple(one.sent.ref for one in answered if one.match.match and one.match.nearest == uri)
         for uri in registered
@@ -103,21 +103,28 @@ def effects(
     or renewed, so what holds a token stops at its next sign-in and not at once.
     """
     found = []
-    for one in callers:
-        works, worked = match(after, one.uri or None, kind), match(before, one.uri or None, kind)
+    for caller in callers:
+        works, worked = (
+            match(after, caller.uri or None, kind),
+            match(before, caller.uri or None, kind),
+        )
         if worked.match and not works.match:
             when = (
                 "at its next sign-in; the tokens it holds are renewed until then"
-                if one.signed_in and one.renews
+                if caller.signed_in and caller.renews
                 else "when the token it holds ends, because nobody can sign in again"
-                if one.signed_in
+                if caller.signed_in
                 else "at once: nobody can sign in"
             )
             found.append(
-                Effect(one.ref, True, f"{one.ref} stops {when}. {works.reason}", one.workloads)
+                Effect(
+                    caller.ref, True, f"{caller.ref} stops {when}. {works.reason}", caller.workloads
+                )
             )
         elif works.match and not worked.match:
-            found.append(Effect(one.ref, False, f"{one.ref} can sign in then.", one.workloads))
+            found.append(
+                Effect(caller.ref, False, f"{caller.ref} can sign in then.", caller.workloads)
+            )
     return tuple(found)
 
 
@@ -127,11 +134,11 @@ def acts(
     """The change as numbered acts in the application's own screens: first what is added, so that
     nobody is left without, then what is taken away.
     """
-    added = [one for one in after if one not in before]
-    gone = [one for one in before if one not in after]
+    added = [text for text in after if text not in before]
+    gone = [text for text in before if text not in after]
     steps = [Step("planned:open", f"In {application}, open the client with this name", client)]
-    steps += [Step(f"planned:add:{one}", "Add this redirect URI, exactly", one) for one in added]
-    steps += [Step(f"planned:drop:{one}", "Take this redirect URI away", one) for one in gone]
+    steps += [Step(f"planned:add:{uri}", "Add this redirect URI, exactly", uri) for uri in added]
+    steps += [Step(f"planned:drop:{uri}", "Take this redirect URI away", uri) for uri in gone]
     return (
         *steps,
         Step(

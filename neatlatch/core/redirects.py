@@ -70,7 +70,7 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
     if presented is None:
         return _left_out(registered)
     equal = presented in registered
-    alike = any(addresses.equivalent(presented, one) for one in registered)
+    alike = any(addresses.equivalent(presented, text) for text in registered)
     ours = addresses.take_apart(presented)
     warnings: tuple[str, ...] = (_LOCALHOST_WARNING,) if ours.host == "localhost" else ()
 
@@ -96,8 +96,8 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
         return no("none_registered", "the provider has no redirect URI for this client")
 
     if client == "native":
-        for one in registered:
-            if _loopback_but_port(one, presented):
+        for text in registered:
+            if _loopback_but_port(text, presented):
                 return Match(
                     True,
                     "loopback_port",
@@ -105,7 +105,7 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
                         "only the port of a loopback address differs, and any is allowed (RFC "
                         "8252 §7.3)"
                     ),
-                    one,
+                    text,
                     (),
                     False,
                     alike,
@@ -114,10 +114,10 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
 
     nearest = min(
         registered,
-        key=lambda one: (
-            len(_differences(one, presented, client)),
-            -_common_start(one, presented),
-            one,
+        key=lambda text: (
+            len(_differences(text, presented, client)),
+            -_common_start(text, presented),
+            text,
         ),
     )
     if presented.strip() == nearest:
@@ -128,7 +128,7 @@ def match(registered: tuple[str, ...], presented: str | None, client: ClientKind
             (Difference("end space", "Ours has a space or line break at an end."),),
         )
     pattern = next(
-        (one for one in registered if "*" in one and fnmatch.fnmatchcase(presented, one)), None
+        (text for text in registered if "*" in text and fnmatch.fnmatchcase(presented, text)), None
     )
     if pattern is not None:
         return no(
@@ -197,9 +197,9 @@ def _may_be_port(text: str | None) -> bool:
     return text is None or addresses.is_port(text)
 
 
-def _common_start(one: str, other: str) -> int:
+def _common_start(text: str, other: str) -> int:
     count = 0
-    for a, b in zip(one, other, strict=False):
+    for a, b in zip(text, other, strict=False):
         if a != b:
             break
         count += 1

@@ -50,7 +50,7 @@ def read_answer(fields: Mapping[str, Any], asked: ClientMetadata) -> ClientMetad
 
     def texts(key: str, default: tuple[str, ...]) -> tuple[str, ...]:
         value = fields.get(key)
-        return tuple(str(one) for one in value) if isinstance(value, list) else default
+        return tuple(str(item) for item in value) if isinstance(value, list) else default
 
     method = str(
         fields.get("token_endpoint_auth_method") or asked.request()["token_endpoint_auth_method"]
@@ -81,7 +81,7 @@ def check(client: ClientMetadata) -> dict[str, str]:
         wrong["name"] = "The client needs a name that the application's people will recognise."
     if not client.grants:
         wrong["grants"] = "Switch on at least one grant."
-    elif unknown := [one for one in client.grants if one not in GRANTS]:
+    elif unknown := [grant for grant in client.grants if grant not in GRANTS]:
         wrong["grants"] = (
             f"{unknown[0]} is not a grant that is used here; password and implicit must not "
             f"be (RFC 9700 §2.1.2, §2.4)."
@@ -94,9 +94,9 @@ def check(client: ClientMetadata) -> dict[str, str]:
     if "authorization_code" in client.grants and not client.redirect_uris:
         wrong["redirect_uris"] = "Signing people in needs at least one redirect URI."
     for uri in client.redirect_uris:
-        if grave := [one for one in redirects.lint(uri) if one.grave]:
+        if grave := [lint for lint in redirects.lint(uri) if lint.grave]:
             wrong["redirect_uris"] = f"{uri}: {grave[0].says}"
-    if bad := sorted(one for one in client.scopes if malformed(one)):
+    if bad := sorted(scope for scope in client.scopes if malformed(scope)):
         wrong["scopes"] = f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."
     if client.sign_in_method not in SIGN_IN_METHODS:
         wrong["sign_in_method"] = f"Choose one of {', '.join(SIGN_IN_METHODS)}."

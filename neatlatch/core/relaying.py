@@ -228,7 +228,7 @@ def target(base: str, path: str, query: str = "") -> str:
         if plain == unquote(plain):
             break
         plain = unquote(plain)
-    if _WHOLE.match(plain) or any(ord(one) < 33 or ord(one) == 127 for one in path):
+    if _WHOLE.match(plain) or any(ord(letter) < 33 or ord(letter) == 127 for letter in path):
         raise BadPath("Give the path alone, below the connection's API base address.")
     below = f"{base.rstrip('/')}/{path.lstrip('/')}" if path else base
     return below + (f"?{query}" if query else "")

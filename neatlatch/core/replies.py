@@ -211,7 +211,7 @@ def _resource(status: int, headers: Mapping[str, str], body: str, wait: float | 
     if status < 400:
         return Reading(True, None, "allowed")
     challenges = read_challenges([header(headers, "WWW-Authenticate") or ""])
-    bearer = next((one for one in challenges if one.scheme == "bearer"), None)
+    bearer = next((challenge for challenge in challenges if challenge.scheme == "bearer"), None)
     params = bearer.params if bearer else {}
     error = params.get("error")
     fields: dict[str, Any] = {}

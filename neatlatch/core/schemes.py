@@ -125,21 +125,25 @@ class Scheme:
 
     def all_values(self) -> tuple[Value, ...]:
         """The scheme's own values and those of its further endpoints."""
-        return self.values + tuple(value for one in self.endpoints for value in one.values)
+        return self.values + tuple(
+            value for known_endpoint in self.endpoints for value in known_endpoint.values
+        )
 
     def value(self, key: str) -> Value | None:
         """A value by its key."""
-        return next((one for one in self.all_values() if one.key == key), None)
+        return next((value for value in self.all_values() if value.key == key), None)
 
     def secrets(self) -> tuple[Value, ...]:
         """The values that are secret, in their order; the first is the one people mean by “the
         secret”.
         """
-        return tuple(one for one in self.all_values() if one.secret)
+        return tuple(value for value in self.all_values() if value.secret)
 
     def identities(self) -> tuple[Value, ...]:
         """The values by which the application knows us, beside an OAuth 2.0 client ID."""
-        return tuple(one for one in self.all_values() if one.key.rpartition(".")[2] in _IDENTITIES)
+        return tuple(
+            value for value in self.all_values() if value.key.rpartition(".")[2] in _IDENTITIES
+        )
 
     def name_of(self, secret: str) -> Value | None:
         """The value by which the application knows a secret: the ID of a pair, the user name of a
@@ -152,10 +156,10 @@ class Scheme:
     def addresses(self) -> tuple[Value, ...]:
         """The addresses we call or send people to. A redirect URI is ours and not one of them."""
         return tuple(
-            one
-            for one in self.all_values()
-            if one.type in ("address", "host")
-            and one.key not in ("redirect_uri", "issuer", "audience")
+            value
+            for value in self.all_values()
+            if value.type in ("address", "host")
+            and value.key not in ("redirect_uri", "issuer", "audience")
         )
 
 
@@ -243,8 +247,8 @@ _API_KEY_VALUE = Value(
 )
 
 KINDS: dict[str, Scheme] = {
-    one.key: one
-    for one in (
+    scheme.key: scheme
+    for scheme in (
         Scheme(
             CODE,
             "OAuth 2.0, a person or service account signs in",
@@ -366,7 +370,9 @@ def with_directions(scheme: Scheme, where: Mapping[str, str]) -> Scheme:
     """A scheme whose values say where in the application's own screens they are found."""
     return replace(
         scheme,
-        values=tuple(replace(one, where=where.get(one.key, one.where)) for one in scheme.values),
+        values=tuple(
+            replace(value, where=where.get(value.key, value.where)) for value in scheme.values
+        ),
     )
 
 
@@ -391,8 +397,8 @@ def endpoint(
         raise KeyError(kind)
     base = with_directions(KINDS[kind], where or {})
     values = tuple(
-        replace(one, key=f"{key}.{one.key}", label=f"{one.label} of the {lower(label)}")
-        for one in base.values
+        replace(value, key=f"{key}.{value.key}", label=f"{value.label} of the {lower(label)}")
+        for value in base.values
     )
     return Endpoint(key, label, kind, harmless, values, {**base.settings, **(settings or {})})
 
@@ -412,13 +418,13 @@ def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[Issuing, ...]:
     application accepts what our own authority issues. What else it wants is prepared with a
     connection.
     """
-    kinds = {one.key for one in schemes}
-    takes = any(one in REGISTERED for one in kinds)
+    kinds = {scheme.key for scheme in schemes}
+    takes = any(kind in REGISTERED for kind in kinds)
     own = (
         Issuing("house", "client"),
         Issuing("house", "key", BEARER),
         Issuing("house", "certificate", CERTIFICATE),
     )
     usual = "client" if takes else "certificate" if CERTIFICATE in kinds else "key"
-    by_house = sorted(own, key=lambda one: one.what != usual) if house else []
+    by_house = sorted(own, key=lambda issuing: issuing.what != usual) if house else []
     return (*by_house, *([Issuing("application", "client")] if takes else []))

@@ -118,7 +118,7 @@ def tally(
         len(found.missing),
         len(found.can_go),
         len(found.impossible),
-        sum(one.stale for one in holders),
+        sum(holder.stale for holder in holders),
     )
 
 
@@ -128,11 +128,12 @@ def _scopes(
     """All that are known or held somewhere; those that the profile does not know come last, as
     reading ones.
     """
-    names = {one.name for one in known}
+    names = {scope_info.name for scope_info in known}
     held = permitted.union(
-        *(one.requested for one in holders), *(one.granted or frozenset() for one in holders)
+        *(holder.requested for holder in holders),
+        *(holder.granted or frozenset() for holder in holders),
     )
-    return (*known, *(ScopeInfo(one) for one in sorted(held - names)))
+    return (*known, *(ScopeInfo(text) for text in sorted(held - names)))
 
 
 def _calls(workload: WorkloadOf) -> tuple[Call, ...]:
@@ -148,16 +149,16 @@ def work_out(
     workloads: Sequence[WorkloadOf],
 ) -> Matrix:
     """The matrix of a client."""
-    names, scopes = {one.name for one in known}, _scopes(known, permitted, holders)
-    implies = {one.name: one.implies for one in known}
+    names, scopes = {scope_info.name for scope_info in known}, _scopes(known, permitted, holders)
+    implies = {scope_info.name: scope_info.implies for scope_info in known}
     calls = {workload: _calls(workload) for workload in workloads}
     every = [call for workload in workloads for call in calls[workload]]
     whole = trim(scopes, permitted, every)
     held = {
-        one.ref: one.granted
-        if one.granted is not None
-        else one.requested & closure(permitted, implies)
-        for one in holders
+        holder.ref: holder.granted
+        if holder.granted is not None
+        else holder.requested & closure(permitted, implies)
+        for holder in holders
     }
     reach = closure(permitted, implies)
     rows = []
@@ -172,22 +173,27 @@ def work_out(
                 scope.name in names,
                 scope.name in permitted,
                 scope.name in reach - permitted,
-                tuple(one.ref for one in holders if scope.name in one.requested),
+                tuple(holder.ref for holder in holders if scope.name in holder.requested),
                 tuple(
-                    one.ref
-                    for one in holders
-                    if one.granted is not None and scope.name in closure(one.granted, implies)
+                    holder.ref
+                    for holder in holders
+                    if holder.granted is not None and scope.name in closure(holder.granted, implies)
                 ),
                 cells,
             )
         )
     by_connection = {
-        one.ref: trim(
+        holder.ref: trim(
             scopes,
-            one.requested,
-            [call for workload in workloads if workload.ref == one.ref for call in calls[workload]],
+            holder.requested,
+            [
+                call
+                for workload in workloads
+                if workload.ref == holder.ref
+                for call in calls[workload]
+            ],
         )
-        for one in holders
+        for holder in holders
     }
     return Matrix(tuple(rows), tuple(holders), whole, by_connection)
 
@@ -207,16 +213,18 @@ def _cell(
     brings = closure({scope}, implies)
     if scope in wanted and scope not in have:
         for alternatives in calls:
-            if any(one <= have for one in alternatives):
+            if any(alternative <= have for alternative in alternatives):
                 continue
             # The alternative that the trim will meet; lacking is whatever of the trim brings
             # something of it.
-            met = next((one for one in alternatives if one <= will), frozenset())
+            met = next(
+                (alternative for alternative in alternatives if alternative <= will), frozenset()
+            )
             if (met - have) & brings:
                 return Cell.LACKS
     without = closure(held - {scope}, implies)
     if scope in held and any(
-        any(one <= have for one in some) and not any(one <= without for one in some)
+        any(scopes <= have for scopes in some) and not any(scopes <= without for scopes in some)
         for some in calls
     ):
         return Cell.NEEDED

@@ -44,7 +44,7 @@ def allows(
     No alternatives: open to all.
     """
     have = closure(held, implies)
-    return not alternatives or any(one <= have for one in alternatives)
+    return not alternatives or any(alternative <= have for alternative in alternatives)
 
 
 def lacking(
@@ -54,4 +54,7 @@ def lacking(
     have = closure(held, implies)
     if not alternatives:
         return frozenset()
-    return min((one - have for one in alternatives), key=lambda gap: (len(gap), sorted(gap)))
+    return min(
+        (alternative - have for alternative in alternatives),
+        key=lambda gap: (len(gap), sorted(gap)),
+    )

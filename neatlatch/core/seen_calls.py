@@ -54,12 +54,14 @@ def read(text: str, operations: Sequence[Operation], base: str = "") -> Seen:
             continue
         path = urlsplit(target).path
         path = path.removeprefix(root) if root and path.startswith(root + "/") else path
-        name = next((one.name for one in operations if one.covers(method, path)), "")
+        name = next(
+            (operation.name for operation in operations if operation.covers(method, path)), ""
+        )
         (known if name else others)[name or f"{method} {path}"] += 1
     order = {one.name: place for place, one in enumerate(operations)}
     return Seen(
-        tuple(sorted(known.items(), key=lambda one: order[one[0]])),
-        tuple(sorted(others.items(), key=lambda one: (-one[1], one[0]))[:50]),
+        tuple(sorted(known.items(), key=lambda text: order[text[0]])),
+        tuple(sorted(others.items(), key=lambda text: (-text[1], text[0]))[:50]),
         lines,
         unread,
     )
@@ -70,8 +72,8 @@ def _calls(text: str) -> Iterator[tuple[str | None, str]]:
         try:
             entries = json.loads(text)["log"]["entries"]
             yield from (
-                (str(one["request"]["method"]).upper(), str(one["request"]["url"]))
-                for one in entries
+                (str(entry["request"]["method"]).upper(), str(entry["request"]["url"]))
+                for entry in entries
             )
             return
         except (ValueError, KeyError, TypeError, RecursionError):

@@ -38,7 +38,7 @@ def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Re
     ``nonce`` and ``timestamp`` (seconds since 1970) are for signatures. Raises
     :class:`NotComplete`.
     """
-    secrets = tuple(one for one in held.secrets.values() if one)
+    secrets = tuple(secret for secret in held.secrets.values() if secret)
     if held.kind == API_KEY:
         return _api_key(request, held, secrets)
     if held.kind == PAIR:
@@ -123,4 +123,4 @@ def _secret(held: Credentials, key: str) -> str:
 
 
 def _said(key: str) -> str:
-    return " ".join({"api": "API", "id": "ID"}.get(one, one) for one in key.split("_"))
+    return " ".join({"api": "API", "id": "ID"}.get(part, part) for part in key.split("_"))

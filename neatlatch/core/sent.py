@@ -78,8 +78,8 @@ def requests(profile: Profile, sender: Sender) -> dict[str, Sent]:
     found = {}
     if sender.scheme in OAUTH2:
         found["sign-in"] = _sign_in(scheme, sender)
-    for one in scheme.endpoints:
-        found[f"call of {one.label}"] = _further(one, sender)
+    for endpoint in scheme.endpoints:
+        found[f"call of {endpoint.label}"] = _further(endpoint, sender)
     if sender.scheme != STREAM:
         found |= _calls(profile, scheme, sender)
     return found
@@ -107,12 +107,13 @@ def _token_request(scheme: Scheme, sender: Sender) -> Request:
     return oauth2.client_credentials_request(endpoint, client, sender.scopes)
 
 
-def _further(one: Endpoint, sender: Sender) -> Sent:
-    values = one.own(sender.values)
-    secrets = one.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
-    address = joined_path(values.get("api_base", ""), one.harmless)
+def _further(endpoint: Endpoint, sender: Sender) -> Sent:
+    values = endpoint.own(sender.values)
+    secrets = endpoint.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
+    address = joined_path(values.get("api_base", ""), endpoint.harmless)
     return _dressed(
-        oauth2.api_request("GET", address), Credentials(one.kind, values, secrets, one.settings)
+        oauth2.api_request("GET", address),
+        Credentials(endpoint.kind, values, secrets, endpoint.settings),
     )
 
 

@@ -65,13 +65,13 @@ class SettingUp:
     @property
     def next(self) -> str:
         """The section to do now; empty when all is done."""
-        return next((one.key for one in self.sections if one.standing == "now"), "")
+        return next((section.key for section in self.sections if section.standing == "now"), "")
 
 
 def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     """Work the page out."""
     person = facts.scheme.key == CODE
-    off = {one.key: one for one in pins if one.fit in (Fit.DIFFERS, Fit.MISSING)}
+    off = {pin.key: pin for pin in pins if pin.fit in (Fit.DIFFERS, Fit.MISSING)}
     theirs = [one for key, one in off.items() if key in _THEIRS]
     ours = [one for key, one in off.items() if key not in _THEIRS | _SIGNING]
     prepared = facts.client_named and facts.ticked >= facts.steps
@@ -97,7 +97,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
         PREPARE: _prepared(facts, theirs),
         OURS: "Everything is filled in."
         if filled
-        else " ".join(dict.fromkeys(one.why for one in ours[:2]))
+        else " ".join(dict.fromkeys(pin.why for pin in ours[:2]))
         or "Values are carried across and filled in here.",
         SIGN_IN: _signing(facts, person, off),
         TEST: _testing(facts),
@@ -157,11 +157,11 @@ def _testing(facts: Facts) -> str:
 
 
 def _missing(facts: Facts, off: list[Pin], done: dict[str, bool], person: bool) -> list[str]:
-    found = [one.why for one in off if one.key != "account"]
+    found = [pin.why for pin in off if pin.key != "account"]
     if not facts.client_named:
         found = [
             "The provider's side is not prepared: name it, or begin it here.",
-            *[one for one in found if "No client registration is named" not in one],
+            *[why for why in found if "No client registration is named" not in why],
         ]
     if facts.client_named and facts.ticked < facts.steps:
         count = facts.steps - facts.ticked
@@ -174,5 +174,5 @@ def _missing(facts: Facts, off: list[Pin], done: dict[str, bool], person: bool) 
         found.append("A test that passes")
     if not done[WHO]:
         found.append("Who will use it")
-    found += [f"{one} is not set up yet" for one in facts.environments_left]
+    found += [f"{text} is not set up yet" for text in facts.environments_left]
     return list(dict.fromkeys(found))

@@ -69,7 +69,7 @@ def password(text: str, used_as: Use, blocklist: Collection[str] = ()) -> Passwo
     length, shortest = len(plain), SHORTEST[used_as]
     if length < shortest:
         return Password(False, f"{length} characters, {shortest} needed", length)
-    if plain.casefold() in {unicodedata.normalize("NFKC", one).casefold() for one in blocklist}:
+    if plain.casefold() in {unicodedata.normalize("NFKC", text).casefold() for text in blocklist}:
         return Password(False, "on the blocklist", length)
     return Password(True, f"{length} characters; no rule of composition", length)
 
@@ -133,7 +133,7 @@ def weakness(text: str, is_password: bool, names: Collection[str] = ()) -> str:
     bare = _bare(text)
     if not bare or bare in EXPECTED:
         return "It is one of the first that anybody would try."
-    if bare in {_bare(one) for one in names}:
+    if bare in {_bare(name) for name in names}:
         return "It is a name that anybody knows, and one of the first that anybody would try."
     if is_password and not (told := password(text, "single")).acceptable:
         return f"It is short for a password that is the only proof: {told.reason}."
@@ -142,6 +142,6 @@ def weakness(text: str, is_password: bool, names: Collection[str] = ()) -> str:
 
 def _bare(text: str) -> str:
     letters = "".join(
-        one for one in unicodedata.normalize("NFKC", text).casefold() if one.isalnum()
+        letter for letter in unicodedata.normalize("NFKC", text).casefold() if letter.isalnum()
     )
     return letters.rstrip("0123456789")

@@ -10,7 +10,7 @@ def has_surrogate(text: str) -> bool:
     """Whether half of a character is in it: JSON can escape one, and no UTF-8 can hold it (RFC 8259
     §8.2, RFC 3629 §3).
     """
-    return not text.isascii() and any("\ud800" <= one <= "\udfff" for one in text)
+    return not text.isascii() and any("\ud800" <= letter <= "\udfff" for letter in text)
 
 
 def unsound(value: Any, longest: int, most: int = 20_000) -> str | None:

@@ -81,7 +81,12 @@ def smallest(
     impossible = []
     for name, alternatives in operations:
         usable = _least(
-            [sorted(one) for one in alternatives if all(scope in givers for scope in one)], givers
+            [
+                sorted(alternative)
+                for alternative in alternatives
+                if all(scope in givers for scope in alternative)
+            ],
+            givers,
         )
         if usable is None:
             continue
@@ -93,8 +98,8 @@ def smallest(
     chosen = hitting.cheapest(_prices(scopes, names), *_sets(needs))
     # Every operation has an alternative of scopes that are brought: holding all of them would do.
     assert chosen is not None
-    found = frozenset(names[one] for one in hitting.elements(chosen))
-    return Smallest(found, sum((scopes[one].weight for one in found), Fraction(0)))
+    found = frozenset(names[element] for element in hitting.elements(chosen))
+    return Smallest(found, sum((scopes[number].weight for number in found), Fraction(0)))
 
 
 def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> dict[str, int]:
@@ -118,17 +123,17 @@ def _least(
     ``None``: nothing is needed.
     """
     found: list[frozenset[int]] = []
-    for one in alternatives:
-        if not one:
+    for alternative in alternatives:
+        if not alternative:
             return None
         # Who brings a scope with fewer givers and all of them among another's brings that other
         # too.
-        found.append(frozenset(hitting.minimal(givers[scope] for scope in one)))
+        found.append(frozenset(hitting.minimal(givers[scope] for scope in alternative)))
     kept: list[frozenset[int]] = []
-    for wanted in sorted(set(found), key=lambda one: (len(one), sorted(one))):
+    for wanted in sorted(set(found), key=lambda scopes: (len(scopes), sorted(scopes))):
         if not any(other <= wanted for other in kept):
             kept.append(wanted)
-    return tuple(tuple(sorted(one)) for one in kept)
+    return tuple(tuple(sorted(scopes)) for scopes in kept)
 
 
 def _prices(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
@@ -147,7 +152,7 @@ def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.
     written: list[int] = []
     large = []
     for alternatives in dict.fromkeys(needs):
-        if math.prod(len(one) for one in alternatives) <= _MOST_WAYS:
+        if math.prod(len(alternative) for alternative in alternatives) <= _MOST_WAYS:
             written += [_union(way) for way in itertools.product(*alternatives)]
         else:
             large.append(alternatives)
@@ -155,7 +160,8 @@ def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.
     def further(chosen: int) -> Iterable[int]:
         for alternatives in large:
             lacking = [
-                next((givers for givers in one if not givers & chosen), 0) for one in alternatives
+                next((givers for givers in alternative if not givers & chosen), 0)
+                for alternative in alternatives
             ]
             if all(lacking):
                 yield _union(lacking)
@@ -165,8 +171,8 @@ def _sets(needs: list[tuple[tuple[int, ...], ...]]) -> tuple[list[int], hitting.
 
 def _union(masks: Iterable[int]) -> int:
     found = 0
-    for one in masks:
-        found |= one
+    for mask in masks:
+        found |= mask
     return found
 
 
@@ -177,7 +183,7 @@ def _smallest_of(
     """:func:`smallest`, once for all whose calls are the same: many clients of an application do
     the same work.
     """
-    return smallest({one.name: weigh(one) for one in known}, operations)
+    return smallest({scope_info.name: weigh(scope_info) for scope_info in known}, operations)
 
 
 @dataclass(frozen=True)
@@ -207,7 +213,7 @@ class Trim:
     @property
     def scopes(self) -> frozenset[str]:
         """The smallest set."""
-        return frozenset(one.scope for one in self.kept)
+        return frozenset(kept.scope for kept in self.kept)
 
 
 @dataclass(frozen=True)
@@ -231,7 +237,7 @@ def needed(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Cal
     A call without alternatives is open to all (OpenAPI 3.1.0 §4.8.10: an empty list of
     requirements).
     """
-    implies = {one.name: one.implies for one in known}
+    implies = {scope_info.name: scope_info.implies for scope_info in known}
     brought = closure(implies, implies)
     possible: list[Call] = []
     impossible: list[Call] = []
@@ -239,7 +245,9 @@ def needed(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Cal
         if call.alternatives:
             allowed = any(some <= brought for some in call.alternatives)
             (possible if allowed else impossible).append(call)
-    found = _smallest_of(tuple(known), tuple((one.operation, one.alternatives) for one in possible))
+    found = _smallest_of(
+        tuple(known), tuple((call.operation, call.alternatives) for call in possible)
+    )
     chosen = found.scopes or frozenset()
     return Needed(
         found,
@@ -255,13 +263,18 @@ def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]
 
     Calls that nothing allows are set apart and the rest is worked out.
     """
-    found, implies = needed(known, held, calls), {one.name: one.implies for one in known}
-    weighed = {one.name: weigh(one) for one in known}
+    found, implies = (
+        needed(known, held, calls),
+        {scope_info.name: scope_info.implies for scope_info in known},
+    )
+    weighed = {scope_info.name: weigh(scope_info) for scope_info in known}
     chosen, kept = found.smallest.scopes or frozenset(), []
     for scope in sorted(chosen):
         without = closure(chosen - {scope}, implies)
         stopped = [
-            one for one in found.possible if not any(some <= without for some in one.alternatives)
+            call
+            for call in found.possible
+            if not any(some <= without for some in call.alternatives)
         ]
         kept.append(Kept(scope, tuple(stopped)))
     return Trim(
@@ -270,5 +283,5 @@ def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]
         found.missing,
         found.impossible,
         found.smallest.weight,
-        sum((weighed[one].weight for one in held if one in weighed), Fraction(0)),
+        sum((weighed[text].weight for text in held if text in weighed), Fraction(0)),
     )

@@ -44,50 +44,50 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
     source).
     """
     found = []
-    for one in uses:
-        if not one.ref and one.choices:
+    for use in uses:
+        if not use.ref and use.choices:
             found.append(
                 Warned(
-                    f"{workload} calls {one.application}, and no connection is named. "
-                    f"{_list(one.choices)} would serve.",
+                    f"{workload} calls {use.application}, and no connection is named. "
+                    f"{_list(use.choices)} would serve.",
                     "choose",
-                    one.choices[0],
+                    use.choices[0],
                 )
             )
-        elif not one.ref:
-            also = f" It is set up only as {_list(one.elsewhere)}." if one.elsewhere else ""
+        elif not use.ref:
+            also = f" It is set up only as {_list(use.elsewhere)}." if use.elsewhere else ""
             found.append(
                 Warned(
-                    f"{workload} runs in {environment}, where {one.application} is not set "
+                    f"{workload} runs in {environment}, where {use.application} is not set "
                     f"up.{also}",
                     "set_up",
                 )
             )
-        elif one.connection_environment != environment:
+        elif use.connection_environment != environment:
             mend = (
-                f" {_list(one.choices)} stands in {environment}."
-                if one.choices
+                f" {_list(use.choices)} stands in {environment}."
+                if use.choices
                 else f" None is set up in {environment}."
             )
             found.append(
                 Warned(
-                    f"{workload} runs in {environment} and uses {one.ref}, which stands in "
-                    f"{one.connection_environment}.{mend}",
-                    "move" if one.choices else "set_up",
-                    one.choices[0] if one.choices else "",
+                    f"{workload} runs in {environment} and uses {use.ref}, which stands in "
+                    f"{use.connection_environment}.{mend}",
+                    "move" if use.choices else "set_up",
+                    use.choices[0] if use.choices else "",
                 )
             )
-        elif one.missing:
+        elif use.missing:
             found.append(
                 Warned(
-                    f"{one.ref} is not set up yet: {_list(one.missing)} "
-                    f"{'is' if len(one.missing) == 1 else 'are'} missing.",
+                    f"{use.ref} is not set up yet: {_list(use.missing)} "
+                    f"{'is' if len(use.missing) == 1 else 'are'} missing.",
                     "finish",
-                    one.ref,
+                    use.ref,
                 )
             )
-        elif one.state is State.UNLATCHED:
-            found.append(Warned(f"{one.ref} does not work at the moment.", "look", one.ref))
+        elif use.state is State.UNLATCHED:
+            found.append(Warned(f"{use.ref} does not work at the moment.", "look", use.ref))
     return tuple(found)
 
 

@@ -47,7 +47,7 @@ def read(text: str) -> Window:
 
 
 def _minutes(text: str, line: str) -> int:
-    hours, minutes = (int(one) for one in text.split(":"))
+    hours, minutes = (int(part) for part in text.split(":"))
     if not (hours < 24 and minutes < 60 or (hours, minutes) == (24, 0)):
         raise BadWindow(f"“{text}” in “{line.strip()}” is not a time of day.")
     return hours * 60 + minutes

@@ -79,7 +79,11 @@ def main() -> None:
     )
     given = parser.parse_args()
     home, control_port = locations.data_folder() / "demo" / str(given.port), given.port + 100
-    ports = [given.port, given.port + 1, *(control_port + one for one in _STAND_IN_PORTS)]
+    ports = [
+        given.port,
+        given.port + 1,
+        *(control_port + stand_in_port for stand_in_port in _STAND_IN_PORTS),
+    ]
     if (port := port_in_use(ports)) is not None:
         raise SystemExit(
             f"Port {port} is taken, perhaps by a demo that still runs. Stop it, or give "

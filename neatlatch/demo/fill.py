@@ -96,7 +96,9 @@ def fill(count: int, tell: Callable[[int], None]) -> int:
     """
     _check()
     _people()
-    environments = {one.key: one for one in Environment.objects.filter(key__in=LAID_OUT)}
+    environments = {
+        environment.key: environment for environment in Environment.objects.filter(key__in=LAID_OUT)
+    }
     owners = _owners()
     now = timezone.now()
     applications = range(-(-count // len(LAID_OUT)))
@@ -165,7 +167,10 @@ def _key(number: int) -> str:
 @cache
 def _profiles() -> tuple[tuple[str, dict[str, Any], profiles.Profile], ...]:
     kept = (one for _, one in sorted(shipped().items()))
-    read = ((str(one["purpose"]), profiles.from_dict(one["profile"])) for one in kept)
+    read = (
+        (str(shipped_profile["purpose"]), profiles.from_dict(shipped_profile["profile"]))
+        for shipped_profile in kept
+    )
     return tuple((purpose, profiles.to_dict(one), one) for purpose, one in read)
 
 
@@ -202,12 +207,12 @@ class _Block:
             owner=pick.choice(self.owners),
             profile=plain,
         )
-        places = {one.environment_id: one for one in application.places.all()}
+        places = {place.environment_id: place for place in application.places.all()}
         first = number * len(LAID_OUT)
         keys = LAID_OUT[: self.count - first]
         stand = {
-            one.pk: one
-            for one in Connection.objects.filter(
+            connection.pk: connection
+            for connection in Connection.objects.filter(
                 pk__in=[_id("connection", first + at) for at in range(len(keys))]
             )
         }
@@ -227,8 +232,8 @@ class _Block:
 
     def _place(self, application: Application, environment: Environment, scheme: Scheme) -> Place:
         base = f"https://localhost:1/{application.key}/{environment.key}"
-        told = {one.key: f"{base}/{one.key}" for one in scheme.addresses()}
-        told |= {"issuer": base} if any(one.key == "issuer" for one in scheme.values) else {}
+        told = {address.key: f"{base}/{address.key}" for address in scheme.addresses()}
+        told |= {"issuer": base} if any(value.key == "issuer" for value in scheme.values) else {}
         columns = {
             key: told.pop(key, "")
             for key in ("issuer", "authorization_endpoint", "token_endpoint", "api_base")
@@ -247,7 +252,7 @@ class _Block:
     def _connection(self, number: int, place: Place, profile: profiles.Profile) -> Connection:
         pick, scheme = Random(f"connection {number}"), profile.schemes[0]
         set_up = self.now - timedelta(days=30 + number % 300)
-        scopes = sorted(one.name for one in profile.scopes)[:3] if scheme.key in OAUTH2 else []
+        scopes = sorted(scope.name for scope in profile.scopes)[:3] if scheme.key in OAUTH2 else []
         client = self._client(number, place, profile, scopes, set_up)
         values = connections.defaults(place, scheme, None, settings.RETURN_ADDRESS)
         values |= {
@@ -273,9 +278,9 @@ class _Block:
         wrong = pick.random() < 0.03
         if wrong:
             spoilt = next(
-                one
-                for one in ("redirect_uri", "issuer", "api_base", "stream_address")
-                if values.get(one)
+                name
+                for name in ("redirect_uri", "issuer", "api_base", "stream_address")
+                if values.get(name)
             )
             values[spoilt] += "/x" if spoilt != "stream_address" else "0"
         made = Connection(
@@ -337,22 +342,24 @@ class _Block:
             made.grants = list(scheme.grants)
             made.redirect_uris = [settings.RETURN_ADDRESS] if scheme.signs_in else []
             made.consents = {
-                one.name: {"who": "morag", "when": set_up.isoformat()}
-                for one in profile.scopes
-                if one.administrator
+                scope.name: {"who": "morag", "when": set_up.isoformat()}
+                for scope in profile.scopes
+                if scope.administrator
             }
         made.scopes = scopes
         if scheme.key not in OAUTH2 or scheme.key == JWT:
             made.account = f"svc-{number + 1:05d}"
         elif scheme.signs_in:
             made.account = f"svc-{number + 1:05d}@gannet.example"
-        told = [one for one in scheme.identities() if one.key != "client_id"]
-        made.facts = {one.key: f"gs-{one.key.rpartition('.')[2]}-{number + 1:05d}" for one in told}
+        told = [identity for identity in scheme.identities() if identity.key != "client_id"]
+        made.facts = {
+            value.key: f"gs-{value.key.rpartition('.')[2]}-{number + 1:05d}" for value in told
+        }
         if scheme.key == JWT:
             made.facts["audience"] = place.token_endpoint
         if profile.roles and scheme.key not in OAUTH2:
             made.rights, made.rights_changed_at = (
-                [one.name for one in profile.roles],
+                [role.name for role in profile.roles],
                 set_up - timedelta(days=1),
             )
         return made
@@ -489,15 +496,15 @@ class _Block:
                 changed_by="morag",
             )
             self._add(workload)
-            for one in [each for each in offered if each.place.environment_id == environment.pk][
+            for offer in [each for each in offered if each.place.environment_id == environment.pk][
                 :4
             ]:
-                named = one.place.application.read_profile().operations[:1]
+                named = offer.place.application.read_profile().operations[:1]
                 self._add(
                     Use(
                         workload=workload,
-                        application=one.place.application,
-                        connection=one,
+                        application=offer.place.application,
+                        connection=offer,
                         operations=[each.name for each in named],
                     )
                 )

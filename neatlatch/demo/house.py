@@ -53,8 +53,8 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
                 _certificates(by, place, told, control_port)
                 continue
             set_up(by, place, told["way"], control_port)
-            for one in told["clients"]:
-                _client(by, place, one)
+            for client in told["clients"]:
+                _client(by, place, client)
 
 
 def set_up(by: Person, place: Place, way: str, control_port: int) -> None:
@@ -139,27 +139,31 @@ def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) 
 def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: int) -> None:
     """Clients that show a certificate, and the application's own servers' one."""
     roles, now = {}, timezone.now()
-    for one in told["clients"]:
+    for wanted in told["clients"]:
         client, issued, handover = certificates.register(
             by,
             place,
-            one["name"],
-            certificates.Asked("client", one["name"], days=one.get("days", 0)),
+            wanted["name"],
+            certificates.Asked("client", wanted["name"], days=wanted.get("days", 0)),
         )
-        roles[certificates.uri_of(client)] = one["role"]
+        roles[certificates.uri_of(client)] = wanted["role"]
         clients.note(
             by,
             client,
-            {"account": f"svc-{one['role']}", "account_kind": "service", "rights": [one["role"]]},
+            {
+                "account": f"svc-{wanted['role']}",
+                "account_kind": "service",
+                "rights": [wanted["role"]],
+            },
         )
-        if "connection" in one:
+        if "connection" in wanted:
             client.refresh_from_db()
-            _connection(by, place, client, one)
+            _connection(by, place, client, wanted)
         if handover is not None:
             take(by, handover)
-        if one.get("second"):  # being replaced; nobody has taken the new one yet
+        if wanted.get("second"):  # being replaced; nobody has taken the new one yet
             certificates.renew(by, issued)
-        begun = now - timedelta(days=one.get("days_old", 0))
+        begun = now - timedelta(days=wanted.get("days_old", 0))
         Client.objects.filter(pk=client.pk).update(created=begun)
         Credential.objects.filter(pk=issued.pk).update(issued=begun)
     set_up_by_list(place, roles, control_port)
@@ -177,7 +181,7 @@ def set_up_by_list(place: Place, roles: dict[str, str], control_port: int) -> No
     """The application's people tell it which roots to trust, and which certificate is which
     account.
     """
-    roots = "".join(one.pem for one in certificates.trusted(place.environment))
+    roots = "".join(authority.pem for authority in certificates.trusted(place.environment))
     fields = {
         "application": _SHORT[place.application.key],
         "environment": place.environment.key,

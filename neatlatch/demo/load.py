@@ -99,18 +99,24 @@ def load_environments(story: dict[str, Any]) -> None:
 def load_people(story: dict[str, Any]) -> dict[str, tuple[str, str]]:
     """The people; answers role and password by login name."""
     logins = {}
-    for one in story["people"]:
-        logins[one["username"]] = (one["role"], password())
-        people.add(NOBODY, one["username"], one["name"], one["role"], logins[one["username"]][1])
+    for person in story["people"]:
+        logins[person["username"]] = (person["role"], password())
+        people.add(
+            NOBODY,
+            person["username"],
+            person["name"],
+            person["role"],
+            logins[person["username"]][1],
+        )
     return logins
 
 
 def load_owners(by: Person, story: dict[str, Any]) -> None:
     """How owners are reached."""
-    for one in story["owners"]:
-        owner = owners.named(one["name"])
+    for told in story["owners"]:
+        owner = owners.named(told["name"])
         assert owner is not None
-        said = {"mail": one["mail"], "zone": one["zone"], "deputy": one.get("deputy")}
+        said = {"mail": told["mail"], "zone": told["zone"], "deputy": told.get("deputy")}
         owners.change(by, owner, said)
 
 
@@ -154,14 +160,16 @@ class _Application:
         """The application in its environments, then its connections."""
         kept = shipped()[self.told["profile"]]
         self.name, self.profile = str(kept["name"]), profiles.from_dict(kept["profile"])
-        environments = dict.fromkeys(one["environment"] for one in self.told["connections"])
+        environments = dict.fromkeys(
+            connection["environment"] for connection in self.told["connections"]
+        )
         for environment in environments:
             self._place(environment, kept)
-        for one in self.told["connections"]:
+        for connection in self.told["connections"]:
             place = Place.objects.select_related("application", "environment").get(
-                application__name=self.name, environment__key=one["environment"]
+                application__name=self.name, environment__key=connection["environment"]
             )
-            _Connecting(self, one, place).run()
+            _Connecting(self, connection, place).run()
         if self.profile.probe is not None:
             Connection.objects.filter(
                 place__application__name=self.name, place__environment__work_in_rounds=True
@@ -383,7 +391,7 @@ class _Connecting:
         return connection
 
     def _consents(self, visitor: Visitor, client: Client) -> None:
-        wanted = {one.name for one in self.application.profile.scopes if one.administrator}
+        wanted = {scope.name for scope in self.application.profile.scopes if scope.administrator}
         for scope in sorted(
             wanted & {*self.told["scopes"], *self.told.get("slip", {}).get("scopes", [])}
         ):
@@ -640,6 +648,6 @@ def _history(connection: Connection) -> None:
         for ago in range(23, 0, -1)
     ]
     Sample.objects.bulk_create(made)
-    for one in made:
-        connection.recent = health.with_latest(connection.recent, one.passed, one.ms)
+    for sample in made:
+        connection.recent = health.with_latest(connection.recent, sample.passed, sample.ms)
     connection.save(update_fields=["recent"])

@@ -44,15 +44,15 @@ if not SECURE and not is_loopback_host(_public.hostname):
 # Certificate authorities to trust beside the machine's own, and private ranges that may be called.
 TRUST = os.environ.get("NEATLATCH_TRUST", "")
 ALLOWED_RANGES = tuple(
-    one for one in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if one
+    part for part in os.environ.get("NEATLATCH_ALLOWED_RANGES", "").split(",") if part
 )
 # The addresses that our calls come from, as providers see them; for allow-lists. The addresses of
 # proxies in front of the desk: what they say of callers in X-Forwarded-For and X-Forwarded-Proto
 # counts, and what others say does not.
 PROXIES = tuple(
-    one for one in os.environ.get("NEATLATCH_PROXY", "").replace(",", " ").split() if one
+    part for part in os.environ.get("NEATLATCH_PROXY", "").replace(",", " ").split() if part
 )
-if wrong := [one for one in PROXIES if not is_network(one)]:
+if wrong := [proxy for proxy in PROXIES if not is_network(proxy)]:
     raise ImproperlyConfigured(
         f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network."
     )
@@ -69,7 +69,7 @@ if PROXY_TELLS_CERTIFICATE and (not PROXIES or len(PROXY_SECRET) < 32):
 # What certificates of the house name as their organization.
 FIRM = os.environ.get("NEATLATCH_FIRM", "The house")[:64]
 OUTGOING = tuple(
-    one for one in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if one
+    part for part in os.environ.get("NEATLATCH_OUTGOING", "").replace(",", " ").split() if part
 )
 ROUND_MINUTES = float(
     os.environ.get("NEATLATCH_ROUND_MINUTES", "5")

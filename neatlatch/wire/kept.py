@@ -62,7 +62,7 @@ class KeptRoads:
         with self._turn:
             self._close_idle()
             if (
-                Counter(one[0] for one in self._waiting)[name] >= self._most_of_one
+                Counter(waiting[0] for waiting in self._waiting)[name] >= self._most_of_one
                 or now - made > OLDEST
             ):
                 road.close()

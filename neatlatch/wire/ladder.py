@@ -134,7 +134,7 @@ class Climb:
     def _places(self) -> list[tuple[str, str, int]]:
         """Scheme, host and port of everything that is called, each once."""
         found = []
-        for address in (*self.entry.addresses(), *(one.base for one in self.plan.further)):
+        for address in (*self.entry.addresses(), *(number.base for number in self.plan.further)):
             parts = take_apart(address)
             if (
                 not parts.host
@@ -301,12 +301,14 @@ class Climb:
     def _sign_in(self) -> Generator[Leftover, None, Said]:
         yield from ()
         says = self.entry.sign_in()
-        further = [self._sign_in_further(one) for one in self.plan.further]
+        further = [self._sign_in_further(number) for number in self.plan.further]
         return Said(" · ".join([says, *further]))
 
-    def _sign_in_further(self, one: Further) -> str:
+    def _sign_in_further(self, further: Further) -> str:
         answer = self.send(
-            self.dressed(oauth2.api_request("GET", joined_path(one.base, one.harmless)), one.held)
+            self.dressed(
+                oauth2.api_request("GET", joined_path(further.base, further.harmless)), further.held
+            )
         )
         if answer.status >= 400:
             failure = failure_of(
@@ -317,11 +319,11 @@ class Climb:
             raise Fell(
                 replace(
                     failure,
-                    detail=f"{one.label}: {failure.detail or failure.code}",
-                    scheme=one.held.kind,
+                    detail=f"{further.label}: {failure.detail or failure.code}",
+                    scheme=further.held.kind,
                 )
             )
-        return f"{one.label} answered {answer.status}"
+        return f"{further.label} answered {answer.status}"
 
     def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
         """A request with a credential that is sent with every call."""

@@ -66,7 +66,7 @@ class Policy:
         within = embedded(ip)
         if isinstance(ip, ipaddress.IPv6Address) and ip.ipv4_mapped:
             return self._allows(ip.ipv4_mapped)
-        return self._allows(ip) and all(self._allows(one) for one in within)
+        return self._allows(ip) and all(self._allows(i_pv4_address) for i_pv4_address in within)
 
     def _allows(self, ip: Address) -> bool:
         if (
@@ -77,7 +77,7 @@ class Policy:
             or (ip.version == 6 and ip in _SITE_LOCAL)
         ):
             return False
-        if any(ip in ipaddress.ip_network(one) for one in self.allowed):
+        if any(ip in ipaddress.ip_network(text) for text in self.allowed):
             return True
         return ip.is_global
 
@@ -87,5 +87,5 @@ def are_of_this_machine(addresses: list[str]) -> bool:
     (RFC 1122 §3.2.1.3, RFC 4291 §2.5.3).
     """
     return bool(addresses) and all(
-        ipaddress.ip_address(one.split("%")[0]).is_loopback for one in addresses
+        ipaddress.ip_address(address.split("%")[0]).is_loopback for address in addresses
     )

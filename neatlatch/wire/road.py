@@ -332,8 +332,8 @@ class Road(httpcore.NetworkBackend):
                 ) from error
             except UnicodeError as error:
                 raise _broken("resolver", "no_such_name", f"{bare} is not a host name.") from error
-            found = list(dict.fromkeys(str(one[4][0]) for one in answers))
-            good = [one for one in found if self.policy.allows(one)]
+            found = list(dict.fromkeys(str(answer[4][0]) for answer in answers))
+            good = [address for address in found if self.policy.allows(address)]
             if not good:
                 raise _broken("socket", "forbidden_address", f"{bare} is {', '.join(found)}.")
             self._found[bare] = good

@@ -76,7 +76,9 @@ def _send(
         streams = found.get("streams") or found.get("resources") or []
         headers = {name.lower(): value for name, value in answer.headers.items()}
         return There(
-            formats.from_plain(found), headers.get("etag", ""), tuple(str(one) for one in streams)
+            formats.from_plain(found),
+            headers.get("etag", ""),
+            tuple(str(stream) for stream in streams),
         )
     except (ValueError, AttributeError, BadRules) as error:
         raise Refused(f"What it answered are no rules that can be read here: {error}") from error

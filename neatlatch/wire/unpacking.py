@@ -29,9 +29,9 @@ def unpacked(parts: Iterable[bytes], codings: str, most: int) -> bytes:
     Raises :class:`BadCoding`, :class:`TooLarge`.
     """
     named = [
-        one.strip().lower()
-        for one in codings.split(",")
-        if one.strip() and one.strip().lower() != "identity"
+        part.strip().lower()
+        for part in codings.split(",")
+        if part.strip() and part.strip().lower() != "identity"
     ]
     if len(named) > 1:
         raise BadCoding(

@@ -166,4 +166,4 @@ PAYROLL = About(
     registers=(),
     style="Palatino,serif",
 )
-ALL = {one.key: one for one in (CARGO, RETURNS, FUEL, BERTHS, PAYROLL)}
+ALL = {item.key: item for item in (CARGO, RETURNS, FUEL, BERTHS, PAYROLL)}

@@ -106,7 +106,7 @@ class Api:
         given: Any = getattr(request.state, "given", None)
         wanted = self.about.wanted
         if not isinstance(given, dict) or (
-            lacking := [one for one in wanted if not given.get(one)]
+            lacking := [text for text in wanted if not given.get(text)]
         ):
             said = (
                 f"{' and '.join(wanted)} are wanted"
@@ -118,7 +118,7 @@ class Api:
         new = number not in self.store.data["things"]
         self.store.data["things"][number] = {
             "number": number,
-            **{one: given[one] for one in wanted},
+            **{text: given[text] for text in wanted},
             "note": given.get("note", ""),
         }
         self.store.count("manifest_made" if new else "manifest_changed")

@@ -515,8 +515,8 @@ class Provider:
                 )
             named, told_new = asked.get("client_secret"), {}
             if named is not None and not any(
-                one["digest"] == digest(named) and one["ends"] > clock.now()
-                for one in client["secrets"]
+                secret["digest"] == digest(named) and secret["ends"] > clock.now()
+                for secret in client["secrets"]
             ):
                 raise Refusal("invalid_client_metadata", "client_secret is not the present one")
             fields = await self._metadata_of(request)
@@ -524,7 +524,7 @@ class Provider:
                 # The new one takes the old one's place at once: a client must discard its previous
                 # secret (RFC 7592 section 2.2).
                 client["secrets"] = [
-                    one for one in client["secrets"] if one["digest"] != digest(named)
+                    secret for secret in client["secrets"] if secret["digest"] != digest(named)
                 ]
                 _, value = self.store.new_secret(client)
                 told_new = {

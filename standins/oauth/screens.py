@@ -181,8 +181,8 @@ class Screens:
             )
         asked["account"] = form["account"]
         items = "".join(
-            f"<li><code>{escape(one)}</code>: {escape(self.about.scopes[one])}</li>"
-            for one in sorted(wanted)
+            f"<li><code>{escape(part)}</code>: {escape(self.about.scopes[part])}</li>"
+            for part in sorted(wanted)
         )
         return page(
             "Do you agree?",
@@ -249,14 +249,14 @@ class Screens:
             for key, one in self.store.data["clients"].items()
         )
         boxes = "".join(
-            f"<label><input type=checkbox name=scope value='{one}'> {one}</label><br>"
-            for one in self.about.scopes
+            f"<label><input type=checkbox name=scope value='{scope}'> {scope}</label><br>"
+            for scope in self.about.scopes
         )
         usual = self.about.grants[:2]
         grants = "".join(
             f"<label><input type=checkbox name=grant "
-            f"value='{one}'{' checked' if one in usual else ''}> {one}</label><br>"
-            for one in self.about.grants
+            f"value='{grant}'{' checked' if grant in usual else ''}> {grant}</label><br>"
+            for grant in self.about.grants
         )
         switch = ""
         if self.about.switch:
@@ -273,7 +273,7 @@ class Screens:
                 "<p><label>Certificate, in PEM<br><textarea name=certificate cols=66 "
                 "rows=6></textarea></label></p>"
             )
-        methods = "".join(f"<option>{one}</option>" for one in self.about.methods)
+        methods = "".join(f"<option>{method}</option>" for method in self.about.methods)
         return page(
             f"{self.title}, {self.store.environment}",
             f"<table><tr><th>Programme<th>Client ID<th>May{rows}</table><h2>Add a "
@@ -342,18 +342,18 @@ class Screens:
             return time.strftime("%d %b %Y", time.gmtime(at))
 
         live = "".join(
-            f"<tr><td><code>{one['id']}</code><td>…{escape(one['hint'])}<td>{day(one['ends'])}"
-            f"<td>{button('retire', 'Retire', one['id'])}"
-            for one in client["secrets"]
+            f"<tr><td><code>{secret['id']}</code><td>…{escape(secret['hint'])}<td>{day(secret['ends'])}"
+            f"<td>{button('retire', 'Retire', secret['id'])}"
+            for secret in client["secrets"]
         )
         consents = "".join(
-            f"<tr><td>{one}<td>"
+            f"<tr><td>{part}<td>"
             + (
                 "agreed"
-                if one in client["consents"]
-                else button("consent", "Agree for everyone", one)
+                if part in client["consents"]
+                else button("consent", "Agree for everyone", part)
             )
-            for one in sorted(set(client["scope"].split()) & self.about.admin_scopes)
+            for part in sorted(set(client["scope"].split()) & self.about.admin_scopes)
         )
         uris = "\n".join(client["redirect_uris"])
         return page(
@@ -382,7 +382,7 @@ class Screens:
             except ValueError as error:
                 return page("Not possible", f"<p class=no>{escape(str(error))}</p>", 409)
         if act == "retire":
-            client["secrets"] = [one for one in client["secrets"] if one["id"] != value]
+            client["secrets"] = [secret for secret in client["secrets"] if secret["id"] != value]
         elif act == "consent" and value in self.about.admin_scopes:
             client["consents"][value] = {"who": self.about.office, "when": int(clock.now())}
         elif act == "certificate":
@@ -390,7 +390,7 @@ class Screens:
         elif act == "change":
             client["redirect_uris"] = form.get("uris", "").split()
             client["scope"] = " ".join(
-                one for one in form.get("scope", "").split() if one in self.about.scopes
+                part for part in form.get("scope", "").split() if part in self.about.scopes
             )
         self.store.save()
         return RedirectResponse(f"{self.root}/office/{client['client_id']}", 303)

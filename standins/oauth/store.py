@@ -79,7 +79,7 @@ class Store:
 
     def new_secret(self, client: dict[str, Any]) -> tuple[str, str]:
         """Add a secret; answers its ID and its value. At most two may live at once (ValueError)."""
-        live = [one for one in client["secrets"] if one["ends"] > clock.now()]
+        live = [secret for secret in client["secrets"] if secret["ends"] > clock.now()]
         if len(live) >= LIVE_SECRETS:
             raise ValueError("Two secrets are live already. Retire one first.")
         secret_id, value = f"sid-{secrets.token_hex(6)}", secrets.token_urlsafe(30)
@@ -97,8 +97,8 @@ class Store:
 
     def secrets(self) -> Iterator[dict[str, Any]]:
         """Every secret of every client."""
-        for one in self.data["clients"].values():
-            yield from one["secrets"]
+        for client in self.data["clients"].values():
+            yield from client["secrets"]
 
     def client(self, client_id: str | None) -> dict[str, Any] | None:
         """A client by its ID."""
@@ -110,10 +110,10 @@ class Store:
         wanted = digest(value)
         now = clock.now()
         return any(
-            secrets.compare_digest(one["digest"], wanted)
-            and one["ends"] > now
-            and one["made"] + self.about.spread <= now
-            for one in client["secrets"]
+            secrets.compare_digest(secret["digest"], wanted)
+            and secret["ends"] > now
+            and secret["made"] + self.about.spread <= now
+            for secret in client["secrets"]
         )
 
     # Tokens

@@ -112,8 +112,10 @@ class Office:
                 f"<td>{ends}<td><form method=post "
                 f"action='/{env}/{escape(name)}/end'><button>Withdraw</button></form>"
             )
-        accounts = "".join(f"<option>{one}" for one in (f"svc-{style.key}", "r.oake (Rowan Oake)"))
-        roles = "".join(f"<option>{one}" for one in style.roles)
+        accounts = "".join(
+            f"<option>{name}" for name in (f"svc-{style.key}", "r.oake (Rowan Oake)")
+        )
+        roles = "".join(f"<option>{role}" for role in style.roles)
         upload = (
             "<p>Certificate in PEM, or leave it empty and we issue one:<br><textarea "
             "name=certificate rows=6 cols=66></textarea></p><p>Good for <input name=days "
@@ -329,12 +331,12 @@ class Office:
         except ValueError:
             return JSONResponse({"error": "The body is not JSON"}, 400)
         sent = given if isinstance(given, dict) else {}
-        if lacking := [one for one in self.style.wanted if not sent.get(one)]:
+        if lacking := [text for text in self.style.wanted if not sent.get(text)]:
             return JSONResponse({"error": f"wanted: {', '.join(lacking)}"}, 422)
         number = request.path_params["number"]
         drawer["things"][number] = {
             "number": number,
-            **{one: str(given[one]) for one in self.style.wanted},
+            **{text: str(given[text]) for text in self.style.wanted},
         }
         self.shelf.save()
         return JSONResponse(drawer["things"][number], 201)
@@ -357,7 +359,7 @@ class Office:
             return [
                 {"way": [role]}
                 for place, role in enumerate(style.roles)
-                if any(method in style.may[one] for one in style.roles[: place + 1])
+                if any(method in style.may[role] for role in style.roles[: place + 1])
             ]
 
         def operation(method: str, summary: str) -> dict[str, Any]:

@@ -33,9 +33,9 @@ def _no(says: str, challenge: str = "") -> Response:
 def _by_secret(keys: Keys, shown: str) -> dict[str, Any] | None:
     return next(
         (
-            one
-            for one in keys.values()
-            if secrets.compare_digest(one["secret"].encode(), shown.encode())
+            key
+            for key in keys.values()
+            if secrets.compare_digest(key["secret"].encode(), shown.encode())
         ),
         None,
     )

@@ -23,7 +23,7 @@ class Shelf:
     def __init__(self, file: Path) -> None:
         self.file = file
         self.data: dict[str, Any] = {
-            one: {"keys": {}, "things": {}, "calls": {}} for one in ENVIRONMENTS
+            environment: {"keys": {}, "things": {}, "calls": {}} for environment in ENVIRONMENTS
         }
         if file.exists():
             self.data.update(json.loads(file.read_text()))

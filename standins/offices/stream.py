@@ -56,8 +56,8 @@ def allowed(book: dict[str, Any] | None, who: str, operation: str, stream: str, 
             else stream == rule["resource"]
         )
         near = not rule["from"] or any(
-            ipaddress.ip_address(peer) in ipaddress.ip_network(one, strict=False)
-            for one in rule["from"]
+            ipaddress.ip_address(peer) in ipaddress.ip_network(item, strict=False)
+            for item in rule["from"]
         )
         if mine and thing and near and rule["operation"] in (operation, "*"):
             if rule["effect"] == "deny":
@@ -73,7 +73,7 @@ class Positions:
         self.office = office
 
     def _record(self, key: str) -> dict[str, Any] | None:
-        for drawer in (self.office.shelf.data[one] for one in ENVIRONMENTS):
+        for drawer in (self.office.shelf.data[environment] for environment in ENVIRONMENTS):
             if key in drawer["keys"]:
                 found: dict[str, Any] = drawer["keys"][key]
                 return found
@@ -132,18 +132,20 @@ class Positions:
         if known is None:
             return None, {"ok": False, "error": "forbidden", "says": "Sign in first"}
         env = next(
-            one
-            for one in ENVIRONMENTS
-            if any(record is known for record in self.office.shelf.data[one]["keys"].values())
+            environment
+            for environment in ENVIRONMENTS
+            if any(
+                record is known for record in self.office.shelf.data[environment]["keys"].values()
+            )
         )
         may = self.office.shelf.data[env].get("rules")
         if act == "list":
             return known, {
                 "ok": True,
                 "topics": [
-                    one
-                    for one in sorted(TOPICS)
-                    if allowed(may, known["account"], "read", one, peer)
+                    topic
+                    for topic in sorted(TOPICS)
+                    if allowed(may, known["account"], "read", topic, peer)
                 ],
             }
         if act == "peek" and given.get("topic") in TOPICS:
@@ -225,7 +227,9 @@ class Positions:
             try:
                 given = json.loads(await request.body())
                 drawer["rules"] = {
-                    "groups": {str(k): [str(one) for one in v] for k, v in given["groups"].items()},
+                    "groups": {
+                        str(k): [str(item) for item in v] for k, v in given["groups"].items()
+                    },
                     "rules": [{key: rule[key] for key in RULE} for rule in given["rules"]],
                 }
             except (ValueError, KeyError, TypeError, AttributeError):
@@ -250,7 +254,7 @@ class Positions:
             f"<input type=hidden name=number value={number}><button>Strike out</button></form>"
             for number, one in enumerate((found or {}).get("rules", []), 1)
         )
-        streams = "".join(f"<option>{one}" for one in sorted(TOPICS))
+        streams = "".join(f"<option>{topic}" for topic in sorted(TOPICS))
         none = "No rules yet: whoever has a key may read everything." if found is None else ""
         return page(
             f"Who may read and send, {env}",

@@ -50,7 +50,7 @@ def test_reading_any(page: Page) -> None:
     page.goto("/certificates")
     page.get_by_role("link", name="Read any certificate").click()
     chain = "".join(
-        (VECTORS / one).read_text() for one in ("leaf-good.pem", "intermediate.pem", "root.pem")
+        (VECTORS / name).read_text() for name in ("leaf-good.pem", "intermediate.pem", "root.pem")
     )
     page.get_by_label("Pasted (PEM)").fill(chain)
     page.get_by_label("At this moment").fill("2026-06-01T00:00")
@@ -161,7 +161,7 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     held = page.request.get(
         "/api/credentials?words=connection:lost-property env:production"
     ).json()["items"]
-    old = next(one for one in held if one["connections"] == ["production/lost-property"])
+    old = next(item for item in held if item["connections"] == ["production/lost-property"])
     page.goto(f"/credentials/{old['id']}")
     page.get_by_role("button", name="Replace it").click()
     expect(page.get_by_text("Both live side by side", exact=False)).to_be_visible()

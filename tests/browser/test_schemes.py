@@ -71,7 +71,7 @@ KINDS = [
 
 
 @pytest.mark.parametrize(
-    ("profile", "office", "root", "role", "keys", "facts"), KINDS, ids=[one[0] for one in KINDS]
+    ("profile", "office", "root", "role", "keys", "facts"), KINDS, ids=[kind[0] for kind in KINDS]
 )
 def test_keys_tokens_and_passwords(
     page: Page,
@@ -366,7 +366,7 @@ def test_a_code_connection_that_renews_with_its_old_access_token(
         page.get_by_role("button", name=re.compile("The whole road")).click()
     address = f"/api/tests/{begun.value.json()['id']}"
     wait_until(lambda: page.request.get(address).json()["ended"], what="the end of the test")
-    rungs = {one["rung"]: one for one in page.request.get(address).json()["rungs"]}
+    rungs = {rung["rung"]: rung for rung in page.request.get(address).json()["rungs"]}
     assert rungs["allowed"]["facts"]["renewed"]
     expect(page.locator("[data-rung=allowed]")).to_contain_text("with a renewed token")
     expect(page.locator("[data-rung=work]")).to_contain_text("passed")

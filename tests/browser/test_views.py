@@ -29,8 +29,8 @@ def addresses(page: Page) -> dict[str, str]:
     """One address for each view, found through the API that the page uses."""
     client = page.request.get("/api/clients?application=cargo-manifests").json()["items"]
     test = page.request.get("/api/connections/production/cargo-manifests").json()["last_test"]
-    by_hand = next(one["id"] for one in client if not one["managed"])
-    managed = next(one["id"] for one in client if one["managed"])
+    by_hand = next(item["id"] for item in client if not item["managed"])
+    managed = next(item["id"] for item in client if item["managed"])
     return {
         "Today": "/",
         "Applications": "/applications",
@@ -79,9 +79,9 @@ def violations(page: Page) -> list[str]:
     found += page.evaluate(run, {"runOnly": ["color-contrast"]})
     page.emulate_media(color_scheme="light")
     return [
-        f"{one['id']}: {node['target']} {node['failureSummary']}"
-        for one in found
-        for node in one["nodes"]
+        f"{item['id']}: {node['target']} {node['failureSummary']}"
+        for item in found
+        for node in item["nodes"]
     ]
 
 
@@ -148,8 +148,8 @@ def test_the_connection_of_the_sketch(page: Page) -> None:
     page.goto("/connections/production/cargo-manifests")
     expect(page.get_by_text("Two pins out of line")).to_be_visible()
     fits = {
-        one.get_attribute("data-pin"): one.get_attribute("data-fit")
-        for one in page.locator("[data-pin]").all()
+        item.get_attribute("data-pin"): item.get_attribute("data-fit")
+        for item in page.locator("[data-pin]").all()
     }
     assert [key for key, fit in fits.items() if fit == "differs"] == ["redirect_uri", "scopes"]
     assert list(fits) == [

@@ -59,7 +59,8 @@ def plain(
             else resource == rule.resource
         )
         where = not rule.networks or any(
-            ipaddress.ip_address(address) in ipaddress.ip_network(one) for one in rule.networks
+            ipaddress.ip_address(address) in ipaddress.ip_network(network)
+            for network in rule.networks
         )
         if named and thing and where and rule.operation in (operation, "*"):
             holding.append(place)
@@ -117,7 +118,7 @@ def test_rules_never_decide_exactly_when_no_request_finds_them_deciding(book: Bo
         "abcz",
     ]
     asked = itertools.product((*WHO, "nobody"), OPERATIONS, letters, ADDRESSES)
-    deciding = {plain(book, *one)[1] for one in asked}
+    deciding = {plain(book, *item)[1] for item in asked}
     assert set(never_decide(book, OPERATIONS)) == set(range(len(book.rules))) - deciding
 
 
@@ -277,7 +278,7 @@ def test_all_mistakes_are_told_at_once() -> None:
     with pytest.raises(BadRules) as told:
         formats.from_csv("\n".join(lines), OPERATIONS)
     assert [
-        one.partition(":")[0] for one in str(told.value).split("; ") if one.startswith("line")
+        part.partition(":")[0] for part in str(told.value).split("; ") if part.startswith("line")
     ] == ["line 2", "line 4", "line 5"]
     rules = [{"effect": "allow", "who": "ada", "operation": "read"}] * 30
     with pytest.raises(BadRules, match="rule 1: .*rule 8: .*; and 22 more"):

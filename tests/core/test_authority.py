@@ -80,10 +80,10 @@ def test_any_single_slip_is_seen(identity: bytes, secret: bytes, data: st.DataOb
     1961).
     """
     text = house_key.make(house_key.CLIENT_SECRET, "sandbox", identity, secret)
-    place = data.draw(st.integers(12, len(text) - 1).filter(lambda one: text[one] != "_"))
+    place = data.draw(st.integers(12, len(text) - 1).filter(lambda item: text[item] != "_"))
     other = data.draw(
         st.sampled_from("0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz").filter(
-            lambda one: one != text[place]
+            lambda item: item != text[place]
         )
     )
     with pytest.raises(house_key.BadKey) as seen:
@@ -385,7 +385,7 @@ def test_keys_take_turns_so_that_no_token_is_refused(
             )
         except ValueError:
             continue
-        keys |= {one.kid: one for one in changed}
+        keys |= {key.kid: key for key in changed}
     for second in range(min(starts), 9000, 97):
         now = NOW + timedelta(seconds=second)
         signer = rollover.signer(keys.values(), now)
@@ -395,11 +395,11 @@ def test_keys_take_turns_so_that_no_token_is_refused(
             for age in (timedelta(0), kept_for - timedelta(microseconds=1)):
                 fetched = checked - age
                 shown = {
-                    one.kid
-                    for one in rollover.published(keys.values(), fetched)
-                    if one.published_from <= fetched
+                    key.kid
+                    for key in rollover.published(keys.values(), fetched)
+                    if key.published_from <= fetched
                 }
-                first = min(one.published_from for one in keys.values())
+                first = min(key.published_from for key in keys.values())
                 if fetched >= first:
                     assert (
                         signer.kid in shown

@@ -37,7 +37,7 @@ CALLERS = (
 
 def test_every_uri_against_every_caller() -> None:
     bench = redirect_bench.work_out((DESK, OLD), CALLERS)
-    assert [(one.uri, one.used_by) for one in bench.registered] == [(DESK, ("good",)), (OLD, ())]
+    assert [(item.uri, item.used_by) for item in bench.registered] == [(DESK, ("good",)), (OLD, ())]
     good, slash, none = bench.callers
     assert (good.match.match, good.marked) == (True, None)
     assert (slash.match.match, slash.match.nearest, slash.match.reason_code) == (
@@ -46,18 +46,18 @@ def test_every_uri_against_every_caller() -> None:
         "path",
     )
     assert slash.marked is not None
-    assert [one.text for one in slash.marked.caller if not one.same] == ["/"]
+    assert [piece.text for piece in slash.marked.caller if not piece.same] == ["/"]
     assert none.match.reason_code == "omitted_multiple"  # RFC 6749 §3.1.2.3
 
 
 def test_lint_stands_beside_each_registered_uri() -> None:
     bench = redirect_bench.work_out(("http://desk.gannet.example/return",), ())
-    assert [one.code for one in bench.registered[0].lint] == ["not_https"]
+    assert [item.code for item in bench.registered[0].lint] == ["not_https"]
 
 
 def test_a_change_says_who_stops_and_when() -> None:
     told = redirect_bench.effects((DESK, DESK + "/"), (OLD,), CALLERS)
-    assert [(one.ref, one.stops) for one in told] == [
+    assert [(effect.ref, effect.stops) for effect in told] == [
         ("good", True),
         ("slash", True),
         ("none", False),
@@ -73,17 +73,18 @@ def test_a_change_says_who_stops_and_when() -> None:
 )
 def test_effects_are_the_difference_of_two_benches(before: list[str], after: list[str]) -> None:
     told = {
-        one.ref: one.stops for one in redirect_bench.effects(tuple(before), tuple(after), CALLERS)
+        effect.ref: effect.stops
+        for effect in redirect_bench.effects(tuple(before), tuple(after), CALLERS)
     }
-    for one in CALLERS:
+    for caller in CALLERS:
         was, will = (
-            redirects.match(tuple(some), one.uri or None).match for some in (before, after)
+            redirects.match(tuple(some), caller.uri or None).match for some in (before, after)
         )
-        assert told.get(one.ref) == (None if was == will else was)
+        assert told.get(caller.ref) == (None if was == will else was)
 
 
 def test_a_change_by_hand_adds_before_it_takes_away() -> None:
-    keys = [one.key for one in redirect_bench.acts("Cargo manifests", "Ferries", (OLD,), (DESK,))]
+    keys = [act.key for act in redirect_bench.acts("Cargo manifests", "Ferries", (OLD,), (DESK,))]
     assert keys == ["planned:open", f"planned:add:{DESK}", f"planned:drop:{OLD}", "planned:save"]
 
 
@@ -94,7 +95,7 @@ KNOWN = (
     ScopeInfo("admin", kind="admin"),
 )
 IMPLIES = {"write": ("read",)}
-READ, WRITE, BERTHS = ((frozenset({one}),) for one in ("read", "write", "berths"))
+READ, WRITE, BERTHS = ((frozenset({name}),) for name in ("read", "write", "berths"))
 BOTH = (frozenset({"read"}), frozenset({"write"}))
 WHEN = datetime(2026, 6, 1, tzinfo=UTC)
 
@@ -206,12 +207,14 @@ FIELDS = {"env": "environment", "environment": "environment", "state": "state"}
     ],
 )
 def test_filters_as_people_type_them(text: str, read: list[tuple[str, str, bool]]) -> None:
-    assert [(one.text, one.field, one.without) for one in filter_words.read(text, FIELDS)] == read
+    assert [
+        (word.text, word.field, word.without) for word in filter_words.read(text, FIELDS)
+    ] == read
 
 
 @given(st.text(max_size=200))
 def test_no_filter_is_refused(text: str) -> None:
-    assert all(one.text for one in filter_words.read(text, FIELDS))
+    assert all(word.text for word in filter_words.read(text, FIELDS))
 
 
 @pytest.mark.parametrize(

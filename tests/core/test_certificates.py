@@ -70,12 +70,12 @@ def make(
         )
     if dns:
         built = built.add_extension(
-            x509.SubjectAlternativeName([x509.DNSName(one) for one in dns]), False
+            x509.SubjectAlternativeName([x509.DNSName(text) for text in dns]), False
         )
     if eku:
         built = built.add_extension(x509.ExtendedKeyUsage([eku]), False)
     if permitted or excluded:
-        trees = [[x509.DNSName(one)] if one else None for one in (permitted, excluded)]
+        trees = [[x509.DNSName(item)] if item else None for item in (permitted, excluded)]
         built = built.add_extension(x509.NameConstraints(*trees), True)
     return built.sign(KEYS[by], hashes.SHA256())
 
@@ -89,7 +89,7 @@ def openssl(
 ) -> tuple[bool, str]:
     for name, some in (("leaf", [leaf]), ("others", others), ("root", [root])):
         (folder / f"{name}.pem").write_bytes(
-            b"".join(one.public_bytes(Encoding.PEM) for one in some)
+            b"".join(item.public_bytes(Encoding.PEM) for item in some)
         )
     done = subprocess.run(
         [
@@ -177,7 +177,7 @@ def test_random_chains_against_openssl(
     good, said = openssl(tmp_path_factory.mktemp("chain"), leaf, shown, root, host)
     assert verdict.valid == good, f"{verdict.verdict} at {verdict.at}; openssl: {said}"
     if verdict.valid:
-        assert verdict.ends == min(one.not_valid_after_utc for one in [leaf, *others, root])
+        assert verdict.ends == min(item.not_valid_after_utc for item in [leaf, *others, root])
     else:
         assert verdict.says == path.WORDS[verdict.verdict]
 
@@ -296,7 +296,7 @@ def test_a_maze_of_issuers_ends() -> None:
 )
 def test_names(host: str, dns: tuple[str, ...], ips: tuple[str, ...], fits: bool) -> None:
     """RFC 9525 §6.3, §6.5."""
-    assert names.matches(host, dns, [str(ipaddress.ip_address(one)) for one in ips]) is fits
+    assert names.matches(host, dns, [str(ipaddress.ip_address(ip)) for ip in ips]) is fits
 
 
 def test_reading_what_openssl_wrote(tmp_path: Path) -> None:

@@ -115,7 +115,7 @@ def test_a_bad_line_says_what_is_wrong(line: str, said: str) -> None:
 
 def test_a_bad_line_does_not_stop_the_next() -> None:
     lines = ["nonsense\n", "\n", '{"op": "private_use_scheme", "uri": "com.example:/x"}\n']
-    got = [json.loads(one) for one in answers(lines)]
+    got = [json.loads(item) for item in answers(lines)]
     assert len(got) == 2
     assert "error" in got[0]
     assert got[1]["answer"]["acceptable"] is True
@@ -186,12 +186,12 @@ def test_no_line_stops_the_next_and_none_is_unforeseen(name: str) -> None:
 
 @given(
     st.text(st.characters(exclude_categories=()))
-    | st.binary().map(lambda one: one.decode("utf-8", "surrogateescape"))
+    | st.binary().map(lambda item: item.decode("utf-8", "surrogateescape"))
 )
 def test_any_text_is_answered(line: str) -> None:
     got = list(answers([line.replace("\n", " "), GOOD]))
     assert json.loads(got[-1])["answer"]["acceptable"] is True
-    assert all("error" in json.loads(one) for one in got[:-1])
+    assert all("error" in json.loads(item) for item in got[:-1])
 
 
 def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.MonkeyPatch) -> None:
@@ -201,7 +201,7 @@ def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.Monkey
     monkeypatch.setitem(
         room("pkce_ops"), "pkce_challenge", replace(room("pkce_ops")["pkce_challenge"], run=fall)
     )
-    got = [json.loads(one) for one in answers(['{"op": "pkce_challenge"}', GOOD])]
+    got = [json.loads(item) for item in answers(['{"op": "pkce_challenge"}', GOOD])]
     assert "IndexError" in got[0]["error"]
     assert got[1]["answer"]["acceptable"] is True
 

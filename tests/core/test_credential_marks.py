@@ -22,7 +22,7 @@ GOOD = Known(
 
 
 def keys(known: Known) -> list[str]:
-    return [one.key for one in marks(known, NOW)]
+    return [mark.key for mark in marks(known, NOW)]
 
 
 def test_each_mark() -> None:
@@ -44,8 +44,8 @@ def test_each_mark() -> None:
         applications=frozenset({"Fares", "Tides"}),
         environments=frozenset({"Sandbox", "Production"}),
     )
-    assert [one.says for one in marks(two, NOW)] == ["Fares and Tides share it."]
-    assert [(one.key, one.grave) for one in marks(replace(GOOD, weak="It is short."), NOW)] == [
+    assert [mark.says for mark in marks(two, NOW)] == ["Fares and Tides share it."]
+    assert [(mark.key, mark.grave) for mark in marks(replace(GOOD, weak="It is short."), NOW)] == [
         ("weak", True)
     ]
     assert keys(replace(GOOD, held=False, last_used=None)) == ["unused"]
@@ -63,8 +63,8 @@ def test_each_mark() -> None:
 def test_an_end_is_grave_for_whoever_stops_by_it() -> None:
     for days, grave in ((8, False), (6, True), (-1, True)):
         soon = replace(GOOD, ends=NOW + timedelta(days=days), held=False)
-        assert [one.grave for one in marks(replace(soon, draws=True), NOW)] == [grave]
-        assert [one.grave for one in marks(soon, NOW)] == [False]
+        assert [mark.grave for mark in marks(replace(soon, draws=True), NOW)] == [grave]
+        assert [mark.grave for mark in marks(soon, NOW)] == [False]
 
 
 @given(st.integers(-40, 400), st.booleans(), st.booleans())
@@ -90,12 +90,12 @@ def test_between_two_moments_the_same_marks_stand_out(
     )
 
     def keys(moment: datetime) -> list[str]:
-        return [one.key for one in marks(known, moment)]
+        return [mark.key for mark in marks(known, moment)]
 
     following = next_moment(known, NOW)
     until = following or NOW + timedelta(days=2000)
     assert until > NOW
     assert {
-        tuple(sorted(keys(one)))
-        for one in (NOW, NOW + (until - NOW) * part * 0.999999, until - timedelta(microseconds=1))
+        tuple(sorted(keys(item)))
+        for item in (NOW, NOW + (until - NOW) * part * 0.999999, until - timedelta(microseconds=1))
     } == {tuple(sorted(keys(NOW)))}

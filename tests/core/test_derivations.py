@@ -25,7 +25,7 @@ KEY = ec.generate_private_key(ec.SECP256R1())
 
 @given(st.integers(1, 2**60))
 def test_rounds_of_any_size(rounds: int) -> None:
-    assert [one.rounds for one in derivations.costs(by_rounds(rounds))] == [rounds]
+    assert [cost.rounds for cost in derivations.costs(by_rounds(rounds))] == [rounds]
 
 
 def openssl(folder: Path, *words: str) -> str:
@@ -54,7 +54,7 @@ def test_the_rounds_that_openssl_wrote(tmp_path: Path, words: list[str]) -> None
             "out",
         )
         openssl(tmp_path, "pkcs8", "-topk8", "-in", "key.pem", *words, *rest)
-        assert [one.rounds for one in derivations.costs((tmp_path / "out").read_bytes())] == [
+        assert [cost.rounds for cost in derivations.costs((tmp_path / "out").read_bytes())] == [
             rounds
         ]
 
@@ -77,12 +77,12 @@ def test_each_derivation_of_a_packed_file(tmp_path: Path) -> None:
         told = openssl(
             tmp_path, "pkcs12", "-in", "file.p12", "-info", "-noout", "-passin", f"pass:{PASSWORD}"
         )
-        assert [one.rounds for one in derivations.costs(data)] == [
-            int(one) for one in re.findall(r"[Ii]teration (\d+)", told)
+        assert [cost.rounds for cost in derivations.costs(data)] == [
+            int(item) for item in re.findall(r"[Ii]teration (\d+)", told)
         ]
         assert reading.read(data, PASSWORD).keys
-    assert [one.rounds for one in derivations.costs(packed(77, 99))] == [99, 77]
-    assert [one.rounds for one in derivations.costs(packed(77, 99, ends=False))] == [99, 77]
+    assert [cost.rounds for cost in derivations.costs(packed(77, 99))] == [99, 77]
+    assert [cost.rounds for cost in derivations.costs(packed(77, 99, ends=False))] == [99, 77]
 
 
 @pytest.mark.parametrize("n", [1024, 16384])
@@ -93,7 +93,7 @@ def test_scrypt_as_openssl_writes_it(tmp_path: Path, n: int) -> None:
         *("-passout", f"pass:{PASSWORD}", "-outform", "DER", "-out", "out"),
     )
     data = (tmp_path / "out").read_bytes()
-    assert [one.memory for one in derivations.costs(data)] == [128 * n * 8]
+    assert [cost.memory for cost in derivations.costs(data)] == [128 * n * 8]
     assert keys.match(keys.open_private(data, PASSWORD), KEY.public_key())
 
 

@@ -24,8 +24,8 @@ from neatlatch.core.schemes import BASIC, CODE, KINDS, endpoint
         ("HTTPS://Example.COM", "https://example.com", True),
     ],
 )
-def test_the_examples_of_the_standard(one: str, other: str, same: bool) -> None:
-    assert (destinations.origin(one) == destinations.origin(other)) is same
+def test_the_examples_of_the_standard(text: str, other: str, same: bool) -> None:
+    assert (destinations.origin(text) == destinations.origin(other)) is same
 
 
 @pytest.mark.parametrize(
@@ -48,7 +48,7 @@ def test_what_cannot_be_called_has_none(text: str) -> None:
 hosts = st.one_of(
     st.from_regex(r"[a-z0-9]([a-z0-9-]{0,8}[a-z0-9])?(\.[a-z]{2,5}){0,2}", fullmatch=True),
     st.ip_addresses(v=4).map(str),
-    st.ip_addresses(v=6).map(lambda one: f"[{one}]"),
+    st.ip_addresses(v=6).map(lambda item: f"[{item}]"),
 )
 
 

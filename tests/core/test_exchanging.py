@@ -64,7 +64,7 @@ def test_the_old_one_may_go_when_nobody_uses_it() -> None:
 
 
 def watch(at: Standing) -> exchanging.Step:
-    return next(one for one in exchanging.steps(at, NOW) if one.key == "watch")
+    return next(step for step in exchanging.steps(at, NOW) if step.key == "watch")
 
 
 def test_watching_takes_its_time_unless_all_were_seen() -> None:
@@ -100,12 +100,12 @@ _MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta
 )
 def test_at_most_one_step_is_next(at: Standing) -> None:
     found = exchanging.steps(at, NOW)
-    assert [one.state for one in found] == sorted(
-        (one.state for one in found), key=["done", "now", "waits"].index
+    assert [step.state for step in found] == sorted(
+        (step.state for step in found), key=["done", "now", "waits"].index
     )
-    assert sum(one.state == "now" for one in found) <= 1
-    assert {one.key for one in found} == {"make", "prove", "switch", "watch", "retire", "refuse"}
-    order = [one.key for one in found]
+    assert sum(step.state == "now" for step in found) <= 1
+    assert {step.key for step in found} == {"make", "prove", "switch", "watch", "retire", "refuse"}
+    order = [step.key for step in found]
     assert (
         order.index("prove") < order.index("switch")
     ) == at.overlaps  # where only one lives, it is in use before it can be proven

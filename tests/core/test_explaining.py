@@ -37,7 +37,9 @@ def root() -> x509.Certificate:
 def _cases() -> list[object]:
     cases = CASES["cases"] if isinstance(CASES, dict) else CASES
     return [
-        one for one in cases if one["input"]["op"] == "verify_chain" and not one["input"]["crls"]
+        case
+        for case in cases
+        if case["input"]["op"] == "verify_chain" and not case["input"]["crls"]
     ]
 
 
@@ -51,14 +53,14 @@ def test_a_file_is_judged_as_the_set_says(case: dict[str, dict[str, str]]) -> No
     anchors = given_["trust_anchors"]
     trusted = found(
         *(
-            one.removeprefix("certs/")
-            for one in ([anchors] if isinstance(anchors, str) else anchors)
+            anchor.removeprefix("certs/")
+            for anchor in ([anchors] if isinstance(anchors, str) else anchors)
         )
     ).certificates
     purpose = given_["purpose"]
     assert purpose in ("server", "client", "any")
     told = explaining.explain(
-        found(*(one.removeprefix("certs/") for one in names)),
+        found(*(name.removeprefix("certs/") for name in names)),
         trusted,
         AT
         if given_["verification_time"].startswith("2026-06-01T")
@@ -109,8 +111,8 @@ def test_what_else_is_in_a_file_is_told() -> None:
     assert told.key.words == "RSA 2048"
     assert told.key_fits
     assert len(told.others) == 1
-    assert [one.signature_valid for one in told.requests] == [True]
-    assert [one.number for one in told.lists] == [1]
+    assert [request.signature_valid for request in told.requests] == [True]
+    assert [listing.number for listing in told.lists] == [1]
     swapped = explaining.explain(found("leaf-expired.pem", "leaf-good.key.pem"), [], AT)
     assert swapped.key_fits is False
     alone = explaining.explain(found("leaf-good.key.pem"), [], AT)

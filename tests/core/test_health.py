@@ -21,8 +21,8 @@ PASS, ROAD, THEIRS = Sample(True), Sample(False, CauseClass.ROAD), Sample(False,
 
 def run(*samples: Sample, start: Health | None = None) -> Health:
     found = start or Health()
-    for one in samples:
-        found = health.after(found, one)
+    for sample in samples:
+        found = health.after(found, sample)
     return found
 
 
@@ -73,11 +73,11 @@ def test_a_failure_between_passes_begins_the_count_anew() -> None:
 @given(st.lists(st.sampled_from([PASS, ROAD, THEIRS, replace(ROAD, explained=True)]), max_size=30))
 def test_what_was_open_is_latched_only_after_three_passes_in_a_row(samples: list[Sample]) -> None:
     found, was_open, passes = Health(), False, 0
-    for one in samples:
-        found = health.after(found, one)
-        passes = passes + 1 if one.passed else 0
+    for sample in samples:
+        found = health.after(found, sample)
+        passes = passes + 1 if sample.passed else 0
         was_open = found.state is State.UNLATCHED or was_open and found.state is not State.LATCHED
-        if found.state is State.LATCHED and not one.passed:
+        if found.state is State.LATCHED and not sample.passed:
             continue
         assert not (was_open and found.state is State.LATCHED and passes < 3)
 
@@ -97,10 +97,10 @@ def test_never_proven() -> None:
 @given(st.lists(st.sampled_from([PASS, ROAD, THEIRS]), max_size=60))
 def test_the_sum_is_never_negative_and_a_pass_never_opens(samples: list[Sample]) -> None:
     found = Health()
-    for one in samples:
-        found = health.after(found, one)
+    for sample in samples:
+        found = health.after(found, sample)
         assert found.score >= 0
-        assert not (one.passed and found.state is State.UNLATCHED)
+        assert not (sample.passed and found.state is State.UNLATCHED)
 
 
 # Repeating (RFC 9110 §9.2.2, §10.2.3)

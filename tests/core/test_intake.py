@@ -32,7 +32,9 @@ def read(text: str | bytes, password: str | None = None) -> Recognised:
 
 
 def placed(text: str | bytes, kind: str = CODE) -> dict[str, str]:
-    return {one.key: one.item.value for one in place(read(text), KINDS[kind].all_values()).placed}
+    return {
+        item.key: item.item.value for item in place(read(text), KINDS[kind].all_values()).placed
+    }
 
 
 DOWNLOAD = {
@@ -52,14 +54,14 @@ def test_a_client_download() -> None:
     found = read(json.dumps(DOWNLOAD))
     assert found.kind == "client"
     put = place(found, KINDS[CODE].all_values())
-    assert {one.key: one.item.value for one in put.placed} == {
+    assert {text.key: text.item.value for text in put.placed} == {
         "client_id": "gs-1",
         "client_secret": "s3cr3t-value",
         "redirect_uri": "https://l.example/return",
         "authorization_endpoint": "https://ids.example/a",
         "token_endpoint": "https://ids.example/t",
     }
-    assert next(one for one in put.placed if one.key == "client_id").item.notes == (
+    assert next(text for text in put.placed if text.key == "client_id").item.notes == (
         "1 space cut from the start",
         "1 space cut from the end",
     )
@@ -114,17 +116,17 @@ def test_a_curl_line() -> None:
         "'svc-tickets:p w' -H 'Accept: application/json' -k --data-raw '{\"a\":1}'"
     )
     put = place(read(line), KINDS[BASIC].all_values())
-    assert {one.key: one.item.value for one in put.placed} == {
+    assert {text.key: text.item.value for text in put.placed} == {
         "username": "svc-tickets",
         "password": "p w",
     }
-    assert any(one.startswith("-k") for one in put.left)
+    assert any(item.startswith("-k") for item in put.left)
     assert "url" in put.left
     assert "query.full" in put.left
     with pytest.raises(Refused, match="cut"):
         read("curl 'https://x.example")
     hidden = read('curl https://x.example -H "Authorization: Bearer $TOKEN"')
-    assert any("variable" in one for one in hidden.left)
+    assert any("variable" in item for item in hidden.left)
 
 
 def test_headers_and_tokens() -> None:
@@ -197,11 +199,11 @@ def test_several_values_for_one_place_are_asked_about() -> None:
     put = place(
         read("A_CLIENT_SECRET=x1\nB_CLIENT_SECRET=x2\nCLIENT_ID=c\n"), KINDS[CODE].all_values()
     )
-    assert [one.key for one in put.placed] == ["client_id"]
+    assert [text.key for text in put.placed] == ["client_id"]
     assert put.open[0].key == "client_secret"
     assert put.open[0].names == ("A_CLIENT_SECRET", "B_CLIENT_SECRET")
     same = place(read("A_CLIENT_SECRET=x1\nB_CLIENT_SECRET=x1\n"), KINDS[CODE].all_values())
-    assert [one.key for one in same.placed] == ["client_secret"]
+    assert [text.key for text in same.placed] == ["client_secret"]
 
 
 def test_a_lone_value_goes_only_where_it_alone_could() -> None:
@@ -209,13 +211,13 @@ def test_a_lone_value_goes_only_where_it_alone_could() -> None:
     assert placed("https://x.example/api", "bearer") == {"api_base": "https://x.example/api"}
     put = place(read("abc-123"), KINDS[PAIR].all_values())
     assert put.placed == ()
-    assert [one.key for one in put.open] == ["key_id", "key_secret"]
+    assert [item.key for item in put.open] == ["key_id", "key_secret"]
 
 
 def test_one_line_with_its_name() -> None:
     assert placed("client_secret: s3cr3t-value") == {"client_secret": "s3cr3t-value"}
     assert placed("Client ID:  “gs-1”\n") == {"client_id": "gs-1"}
-    assert [one.name for one in read("Secret ID: sid-9").items] == ["Secret ID"]
+    assert [item.name for item in read("Secret ID: sid-9").items] == ["Secret ID"]
     assert placed("Secret ID: sid-9") == {}
 
 
@@ -225,7 +227,7 @@ def test_a_further_endpoint_wants_its_name() -> None:
         read("KEY_ID=k1\nKEY_SECRET=s1\nREGISTER_USERNAME=u\nREGISTER_PASSWORD=p\n"),
         scheme.all_values(),
     )
-    assert {one.key: one.item.value for one in put.placed} == {
+    assert {text.key: text.item.value for text in put.placed} == {
         "key_id": "k1",
         "key_secret": "s1",
         "register.username": "u",
@@ -401,15 +403,15 @@ def test_nothing_crashes_it_and_nothing_is_dropped_without_a_word(data: bytes) -
     assert found.items or found.left or found.facts
     for kind in (CODE, BASIC, PAIR):
         put = place(found, KINDS[kind].all_values())
-        told = {id(one.item) for one in put.placed}
-        opened = {name for one in put.open for name in one.names}
+        told = {id(text.item) for text in put.placed}
+        opened = {name for item in put.open for name in item.names}
         for item in found.items:
-            same = any(one.item.value == item.value for one in put.placed)
+            same = any(text.item.value == item.value for text in put.placed)
             assert (
                 id(item) in told
                 or same
                 or not item.value
                 or item.name in opened
                 or "the value" in opened
-                or any(one.startswith(item.name or "a value") for one in put.left)
+                or any(entry.startswith(item.name or "a value") for entry in put.left)
             )

@@ -368,10 +368,10 @@ def test_no_moment_without_trust(data: st.DataObject) -> None:
         at = now()
         assert not replacing.untrusted(at.leaves, at.receivers)
         steps = replacing.order(at)
-        current = [one for one in steps if one.state == "now"]
+        current = [step for step in steps if step.state == "now"]
         assert len(current) <= 1
-        assert [one.state for one in steps] == sorted(
-            (one.state for one in steps), key=["done", "now", "waits"].index
+        assert [step.state for step in steps] == sorted(
+            (step.state for step in steps), key=["done", "now", "waits"].index
         )
         acts = (
             ["make"]
@@ -398,7 +398,7 @@ def test_no_moment_without_trust(data: st.DataObject) -> None:
             if issuing_under == "new"
             and not retired
             and not replacing.may_retire(at)
-            and not any("old" in one for one in receivers.values())
+            and not any("old" in receiver for receiver in receivers.values())
             else []
         )
         if not acts:
@@ -416,4 +416,4 @@ def test_no_moment_without_trust(data: st.DataObject) -> None:
             receivers[which].discard("old")
         else:
             retired = True
-    assert all(one.state == "done" for one in replacing.order(now()))
+    assert all(step.state == "done" for step in replacing.order(now()))

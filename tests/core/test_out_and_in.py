@@ -35,15 +35,15 @@ def test_a_profile_goes_out_as_openapi_and_comes_in_again(name: str) -> None:
     }
     described = openapi.read_description(openapi_out.document("A", profile, addresses))
     standard = {CODE, CLIENT, API_KEY, BASIC, BEARER, CERTIFICATE}
-    assert {one.key for one in described.schemes} == {
-        one.key for one in profile.schemes if one.key in standard
-    } | ({CLIENT} if any(one.key == "oauth2_jwt" for one in profile.schemes) else set())
-    if all(one.key in standard for one in profile.schemes):
-        assert {(one.name, one.alternatives) for one in described.operations} == {
-            (one.name, one.alternatives) for one in profile.operations
+    assert {scheme.key for scheme in described.schemes} == {
+        scheme.key for scheme in profile.schemes if scheme.key in standard
+    } | ({CLIENT} if any(scheme.key == "oauth2_jwt" for scheme in profile.schemes) else set())
+    if all(scheme.key in standard for scheme in profile.schemes):
+        assert {(operation.name, operation.alternatives) for operation in described.operations} == {
+            (operation.name, operation.alternatives) for operation in profile.operations
         }
-        assert {one.name: one.meaning for one in described.scopes} == {
-            one.name: one.meaning for one in profile.scopes
+        assert {scope.name: scope.meaning for scope in described.scopes} == {
+            scope.name: scope.meaning for scope in profile.scopes
         }
         assert described.servers == ("https://a.example/v1",)
 
@@ -71,7 +71,7 @@ def test_env_lines_are_what_a_shell_reads(values: dict[str, str]) -> None:
     for line, value in zip(text.splitlines(), values.values(), strict=True):
         name, _, quoted = line.partition("=")
         assert name.isupper()
-        if not any(one in value for one in "$`\\"):
+        if not any(item in value for item in "$`\\"):
             assert shlex.split(quoted) == [value]
 
 
@@ -205,14 +205,18 @@ def test_a_mistake_is_told_with_its_line(change: tuple[str, str], line: int, say
         told = reading.missing(found.references, found.content)
     except reading.BadInventory as error:
         told = error.mistakes
-    assert any(one.line == line and says in one.says for one in told), [str(one) for one in told]
+    assert any(mistake.line == line and says in mistake.says for mistake in told), [
+        str(mistake) for mistake in told
+    ]
 
 
 def test_a_file_may_name_what_stands_already() -> None:
     head, _, rest = SMALL.partition("environments:")
     small = head + "connections:" + rest.partition("connections:")[2]
     found = reading.read(small)
-    assert [one.says.split("'")[1] for one in reading.missing(found.references, found.content)] == [
+    assert [
+        item.says.split("'")[1] for item in reading.missing(found.references, found.content)
+    ] == [
         "cargo/sandbox",
         "sandbox",
         "cargo",
@@ -220,7 +224,7 @@ def test_a_file_may_name_what_stands_already() -> None:
     stands = reading.read(SMALL).content
     outcome = merging.merge(stands, found.content, None, found.lines)
     assert reading.missing(found.references, outcome.content) == []
-    assert {one.act for one in outcome.changes} == {"stay"}
+    assert {change.act for change in outcome.changes} == {"stay"}
     pruned = merging.merge(stands, found.content, None, found.lines, prune=True)
     assert (
         len(reading.missing(found.references, pruned.content)) == 3
@@ -234,7 +238,7 @@ def test_a_file_of_version_1_calls_workloads_users() -> None:
     assert "\nworkloads:" in reading.write(reading.read(before).content)
     with pytest.raises(reading.BadInventory) as told:
         reading.read(before.replace("    name: Night run", "    called: Night run"))
-    assert {one.line for one in told.value.mistakes} == {23, 24}
+    assert {mistake.line for mistake in told.value.mistakes} == {23, 24}
     with pytest.raises(reading.BadInventory, match="no such kind"):
         reading.read(SMALL.replace("workloads:", "users:"))
 
@@ -242,7 +246,7 @@ def test_a_file_of_version_1_calls_workloads_users() -> None:
 def test_several_mistakes_are_told_at_once() -> None:
     with pytest.raises(reading.BadInventory) as told:
         reading.read(SMALL.replace("pace: 4", "pace: fast").replace("people: [ewan]", "people: 1"))
-    assert [one.line for one in told.value.mistakes] == [9, 21]
+    assert [mistake.line for mistake in told.value.mistakes] == [9, 21]
 
 
 def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
@@ -289,7 +293,7 @@ def acts(
 ) -> tuple[dict[str, str], dict[str, Any]]:
     """What happens to each team, and the teams that stand afterwards."""
     found = merging.merge(current, wanted, base, {}, prune)
-    return {one.key: one.act for one in found.changes}, {
+    return {change.key: change.act for change in found.changes}, {
         key: one["people"] for key, one in found.content["teams"].items()
     }
 
@@ -324,7 +328,7 @@ def test_an_undo_leaves_what_something_that_stays_uses() -> None:
     }
     found = merging.merge(now, bare, added, {}, prune=True)  # the connection was changed since
     undoing.keep_what_is_used(found, now)
-    told = {(one.kind, one.key): (one.act, one.says[0]) for one in found.changes}
+    told = {(change.kind, change.key): (change.act, change.says[0]) for change in found.changes}
     assert told["connections", "tides"][0] == "kept"
     assert told["places", "tides/live"] == (
         "kept",
@@ -428,8 +432,8 @@ def test_fields_are_merged_one_by_one() -> None:
     assert found.content["connections"]["cargo"]["time_limit"] == 9.0
     assert found.changes[0].act == "change"
     assert any(
-        "stays as changed here meanwhile: pace: 10.0 became 5.0" in one
-        for one in found.changes[0].says
+        "stays as changed here meanwhile: pace: 10.0 became 5.0" in say
+        for say in found.changes[0].says
     )
     moved = merging.merge(connection(), connection(place="q"), None, {})
     assert moved.changes[0].act == "conflict"

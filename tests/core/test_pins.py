@@ -70,13 +70,13 @@ def halves(
 
 
 def pin(key: str, **given: Any) -> pins.Pin:
-    return next(one for one in pins.work_out(halves(**given)) if one.key == key)
+    return next(item for item in pins.work_out(halves(**given)) if item.key == key)
 
 
 def test_everything_latches() -> None:
     worked_out = pins.work_out(halves())
     assert pins.latches(worked_out), [
-        (one.key, one.why) for one in worked_out if one.fit is not Fit.FITS
+        (item.key, item.why) for item in worked_out if item.fit is not Fit.FITS
     ]
     assert pins.summary(worked_out) == "12 pins, all on the line"
 
@@ -202,7 +202,7 @@ def test_a_pin_differs_says_why_and_offers_the_mend(
     found = pin(key, **given)
     assert found.fit is Fit.DIFFERS
     assert why in found.why
-    assert not act or act in [one.key for one in found.acts]
+    assert not act or act in [act.key for act in found.acts]
 
 
 @pytest.mark.parametrize(
@@ -261,14 +261,14 @@ def test_a_mirror_is_not_proven_until_a_test_after_the_last_change() -> None:
         worked_out = pins.work_out(
             halves(provider=mirror, proven_at=proven_at, secret_taken_at=proven_at)
         )
-        fits = {one.key: one.fit for one in worked_out}
+        fits = {item.key: item.fit for item in worked_out}
         assert fits["redirect_uri"] is fits["secret"] is fits["client_id"] is fit, proven_at
 
 
 def test_a_token_that_lives_proves_no_secret() -> None:
     """F9 the other way round: what a test has not shown is not said of the secret."""
     mirror = {"managed": False, "secrets": (SecretFacts(None, ""),)}
-    fits = {one.key: one.fit for one in pins.work_out(halves(provider=mirror, proven_at=NOW))}
+    fits = {item.key: item.fit for item in pins.work_out(halves(provider=mirror, proven_at=NOW))}
     assert (fits["client_id"], fits["secret"]) == (Fit.FITS, Fit.NOT_PROVEN)
 
 
@@ -297,8 +297,8 @@ def test_consent_noted_is_proven_by_a_test() -> None:
 
 def test_a_client_that_signs_in_by_itself_has_no_redirect_and_no_account() -> None:
     keys = [
-        one.key
-        for one in pins.work_out(halves(caller={"scheme": CLIENT, "grant": "client_credentials"}))
+        item.key
+        for item in pins.work_out(halves(caller={"scheme": CLIENT, "grant": "client_credentials"}))
     ]
     assert "redirect_uri" not in keys
     assert "account" not in keys
@@ -361,7 +361,7 @@ def test_any_values_get_an_answer_with_a_reason(
     addresses = {key: values.pop(key) for key in ("token_endpoint", "api_base")}
     caller = {**values, "values": {**ADDRESSES, **addresses}, "scopes": frozenset(scopes)}
     worked_out = pins.work_out(halves(provider={"known": known, "managed": managed}, caller=caller))
-    assert [one.key for one in worked_out] == ORDER
-    for one in worked_out:
-        assert one.why
-        assert one.fit is not Fit.DIFFERS or one.provider != one.caller or one.acts
+    assert [item.key for item in worked_out] == ORDER
+    for item in worked_out:
+        assert item.why
+        assert item.fit is not Fit.DIFFERS or item.provider != item.caller or item.acts

@@ -75,7 +75,7 @@ def halves(
     """A connection of a kind whose halves meet, with what is given changed."""
     scheme = STREAMING if kind == STREAM else KINDS[kind]
     values = VALUES[kind]
-    keys = {one.key: KEY for one in scheme.secrets()}
+    keys = {secret.key: KEY for secret in scheme.secrets()}
     ours = CallerSide(
         scheme=kind,
         environment="Production",
@@ -90,8 +90,8 @@ def halves(
         certificate=SIGHT if kind in (CERTIFICATE, JWT) else None,
         changed_at=NOW - timedelta(days=2),
     )
-    addresses = {one.key: values[one.key] for one in scheme.addresses()}
-    facts = {one.key: values[one.key] for one in scheme.identities()} | {
+    addresses = {address.key: values[address.key] for address in scheme.addresses()}
+    facts = {identity.key: values[identity.key] for identity in scheme.identities()} | {
         "thumbprint": SIGHT.sha256.lower().replace(":", "")
     }
     theirs = ProviderSide(
@@ -119,22 +119,22 @@ def halves(
 
 
 def pin(key: str, *given: Any, **rest: Any) -> pins.Pin:
-    return next(one for one in pins.work_out(halves(*given, **rest)) if one.key == key)
+    return next(item for item in pins.work_out(halves(*given, **rest)) if item.key == key)
 
 
 @pytest.mark.parametrize("kind", VALUES)
 def test_everything_latches(kind: str) -> None:
     worked_out = pins.work_out(halves(kind))
     assert pins.latches(worked_out), [
-        (one.key, one.fit, one.why) for one in worked_out if one.fit is not Fit.FITS
+        (item.key, item.fit, item.why) for item in worked_out if item.fit is not Fit.FITS
     ]
-    assert len({one.key for one in worked_out}) == len(worked_out)
+    assert len({item.key for item in worked_out}) == len(worked_out)
 
 
 @pytest.mark.parametrize("kind", VALUES)
 def test_a_mirrored_half_is_not_proven(kind: str) -> None:
     worked_out = pins.work_out(replace(halves(kind), proven_at=None, secret_taken_at=None))
-    assert {one.fit for one in worked_out} <= {Fit.NOT_PROVEN, Fit.NOT_ASKED}
+    assert {item.fit for item in worked_out} <= {Fit.NOT_PROVEN, Fit.NOT_ASKED}
     assert not pins.latches(worked_out)
 
 
@@ -147,8 +147,8 @@ def test_with_nothing_filled_in_every_pin_says_what_is_missing(kind: str) -> Non
             {"known": False},
         )
     )
-    assert Fit.FITS not in {one.fit for one in worked_out}
-    assert all(one.why for one in worked_out)
+    assert Fit.FITS not in {item.fit for item in worked_out}
+    assert all(item.why for item in worked_out)
 
 
 SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
@@ -330,7 +330,7 @@ def test_the_usual_slips(
     found = pin(key, kind, caller, provider)
     assert found.fit is Fit.DIFFERS
     assert why in found.why
-    assert act in [one.key for one in found.acts]
+    assert act in [act.key for act in found.acts]
 
 
 def test_thumbprints_are_compared_whatever_their_dress() -> None:
@@ -436,7 +436,7 @@ def test_profiles_there_and_back_and_what_is_refused() -> None:
     assert profiles.from_dict(profiles.to_dict(found)) == found
     stream = found.scheme("stream")
     assert stream is not None
-    assert [one.key for one in stream.secrets()] == ["key_secret", "register.password"]
+    assert [secret.key for secret in stream.secrets()] == ["key_secret", "register.password"]
     assert stream.value("register.username").where == "Mail"  # type: ignore[union-attr]
     key = found.scheme("api_key")
     assert key is not None
@@ -466,11 +466,11 @@ def test_profiles_there_and_back_and_what_is_refused() -> None:
 def test_a_secret_of_another_environment() -> None:
     given = halves(API_KEY, {"secrets": {"api_key": replace(KEY, elsewhere="Sandbox")}})
     found = next(
-        one
-        for one in pins.work_out(replace(given, secret_taken_at=None))
-        if one.key == "environment"
+        item
+        for item in pins.work_out(replace(given, secret_taken_at=None))
+        if item.key == "environment"
     )
     assert found.fit is Fit.DIFFERS
     assert found.why == "The API key we send is the one that is used in Sandbox."
     # Where it works it belongs; the other environment has the wrong one.
-    assert next(one for one in pins.work_out(given) if one.key == "environment").fit is Fit.FITS
+    assert next(item for item in pins.work_out(given) if item.key == "environment").fit is Fit.FITS

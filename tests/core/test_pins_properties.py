@@ -23,9 +23,9 @@ TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cs"]), max_size
 @given(st.sampled_from(sorted(VALUES)), st.data())
 def test_any_two_halves_are_compared_without_failing(kind: str, data: st.DataObject) -> None:
     keys = [
-        one.key
-        for one in (STREAMING if kind == STREAM else KINDS[kind]).all_values()
-        if not one.secret
+        value.key
+        for value in (STREAMING if kind == STREAM else KINDS[kind]).all_values()
+        if not value.secret
     ]
     anything = st.dictionaries(st.sampled_from(keys), TEXT, max_size=len(keys))
     ours, theirs = data.draw(anything), data.draw(anything)
@@ -42,13 +42,13 @@ def test_any_two_halves_are_compared_without_failing(kind: str, data: st.DataObj
             },
         )
     )
-    assert len({one.key for one in found}) == len(found)
-    for one in found:
-        assert one.label
-        assert one.why.rstrip().endswith((".", "?")), one.why
-        if one.fit is Fit.DIFFERS:
-            assert one.acts, one.key
-        for act in one.acts:
+    assert len({pin.key for pin in found}) == len(found)
+    for pin in found:
+        assert pin.label
+        assert pin.why.rstrip().endswith((".", "?")), pin.why
+        if pin.fit is Fit.DIFFERS:
+            assert pin.acts, pin.key
+        for act in pin.acts:
             assert act.label
 
 
@@ -57,16 +57,18 @@ def test_a_changed_value_never_fits(kind: str, data: st.DataObject) -> None:
     """Names are compared character by character: whatever is changed in one of them shows in its
     own pin.
     """
-    names = [one.key for one in (STREAMING if kind == STREAM else KINDS[kind]).identities()]
+    names = [
+        identity.key for identity in (STREAMING if kind == STREAM else KINDS[kind]).identities()
+    ]
     if not names:
         return
     key, other = data.draw(st.sampled_from(names)), data.draw(TEXT.filter(bool))
     if other == VALUES[kind][key]:
         return
     found = next(
-        one
-        for one in pins.work_out(halves(kind, {"values": {**VALUES[kind], key: other}}))
-        if one.key == key
+        pin
+        for pin in pins.work_out(halves(kind, {"values": {**VALUES[kind], key: other}}))
+        if pin.key == key
     )
     assert found.fit is Fit.DIFFERS
     assert found.marked is not None
@@ -79,17 +81,17 @@ def test_a_secret_past_its_end_never_fits(kind: str, away: timedelta) -> None:
         if value.type == "key":
             continue
         held = {
-            one.key: (replace(KEY, ends=NOW + away),) if one.key == value.key else (KEY,)
-            for one in scheme.secrets()
+            secret.key: (replace(KEY, ends=NOW + away),) if secret.key == value.key else (KEY,)
+            for secret in scheme.secrets()
         }
         mine = {
-            one.key: replace(KEY, ends=NOW + away) if one.key == value.key else KEY
-            for one in scheme.secrets()
+            secret.key: replace(KEY, ends=NOW + away) if secret.key == value.key else KEY
+            for secret in scheme.secrets()
         }
         found = next(
-            one
-            for one in pins.work_out(halves(kind, {"secrets": mine}, {"held": held}))
-            if one.key == value.key
+            pin
+            for pin in pins.work_out(halves(kind, {"secrets": mine}, {"held": held}))
+            if pin.key == value.key
         )
         assert (found.fit is Fit.DIFFERS) == (away <= timedelta(0))
 
@@ -103,11 +105,11 @@ def test_another_secret_than_they_hold_never_fits_and_is_never_shown(
         if value.type == "key" or fingerprint == KEY.fingerprint:
             continue
         mine = {
-            one.key: replace(KEY, fingerprint=fingerprint) if one.key == value.key else KEY
-            for one in scheme.secrets()
+            secret.key: replace(KEY, fingerprint=fingerprint) if secret.key == value.key else KEY
+            for secret in scheme.secrets()
         }
         worked_out = pins.work_out(halves(kind, {"secrets": mine, "changed_at": NOW}))
-        found = next(one for one in worked_out if one.key == value.key)
+        found = next(pin for pin in worked_out if pin.key == value.key)
         assert found.fit is Fit.DIFFERS
         assert fingerprint not in f"{found.provider} {found.caller} {found.why}".replace(
             KEY.hint, ""
@@ -125,13 +127,13 @@ def test_the_route_as_the_standard_library_sees_networks(
         str(ipaddress.ip_network(f"{address}/{length}", strict=False))
         for address, length in networks
     )
-    inside = any(out in ipaddress.ip_network(one) for one in allowed)
+    inside = any(out in ipaddress.ip_network(item) for item in allowed)
     found = next(
-        one
-        for one in pins.work_out(
+        pin
+        for pin in pins.work_out(
             halves(API_KEY, {"outgoing": (str(out),)}, {"allow_list": allowed})
         )
-        if one.key == "route"
+        if pin.key == "route"
     )
     assert (found.fit is Fit.DIFFERS) is not inside
 
@@ -142,7 +144,9 @@ ROLES = ("agent", "manager", "viewer")
 @given(st.sets(st.sampled_from(ROLES), min_size=1), st.sets(st.sampled_from(ROLES), min_size=1))
 def test_roles_as_sets(held: set[str], wanted: set[str]) -> None:
     """With alternatives of one role each, a workload can work if the account has one of them."""
-    need = pins.Need("Night fares", "GET /fares", tuple(frozenset({one}) for one in sorted(wanted)))
+    need = pins.Need(
+        "Night fares", "GET /fares", tuple(frozenset({text}) for text in sorted(wanted))
+    )
     given_halves = halves(BASIC, {}, {"rights": frozenset(held)}, roles=ROLES, needs=(need,))
-    found = next(one for one in pins.work_out(given_halves) if one.key == "rights")
+    found = next(pin for pin in pins.work_out(given_halves) if pin.key == "rights")
     assert (found.fit is Fit.DIFFERS) is not bool(held & wanted)

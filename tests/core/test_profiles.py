@@ -41,7 +41,7 @@ def shipped(path: Path) -> tuple[dict[str, Any], profiles.Profile]:
     )
 
 
-@pytest.mark.parametrize("path", SHIPPED, ids=lambda one: one.stem)
+@pytest.mark.parametrize("path", SHIPPED, ids=lambda item: item.stem)
 def test_a_shipped_profile_holds_together(path: Path) -> None:
     told, profile = shipped(path)
     assert told["name"]
@@ -49,15 +49,15 @@ def test_a_shipped_profile_holds_together(path: Path) -> None:
     assert profile.schemes
     for scheme in profile.schemes:
         # Whatever a person must fetch from the other side, the profile says where it is.
-        for value in (one for one in scheme.secrets() if one.type != "key"):
+        for value in (secret for secret in scheme.secrets() if secret.type != "key"):
             assert value.where, f"{scheme.key}: where is {value.label}?"
-        assert {one.kind for one in scheme.endpoints} <= set(KINDS)
-    rights = {one.name for one in (*profile.scopes, *profile.roles)}
+        assert {endpoint.kind for endpoint in scheme.endpoints} <= set(KINDS)
+    rights = {scope.name for scope in (*profile.scopes, *profile.roles)}
     for operation in profile.operations:
         assert {name for some in operation.alternatives for name in some} <= rights, operation.name
-    for one in (*profile.scopes, *profile.roles):
-        assert one.meaning
-        assert set(one.implies) <= rights
+    for scope in (*profile.scopes, *profile.roles):
+        assert scope.meaning
+        assert set(scope.implies) <= rights
     if profile.schemes[0].key != STREAM:
         harmless = profile.harmless_call()
         assert harmless is not None
@@ -66,17 +66,17 @@ def test_a_shipped_profile_holds_together(path: Path) -> None:
     if profile.probe:
         probe = profile.probe
         assert any(
-            one.covers(probe.make_method, probe.make_path.replace("{test}", "TEST-1"))
-            for one in profile.operations
+            operation.covers(probe.make_method, probe.make_path.replace("{test}", "TEST-1"))
+            for operation in profile.operations
         )
         assert any(
-            one.covers(probe.clear_method, probe.clear_path.replace("{test}", "TEST-1"))
-            for one in profile.operations
+            operation.covers(probe.clear_method, probe.clear_path.replace("{test}", "TEST-1"))
+            for operation in profile.operations
         )
     assert profiles.unsound(profile) == ""
 
 
-@pytest.mark.parametrize("path", SHIPPED, ids=lambda one: one.stem)
+@pytest.mark.parametrize("path", SHIPPED, ids=lambda item: item.stem)
 def test_a_shipped_profile_survives_the_editor(path: Path) -> None:
     """The editor shows it briefly, as YAML; reading that again gives the same."""
     _, profile = shipped(path)
@@ -90,14 +90,18 @@ def test_the_table_of_kinds(kind: str) -> None:
     scheme = KINDS[kind]
     values = scheme.all_values()
     assert scheme.key == kind
-    assert len({one.key for one in values}) == len(values)
-    assert all(one.label and one.help for one in values)
-    assert all(one.choices for one in values if one.type == "choice")
-    assert {one.key for one in scheme.secrets()} == {one.key for one in values if one.secret}
+    assert len({value.key for value in values}) == len(values)
+    assert all(value.label and value.help for value in values)
+    assert all(value.choices for value in values if value.type == "choice")
+    assert {secret.key for secret in scheme.secrets()} == {
+        value.key for value in values if value.secret
+    }
     assert bool(scheme.grant) == (kind in OAUTH2)
     wrong = profiles.check_values(scheme, {})
     assert set(wrong) == {
-        one.key for one in values if one.required and not one.secret and one.type != "scopes"
+        value.key
+        for value in values
+        if value.required and not value.secret and value.type != "scopes"
     }
     assert all(text.endswith(".") for text in wrong.values())
 
@@ -145,9 +149,12 @@ def test_security_schemes_that_are_sent_with_every_call(
     told: dict[str, Any], key: str, settings: dict[str, str]
 ) -> None:
     found = openapi.read_description(description(way=told))
-    assert [one.key for one in found.schemes] == [key]
+    assert [scheme.key for scheme in found.schemes] == [key]
     assert dict(found.schemes[0].settings).items() >= settings.items()
-    assert [(one.name, one.kind) for one in found.roles] == [("clerk", "write"), ("reader", "read")]
+    assert [(role.name, role.kind) for role in found.roles] == [
+        ("clerk", "write"),
+        ("reader", "read"),
+    ]
     assert found.operations[0].alternatives == (frozenset({"reader"}),)
     assert (
         profiles.from_dict(
@@ -176,15 +183,15 @@ def test_oauth_flows_and_what_is_left_of_them() -> None:
     }
     document = description(way=told, odd={"type": "http", "scheme": "digest"})
     found = openapi.read_description(document)
-    assert [one.key for one in found.schemes] == [CODE, CLIENT]
+    assert [scheme.key for scheme in found.schemes] == [CODE, CLIENT]
     assert found.addresses == {
         "authorization_endpoint": "https://ids.example/a",
         "token_endpoint": "https://ids.example/t",
     }
-    assert [one.name for one in found.scopes] == ["ships.read", "ships.write"]
+    assert [scope.name for scope in found.scopes] == ["ships.read", "ships.write"]
     assert len(found.notes) == 3
-    assert any("odd" in one and "digest" in one for one in found.notes)
-    assert sum("must not be used (RFC 9700" in one for one in found.notes) == 2
+    assert any("odd" in note and "digest" in note for note in found.notes)
+    assert sum("must not be used (RFC 9700" in note for note in found.notes) == 2
 
 
 def test_an_operation_that_needs_nothing() -> None:
@@ -196,7 +203,10 @@ def test_an_operation_that_needs_nothing() -> None:
         "/either": {"get": {"security": [{"way": ["clerk"]}, {}]}},
         "/usual": {"get": {}},
     }
-    found = {one.path: one.alternatives for one in openapi.read_description(document).operations}
+    found = {
+        operation.path: operation.alternatives
+        for operation in openapi.read_description(document).operations
+    }
     assert found == {"/open": (), "/either": (), "/usual": (frozenset({"reader"}),)}
 
 
@@ -211,8 +221,10 @@ def test_an_operation_that_needs_nothing() -> None:
 def test_slots(slots: dict[str, str], data: st.DataObject) -> None:
     """Each is filled wherever it stands; one without a value stays, so that it is seen."""
     names = data.draw(st.lists(st.sampled_from([*sorted(slots), "other"]), max_size=5))
-    pattern = "https://ids.example/" + "/".join("{" + one + "}" for one in names)
-    wanted = "https://ids.example/" + "/".join(slots.get(one) or "{" + one + "}" for one in names)
+    pattern = "https://ids.example/" + "/".join("{" + name + "}" for name in names)
+    wanted = "https://ids.example/" + "/".join(
+        slots.get(name) or "{" + name + "}" for name in names
+    )
     assert profiles.fill_slots(pattern, slots) == wanted
 
 
@@ -356,8 +368,8 @@ def test_what_a_caller_can_be_issued(
     kinds: tuple[str, ...], house: bool, expected: list[str]
 ) -> None:
     """What is usual at the application comes first (common practice, no source)."""
-    found = schemes.issuings([KINDS[one] for one in kinds], house)
-    assert [f"{one.by} {one.what}" for one in found] == expected
-    assert {one.what: one.kind for one in found if one.by == "house"} == (
+    found = schemes.issuings([KINDS[kind] for kind in kinds], house)
+    assert [f"{issuing.by} {issuing.what}" for issuing in found] == expected
+    assert {issuing.what: issuing.kind for issuing in found if issuing.by == "house"} == (
         {"client": "", "key": BEARER, "certificate": CERTIFICATE} if house else {}
     )

@@ -69,7 +69,7 @@ def test_cleaning_twice_takes_nothing_more_and_never_is_silent(pasted: str) -> N
     ],
 )
 def test_what_still_looks_wrong_is_said(value: str, said: str) -> None:
-    assert any(said in one for one in suspicions(value))
+    assert any(said in suspicion for suspicion in suspicions(value))
 
 
 def test_an_address_is_no_label() -> None:
@@ -157,13 +157,13 @@ def test_operations_and_their_alternatives() -> None:
     document's.
     """
     found = openapi.read_description(DESCRIPTION)
-    needs = {one.name: one.alternatives for one in found.operations}
+    needs = {operation.name: operation.alternatives for operation in found.operations}
     assert needs == {
         "GET /m": (frozenset({"read"}),),
         "PUT /m": (frozenset({"write"}), frozenset({"admin"})),
         "HEAD /m": (),
     }
-    assert {one.name: (one.meaning, one.kind) for one in found.scopes} == {
+    assert {scope.name: (scope.meaning, scope.kind) for scope in found.scopes} == {
         "read": ("See", "read"),
         "write": ("Change", "write"),
     }
@@ -330,9 +330,9 @@ def test_the_steps_by_hand_hold_every_value() -> None:
         scopes=frozenset({"read", "write"}),
     )
     copied = [
-        one.copy
-        for one in registration.steps_by_hand(client, "Cargo", frozenset({"write"}))
-        if one.copy
+        step.copy
+        for step in registration.steps_by_hand(client, "Cargo", frozenset({"write"}))
+        if step.copy
     ]
     assert copied == [
         "Ferries",
@@ -383,8 +383,8 @@ def test_no_secret_gets_through(token: str, secret: str, refresh: str) -> None:
         "https://a.example/r?code=&state= grant_type refresh_token client_secret access_token "
         "deep note you sent hidden Authorization Bearer Cookie X-Trace"
     )
-    for one in known:
-        assert one not in shown or one in plain or one in evidence.MASK
+    for item in known:
+        assert item not in shown or item in plain or item in evidence.MASK
 
 
 @pytest.mark.parametrize(
@@ -497,7 +497,7 @@ def test_a_pin_that_explains_the_refusal_comes_first(
 ) -> None:
     found = diagnosis.diagnose(failed(kind, code), tuple(off(key) for key in pins), CODE)
     assert found.pin == explained
-    assert all(one.says and one.mend for one in found.causes)
+    assert all(cause.says and cause.mend for cause in found.causes)
 
 
 KINDS = (
@@ -528,7 +528,7 @@ def test_a_new_credential_and_a_wrong_clock_are_named() -> None:
         credential_is_new=True,
         clock_skew=-400,
     )
-    text = " ".join(one.says for one in found.causes)
+    text = " ".join(cause.says for cause in found.causes)
     assert "spread" in text
     assert "400 s" in text
 

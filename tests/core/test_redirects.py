@@ -36,9 +36,9 @@ def test_one_character_more_is_no_match_and_is_marked(uri: str, more: str) -> No
 
 
 @given(st.text(max_size=80), st.text(max_size=80))
-def test_marks_give_both_texts_back(one: str, other: str) -> None:
-    marked = differ.mark(one, other)
-    assert "".join(piece.text for piece in marked.provider) == one
+def test_marks_give_both_texts_back(text: str, other: str) -> None:
+    marked = differ.mark(text, other)
+    assert "".join(piece.text for piece in marked.provider) == text
     assert "".join(piece.text for piece in marked.caller) == other
     assert [p.text for p in marked.provider if p.same] == [p.text for p in marked.caller if p.same]
 
@@ -50,9 +50,9 @@ def test_long_texts_are_marked_in_bounded_time() -> None:
 
 @given(st.text(max_size=60))
 def test_lint_never_fails(uri: str) -> None:
-    for one in redirects.lint(uri):
-        assert one.says
-        assert one.source
+    for item in redirects.lint(uri):
+        assert item.says
+        assert item.source
 
 
 @pytest.mark.parametrize(
@@ -75,7 +75,7 @@ def test_lint_never_fails(uri: str) -> None:
     ],
 )
 def test_lint(uri: str, code: str, grave: bool) -> None:
-    found = {one.code: one.grave for one in redirects.lint(uri)}
+    found = {item.code: item.grave for item in redirects.lint(uri)}
     assert found[code] is grave
 
 

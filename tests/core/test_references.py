@@ -73,11 +73,11 @@ def test_proposed_names_are_free_and_names(pairs: list[tuple[str, str]]) -> None
     pairs += [(environment, f"{name}-{environment}") for environment, name in pairs]
     pairs = [pair for pair in dict.fromkeys(pairs) if references.is_name(pair[1])]
     taken = {references.write(*pair): "a connection" for pair in pairs}
-    found = [one for one in references.propose(pairs, taken) if not one.obstacle]
-    proposed = [references.write(one.environment, one.joined) for one in found]
+    found = [proposal for proposal in references.propose(pairs, taken) if not proposal.obstacle]
+    proposed = [references.write(item.environment, item.joined) for item in found]
     assert len(proposed) == len(set(proposed))
     assert not set(proposed) & set(taken)
-    assert all(references.is_name(one.joined) and one.joined != one.name for one in found)
+    assert all(references.is_name(item.joined) and item.joined != item.name for item in found)
 
 
 def test_two_that_would_get_one_name() -> None:

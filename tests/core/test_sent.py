@@ -50,13 +50,13 @@ def scheme(**settings: str) -> dict[str, Any]:
 def test_the_requests_in_their_order() -> None:
     found = requests()
     assert list(found) == ["harmless call", "making", "look at what was made", "clearing away"]
-    assert [(one.method, one.address) for one in found.values()] == [
+    assert [(request.method, request.address) for request in found.values()] == [
         ("GET", f"{BASE}/fares"),
         ("PUT", f"{BASE}/fares/TEST"),
         ("GET", f"{BASE}/fares"),
         ("DELETE", f"{BASE}/fares/TEST"),
     ]
-    assert all(one.headers["X-Kiosk-Key"] == "API-KEY" for one in found.values())
+    assert all(request.headers["X-Kiosk-Key"] == "API-KEY" for request in found.values())
     assert found["making"].body == '{"price": "TEST"}'
 
 
@@ -114,13 +114,13 @@ def test_how_a_token_is_renewed(setting: dict[str, str], shows: bool) -> None:
 def test_every_kind_whole_and_half_finished(key: str) -> None:
     kind = KINDS[key]
     values = {
-        one.key: f"https://x.example/{one.key}" if one.type == "address" else "x"
-        for one in kind.values
-        if not one.secret
+        value.key: f"https://x.example/{value.key}" if value.type == "address" else "x"
+        for value in kind.values
+        if not value.secret
     }
-    whole = Sender(key, values, frozenset(one.key for one in kind.secrets()))
+    whole = Sender(key, values, frozenset(secret.key for secret in kind.secrets()))
     profile = Profile(schemes=(kind,), operations=profiles.from_dict(KIOSKS).operations)
-    assert not any(one.missing for one in sent.requests(profile, whole).values())
+    assert not any(request.missing for request in sent.requests(profile, whole).values())
     half = sent.requests(profile, replace(whole, values={}, secrets=frozenset()))
     assert set(half) == set(sent.requests(profile, whole))
     assert sent.requests(Profile(), whole) == {}
@@ -183,7 +183,7 @@ def test_what_comes_with_the_product_is_known(key: str) -> None:
     kept = shipped()[key]["profile"]
     read = profiles.from_dict(kept)
     assert [
-        profile_keys.wrong_in(one) for one in (kept, profiles.to_dict(read), profiles.brief(read))
+        profile_keys.wrong_in(item) for item in (kept, profiles.to_dict(read), profiles.brief(read))
     ] == ["", "", ""]
 
 
@@ -221,10 +221,10 @@ def test_who_stops_and_what_they_lack() -> None:
     ]
     implies = {"write": ("read",)}
     found = stopped_by({"write"}, {"read"}, needs, implies)
-    assert [(one.workload, one.operations, one.lacks) for one in found] == [
+    assert [(stopped.workload, stopped.operations, stopped.lacks) for stopped in found] == [
         ("night run", ("PUT /x",), write)
     ]
-    assert [one.workload for one in stopped_by({"write"}, set(), needs, implies)] == [
+    assert [stopped.workload for stopped in stopped_by({"write"}, set(), needs, implies)] == [
         "report",
         "night run",
     ]

@@ -35,9 +35,9 @@ def off(key: str, why: str = "It differs.") -> Pin:
 
 def test_all_done() -> None:
     found = work_out(FACTS, [])
-    assert {one.standing for one in found.sections} == {"done"}
+    assert {section.standing for section in found.sections} == {"done"}
     assert (found.next, found.missing) == ("", ())
-    assert [one.key for one in found.sections] == [
+    assert [section.key for section in found.sections] == [
         "wants",
         "who",
         "prepare",
@@ -75,13 +75,13 @@ def test_what_comes_next_and_what_is_missing(
 ) -> None:
     found = work_out(replace(FACTS, **changes), pins)
     assert found.next == next_
-    assert any(missing in one for one in found.missing)
+    assert any(missing in text for text in found.missing)
     assert len(found.missing) == len(set(found.missing))
 
 
 def test_nobody_signs_in_with_a_key() -> None:
     found = work_out(replace(FACTS, scheme=KINDS[API_KEY], signed_in=False), [])
-    assert "sign_in" not in [one.key for one in found.sections]
+    assert "sign_in" not in [section.key for section in found.sections]
     assert found.next == ""
 
 
@@ -89,7 +89,7 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
     usual = steps(KINDS[API_KEY], "Fares", "Ferries", frozenset(), (), "", ("reader",))
     assert usual[0].copy == "Ferries"
     assert usual[1].copy == "reader"
-    assert [one.says for one in steps(KINDS[JWT], "Pay", "n", frozenset(), (), "")][-2:] == [
+    assert [step.says for step in steps(KINDS[JWT], "Pay", "n", frozenset(), (), "")][-2:] == [
         "Upload our certificate, without its private key",
         "Carry the client ID across and enter it here",
     ]  # no scope is asked for, so there is none to allow
@@ -101,14 +101,14 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
         (frozenset({"read", "file"}), ["file", "file read"]),
     ):
         told = steps(consents, "X", "n", asked, (), "", (), frozenset({"file"}))
-        assert [one.copy for one in told if one.key.startswith("act")] == copies
+        assert [step.copy for step in told if step.key.startswith("act")] == copies
     own = replace(
         KINDS[CODE],
         acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")),
         switches=("Programs may sign in",),
     )
     found = steps(own, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")
-    assert [(one.key, one.copy) for one in found] == [
+    assert [(step.key, step.copy) for step in found] == [
         ("switch:Programs may sign in", ""),
         ("act:1", "https://l.example/r"),
         ("act:2", "a b"),

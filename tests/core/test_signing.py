@@ -146,9 +146,9 @@ def test_an_oauth1_header_is_taken_by_oauthlib() -> None:
     )
     client = oauthlib.oauth1.Client("ck", "c s", "tok", "t&s", nonce="abc", timestamp="1780272000")
     _, headers, _ = client.sign("https://tides.example/v1?port=North%20quay")
-    pieces = {one.strip() for one in ours.removeprefix("OAuth ").split(",")}
+    pieces = {part.strip() for part in ours.removeprefix("OAuth ").split(",")}
     assert pieces == {
-        one.strip() for one in headers["Authorization"].removeprefix("OAuth ").split(",")
+        part.strip() for part in headers["Authorization"].removeprefix("OAuth ").split(",")
     }
     assert "t&s" not in repr(oauth1.Keys("ck", "c s", "tok", "t&s"))
 

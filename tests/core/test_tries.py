@@ -17,8 +17,8 @@ NOW = datetime(2026, 11, 28, 9, 0, tzinfo=UTC)
 def after(limit: tries.Limit, *seconds: float) -> tuple[tries.Count, list[bool]]:
     """The count after wrong ones at these moments, and with which of them a rest began."""
     count, begun = tries.Count(), []
-    for one in seconds:
-        count, begins = tries.after_wrong(count, limit, NOW + timedelta(seconds=one))
+    for second in seconds:
+        count, begins = tries.after_wrong(count, limit, NOW + timedelta(seconds=second))
         begun.append(begins)
     return count, begun
 

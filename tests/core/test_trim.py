@@ -37,10 +37,13 @@ def brute_force(
     for size in range(len(names) + 1):
         for some in itertools.combinations(names, size):
             have = closure(some, implies)
-            if all(any(one <= have for one in alternatives) for _, alternatives in operations):
+            if all(
+                any(alternative <= have for alternative in alternatives)
+                for _, alternatives in operations
+            ):
                 fitting.append(
                     (
-                        sum((scopes[one].weight for one in some), Fraction(0)),
+                        sum((scopes[item].weight for item in some), Fraction(0)),
                         tuple(name in some for name in reversed(names)),
                         frozenset(some),
                     )
@@ -85,7 +88,7 @@ def integer_program(
     return float(found.fun)
 
 
-NAMES = [f"s{one}" for one in range(7)]
+NAMES = [f"s{number}" for number in range(7)]
 
 
 @st.composite
@@ -120,7 +123,7 @@ def test_trim_is_what_brute_force_finds(system: System) -> None:
         assert found.scopes is None
         assert (
             set(found.impossible)
-            == {name for name, some in operations if not any(one <= known.keys() for one in some)}
+            == {name for name, some in operations if not any(item <= known.keys() for item in some)}
             != set()
         )
     else:
@@ -134,10 +137,10 @@ def test_trim_is_what_brute_force_finds(system: System) -> None:
 def test_a_system_given_piece_by_piece_has_the_same_answer(
     sets: list[set[int]], prices: list[int]
 ) -> None:
-    masks = [sum(1 << one for one in some) for some in sets]
+    masks = [sum(1 << item for item in some) for some in sets]
     prices = [(one << 8) + (1 << place) for place, one in enumerate(prices)]
     lazily = hitting.cheapest(
-        prices, masks[:1], lambda chosen: [one for one in masks if not one & chosen][:1]
+        prices, masks[:1], lambda chosen: [mask for mask in masks if not mask & chosen][:1]
     )
     assert lazily == hitting.cheapest(prices, masks)
 
@@ -145,7 +148,7 @@ def test_a_system_given_piece_by_piece_has_the_same_answer(
 def large(seed: int, implying: float, alternatives: tuple[int, int], most: int) -> System:
     """Sixty scopes and four hundred operations."""
     chance = random.Random(seed)
-    names = [f"scope{one:02}" for one in range(60)]
+    names = [f"scope{number:02}" for number in range(60)]
     scopes = {}
     for place, name in enumerate(names):
         implied = chance.sample(names[:place], min(place, 2)) if chance.random() < implying else []
@@ -154,13 +157,13 @@ def large(seed: int, implying: float, alternatives: tuple[int, int], most: int) 
         )
     return scopes, [
         (
-            f"o{one}",
+            f"o{number}",
             tuple(
                 frozenset(chance.sample(names, chance.randint(1, most)))
                 for _ in range(chance.randint(*alternatives))
             ),
         )
-        for one in range(400)
+        for number in range(400)
     ]
 
 
@@ -179,12 +182,12 @@ def test_sixty_scopes_and_four_hundred_operations_as_the_integer_program(
 
 @pytest.mark.slow
 def test_an_operation_with_very_many_ways_is_worked_out_too() -> None:
-    names = [f"s{one:02}" for one in range(30)]
+    names = [f"s{number:02}" for number in range(30)]
     scopes = {name: Weighed(Fraction(1 + place % 3)) for place, name in enumerate(names)}
     chance = random.Random(5)
     operations = [
-        (f"o{one}", tuple(frozenset(chance.sample(names, 5)) for _ in range(5)))
-        for one in range(12)
+        (f"o{number}", tuple(frozenset(chance.sample(names, 5)) for _ in range(5)))
+        for number in range(12)
     ]
     assert float(smallest(scopes, operations).weight) == pytest.approx(
         integer_program(scopes, operations)
@@ -210,7 +213,7 @@ def test_the_trim_gives_its_reasons() -> None:
     board = Call("Quay board", "GET /quays", (frozenset({"quay.read"}),))
     health = Call("Quay board", "GET /alive", ())
     found = trim(KNOWN, frozenset({"manifest.read", "berth.read"}), [night, report, board, health])
-    assert [(one.scope, one.needed_by) for one in found.kept] == [
+    assert [(item.scope, item.needed_by) for item in found.kept] == [
         ("manifest.write", (night, report))
     ]
     assert found.can_go == ("berth.read", "manifest.read")  # manifest.write brings manifest.read
@@ -242,9 +245,9 @@ def test_every_scope_of_the_trim_is_needed_by_somebody_and_together_they_do(
 ) -> None:
     calls = [Call("u", name, alternatives) for name, alternatives in chosen]
     found = trim(KNOWN, frozenset(), calls)
-    implies = {one.name: one.implies for one in KNOWN}
-    assert all(allows(found.scopes, one.alternatives, implies) for one in calls)
-    assert all(one.needed_by for one in found.kept)
+    implies = {scope_info.name: scope_info.implies for scope_info in KNOWN}
+    assert all(allows(found.scopes, call.alternatives, implies) for call in calls)
+    assert all(item.needed_by for item in found.kept)
 
 
 @given(
@@ -260,11 +263,11 @@ def test_the_quietest_busiest_day_is_what_a_maximum_flow_finds(
     def fits(peak: int) -> bool:
         graph = networkx.DiGraph()
         graph.add_nodes_from(["from", "to"])
-        for one in jobs:
-            graph.add_edge("from", one.id, capacity=1)
+        for job in jobs:
+            graph.add_edge("from", job.id, capacity=1)
             for day in days:
-                if one.release <= day <= one.due:
-                    graph.add_edge(one.id, day, capacity=1)
+                if job.release <= day <= job.due:
+                    graph.add_edge(job.id, day, capacity=1)
         for day in days:
             graph.add_edge(day, "to", capacity=peak)
         return bool(networkx.maximum_flow_value(graph, "from", "to") == len(jobs))
@@ -277,10 +280,10 @@ def test_the_quietest_busiest_day_is_what_a_maximum_flow_finds(
         assert told is not None
         assert (
             told.jobs
-            == sum(told.from_day <= one.release and one.due <= told.to_day for one in jobs)
+            == sum(told.from_day <= job.release and job.due <= told.to_day for job in jobs)
             > told.room
         )
-        assert told.room == capacity * sum(told.from_day <= one <= told.to_day for one in days)
+        assert told.room == capacity * sum(told.from_day <= day <= told.to_day for day in days)
     else:
         assert all(
             one.release <= day <= one.due and day in days

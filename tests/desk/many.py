@@ -43,7 +43,7 @@ def kinds() -> list[type[Model]]:
     for model in apps.get_models():
         if model._meta.managed and model._meta.app_label not in NOT_OURS:
             add(model)
-    return [one for one in found if one._meta.managed and one._meta.app_label not in NOT_OURS]
+    return [item for item in found if item._meta.managed and item._meta.app_label not in NOT_OURS]
 
 
 class Copies:

@@ -57,21 +57,21 @@ class Operation:
     def address(self) -> str:
         """The path with values that name nothing, and the queries that are required."""
         address = self.path
-        for one in self.told.get("parameters", []):
-            if one["in"] == "path":
-                format_ = one["schema"].get("format")
+        for parameter in self.told.get("parameters", []):
+            if parameter["in"] == "path":
+                format_ = parameter["schema"].get("format")
                 value = (
                     NOBODYS_ID
                     if format_ == "uuid"
                     else "1"
-                    if one["schema"].get("type") == "integer"
-                    else IN_PATH.get(one["name"], "nothing")
+                    if parameter["schema"].get("type") == "integer"
+                    else IN_PATH.get(parameter["name"], "nothing")
                 )
-                address = address.replace(f"{{{one['name']}}}", value)
+                address = address.replace(f"{{{parameter['name']}}}", value)
         wanted = [
-            f"{one['name']}={sample(one['schema'], one['name'])}"
-            for one in self.told.get("parameters", [])
-            if one["in"] == "query" and one.get("required")
+            f"{parameter['name']}={sample(parameter['schema'], parameter['name'])}"
+            for parameter in self.told.get("parameters", [])
+            if parameter["in"] == "query" and parameter.get("required")
         ]
         return address + (f"?{'&'.join(wanted)}" if wanted else "")
 
@@ -101,7 +101,7 @@ def resolved(schema: dict[str, Any]) -> dict[str, Any]:
         return resolved(document()["components"]["schemas"][schema["$ref"].rpartition("/")[2]])
     for key in ("anyOf", "oneOf", "allOf"):
         if key in schema:
-            return resolved(next(one for one in schema[key] if one.get("type") != "null"))
+            return resolved(next(text for text in schema[key] if text.get("type") != "null"))
     return schema
 
 
@@ -114,7 +114,7 @@ def sample(schema: dict[str, Any], name: str, whole: bool = False) -> Any:
     if kind == "object":
         properties = schema.get("properties", {})
         names = list(properties) if whole else schema.get("required", [])
-        found = {one: sample(properties[one], one, whole) for one in names}
+        found = {name: sample(properties[name], name, whole) for name in names}
         more = schema.get("additionalProperties")
         return found | (
             {"a": sample(more, name, whole)} if whole and isinstance(more, dict) and more else {}

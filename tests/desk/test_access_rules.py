@@ -79,7 +79,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     # The application does what the rules say.
     test = rounds.run(rounds.begin_test(by, Connection.objects.get(pk=connection.pk)))
     assert "1 streams are there: arrivals" in next(
-        one["says"] for one in test.rungs if one["rung"] == "allowed"
+        rung["says"] for rung in test.rungs if rung["rung"] == "allowed"
     )
 
     # Somebody changes them there by hand.
@@ -94,7 +94,8 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     seen = send(web, "post", f"{ADDRESS}/readings")
     assert seen["by_hand"]["added"] == ["allow r.oake send on arrivals"]
     assert [
-        (one["principal"], one["operation"], one["after"]) for one in seen["by_hand"]["rights"]
+        (right["principal"], right["operation"], right["after"])
+        for right in seen["by_hand"]["rights"]
     ] == [("r.oake", "send", "yes")]
     # Pushing ours takes a right away, which is said and confirmed.
     says = send(web, "post", f"{ADDRESS}/pushes", status=422)
@@ -108,7 +109,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     )
     send(web, "post", f"{ADDRESS}/readings")
     taken = send(web, "post", f"{ADDRESS}/takings", **{"If-Match": "*"})
-    assert [one["says"] for one in taken["rules"]][-1] == "allow r.oake send on arrivals"
+    assert [item["says"] for item in taken["rules"]][-1] == "allow r.oake send on arrivals"
     assert Entry.objects.filter(did="took the application's access rules").exists()
 
 
@@ -121,13 +122,14 @@ def test_rules_come_in_with_a_preview_and_go_out(web: WebClient) -> None:
     told = send(web, "post", f"{ADDRESS}/previews", {"text": text, "format": "csv"})
     assert told["difference"]["groups"] == ["group boards added: svc-positions"]
     assert [
-        (one["operation"], one["before"], one["after"]) for one in told["difference"]["rights"]
+        (right["operation"], right["before"], right["after"])
+        for right in told["difference"]["rights"]
     ] == [("read", "no", "some")]
     assert send(web, "get", ADDRESS)["rules"] == []  # a preview keeps nothing
     taken = send(
         web, "post", f"{ADDRESS}/imports", {"text": text, "format": "csv"}, **{"If-Match": '"0"'}
     )
-    assert [one["idle"] for one in taken["rules"]] == [False, True]
+    assert [item["idle"] for item in taken["rules"]] == [False, True]
     for form in ("csv", "json"):
         out = web.get(f"/api{ADDRESS}/exports?format={form}").content.decode()
         assert send(web, "post", f"{ADDRESS}/previews", {"text": out, "format": form})[
@@ -205,8 +207,8 @@ def test_roles_are_rules_that_cannot_be_edited_here(web: WebClient) -> None:
     send(web, "put", address, {"rules": []}, 409, **{"If-Match": "*"})
     send(web, "post", f"{address}/readings", status=409)
     rows = {
-        (one["application_name"], one["environment"]["name"]): one
-        for one in send(web, "get", "/access-rules")["items"]
+        (item["application_name"], item["environment"]["name"]): item
+        for item in send(web, "get", "/access-rules")["items"]
     }
     assert rows["Repair tickets", "Production"]["derived"]
     assert not rows["Vessel positions", "Production"]["derived"]

@@ -59,7 +59,7 @@ def connect(setup: Setup, username: str, account: str) -> SignIn:
 def pin(key: str = "account") -> dict[str, Any]:
     from neatlatch.desk.pages.connections.shaping import full
 
-    return next(one for one in asdict(full(fresh()))["pins"] if one["key"] == key)
+    return next(item for item in asdict(full(fresh()))["pins"] if item["key"] == key)
 
 
 def test_who_has_and_who_has_not(own: Setup) -> None:
@@ -67,7 +67,7 @@ def test_who_has_and_who_has_not(own: Setup) -> None:
     assert connect(own, "ewan", SERVICE).says == f"Your account {SERVICE} is connected."
     web = own.web()
     found = send(web, "get", "/connections/sandbox/cargo/accounts")
-    assert [(one["username"], one["account"]) for one in found["people"]] == [
+    assert [(item["username"], item["account"]) for item in found["people"]] == [
         ("isla", ""),
         ("ewan", SERVICE),
     ]
@@ -76,7 +76,10 @@ def test_who_has_and_who_has_not(own: Setup) -> None:
     assert pin()["why"] == "1 of 2 have not connected yet; for them it does not work."
     connect(own, "isla", PERSON)
     assert pin()["why"] == "Everybody has connected an account of their own."
-    sealed = {one.person_id: one.open_access().reveal() for one in TokenSet.objects.all()}
+    sealed = {
+        token_set.person_id: token_set.open_access().reveal()
+        for token_set in TokenSet.objects.all()
+    }
     assert len(set(sealed.values())) == 2
 
 
@@ -138,11 +141,11 @@ def test_only_those_of_the_team_or_asked_may_connect(own: Setup) -> None:
 
 def test_the_page_of_ones_own_accounts(own: Setup) -> None:
     web = own.web("ewan")
-    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
+    assert [(account["ref"], account["account"]) for account in send(web, "get", "/accounts")] == [
         ("sandbox/cargo", "")
     ]
     connect(own, "ewan", SERVICE)
-    assert [(one["ref"], one["account"]) for one in send(web, "get", "/accounts")] == [
+    assert [(account["ref"], account["account"]) for account in send(web, "get", "/accounts")] == [
         ("sandbox/cargo", SERVICE)
     ]
     send(own.web("isla"), "delete", "/connections/sandbox/cargo/accounts/ewan", status=403)
@@ -158,7 +161,7 @@ def test_a_signed_link_asks_a_person(own: Setup) -> None:
         "/connections/sandbox/cargo/accounts",
         {"username": "isla", "expected": PERSON},
     )
-    link = next(one["link"] for one in found["people"] if one["username"] == "isla")
+    link = next(item["link"] for item in found["people"] if item["username"] == "isla")
     token = link.rpartition("/")[2]
     seen = send(WebClient(), "get", f"/asked/connects/{token}")
     assert (seen["person"], seen["application"], seen["expected"], seen["serves"]) == (
@@ -176,8 +179,8 @@ def test_a_signed_link_asks_a_person(own: Setup) -> None:
     connect(own, "isla", PERSON)
     assert send(WebClient(), "get", f"/asked/connects/{token}")["connected_as"] == PERSON
     assert not any(
-        one["link"]
-        for one in send(own.web("reader"), "get", "/connections/sandbox/cargo/accounts")["people"]
+        item["link"]
+        for item in send(own.web("reader"), "get", "/connections/sandbox/cargo/accounts")["people"]
     )
 
 
@@ -221,9 +224,9 @@ def test_teams_are_kept(own: Setup) -> None:
     changed = send(
         web, "put", f"/teams/{made['id']}", {"name": "Quay side", "people": ["ewan", "isla"]}
     )
-    assert [one["username"] for one in changed["people"]] == ["ewan", "isla"]
+    assert [item["username"] for item in changed["people"]] == ["ewan", "isla"]
     send(web, "delete", f"/teams/{made['id']}", status=204)
-    assert [one["name"] for one in send(web, "get", "/teams")["items"]] == ["Freight desk"]
+    assert [item["name"] for item in send(web, "get", "/teams")["items"]] == ["Freight desk"]
     send(web, "delete", "/teams/99999", status=404)
 
 
@@ -239,14 +242,14 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     Client.objects.update(contacts=["ewan@gannet.example", "desk@gannet.example"])
     web = own.web()
     found = send(web, "get", "/people/ewan/belongings")
-    assert {(one["what"], one["act"]) for one in found["things"]} == {
+    assert {(thing["what"], thing["act"]) for thing in found["things"]} == {
         ("account of their own", "disconnect"),
         ("job", "hand_over"),
         ("application", "hand_over"),
         ("contact", "hand_over"),
     }
     assert found["teams"] == ["Freight desk"]
-    keys = [one["key"] for one in found["things"] if one["act"] == "hand_over"]
+    keys = [thing["key"] for thing in found["things"] if thing["act"] == "hand_over"]
     send(web, "post", "/people/ewan/handings-over", {"to": "", "keys": keys}, 422)
     send(web, "post", "/people/ewan/handings-over", {"to": "Ewan Tait", "keys": keys}, 422)
     send(
@@ -257,7 +260,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
         422,
     )
     left = send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": keys})
-    assert [one["what"] for one in left["things"]] == ["account of their own"]
+    assert [thing["what"] for thing in left["things"]] == ["account of their own"]
     assert (
         Workload.objects.get(name="Night run").owner_name
         == Application.objects.get().owner_name
@@ -269,7 +272,8 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     assert not Account.objects.filter(person__username="ewan").exists()
     send(WebClient(), "post", "/session", {"username": "ewan", "password": PASSWORD}, 401)
     assert [
-        one["username"] for one in send(web, "get", "/connections/sandbox/cargo/accounts")["people"]
+        item["username"]
+        for item in send(web, "get", "/connections/sandbox/cargo/accounts")["people"]
     ] == ["isla"]
     assert Team.objects.get().people.count() == 2  # who they were stays written
     send(own.web("reader"), "post", "/people/isla/leavings", status=403)
@@ -284,7 +288,7 @@ def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -
         "orr", password=PASSWORD, first_name="Morag", last_name="Orr", role="reader"
     )
     things = send(setup.web(), "get", "/people/orr/belongings")["things"]
-    assert [(one["what"], one["act"]) for one in things] == [("shared connection", "look")]
+    assert [(thing["what"], thing["act"]) for thing in things] == [("shared connection", "look")]
     assert PERSON in things[0]["says"]
 
 

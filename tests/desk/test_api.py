@@ -142,7 +142,7 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
     assert refused.json()["detail"].startswith(
         "other: pace: 10.0 became 9.0. Nothing of yours was saved"
     )
-    assert [(one["by"], one["changes"]) for one in refused.json()["meanwhile"]] == [
+    assert [(item["by"], item["changes"]) for item in refused.json()["meanwhile"]] == [
         ("other", ["pace: 10.0 became 9.0"])
     ]
     assert patch(first, "/api/connections/sandbox/cargo", {"pace": 5}).status_code == 428
@@ -188,7 +188,7 @@ def test_two_administrators_editing_the_same_client(setup: Setup) -> None:
         first, address, {"redirect_uris": ["http://127.0.0.1:8600/return"]}, **{"If-Match": seen}
     )
     assert refused.status_code == 412
-    assert [one["changes"] for one in refused.json()["meanwhile"]] == [
+    assert [item["changes"] for item in refused.json()["meanwhile"]] == [
         ["redirect URIs: https://desk.gannet.example/return added"],
         ["scopes: berth.read added"],
     ]
@@ -221,7 +221,7 @@ def test_creation_can_be_repeated(setup: Setup) -> None:
         "scopes": ["manifest.read"],
     }
     answers = [post(web, "/api/connections", body, **{"Idempotency-Key": "k1"}) for _ in range(2)]
-    assert [one.status_code for one in answers] == [201, 201]
+    assert [answer.status_code for answer in answers] == [201, 201]
     assert answers[0].json()["ref"] == answers[1].json()["ref"] == "sandbox/cargo-manifests"
     assert Connection.objects.count() == 1
     other = post(web, "/api/connections", {**body, "name": "x"}, **{"Idempotency-Key": "k1"})
@@ -244,7 +244,7 @@ def test_sessions_that_ended_are_cleared_away(setup: Setup) -> None:
         expire_date=timezone.now() - timedelta(minutes=1)
     )
     keep_house()
-    assert [one.pk for one in Session.objects.all()] == [
+    assert [session.pk for session in Session.objects.all()] == [
         digest(living.cookies[settings.SESSION_COOKIE_NAME].value)
     ]
 
@@ -410,7 +410,7 @@ def test_an_application_is_added_by_hand(setup: Setup) -> None:
     }
     answer = post(web, "/api/applications", body)
     assert answer.status_code == 201
-    assert [one["key"] for one in answer.json()["schemes"]] == ["oauth2_client"]
+    assert [scheme["key"] for scheme in answer.json()["schemes"]] == ["oauth2_client"]
     assert (
         post(web, "/api/applications", body)
         .json()["errors"]["environment"]
@@ -454,7 +454,9 @@ def test_the_filter_takes_plain_and_field_words(setup: Setup) -> None:
     )
 
     def refs(words: str) -> list[str]:
-        return [one["ref"] for one in web.get("/api/connections", {"words": words}).json()["items"]]
+        return [
+            item["ref"] for item in web.get("/api/connections", {"words": words}).json()["items"]
+        ]
 
     assert refs("") == ["sandbox/north", "sandbox/south"]
     assert refs("nor") == ["sandbox/north"]
@@ -469,7 +471,7 @@ def test_pages_follow_one_another(setup: Setup) -> None:
         journal.write(setup.by, "counted", "thing", str(number))
     first = web.get("/api/journal").json()
     second = web.get("/api/journal", {"cursor": first["next"]}).json()
-    numbers = [one["number"] for one in first["items"] + second["items"]]
+    numbers = [item["number"] for item in first["items"] + second["items"]]
     assert numbers == list(range(Entry.objects.count(), 0, -1))
     assert second["next"] is None
     assert web.get("/api/journal", {"cursor": "é"}).status_code == 422
@@ -573,7 +575,7 @@ def test_two_administrators_cannot_end_each_other_in_one_moment(
     with pytest.raises(Problem):
         people.change(other, setup.by, "reader", None)
     assert [
-        one.username for one in Person.objects.filter(role="administrator", is_active=True)
+        person.username for person in Person.objects.filter(role="administrator", is_active=True)
     ] == ["morag"]
 
 
@@ -594,7 +596,7 @@ def test_the_last_administrator_remains(setup: Setup) -> None:
         ).status_code
         == 201
     )
-    assert "ann" in [one["username"] for one in web.get("/api/people").json()["items"]]
+    assert "ann" in [item["username"] for item in web.get("/api/people").json()["items"]]
     again = post(web, "/api/people", {"username": "ANN", "role": "king", "password": PASSWORD})
     assert set(again.json()["errors"]) == {"username", "role"}
 
@@ -636,7 +638,7 @@ def test_a_change_at_the_provider_makes_its_connections_not_proven(setup: Setup)
     assert answer.status_code == 200, answer.content
     found = web.get("/api/connections/sandbox/cargo").json()
     assert found["state"] == "not_proven"
-    assert {one["key"] for one in found["pins"] if one["fit"] == "differs"} == {"scopes"}
+    assert {pin["key"] for pin in found["pins"] if pin["fit"] == "differs"} == {"scopes"}
 
 
 @pytest.mark.parametrize(

@@ -18,14 +18,14 @@ def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> N
 
     def work(asked: Sequence[int]) -> list[str]:
         batches.append(list(asked))
-        return [f"answer {one}" for one in asked]
+        return [f"answer {number}" for number in asked]
 
     async def run() -> list[str | None]:
         together = at_once.Together(work)
-        return list(await asyncio.gather(*(together.ask(one) for one in range(100))))
+        return list(await asyncio.gather(*(together.ask(number) for number in range(100))))
 
-    assert asyncio.run(run()) == [f"answer {one}" for one in range(100)]
-    assert [len(one) for one in batches] == [32, 32, 32, 4]
+    assert asyncio.run(run()) == [f"answer {number}" for number in range(100)]
+    assert [len(batch) for batch in batches] == [32, 32, 32, 4]
     assert asyncio.run(run())[-1] == "answer 99"  # another loop, the same work
 
 
@@ -37,13 +37,13 @@ def test_what_comes_meanwhile_is_the_next_batch_and_one_who_hangs_up_stops_nobod
         batches.append(list(asked))
         begun.set()
         go_on.wait(30)
-        return [one * 2 for one in asked]
+        return [number * 2 for number in asked]
 
     async def run() -> list[int | None]:
         together = at_once.Together(work)
         first = asyncio.create_task(together.ask(1))
         await asyncio.to_thread(begun.wait, 30)
-        later = [asyncio.create_task(together.ask(one)) for one in (2, 3, 4)]
+        later = [asyncio.create_task(together.ask(number)) for number in (2, 3, 4)]
         await asyncio.sleep(0)
         first.cancel()
         later[1].cancel()
@@ -69,5 +69,5 @@ def test_a_batch_that_fails_goes_the_long_way_and_the_next_does_not() -> None:
     with capture_logs() as logged:
         assert at_once.or_none(int, "no number") is None
     assert at_once.FAILED["builtins.int"] == before + 1
-    assert [(one["work"], one["kind"]) for one in logged] == [("builtins.int", "ValueError")]
+    assert [(item["work"], item["kind"]) for item in logged] == [("builtins.int", "ValueError")]
     assert at_once.or_none(int, "12") == 12

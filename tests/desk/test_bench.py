@@ -11,18 +11,18 @@ import pytest
 BENCH = Path(__file__).parents[2] / "bench"
 
 
-@pytest.mark.parametrize("file", sorted(BENCH.glob("*.py")), ids=lambda one: one.stem)
+@pytest.mark.parametrize("file", sorted(BENCH.glob("*.py")), ids=lambda item: item.stem)
 def test_what_a_benchmark_imports_is_there(file: Path) -> None:
     taken = [
-        one for one in ast.walk(ast.parse(file.read_text())) if isinstance(one, ast.ImportFrom)
+        item for item in ast.walk(ast.parse(file.read_text())) if isinstance(item, ast.ImportFrom)
     ]
-    for one in taken:
+    for item in taken:
         # The application looks into its database as it is imported.
-        if (one.module or "").startswith(
+        if (item.module or "").startswith(
             ("neatlatch.", "tests.")
-        ) and one.module != "neatlatch.desk.pages.asgi":
-            found = importlib.import_module(one.module or "")
-            for name in one.names:
+        ) and item.module != "neatlatch.desk.pages.asgi":
+            found = importlib.import_module(item.module or "")
+            for name in item.names:
                 assert hasattr(found, name.name) or importlib.import_module(
-                    f"{one.module}.{name.name}"
+                    f"{item.module}.{name.name}"
                 )

@@ -152,8 +152,8 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
     assert handover is not None
     handing.close(office.by, handover)
     first = office.get("/certificate-authorities")
-    house = next(one for one in first if one["environment"]["key"] == "production")
-    assert [one["state"] for one in house["steps"]] == [
+    house = next(item for item in first if item["environment"]["key"] == "production")
+    assert [step["state"] for step in house["steps"]] == [
         "now",
         "waits",
         "waits",
@@ -199,7 +199,7 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
     assert "still trusted" in office.post(f"{base}/retirements", 409)["title"]
     trust(old["id"], False)
     done = office.post(f"{base}/retirements")
-    assert [one["state"] for one in done["authorities"]] == ["retired", "issuing"]
+    assert [authority["state"] for authority in done["authorities"]] == ["retired", "issuing"]
     assert not Authority.objects.filter(state="retired").exclude(private=None).exists()
     listed = x509.load_der_x509_crl(
         office.fetch(f"/house/production/authorities/{leaf.authority_id}.crl")
@@ -212,10 +212,10 @@ def test_keys_of_authorities_are_sealed(office: Office) -> None:
     office.register()
     rows = Authority.objects.all()
     assert len(rows) == 2
-    for one in rows:
-        assert one.private is not None
-        assert b"PRIVATE" not in bytes(one.private)
-        assert "PRIVATE KEY" in one.open().reveal()
+    for row in rows:
+        assert row.private is not None
+        assert b"PRIVATE" not in bytes(row.private)
+        assert "PRIVATE KEY" in row.open().reveal()
 
 
 @pytest.mark.parametrize(
@@ -246,15 +246,15 @@ def test_reading_a_chain(
     """06-certificates.json: the verdicts of the files in tests/vectors/certs, at the moment that
     the set names.
     """
-    text = "".join((VECTORS / one).read_text() for one in body["text"].split())
+    text = "".join((VECTORS / part).read_text() for part in body["text"].split())
     found = office.post(
         "/certificate-readings", **{**body, "text": text, "at": "2026-06-01T00:00:00Z"}
     )
     links = found["chain"]["links"]
     assert (found["chain"]["verdict"], len(links), links[-1]["role"]) == expected
-    first = min(links, key=lambda one: one["not_after"])
+    first = min(links, key=lambda link: link["not_after"])
     assert found["chain"]["ends"] == first["not_after"]
-    assert [one["ends_first"] for one in links] == [one is first for one in links]
+    assert [link["ends_first"] for link in links] == [link is first for link in links]
 
 
 def test_reading_pkcs12_a_request_and_rubbish(transactional_db: None, office: Office) -> None:
@@ -267,7 +267,7 @@ def test_reading_pkcs12_a_request_and_rubbish(transactional_db: None, office: Of
     asked = office.post(
         "/certificate-readings", text=(VECTORS / "request-broken.csr.pem").read_text()
     )["requests"]
-    assert [one["holds"] for one in asked] == [False]
+    assert [request["holds"] for request in asked] == [False]
     mixed = (VECTORS / "leaf-good.pem").read_text() + (
         VECTORS / "leaf-good.encrypted.key.pem"
     ).read_text()

@@ -67,7 +67,7 @@ def test_work_that_fails_is_logged_and_done_again() -> None:
         assert after.reached.wait(60)
         loop.stop()
         loop.join()
-    assert [one["what"] for one in said if one["log_level"] == "error"][:3] == ["renewals"] * 3
+    assert [item["what"] for item in said if item["log_level"] == "error"][:3] == ["renewals"] * 3
 
 
 def test_the_clock_starts_though_the_database_is_locked(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -78,7 +78,7 @@ def test_an_edit_that_would_send_it_elsewhere_says_so_and_saves_nothing(
     refused = edit(web, {field: there})
     assert refused.status_code == 409, refused.content
     # Another token endpoint makes the tokens worthless, so that only the secret would go there.
-    assert {one["what"] for one in refused.json()["moves"]} == {
+    assert {move["what"] for move in refused.json()["moves"]} == {
         "The client secret",
         *(["The token"] if field == "api_base" else []),
     }
@@ -161,9 +161,9 @@ def by_pin(setup: Setup, leave: destinations.Leave | None) -> None:
 def by_inventory(setup: Setup, leave: destinations.Leave | None) -> None:
     text = inventory.export(setup.by).replace(stands().values["api_base"], f"{ELSEWHERE}/api")
     (said,) = [
-        one
-        for one in inventory.preview(text, False).outcome.changes
-        if one.kind == "connections" and one.does
+        change
+        for change in inventory.preview(text, False).outcome.changes
+        if change.kind == "connections" and change.does
     ]
     assert sum("that wants leave" in words for words in said.says) == 2
     inventory.apply(setup.by, text, leave=leave)
@@ -215,7 +215,7 @@ def _scheme(connection: Connection) -> Any:
 
 
 @pytest.mark.parametrize(
-    "way", [by_pin, by_inventory, by_reference, by_client, by_slot], ids=lambda one: one.__name__
+    "way", [by_pin, by_inventory, by_reference, by_client, by_slot], ids=lambda item: item.__name__
 )
 def test_every_way_wants_the_same_leave(
     setup: Setup, way: Callable[[Setup, destinations.Leave | None], None]
@@ -316,7 +316,7 @@ def test_what_came_about_unseen_is_sent_nowhere_and_cleared_on_the_page(desk: An
         drawing.draw(Workload(name="x"), stands())
     Connection.objects.update(scheme="oauth2_code")
     shown = web.get("/api/connections/sandbox/cargo").json()["uncleared"]
-    assert {one["would_go_to"] for one in shown} == {"https://localhost:9"}
+    assert {item["would_go_to"] for item in shown} == {"https://localhost:9"}
     at = "/api/connections/sandbox/cargo/clearances"
     assert web.post(at).status_code == 409
     assert (
@@ -375,6 +375,6 @@ def test_a_pasted_secret_takes_few_statements(setup: Setup) -> None:
         for number, one in enumerate(seen)
         if "FROM connections_summary WHERE stale" in one["sql"]
     )
-    assert summed_up < 25, [one["sql"][:80] for one in seen]
-    assert len(seen) - summed_up < 28, [one["sql"][:80] for one in seen]
+    assert summed_up < 25, [item["sql"][:80] for item in seen]
+    assert len(seen) - summed_up < 28, [item["sql"][:80] for item in seen]
     assert Connection.objects.get().version == connection.version + 1

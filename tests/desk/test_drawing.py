@@ -93,7 +93,7 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
     lines = ask(key, "/draw/cargo", headers={"Accept": "text/plain"}).content.decode()
     assert lines == f"Authorization: {told['headers']['Authorization']}\n"
     listed = ask(key, "/draw").json()
-    assert (listed["workload"], [one["ref"] for one in listed["connections"]]) == (
+    assert (listed["workload"], [connection["ref"] for connection in listed["connections"]]) == (
         "Night run",
         ["sandbox/cargo"],
     )
@@ -115,8 +115,8 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
         setup.web().get(f"/api/workloads/{workload.pk}/draws").json()[0]["ref"] == "sandbox/cargo"
     )
     lines = {
-        one["language"]: one["text"]
-        for one in setup.web().get("/api/connections/sandbox/cargo/lines").json()
+        item["language"]: item["text"]
+        for item in setup.web().get("/api/connections/sandbox/cargo/lines").json()
     }
     assert "/relay/cargo/manifests" in lines["curl"]
     assert key not in json.dumps(lines)
@@ -462,7 +462,8 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
     """Those that wait for the same commit share it, and none is lost or doubled."""
     now = timezone.now()
     facts = [
-        ledger.Fact("0" * 31 + str(one), "f" * 32, "", "draw", failed=one == 0) for one in range(3)
+        ledger.Fact("0" * 31 + str(number), "f" * 32, "", "draw", failed=number == 0)
+        for number in range(3)
     ]
 
     def hand() -> None:
@@ -471,10 +472,10 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
         database.close()
 
     hands = [threading.Thread(target=hand) for _ in range(8)]
-    for one in hands:
-        one.start()
-    for one in hands:
-        one.join()
+    for item in hands:
+        item.start()
+    for item in hands:
+        item.join()
     assert sorted(Drawn.objects.values_list("count", "failed")) == [(80, 0), (80, 0), (80, 80)]
 
 
@@ -511,7 +512,7 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(
 
     told = look()
     assert (told["name"], told["relay"], told["others"]) == (workload.name, True, 0)
-    assert [(one["ref"], one["last"], one["lasts"]) for one in told["reach"]] == [
+    assert [(item["ref"], item["last"], item["lasts"]) for item in told["reach"]] == [
         ("sandbox/cargo", None, False)
     ]
     assert ask(key, "/draw/cargo").status_code == 200
@@ -524,7 +525,9 @@ def test_a_leaked_key_says_what_could_be_drawn_with_it(
     assert abs(datetime.fromisoformat(told["reach"][0]["at"]) - ends) < timedelta(seconds=1)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
     assert look()["reach"] == []  # where each person has an account of their own, no job draws
-    [row] = [one for one in web.get("/api/credentials").json()["items"] if one["kind"] == "token"]
+    [row] = [
+        item for item in web.get("/api/credentials").json()["items"] if item["kind"] == "token"
+    ]
     assert (row["workload"], row["workload_name"], row["connections"]) == (
         str(workload.pk),
         workload.name,
@@ -544,9 +547,9 @@ def test_the_end_of_the_last_own_key_stands_on_today(
             told = web.get("/api/today").json()["breaks"]["items"]
         queries.append(len(seen))
         return [
-            (one["workloads"][0], one["workload"], one["why"].split(" …")[0])
-            for one in told
-            if one["workload"]
+            (item["workloads"][0], item["workload"], item["why"].split(" …")[0])
+            for item in told
+            if item["workload"]
         ]
 
     assert breaks() == []  # in half a year
@@ -594,7 +597,7 @@ def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
         {"ref": "sandbox/cargo", "hands_out": "token", "says": WORDS["token"], "not_let": []}
     ]
     assert web.get("/api/connections/sandbox/cargo/drawables").json() == told[0]
-    assert {one["right"] for one in web.get(f"/api/workloads/{workload.pk}/keys").json()} == {
+    assert {key["right"] for key in web.get(f"/api/workloads/{workload.pk}/keys").json()} == {
         "relay",
         "draw",
     }
@@ -628,7 +631,7 @@ def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
         f"{base64.b64decode(value.removeprefix('Basic ')) if value.startswith('Basic ') else ''}"
         for name, value in drawn.headers
     )
-    assert any(one in text for one in secrets.values()) is (handed == "secret")
+    assert any(secret in text for secret in secrets.values()) is (handed == "secret")
 
 
 def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:

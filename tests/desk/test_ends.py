@@ -68,9 +68,9 @@ def shown(setup: Setup) -> tuple[Any, ...]:
     found = [
         whole["ends"],
         connection["secrets"][0]["ends"],
-        next(one["at"] for one in connection["due"] if one["key"] == "api_key"),
+        next(item["at"] for item in connection["due"] if item["key"] == "api_key"),
     ]
-    found.append(next(one["ends"] for one in send(web, "get", "/credentials")["items"]))
+    found.append(next(item["ends"] for item in send(web, "get", "/credentials")["items"]))
     if credential.client_id:
         found.append(send(web, "get", f"/clients/{credential.client_id}")["secrets"][0]["ends"])
     return tuple(found)

@@ -40,9 +40,13 @@ def test_an_environment_is_added_changed_moved_and_removed(setup: Setup) -> None
         "name: Training house became Training",
         "production: False became True",
     ]
-    keys = ["training", *(one["key"] for one in listed(setup)[:-1])]
-    assert [one["key"] for one in send(web, "put", "/environments", {"keys": keys})] == keys
-    assert [one.order for one in Environment.objects.all()] == list(range(len(keys)))
+    keys = ["training", *(item["key"] for item in listed(setup)[:-1])]
+    assert [
+        environment["key"] for environment in send(web, "put", "/environments", {"keys": keys})
+    ] == keys
+    assert [environment.order for environment in Environment.objects.all()] == list(
+        range(len(keys))
+    )
     send(web, "delete", "/environments/training", status=204)
     assert not Environment.objects.filter(key="training").exists()
 
@@ -67,7 +71,7 @@ def test_what_is_wrong_is_told_by_field(setup: Setup, wrong: dict[str, str], fie
 
 def test_an_environment_in_use_is_not_removed(setup: Setup) -> None:
     place = setup.place()
-    assert {one["key"]: one["in_use"] for one in listed(setup)}["sandbox"] is True
+    assert {item["key"]: item["in_use"] for item in listed(setup)}["sandbox"] is True
     told = send(setup.web(), "delete", "/environments/sandbox", status=409)
     assert told["detail"] == "It still has applications. Remove these first."
     assert not Entry.objects.filter(did="removed", noun="environment").exists()
@@ -76,7 +80,7 @@ def test_an_environment_in_use_is_not_removed(setup: Setup) -> None:
 
 
 def test_an_order_names_each_environment_once(setup: Setup) -> None:
-    keys = [one["key"] for one in listed(setup)]
+    keys = [item["key"] for item in listed(setup)]
     for wrong in (keys[:-1], [*keys, keys[0]], [*keys[:-1], "nowhere"]):
         send(setup.web(), "put", "/environments", {"keys": wrong}, 409)
     environments.put_in_order(setup.by, keys)  # as it is
@@ -90,7 +94,7 @@ def test_the_safe_tells_its_key_and_its_backups(setup: Setup) -> None:
     kept = file.read_bytes()
     try:
         first = send(setup.web("reader"), "get", "/safe")
-        assert [one["in_use"] for one in first["versions"]] == [True]
+        assert [version["in_use"] for version in first["versions"]] == [True]
         assert (first["rekeyed_at"], first["backup_at"]) == (None, None)
         version = rekeying.begin()
         for count in rekeying.seal_anew():

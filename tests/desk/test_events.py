@@ -68,7 +68,7 @@ def test_a_stream_ends_with_what_it_shows(setup: Setup, running: Test) -> None:
     told, left = watch(
         setup.by, running, lambda _: Test.objects.update(state=Test.State.DONE, passed=True)
     )
-    assert [one["state"] for one in told] == ["running", "done"]
+    assert [item["state"] for item in told] == ["running", "done"]
     assert left == 0
 
 
@@ -92,7 +92,7 @@ def test_a_stream_ends_with_the_log_in(setup: Setup, running: Test, how: str) ->
         "another password": lambda _: Person.objects.update(password="x"),
     }
     told, left = watch(setup.by, running, acts[how])
-    assert [one["state"] for one in told] == ["running"]
+    assert [item["state"] for item in told] == ["running"]
     assert left == 0
 
 

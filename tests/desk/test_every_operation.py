@@ -32,12 +32,12 @@ REFUSED = {"Nobody is logged in.", "Your role does not allow this."}
 
 
 def send(
-    web: WebClient, one: Operation, body: Any = None, address: str = "", **headers: str
+    web: WebClient, operation: Operation, body: Any = None, address: str = "", **headers: str
 ) -> Any:
-    text = json.dumps(one.body() if body is None else body)
+    text = json.dumps(operation.body() if body is None else body)
     return web.generic(
-        one.method.upper(),
-        address or one.address,
+        operation.method.upper(),
+        address or operation.address,
         text,
         content_type="application/json",
         headers={"If-Match": "*"} | headers,
@@ -67,7 +67,7 @@ def logged_in(role: str, **how: Any) -> WebClient:
 
 
 def test_every_operation_has_a_line_in_the_table_and_no_line_is_left_over() -> None:
-    assert {one.name for one in EVERY} == set(who_may())
+    assert {operation.name for operation in EVERY} == set(who_may())
 
 
 @pytest.mark.parametrize("caller", ["nobody", "a program", *sorted(ALL)])
@@ -76,7 +76,7 @@ def test_who_may_do_what(setup: Setup, caller: str) -> None:
     anything else is looked at.
     """
     table, wrong = who_may(), {}
-    for one in EVERY:
+    for operation in EVERY:
         headers: dict[str, str] = {}
         web = WebClient(raise_request_exception=False)
         if caller in ALL:
@@ -85,10 +85,14 @@ def test_who_may_do_what(setup: Setup, caller: str) -> None:
             headers["Authorization"] = (
                 "Bearer nl_a-key-of-a-program-which-the-api-for-people-does-not-know"
             )
-        answer = send(web, one, **headers)
+        answer = send(web, operation, **headers)
         refused = title(answer) in REFUSED
-        if refused is (caller in MAY[table[one.name]]) or answer.status_code >= 500:
-            wrong[one.name] = (answer.status_code, table[one.name], answer.content[:160])
+        if refused is (caller in MAY[table[operation.name]]) or answer.status_code >= 500:
+            wrong[operation.name] = (
+                answer.status_code,
+                table[operation.name],
+                answer.content[:160],
+            )
     assert not wrong, listed(wrong)
 
 
@@ -110,24 +114,28 @@ def test_no_other_page_can_have_anything_done(setup: Setup, how: str) -> None:
         },
     }[how]
     done = {}
-    for one in EVERY:
-        if one.method in UNSAFE:
-            answer = send(web, one, **headers)
+    for operation in EVERY:
+        if operation.method in UNSAFE:
+            answer = send(web, operation, **headers)
             if answer.status_code != 403:
-                done[one.name] = (answer.status_code, answer.content[:160])
+                done[operation.name] = (answer.status_code, answer.content[:160])
     assert not done, listed(done)
     # The same with the right token of our own page is let through to the operation itself.
     assert (
         send(
             web,
-            next(one for one in EVERY if one.name == "PUT /api/session/preferences"),
+            next(
+                operation for operation in EVERY if operation.name == "PUT /api/session/preferences"
+            ),
             **{"X-CSRFToken": right},
         ).status_code
         == 200
     )
 
 
-WITH_TEXTS = [(one, path) for one in EVERY if one.schema for path in texts(one.schema)]
+WITH_TEXTS = [
+    (operation, path) for operation in EVERY if operation.schema for path in texts(operation.schema)
+]
 STRANGE = {
     "too long": lambda field: "x" * (LONGEST.get(field, USUAL) + 1),
     "lone surrogate": lambda _: "a\ud800b",
@@ -154,7 +162,7 @@ def test_no_text_of_a_body_breaks_an_operation(setup: Setup, kind: str) -> None:
 
 def test_a_body_above_all_limits_is_refused(setup: Setup) -> None:
     web = logged_in("administrator", raise_request_exception=False)
-    one = next(one for one in EVERY if one.name == "POST /api/intakes")
+    one = next(operation for operation in EVERY if operation.name == "POST /api/intakes")
     answer = send(web, one, {"text": "x" * (settings.DATA_UPLOAD_MAX_MEMORY_SIZE + 1)})
     assert answer.status_code == 413
     assert title(answer)
@@ -176,16 +184,16 @@ def test_a_body_above_all_limits_is_refused(setup: Setup) -> None:
 def test_no_text_of_an_address_breaks_an_operation(setup: Setup, text: str) -> None:
     """In the path and in the query: an answer, or 4xx, and never 5xx."""
     web, wrong = logged_in("administrator", raise_request_exception=False), {}
-    for one in EVERY:
-        for told in one.told.get("parameters", []):
-            if one.method != "get" and told["in"] == "query":
+    for operation in EVERY:
+        for told in operation.told.get("parameters", []):
+            if operation.method != "get" and told["in"] == "query":
                 continue
-            before, _, query = one.address.partition("?")
+            before, _, query = operation.address.partition("?")
             if told["in"] == "query":
                 address = f"{before}?{told['name']}={text}"
             else:
-                address = one.path.replace(f"{{{told['name']}}}", text)
-                for other in one.told["parameters"]:
+                address = operation.path.replace(f"{{{told['name']}}}", text)
+                for other in operation.told["parameters"]:
                     address = address.replace(
                         f"{{{other['name']}}}",
                         "nothing"
@@ -193,7 +201,10 @@ def test_no_text_of_an_address_breaks_an_operation(setup: Setup, text: str) -> N
                         else "00000000-0000-0000-0000-000000000000",
                     )
                 address += f"?{query}" if query else ""
-            answer = send(web, one, address=address)
+            answer = send(web, operation, address=address)
             if answer.status_code >= 500:
-                wrong[f"{one.name} {told['name']}"] = (answer.status_code, answer.content[:160])
+                wrong[f"{operation.name} {told['name']}"] = (
+                    answer.status_code,
+                    answer.content[:160],
+                )
     assert not wrong, listed(wrong)

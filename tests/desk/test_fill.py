@@ -45,22 +45,22 @@ def empty(transactional_db: None) -> Iterator[None]:
 
 def counts() -> dict[str, int]:
     models = (Application, Place, Client, Connection, Credential, Workload, Use, Sample)
-    return {one.__name__: one.objects.count() for one in models}
+    return {model.__name__: model.objects.count() for model in models}
 
 
 def told() -> dict[str, Any]:
     """What does not depend on when it was made, and is not sealed."""
     rows = Connection.objects.select_related("client", "place__application").order_by("ref")
     return {
-        one.ref: (
-            one.pk,
-            one.scheme,
-            one.state,
-            one.scopes,
-            one.client and one.client.client_id,
-            one.place.application.name,
+        row.ref: (
+            row.pk,
+            row.scheme,
+            row.state,
+            row.scopes,
+            row.client and row.client.client_id,
+            row.place.application.name,
         )
-        for one in rows
+        for row in rows
     }
 
 
@@ -83,7 +83,7 @@ def test_it_has_what_is_promised_and_grows(
     assert {name: before[name] for name in promised} == promised
     assert before["Use"] > 39
     assert Summary.objects.filter(stale=False).count() == 130
-    assert {one.name for one in find("pier ledger 1")} >= {"production/pier-ledger-1-1"}
+    assert {item.name for item in find("pier ledger 1")} >= {"production/pier-ledger-1-1"}
     # Nothing is made twice, and what a run that was cut off left out is filled in.
     filling.fill(130, said.append)
     assert (counts(), told()) == (before, first)
@@ -101,19 +101,23 @@ def test_it_is_a_house_as_people_have_it(empty: None) -> None:
     assert len(kinds) >= 8
     states = list(Connection.objects.values_list("state", flat=True))
     assert 0.8 < states.count(State.LATCHED.value) / len(states) < 0.98
-    assert set(states) == {one.value for one in State}
+    assert set(states) == {state.value for state in State}
     sound = Connection.objects.filter(state="latched", summary__off="")
     assert sound.count() > 0.8 * len(states)
     now = timezone.now()
-    for one in halves.each(Connection.objects.filter(state="latched").exclude(summary__off="")):
+    for connection in halves.each(
+        Connection.objects.filter(state="latched").exclude(summary__off="")
+    ):
         ended = [
             each
-            for each in one.secrets().values()
+            for each in connection.secrets().values()
             if each.ends is not None and each.ends < now + timedelta(days=1)
         ]
-        assert ended, one.ref  # of those that work, only an end puts a pin out
-    for one in halves.each(Connection.objects.all()):
-        assert not destinations.moves(one), one.ref  # what is held may go where it is sent
+        assert ended, connection.ref  # of those that work, only an end puts a pin out
+    for connection in halves.each(Connection.objects.all()):
+        assert not destinations.moves(connection), (
+            connection.ref
+        )  # what is held may go where it is sent
 
 
 def test_no_real_house_is_filled(setup: Setup, capsys: pytest.CaptureFixture[str]) -> None:

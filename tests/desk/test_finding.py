@@ -36,7 +36,9 @@ def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
 
 
 def found(web: WebClient, words: str) -> list[tuple[str, str]]:
-    return [(one["kind"], one["name"]) for one in send(web, "get", f"/finds?words={quote(words)}")]
+    return [
+        (find["kind"], find["name"]) for find in send(web, "get", f"/finds?words={quote(words)}")
+    ]
 
 
 def test_everything_is_found_as_one_types(web: WebClient) -> None:
@@ -146,12 +148,12 @@ def test_an_index_that_is_written_anew_is_gone_on_with_where_it_was_cut_off(
 def test_no_secret_is_in_the_index(web: WebClient) -> None:
     with database.cursor() as cursor:
         text = str(cursor.execute("SELECT name, words, detail FROM finding_entry").fetchall())
-    for one in Credential.objects.all():
-        assert one.open().reveal() not in text
+    for credential in Credential.objects.all():
+        assert credential.open().reveal() not in text
 
 
 def listed(web: WebClient, words: str) -> list[str]:
-    return [one["ref"] for one in send(web, "get", f"/connections?words={quote(words)}")["items"]]
+    return [item["ref"] for item in send(web, "get", f"/connections?words={quote(words)}")["items"]]
 
 
 def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
@@ -165,17 +167,17 @@ def test_lists_filter_by_plain_and_field_words(web: WebClient) -> None:
     assert "production/cargo-manifests" not in listed(web, "-pin:scopes")
     assert listed(web, 'workload:"night manifest"') == ["production/cargo-manifests"]
     assert listed(web, "-workload:manifest") == [
-        one for one in everything if one != "production/cargo-manifests"
+        item for item in everything if item != "production/cargo-manifests"
     ]
     assert listed(web, "owner:crewing") == ["production/crew-roster"]
     assert listed(web, 'env:"no such') == []
     assert listed(web, "env:") == everything
     used = send(web, "get", "/credentials?words=used%3Ayes")["items"]
     assert used
-    assert all(one["connections"] for one in used)
+    assert all(item["connections"] for item in used)
     assert {
-        one["environment"]
-        for one in send(web, "get", "/credentials?words=env%3Aproduction")["items"]
+        item["environment"]
+        for item in send(web, "get", "/credentials?words=env%3Aproduction")["items"]
     } == {"Production"}
 
 
@@ -191,7 +193,9 @@ def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
         {"list": "connections", "name": "Broken ones", "words": "state:unlatched"},
         201,
     )
-    assert [one["name"] for one in send(web, "get", "/filters?list=connections")] == ["Broken ones"]
+    assert [item["name"] for item in send(web, "get", "/filters?list=connections")] == [
+        "Broken ones"
+    ]
     assert send(isla, "get", "/filters?list=connections") == []
     assert found(isla, "broken") == []
     send(
@@ -207,7 +211,7 @@ def test_a_filter_is_kept_and_shared(web: WebClient) -> None:
         201,
     )
     seen = send(isla, "get", "/filters?list=connections")
-    assert [(one["words"], one["mine"], one["by"]) for one in seen] == [
+    assert [(item["words"], item["mine"], item["by"]) for item in seen] == [
         ("state:unlatched env:production", False, "Morag Orr")
     ]
     assert ("filter", "Broken ones") in found(isla, "broken")

@@ -154,11 +154,11 @@ def test_many_at_once_and_one_takes_it(web: WebClient) -> None:
         got.append(answer.status_code)
         connection.close()
 
-    hands = [threading.Thread(target=take, args=(str(one),)) for one in range(8)]
-    for one in hands:
-        one.start()
-    for one in hands:
-        one.join()
+    hands = [threading.Thread(target=take, args=(str(number),)) for number in range(8)]
+    for hand in hands:
+        hand.start()
+    for hand in hands:
+        hand.join()
     assert sorted(got) == [200] + [410] * 7
 
 
@@ -281,7 +281,9 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         Person.objects.update(factor_since=timezone.now() - timedelta(hours=24))
         assert "not accepted" in permit(web, "", 403)["title"]
         answer = permit(web, totp.code(secret, timezone.now().timestamp()))
-        assert {one["environment"]: one["reveals"] for one in answer}["sandbox"]
+        assert {revealing_out["environment"]: revealing_out["reveals"] for revealing_out in answer}[
+            "sandbox"
+        ]
         assert Environment.objects.get(key="production").reveals is False
         code = totp.code(secret, timezone.now().timestamp())
         post(
@@ -410,10 +412,10 @@ def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -
             ann = administrator("ann")
             change = {"role": "reader"} if how == "another role" else {"active": False}
             back = {"role": "administrator"} if how == "another role" else {"active": True}
-            for one in (change, back):
+            for item in (change, back):
                 assert (
                     ann.patch(
-                        "/api/people/morag", json.dumps(one), content_type="application/json"
+                        "/api/people/morag", json.dumps(item), content_type="application/json"
                     ).status_code
                     == 200
                 )
@@ -477,8 +479,8 @@ def test_what_stands_out_and_the_whole_life_of_a_credential(web: WebClient) -> N
     assert web.get("/api/credentials?words=mark:waits").json()["items"] == []
     post(web, f"/credentials/{row['id']}/revocations", {"why": "a trial"})
     whole = web.get(f"/api/credentials/{row['id']}").json()
-    assert [one["did"] for one in whole["life"]][0] == "made"
-    assert [(one["did"], one["why"]) for one in whole["life"]][-1] == ("revoked", "a trial")
+    assert [item["did"] for item in whole["life"]][0] == "made"
+    assert [(item["did"], item["why"]) for item in whole["life"]][-1] == ("revoked", "a trial")
     assert (whole["state"], whole["sealed"], whole["house"], whole["receipt"]["state"]) == (
         "revoked",
         False,

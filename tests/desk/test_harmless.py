@@ -42,7 +42,7 @@ def calls(test: Test, base: str) -> list[str]:
 
 
 def rung(test: Test, name: str) -> dict[str, Any]:
-    return next(one for one in test.rungs if one["rung"] == name)
+    return next(item for item in test.rungs if item["rung"] == name)
 
 
 @pytest.mark.parametrize(
@@ -73,9 +73,10 @@ def test_real_work_wants_both_permissions(
 def test_permissions_are_kept_and_stand_in_the_journal(setup: Setup) -> None:
     web = setup.web()
     told = send(web, "get", "/rounds/permissions")
-    assert {one["environment"]["key"]: one["permitted"] for one in told["environments"]}[
-        "production"
-    ] is False
+    assert {
+        environment["environment"]["key"]: environment["permitted"]
+        for environment in told["environments"]
+    }["production"] is False
     send(web, "put", "/rounds/permissions/production", {"permitted": True})
     send(
         web, "put", "/rounds/permissions/production", {"permitted": True}
@@ -139,8 +140,8 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     # It is said to whoever's account it is, and to nobody else.
     by = "the clock" if how == "round" else "ewan"
     assert [
-        (one["connection"], one["begun_by"])
-        for one in send(own.web(whose), "get", "/accounts/tests")
+        (test["connection"], test["begun_by"])
+        for test in send(own.web(whose), "get", "/accounts/tests")
     ] == [("sandbox/cargo", by)]
     other = {"isla": "ewan", "ewan": "isla"}[whose]
     assert send(own.web(other), "get", "/accounts/tests") == []
@@ -208,7 +209,7 @@ def test_a_service_account_for_tests(own: Setup) -> None:
         accounts.ask(own.by, fresh(), person("isla"), SERVICE)
     # The tokens are for tests only: people have their own, and are counted apart.
     told = send(own.web(), "get", "/connections/sandbox/cargo/accounts")
-    assert [(one["username"], one["account"]) for one in told["people"]] == [
+    assert [(item["username"], item["account"]) for item in told["people"]] == [
         ("isla", ""),
         ("ewan", PERSON),
     ]

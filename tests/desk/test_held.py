@@ -53,10 +53,10 @@ def at_once(act: Callable[[], Any]) -> list[Any]:
             connection.close()
 
     threads = [threading.Thread(target=run) for _ in range(MANY)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join(120)
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(120)
     assert len(got) == MANY
     return got
 
@@ -67,7 +67,7 @@ def test_a_link_hands_over_once(house: House) -> None:
     _, address, code = handing.make_link(house.by, Handover.objects.get(pk=handover.pk), "Quays")
     value = address.rpartition("/")[2]
     got = at_once(lambda: handing.take(value, code, "Una", "192.0.2.1"))
-    assert sum(not isinstance(one, Problem) for one in got) == 1
+    assert sum(not isinstance(item, Problem) for item in got) == 1
 
 
 def test_an_authorization_code_serves_once(house: House) -> None:
@@ -88,8 +88,8 @@ def test_an_authorization_code_serves_once(house: House) -> None:
         "code_verifier": verifier,
     }
     statuses = [
-        one.status_code
-        for one in at_once(
+        item.status_code
+        for item in at_once(
             lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret))
         )
     ]
@@ -104,8 +104,8 @@ def test_a_refresh_token_serves_once(house: House) -> None:
     _, tokens = house.with_code(client, secret)
     form = {"grant_type": "refresh_token", "refresh_token": tokens["refresh_token"]}
     statuses = [
-        one.status_code
-        for one in at_once(
+        item.status_code
+        for item in at_once(
             lambda: ASK.post(f"{house.issuer}/token", data=form, auth=(client.client_id, secret))
         )
     ]
@@ -149,7 +149,7 @@ def test_every_package_has_a_hash_and_names_no_registry() -> None:
         text = (ROOT / name).read_text()
         packages = [part for part in text.replace("\\\n", " ").splitlines() if part[:1].isalnum()]
         assert len(packages) > 20
-        assert [one for one in packages if "--hash=sha256:" not in one] == []
+        assert [package for package in packages if "--hash=sha256:" not in package] == []
         assert "://" not in "\n".join(packages)
     lock = json.loads((ROOT / "web" / "package-lock.json").read_text())["packages"]
     bare = [

@@ -198,12 +198,12 @@ def test_access_tokens_are_what_rfc_9068_says(house: House) -> None:
 def test_two_secrets_live_side_by_side_and_no_third(house: House) -> None:
     client, first = house.client("berth-booking", "oauth2_client")
     _, second = show(house.by, issuing.add_secret(house.by, client))
-    for one in (first, second):
+    for item in (first, second):
         assert (
             ASK.post(
                 f"{house.issuer}/token",
                 data={"grant_type": "client_credentials"},
-                auth=(client.client_id, one),
+                auth=(client.client_id, item),
             ).status_code
             == 200
         )
@@ -302,7 +302,7 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
     _, told = house.with_code(client, secret)
     number = Access.objects.get().pk
     assert f"grant:{Grant.objects.get().pk}" in {
-        one.key for one in leaving.belongings(house.by).things
+        thing.key for thing in leaving.belongings(house.by).things
     }
     other = Person.objects.create_user(
         "ann", password="skerry-lantern-hawser", role="administrator"
@@ -382,7 +382,7 @@ def test_a_restore_ends_what_was_allowed(house: House, tmp_path: Path) -> None:
     _, told = house.with_code(client, secret)
     assert house.introspect(told["access_token"], asker)["active"]
     said = backup.settle("1", tmp_path / "copy.sqlite3")
-    assert any("clients of the house (1) is ended" in one for one in said)
+    assert any("clients of the house (1) is ended" in text for text in said)
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
     assert (
@@ -415,9 +415,9 @@ def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> 
     house.resource()
     listed = house.web.get("/api/redirect-uris").json()["items"]
     # Its holder signs people in elsewhere: that nobody here sends its URI says nothing.
-    assert [(one["registered"], one["callers"], one["unused"]) for one in listed] == [(1, 0, 0)]
-    assert [one["name"] for one in house.web.get("/api/scopes").json()["items"]] == [
-        one["name"] for one in listed
+    assert [(item["registered"], item["callers"], item["unused"]) for item in listed] == [(1, 0, 0)]
+    assert [item["name"] for item in house.web.get("/api/scopes").json()["items"]] == [
+        item["name"] for item in listed
     ]
 
 
@@ -428,6 +428,6 @@ def test_what_is_only_not_recommended_is_no_fault(house: House, uri: str, faulty
     """RFC 8252 §8.3 does not recommend localhost; RFC 6749 §3.1.2 forbids a fragment."""
     house.client()
     Client.objects.update(redirect_uris=[uri])
-    assert [one["faulty"] for one in house.web.get("/api/redirect-uris").json()["items"]] == [
+    assert [item["faulty"] for item in house.web.get("/api/redirect-uris").json()["items"]] == [
         faulty
     ]

@@ -172,7 +172,9 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
     assert (less.status_code, less.json()["scope"]) == (200, "ledger.read")
     assert Client.objects.get(pk=client.pk).fields().redirect_uris == (BACK,)
     client.refresh_from_db()
-    services.change(house.by, client, lambda one: replace(one, redirect_uris=(BACK, f"{BACK}/two")))
+    services.change(
+        house.by, client, lambda item: replace(item, redirect_uris=(BACK, f"{BACK}/two"))
+    )
     assert (
         put(grant_types=["authorization_code"], scope="ledger.read").status_code == 200
     )  # given back by an administrator
@@ -445,9 +447,9 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
                 environment=place.environment,
                 at=timezone.now(),
                 endpoint="token",
-                what=f"no. {one}",
+                what=f"no. {number}",
             )
-            for one in range(25)
+            for number in range(25)
         )
         now = timezone.now()
         Access.objects.create(
@@ -466,11 +468,11 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
     kept = [
         Environment(
             **{
-                field.attname: getattr(one, field.attname)
+                field.attname: getattr(environment, field.attname)
                 for field in Environment._meta.concrete_fields
             }
         )
-        for one in others
+        for environment in others
     ]
     others.delete()
     (alone,) = page(1)
@@ -478,7 +480,7 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
     accepting = house.web.get(f"/api/house/{alone['environment']['key']}/applications").json()[
         "items"
     ]
-    assert [(one["application"], one["clients"]) for one in accepting] == [
+    assert [(item["application"], item["clients"]) for item in accepting] == [
         ("berth-booking", 0),
         ("fuel-ledger", 1),
     ]
@@ -491,15 +493,19 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
     ) == (1, 1, 1, 1, 20)
     assert alone["turned"][0]["what"] == "no. 24"
     Environment.objects.bulk_create(kept)
-    for one in kept:
+    for environment in kept:
         fill(
             Place.objects.create(
-                application=here.application, environment=one, house=True, changed_at=timezone.now()
+                application=here.application,
+                environment=environment,
+                house=True,
+                changed_at=timezone.now(),
             )
         )
     found = page(3)
     assert [
-        (one["clients"], one["tokens"], len(one["rights"]), len(one["turned"])) for one in found
+        (page["clients"], page["tokens"], len(page["rights"]), len(page["turned"]))
+        for page in found
     ] == [(1, 1, 1, 20)] * 3
     assert queries[0] == queries[1]
 
@@ -526,10 +532,10 @@ def test_a_clients_page_says_who_drew_each_secret(house: House) -> None:
         )
     with CaptureQueriesContext(connection) as seen:
         told = {
-            one["id"]: one["drawn_by"]
-            for one in house.web.get(f"/api/clients/{client.pk}/issued").json()["secrets"]
+            secret["id"]: secret["drawn_by"]
+            for secret in house.web.get(f"/api/clients/{client.pk}/issued").json()["secrets"]
         }
-    drawn = [(one["workload"], one["name"]) for one in told.pop(str(first.pk))]
+    drawn = [(item["workload"], item["name"]) for item in told.pop(str(first.pk))]
     assert drawn == [(str(night.pk), "Night run"), (None, "a workload that is gone")]
     assert list(told.values()) == [[]]
-    assert len([one for one in seen if "drawing_drawn" in one["sql"]]) == 1
+    assert len([item for item in seen if "drawing_drawn" in item["sql"]]) == 1

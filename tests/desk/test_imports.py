@@ -190,8 +190,8 @@ def test_what_is_shown_of_imports_reads_no_copy_of_the_inventory(by: Person) -> 
             f"/inventory/imports/{plan.pk}/steps",
         ):
             send(web, "get", address)
-    assert any("inventory_importplan" in one["sql"] for one in seen)
-    assert not any("base_after" in one["sql"] or "base_before" in one["sql"] for one in seen)
+    assert any("inventory_importplan" in item["sql"] for item in seen)
+    assert not any("base_after" in item["sql"] or "base_before" in item["sql"] for item in seen)
 
 
 def test_a_plan_whose_process_is_gone_is_gone_on_with(by: Person) -> None:
@@ -295,7 +295,11 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
         "name": "Tides",
         "place": "tides/production",
     }
-    secret = next(one for one in plain["credentials"].values() if one["kind"] == "client_secret")
+    secret = next(
+        credential
+        for credential in plain["credentials"].values()
+        if credential["kind"] == "client_secret"
+    )
     plain["credentials"][str(uuid4())] = {**secret, "client": "tides/production/Tides"}
     connection = {
         **plain["connections"]["production/vessel-positions"],
@@ -391,7 +395,7 @@ def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyP
     assert giving_way.PAUSE > 0.1
 
 
-@pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda one: one.model._meta.db_table)
+@pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda item: item.model._meta.db_table)
 def test_each_table_of_an_object_refuses_what_an_edit_changes(
     by: Person, guarded: guarding.Guarded
 ) -> None:
@@ -625,8 +629,10 @@ def test_all_that_is_wrong_is_told_before_anything_is_applied(by: Person, wrong:
         with pytest.raises(Problem) as refused:
             act()
         mistakes = refused.value.extra["mistakes"]
-        assert any(says in f"{one['where']}: {one['says']}" for one in mistakes), mistakes
-        assert all(one["line"] > 1 for one in mistakes), mistakes
+        assert any(says in f"{mistake['where']}: {mistake['says']}" for mistake in mistakes), (
+            mistakes
+        )
+        assert all(mistake["line"] > 1 for mistake in mistakes), mistakes
     assert not ImportPlan.objects.exists()
 
 
@@ -674,7 +680,7 @@ def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
         }
     with pytest.raises(Problem) as refused:
         services.preview(yaml.safe_dump(plain), True, by)
-    assert {one["says"] for one in refused.value.extra["mistakes"]} == {
+    assert {mistake["says"] for mistake in refused.value.extra["mistakes"]} == {
         (
             "it would be removed, but is still used: workloads → Made meanwhile/production → "
             "uses → 0 → connection"
@@ -757,8 +763,8 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
     assert (done["state"], done["done"], done["may_undo"]) == ("applied", MANY + 2, True)
     steps = send(web, "get", f"{at}/steps")["items"]
     assert len(steps) == MANY + 2
-    assert all(one["applied"] for one in steps)
-    assert {one["act"] for one in steps} == {"add", "change"}
+    assert all(step["applied"] for step in steps)
+    assert {step["act"] for step in steps} == {"add", "change"}
     send(web, "post", f"{at}/stops", None, 409)
     shown = send(web, "post", f"{at}/undo-previews")
     assert (shown["removes"], shown["changes_count"]) == (MANY, 2)
@@ -767,7 +773,7 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
     assert undoing["undoes"] == answer["id"]
     blocks.go_on()
     listed = send(web, "get", "/inventory/imports")["items"]
-    assert [(one["state"], one["undone"], one["undoes"]) for one in listed] == [
+    assert [(item["state"], item["undone"], item["undoes"]) for item in listed] == [
         ("applied", False, answer["id"]),
         ("applied", True, None),
     ]

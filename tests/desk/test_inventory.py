@@ -83,9 +83,9 @@ def wipe() -> None:
 
 def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
     first = services.export(by)
-    secrets = [one.open().reveal() for one in Credential.objects.exclude(value=None)]
+    secrets = [credential.open().reveal() for credential in Credential.objects.exclude(value=None)]
     assert secrets
-    assert not any(one in first for one in secrets)
+    assert not any(secret in first for secret in secrets)
     assert "-----BEGIN CERTIFICATE" in first  # certificates are public
     assert "PRIVATE KEY" not in first
     wipe()
@@ -96,7 +96,7 @@ def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
     assert Connection.objects.count() == len(yaml.safe_load(first)["connections"])
     # Secrets are not in the file: they are awaited, and a connection says so.
     page = send(web_of(by), "get", "/connections/production/cargo-manifests")
-    secret = next(one for one in page["pins"] if one["key"] == "secret")
+    secret = next(pin for pin in page["pins"] if pin["key"] == "secret")
     assert secret["fit"] == "missing"
     _, notes = connections.put_secret(
         by, Connection.objects.get(ref="production/cargo-manifests"), "a-new-secret-value-1234"
@@ -111,12 +111,18 @@ def test_export_wipe_apply_export_gives_the_same_file(by: Person) -> None:
 
 
 def test_applying_what_stands_changes_nothing_and_keeps_the_secrets(by: Person) -> None:
-    before = {one.pk: bytes(one.value) for one in Credential.objects.exclude(value=None)}
+    before = {
+        credential.pk: bytes(credential.value)
+        for credential in Credential.objects.exclude(value=None)
+    }
     stood = dict(Connection.objects.values_list("ref", "version"))
     text = services.export(by)
     assert services.apply(by, text).outcome.nothing
     assert dict(Connection.objects.values_list("ref", "version")) == stood
-    assert {one.pk: bytes(one.value) for one in Credential.objects.exclude(value=None)} == before
+    assert {
+        credential.pk: bytes(credential.value)
+        for credential in Credential.objects.exclude(value=None)
+    } == before
     assert TokenSet.objects.exists()
 
 
@@ -150,7 +156,10 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
     web = web_of(by)
     seen = send(web, "post", "/inventory/previews", {"text": file.read_text()})
-    told = {(one["kind"], one["key"]): (one["act"], one["says"]) for one in seen["changes"]}
+    told = {
+        (change["kind"], change["key"]): (change["act"], change["says"])
+        for change in seen["changes"]
+    }
     assert told["connections", "production/cargo-manifests"] == (
         "change",
         ["pace: 10.0 became 3.0"],
@@ -270,7 +279,7 @@ def test_removing_wants_to_be_asked_for(by: Person) -> None:
     del plain["workloads"]["Customs return/production"]
     text = yaml.safe_dump(plain, sort_keys=False)
     told = services.apply(by, text).outcome.changes
-    assert [(one.act, one.key) for one in told] == [("stay", "Customs return/production")]
+    assert [(change.act, change.key) for change in told] == [("stay", "Customs return/production")]
     assert Workload.objects.filter(name="Customs return").exists()
     services.apply(by, text, prune=True)
     assert not Workload.objects.filter(name="Customs return").exists()
@@ -339,7 +348,7 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
 
     document = json.loads(get("/applications/cargo-manifests/environments/production/exports"))
     described = openapi.read_description(document)
-    assert {one.key for one in described.schemes} == {"oauth2_code", "oauth2_client"}
+    assert {scheme.key for scheme in described.schemes} == {"oauth2_code", "oauth2_client"}
     assert document["components"]["securitySchemes"]["oauth2"]["flows"]["authorizationCode"][
         "tokenUrl"
     ].startswith("https://")
@@ -401,7 +410,7 @@ def test_workloads_come_in_as_a_table(by: Person) -> None:
         web, "post", "/imports/workloads/previews", {"text": more.replace("R. Oake", "Una Flett")}
     )
     assert told["adds"] == ["Dawn run (script) in production, uses production/cargo-manifests"]
-    assert [one["says"] for one in told["changes"]] == [["owner: R. Oake became Una Flett"]]
+    assert [change["says"] for change in told["changes"]] == [["owner: R. Oake became Una Flett"]]
     assert not Workload.objects.filter(name="Dawn run").exists()
     send(web, "post", "/imports/workloads", {"text": more})
     made = Workload.objects.get(name="Dawn run")
@@ -509,7 +518,7 @@ def test_a_settings_file_comes_in_by_intake_its_references_out_of_the_safe(by: P
             201,
         )
         seen = send(web, "post", "/intakes", {"text": text, "connection": made["ref"]})
-        placed = {one["key"] for one in seen["placed"]}
+        placed = {item["key"] for item in seen["placed"]}
         assert {"client_id", "client_secret", "redirect_uri", "token_endpoint"} <= placed, seen
         send(web, "post", f"/connections/{made['ref']}/intakes", {"text": text})
         found, origin = (
@@ -549,7 +558,7 @@ def test_what_the_file_takes_away_is_ended_at_the_application(setup: Setup) -> N
     assert not TokenSet.objects.exists()
     assert setup.stand_ins.state()["refresh"] == held - 3
     told = Entry.objects.filter(did="ended the tokens of", ref="sandbox/cargo")
-    assert [one.details["tokens revoked there"] for one in told] == ["yes", "yes"]
+    assert [entry.details["tokens revoked there"] for entry in told] == ["yes", "yes"]
 
 
 def test_what_is_told_of_each_object_is_told_once(by: Person) -> None:
@@ -559,7 +568,7 @@ def test_what_is_told_of_each_object_is_told_once(by: Person) -> None:
     before = Entry.objects.count()
     services.apply(by, yaml.safe_dump(file))
     told = Entry.objects.filter(number__gt=before).order_by("number")
-    assert [(one.did, one.noun) for one in told] == [
+    assert [(entry.did, entry.noun) for entry in told] == [
         ("applied: change", "application"),
         ("applied: change", "connection"),
         ("applied", "inventory"),

@@ -62,16 +62,16 @@ def anew(key: bytes | None, count: int = 35) -> Callable[[CursorWrapper], None]:
 
     def act(cursor: CursorWrapper) -> None:
         before = chain.FIRST
-        for one in Entry.objects.order_by("number")[:count]:
-            one.who, one.before = "nobody", before
+        for entry in Entry.objects.order_by("number")[:count]:
+            entry.who, entry.before = "nobody", before
             before = (
-                chain.plain_hash(one.number, one.content(), before)
+                chain.plain_hash(entry.number, entry.content(), before)
                 if key is None
-                else chain.own_code(key, one.number, one.content(), before)
+                else chain.own_code(key, entry.number, entry.content(), before)
             )
             cursor.execute(
                 "UPDATE journal_entry SET who = 'nobody', before = %s, own = %s WHERE number = %s",
-                [one.before, before, one.number],
+                [entry.before, before, entry.number],
             )
 
     return act
@@ -351,7 +351,7 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
         return 1
 
     monkeypatch.setattr(handing, "end_open", ended)
-    assert not any("NOT HOLD" in one for one in backup.settle("1", copy))
+    assert not any("NOT HOLD" in text for text in backup.settle("1", copy))
     entry = Entry.objects.get(did="restored")
     assert entry.details["went back to"] == 36
     assert entry.details["anchor of before"].startswith("nlj1.36.")
@@ -360,7 +360,7 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
         lambda cursor: cursor.execute("UPDATE journal_entry SET who = 'nobody' WHERE number = 7")
     )
     (settings.HOME / anchors.FILE).unlink()
-    assert any("NOT HOLD" in one for one in backup.settle("1", copy))
+    assert any("NOT HOLD" in text for text in backup.settle("1", copy))
     (settings.HOME / f"{anchors.FILE}.before-1").unlink()
 
 

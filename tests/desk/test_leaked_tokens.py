@@ -89,7 +89,7 @@ def test_tokens_that_are_set_aside(setup: Setup) -> None:
     setup.sign_in(Connection.objects.get(), PERSON)
     kept, web = SetAside.objects.get().open_tokens(), setup.web()
     found = leaked(web, f"{kept['access_token']} {kept['refresh_token']}")["held"]
-    assert [(one["ref"], one["refresh"], one["set_aside"], one["alive"]) for one in found] == [
+    assert [(item["ref"], item["refresh"], item["set_aside"], item["alive"]) for item in found] == [
         ("sandbox/cargo", False, True, True),
         ("sandbox/cargo", True, True, True),
     ]
@@ -118,7 +118,7 @@ def test_one_that_does_not_open_hides_no_other(setup: Setup) -> None:
     TokenSet.objects.filter(pk=first.pk).update(
         access=bytes(second.access)
     )  # moved to another's place
-    assert [one["ref"] for one in leaked(setup.web(), second.open_access().reveal())["held"]] == [
+    assert [item["ref"] for item in leaked(setup.web(), second.open_access().reveal())["held"]] == [
         "sandbox/second"
     ]
 
@@ -145,7 +145,8 @@ def test_a_refresh_token_of_the_house_and_all_that_came_of_it(house: House) -> N
         house.web, told["refresh_token"]
     )  # an old one, which ends the family when it is shown again
     assert [
-        (one["client"], one["person"], one["alive"], one["public"]) for one in found["families"]
+        (family["client"], family["person"], family["alive"], family["public"])
+        for family in found["families"]
     ] == [("Quay board", "morag", True, False)]
     [one] = leaked(house.web, f'{{"refresh_token": "{renewed["refresh_token"]}"}}')["families"]
     assert not one["spent"]

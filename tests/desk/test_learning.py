@@ -39,7 +39,7 @@ def found(ref: str) -> Connection:
 
 def pin(setup: Setup, ref: str, key: str) -> str:
     told = send(setup.web(), "get", f"/connections/{ref}")
-    return str(next(one["fit"] for one in told["pins"] if one["key"] == key))
+    return str(next(item["fit"] for item in told["pins"] if item["key"] == key))
 
 
 def noted(ref: str, **facts: str) -> Client:
@@ -64,7 +64,7 @@ def test_a_stale_note_is_learned_anew(offices: Setup, ref: str, fact: str, key: 
     noted(ref, **{fact: "AA" * 32 if fact == "thumbprint" else "of-last-year"})
     assert pin(offices, ref, key) == "differs"
     done = services.run(services.begin_test(offices.by, found(ref)))
-    assert next(one["passed"] for one in done.rungs if one["rung"] == "sign_in")
+    assert next(rung["passed"] for rung in done.rungs if rung["rung"] == "sign_in")
     client = found(ref).client
     assert client is not None
     assert client.facts[fact].replace(":", "").upper() == right.replace(":", "").upper()
@@ -99,7 +99,7 @@ def test_a_secret_that_has_just_been_taken_is_not_called_different(offices: Setu
     )
     assert pin(offices, "production/tide-tables", "token_secret") == "differs"
     done = services.run(services.begin_test(offices.by, found("production/tide-tables")))
-    assert next(one["passed"] for one in done.rungs if one["rung"] == "sign_in")
+    assert next(rung["passed"] for rung in done.rungs if rung["rung"] == "sign_in")
     assert pin(offices, "production/tide-tables", "token_secret") == "fits"
 
 

@@ -161,7 +161,11 @@ def test_a_body_that_does_not_end_is_given_up(
 
 
 def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
-    limits = {one.name: body_limits.of(one.path) for one in operations() if one.method in UNSAFE}
+    limits = {
+        operation.name: body_limits.of(operation.path)
+        for operation in operations()
+        if operation.method in UNSAFE
+    }
     assert set(limits.values()) == {64 * 1024, body_limits.USUAL, 40 * 1024 * 1024}
     assert {
         name.rpartition("/")[2] for name, most in limits.items() if most > body_limits.USUAL
@@ -267,7 +271,7 @@ def parts(value: Any) -> tuple[int, int]:
     """Containers in a JSON value, and the commas between their parts."""
     if not isinstance(value, dict | list):
         return 0, 0
-    within = [parts(one) for one in (value.values() if isinstance(value, dict) else value)]
+    within = [parts(text) for text in (value.values() if isinstance(value, dict) else value)]
     return 1 + sum(one for one, _ in within), max(len(value) - 1, 0) + sum(one for _, one in within)
 
 
@@ -289,7 +293,7 @@ def test_what_stands_in_texts_does_not_count(value: Any) -> None:
         b'"\\' * 2_000_000,
         b'["\\\\"' * 800_000,
     ],
-    ids=lambda one: repr(one[:6]),
+    ids=lambda item: repr(item[:6]),
 )
 def test_looking_over_a_body_takes_no_longer_than_reading_it(body: bytes) -> None:
     begun = time.process_time()
@@ -325,7 +329,7 @@ def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_t
 ) -> None:
     heavy.end_idle()
     heavy.run(work.sorted_words, "a")
-    first = [one.process.pid for one in heavy._POOL._idle]
+    first = [item.process.pid for item in heavy._POOL._idle]
     assert heavy.run(work.keeps, 300 * 2**20) == 300 * 2**20
     assert heavy._POOL._idle == []
     with pytest.raises(Problem, match="512 MiB"):
@@ -333,7 +337,7 @@ def test_a_child_that_held_much_is_replaced_and_an_answer_too_large_to_tell_is_t
     with pytest.raises(Problem, match="512 MiB"):
         heavy.run(work.raises_words_of, 300 * 2**20)
     heavy.run(work.sorted_words, "a")
-    (again,) = (one.process.pid for one in heavy._POOL._idle)
+    (again,) = (item.process.pid for item in heavy._POOL._idle)
     assert again not in first
 
 
@@ -361,9 +365,9 @@ def test_one_caller_and_all_together_may_ask_for_so_much() -> None:
 
 def test_a_child_that_was_lost_is_replaced(transactional_db: None) -> None:
     heavy.run(work.sorted_words, "a")
-    for one in heavy._POOL._idle:
-        one.process.kill()
-        one.process.wait()
+    for item in heavy._POOL._idle:
+        item.process.kill()
+        item.process.wait()
     assert heavy.run(work.sorted_words, "a") == ["a"]
 
 

@@ -60,11 +60,11 @@ def test_clients_of_one_name_stand_on_one_page_each(
 ) -> None:
     Client.objects.update(name="One for all")
     monkeypatch.setattr("neatlatch.desk.pages.clients.bench_lists._PAGE", 7)
-    listed = [one["client"] for one in every(web, "/scopes")]
+    listed = [item["client"] for item in every(web, "/scopes")]
     told = {
-        str(one.pk)
-        for one in Client.objects.select_related("place__application")
-        if _has_scopes(one)
+        str(client.pk)
+        for client in Client.objects.select_related("place__application")
+        if _has_scopes(client)
     }
     assert len(listed) == len(set(listed)) > 20
     assert set(listed) == told
@@ -82,16 +82,16 @@ def test_the_list_of_scopes_counts_what_each_matrix_shows(web: WebClient) -> Non
     Client.objects.filter(connections=use.connection).update(scopes=[])
     Use.objects.filter(pk=use.pk).update(operations=["GET /nothing-of-the-kind", *use.operations])
     listed = every(web, "/scopes")
-    for one in listed:
-        shown = web.get(f"/api/clients/{one['client']}/scopes").json()
+    for item in listed:
+        shown = web.get(f"/api/clients/{item['client']}/scopes").json()
         trim = shown["trim"]
-        assert (one["workloads"], one["word"]) == (len(shown["columns"]), shown["word"])
-        assert (one["missing"], one["can_go"], one["impossible"]) == tuple(
+        assert (item["workloads"], item["word"]) == (len(shown["columns"]), shown["word"])
+        assert (item["missing"], item["can_go"], item["impossible"]) == tuple(
             len(trim[key]) for key in ("missing", "can_go", "impossible")
         )
-        assert one["stale"] == sum(each["stale"] for each in shown["connections"])
-    assert any(one["missing"] for one in listed)
-    assert any(one["can_go"] for one in listed)
+        assert item["stale"] == sum(each["stale"] for each in shown["connections"])
+    assert any(item["missing"] for item in listed)
+    assert any(item["can_go"] for item in listed)
 
 
 def test_the_list_of_redirect_uris_counts_what_each_bench_shows(web: WebClient) -> None:
@@ -100,16 +100,16 @@ def test_the_list_of_redirect_uris_counts_what_each_bench_shows(web: WebClient) 
         values={**some.values, "redirect_uri": "http://127.0.0.1:8600/return/other"}
     )
     listed = every(web, "/redirect-uris")
-    for one in listed:
-        shown = web.get(f"/api/clients/{one['client']}/redirect-uris").json()
+    for item in listed:
+        shown = web.get(f"/api/clients/{item['client']}/redirect-uris").json()
         matches = [each["match"] for each in shown["callers"]]
-        assert (one["callers"], one["matched"], one["near_misses"]) == (
+        assert (item["callers"], item["matched"], item["near_misses"]) == (
             len(matches),
             sum(matches),
             len(matches) - sum(matches),
         )
-        assert one["registered"] == len(shown["registered"])
-    assert [one["near_misses"] for one in listed if one["client"] == str(some.client_id)] == [1]
+        assert item["registered"] == len(shown["registered"])
+    assert [item["near_misses"] for item in listed if item["client"] == str(some.client_id)] == [1]
 
 
 def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
@@ -128,11 +128,11 @@ def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
         counted(Workload),
         counted(Credential),
     )
-    for one in every(web, "/owners"):
-        key = one["id"]
-        assert one["applications"] == applications.get(key, 0)
-        assert one["workloads"] == workloads.get(key, 0)
-        assert one["credentials"] == credentials.get(key, 0)
+    for item in every(web, "/owners"):
+        key = item["id"]
+        assert item["applications"] == applications.get(key, 0)
+        assert item["workloads"] == workloads.get(key, 0)
+        assert item["credentials"] == credentials.get(key, 0)
     assert credentials[somebody.pk] >= 7
 
 
@@ -153,16 +153,18 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     Connection.objects.filter(pk=elsewhere.connection.pk).update(place=other)
     Connection.objects.filter(pk=open_.connection.pk).update(state="unlatched")
     Connection.objects.filter(pk=lacking.connection.pk).update(values={})
-    every_one = {one["name"]: one["warnings"] for one in every(web, "/workloads")}
-    warned = {one["name"] for one in every(web, "/workloads?words=warned:yes")}
+    every_one = {item["name"]: item["warnings"] for item in every(web, "/workloads")}
+    warned = {item["name"] for item in every(web, "/workloads?words=warned:yes")}
     assert warned == {name for name, count in every_one.items() if count}
-    assert {one.workload.name for one in uses[:4]} <= warned
+    assert {use.workload.name for use in uses[:4]} <= warned
     assert {
-        one["name"] for one in every(web, "/workloads?words=-warned:yes")
+        item["name"] for item in every(web, "/workloads?words=-warned:yes")
     } == every_one.keys() - warned
-    for one in Workload.objects.filter(name__in=warned):
-        says = [each["says"] for each in web.get(f"/api/workloads/{one.pk}").json()["warnings"]]
-        assert len(says) == every_one[one.name]
+    for workload in Workload.objects.filter(name__in=warned):
+        says = [
+            each["says"] for each in web.get(f"/api/workloads/{workload.pk}").json()["warnings"]
+        ]
+        assert len(says) == every_one[workload.name]
 
 
 def test_a_warning_names_a_few_of_many_that_would_serve(web: WebClient) -> None:
@@ -219,7 +221,7 @@ def test_clients_of_an_application_name_some_of_their_connections(web: WebClient
             changed_at=timezone.now(),
         )
     rows = every(web, f"/clients?application={client.place.application.key}")
-    row = next(one for one in rows if one["id"] == str(client.pk))
+    row = next(row for row in rows if row["id"] == str(client.pk))
     assert row["connections"] == [f"a-{number}" for number in range(5)]
     assert row["more_connections"] == Connection.objects.filter(client=client).count() - 5
 
@@ -231,7 +233,7 @@ def test_a_round_keeps_its_counts_when_its_tests_are_gone(web: WebClient) -> Non
     Test.objects.filter(pk=tests[0].pk).update(
         state="done", passed=False, rungs=[{**says, "rung": "find", "passed": True}, says]
     )
-    Test.objects.filter(pk__in=[one.pk for one in tests[1:]]).update(state="done", passed=True)
+    Test.objects.filter(pk__in=[test.pk for test in tests[1:]]).update(state="done", passed=True)
     going = web.get(f"/api/rounds/{number}").json()
     assert (going["total"], going["done"], going["failed"], going["ended"]) == (
         len(tests),
@@ -244,8 +246,8 @@ def test_a_round_keeps_its_counts_when_its_tests_are_gone(web: WebClient) -> Non
         tests[0].connection.ref,
         "sign in: refused: invalid_client",
     )
-    listed = [one["connection"] for one in every(web, f"/rounds/{number}/tests")]
-    assert listed == sorted(one.connection.ref for one in tests)
+    listed = [item["connection"] for item in every(web, f"/rounds/{number}/tests")]
+    assert listed == sorted(test.connection.ref for test in tests)
     rounds.end_if_done(Round.objects.get(pk=number))
     Test.objects.filter(round=number).delete()
     over = web.get(f"/api/rounds/{number}").json()
@@ -266,14 +268,14 @@ def test_one_look_serves_for_all_who_watch(web: WebClient) -> None:
     ) -> tuple[list[str], dict[Any, events.Seen]]:
         with CaptureQueriesContext(database) as asked:
             found = events.look(watched, before)
-        return [one["sql"] for one in asked], found
+        return [item["sql"] for item in asked], found
 
     one_first, _ = statements({tests[0]}, {})
     first, seen = statements({*tests, number}, {})
     assert len(first) == len(one_first) + 3  # the round, and its counts in two
     again, same = statements({*tests, number}, seen)
     assert len(again) == len(first) - 1
-    assert not any('"rounds_test"."rungs"' in one for one in again)
+    assert not any('"rounds_test"."rungs"' in item for item in again)
     assert all(same[key] is seen[key] for key in seen)
     Test.objects.filter(pk=tests[0]).update(
         state="running", begun=timezone.now(), rungs=[{"rung": "find", "passed": True}]

@@ -80,7 +80,7 @@ def ann(morag: Person) -> WebClient:
 
 
 def says_of(web: WebClient) -> list[str]:
-    return [one["says"] for one in web.get("/api/session").json()["notices"]]
+    return [notice["says"] for notice in web.get("/api/session").json()["notices"]]
 
 
 # Passwords
@@ -155,10 +155,13 @@ def test_whoever_is_added_chooses_another_password(ann: WebClient) -> None:
 def test_ones_sessions_are_listed_and_ended(morag: Person) -> None:
     web, other, third = enter(), enter(address="203.0.113.9"), enter()
     listed = send(web, "/session/sessions", method="get")
-    assert [one["here"] for one in listed].count(True) == 1
-    assert {one["address"] for one in listed} == {"127.0.0.1", "203.0.113.9"}
-    assert all("Firefox/140.0" in one["browser"] and one["begun"] and one["seen"] for one in listed)
-    far = next(one for one in listed if one["address"] == "203.0.113.9")
+    assert [session["here"] for session in listed].count(True) == 1
+    assert {session["address"] for session in listed} == {"127.0.0.1", "203.0.113.9"}
+    assert all(
+        "Firefox/140.0" in session["browser"] and session["begun"] and session["seen"]
+        for session in listed
+    )
+    far = next(session for session in listed if session["address"] == "203.0.113.9")
     for wrong in ("x" * 20, far["id"][:4], ""):
         assert web.delete(f"/api/session/sessions/{wrong}").status_code in (404, 405)
     send(web, f"/session/sessions/{far['id']}", status=204, method="delete")
@@ -169,7 +172,7 @@ def test_ones_sessions_are_listed_and_ended(morag: Person) -> None:
     assert third.get("/api/people").status_code == 401
     assert len(send(web, "/session/sessions", method="get")) == 1
     assert send(web, "/session/endings?here=true")["username"] is None
-    assert [one.did for one in Entry.objects.order_by("-pk")[:2]] == [
+    assert [entry.did for entry in Entry.objects.order_by("-pk")[:2]] == [
         "logged out everywhere",
         "logged out everywhere else",
     ]
@@ -232,8 +235,8 @@ def test_ten_recovery_codes_each_serve_once(morag: Person) -> None:
     web = enter()
     codes = begin_device(web)
     assert len(set(codes)) == 10
-    for one in codes:  # no code stands there
-        assert not RecoveryCode.objects.filter(digest__contains=one.replace("-", "")).exists()
+    for code in codes:  # no code stands there
+        assert not RecoveryCode.objects.filter(digest__contains=code.replace("-", "")).exists()
     enter(status=403, code="abcd-efgh-ijkl-mnop")
     again = enter(code=f" {codes[0].upper()} ")
     assert again.get("/api/session").json()["recovery_left"] == 9
@@ -296,7 +299,7 @@ def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> No
         "password" in send(web, "/session/passkeys/beginnings", {}, 403)["errors"]
     )  # a session alone is not enough
     told = add(web, passkey)
-    assert (told["second_factor"], told["device"], [one["name"] for one in told["passkeys"]]) == (
+    assert (told["second_factor"], told["device"], [item["name"] for item in told["passkeys"]]) == (
         True,
         False,
         ["Harbour laptop"],
@@ -505,7 +508,7 @@ def test_a_name_that_many_try_is_slowed_but_not_where_its_owner_was_before(
 
 def test_names_are_kept_by_digest(morag: Person) -> None:
     enter("wrong", 401, username="my-password-by-mistake")
-    assert not any("my-password" in one.digest for one in Tries.objects.all())
+    assert not any("my-password" in tries.digest for tries in Tries.objects.all())
     assert not Entry.objects.filter(ref__contains="my-password").exists()
 
 
@@ -523,16 +526,16 @@ def test_at_most_two_passwords_are_hashed_at_once(
 
     monkeypatch.setattr(Person, "check_password", check)
     running = [threading.Thread(target=passwords.fits, args=(morag, "x")) for _ in range(2)]
-    for one in running:
-        one.start()
+    for thread in running:
+        thread.start()
     while len(most) < 2:
         pass
     monkeypatch.setattr(passwords, "_PATIENCE", 0.01)
     with pytest.raises(Problem, match="Too many log in at once"):
         passwords.fits(morag, "x")
     may_go.set()
-    for one in running:
-        one.join()
+    for thread in running:
+        thread.join()
     assert max(most) == 2
 
 
@@ -567,7 +570,7 @@ def test_all_of_it_by_command(
     codes = run("recovery-codes", "morag").split()
     assert len(codes) == 10
     web = enter(code=codes[0])
-    assert any("Whoever runs the machine" in one for one in says_of(web))
+    assert any("Whoever runs the machine" in say for say in says_of(web))
     run("drop-factor", "morag", "--passkey", str(Passkey.objects.get().pk))
     web = enter()
     run("log-out", "morag")
@@ -604,4 +607,4 @@ def test_reading_the_list_of_people_costs_the_same_however_many_have_passkeys(
         )
     with django_assert_num_queries(3):
         told = web.get("/api/people").json()["items"]
-    assert sum(one["second_factor"] for one in told) == 20
+    assert sum(item["second_factor"] for item in told) == 20

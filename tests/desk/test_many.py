@@ -246,7 +246,7 @@ def ask_all(web: WebClient, known: dict[str, dict[str, str]]) -> dict[str, Answe
         if "get" not in item:
             continue
         own = known.get(
-            max((one for one in known if path.startswith(one)), key=len, default=""), {}
+            max((text for text in known if path.startswith(text)), key=len, default=""), {}
         )
         address = path.format(**own) + QUERIES.get(
             path, ""
@@ -270,7 +270,7 @@ def test_no_model_has_a_key_of_several_columns() -> None:
     for model in apps.get_models():
         assert len(model._meta.pk_fields) == 1
         assert all(
-            len(one.foreign_related_fields) <= 1
-            for one in model._meta.concrete_fields
-            if one.is_relation
+            len(concrete_field.foreign_related_fields) <= 1
+            for concrete_field in model._meta.concrete_fields
+            if concrete_field.is_relation
         )  # type: ignore[attr-defined]

@@ -26,8 +26,8 @@ def renewing(**settings: str) -> dict[str, Any]:
     return {
         **kept,
         "schemes": [
-            {**one, "settings": settings} if one["key"] == "oauth2_code" else one
-            for one in kept["schemes"]
+            {**scheme, "settings": settings} if scheme["key"] == "oauth2_code" else scheme
+            for scheme in kept["schemes"]
         ],
     }
 
@@ -76,8 +76,8 @@ def test_what_a_test_would_send_is_compared(
     """F4: pins alone were compared, so this was called harmless, and the state stayed latched."""
     profile = change()
     told = preview(setup, profile)
-    meanings = [one for one in told["meanings"] if request_ in one["sent"].split(", ")]
-    assert [(one["ref"], one["pin"]) for one in meanings] == [("sandbox/cargo", "")]
+    meanings = [meaning for meaning in told["meanings"] if request_ in meaning["sent"].split(", ")]
+    assert [(meaning["ref"], meaning["pin"]) for meaning in meanings] == [("sandbox/cargo", "")]
     assert says in meanings[0]["why"]
     assert fresh().state == "latched"  # nothing is saved by it
     save(setup, profile)

@@ -176,7 +176,7 @@ def test_a_former_name_is_told_of_kept_free_and_ended(
     # What it was called before, it may be called again.
     naming.rename(setup.by, sandbox, "cargo-2")
     naming.rename(setup.by, sandbox, "cargo")
-    assert [one.name for one in FormerName.objects.all()] == ["cargo-2"]
+    assert [former_name.name for former_name in FormerName.objects.all()] == ["cargo-2"]
     send(web, "post", "/connections/sandbox/cargo/names", {"name": "Not a name"}, 422)
 
 
@@ -187,7 +187,7 @@ def test_joined_names_are_proposed_and_given(
     taken = setup.connection(two[0].client, "manifest.read", name="berths")  # type: ignore[arg-type]
     setup.connection(taken.client, "manifest.read", name="sandbox-berths")  # type: ignore[arg-type]
     page = send(web, "get", "/name-proposals")
-    assert [(one["ref"], one["becomes"], bool(one["obstacle"])) for one in page["items"]] == [
+    assert [(item["ref"], item["becomes"], bool(item["obstacle"])) for item in page["items"]] == [
         ("sandbox/cargo-sandbox", "sandbox/cargo", False),
         ("sandbox/sandbox-berths", "sandbox/berths", True),
         ("staging/cargo-staging", "staging/cargo", False),
@@ -198,7 +198,7 @@ def test_joined_names_are_proposed_and_given(
     after = ""
     while True:
         page = send(web, "get", f"/name-proposals?after={after}")
-        seen += [one["ref"] for one in page["items"]]
+        seen += [item["ref"] for item in page["items"]]
         if not (after := page["following"]):
             break
     assert seen == ["sandbox/cargo-sandbox", "sandbox/sandbox-berths", "staging/cargo-staging"]
@@ -208,8 +208,8 @@ def test_joined_names_are_proposed_and_given(
         {"ref": "sandbox/nothing", "name": "cargo"},
     ]
     done = send(web, "post", "/renamings", {"renamings": wanted})
-    assert [one["became"] for one in done] == ["sandbox/cargo", "", ""]
-    assert [bool(one["problem"]) for one in done] == [False, True, True]
+    assert [renaming["became"] for renaming in done] == ["sandbox/cargo", "", ""]
+    assert [bool(renaming["problem"]) for renaming in done] == [False, True, True]
     send(web, "post", "/renamings", {"renamings": [wanted[0]] * 101}, 422)
 
 

@@ -37,7 +37,7 @@ SOUND = Facts(
 
 def states(seen: Facts) -> dict[str, str]:
     """What is not in order."""
-    return {one.key: one.state for one in own_health.judge(seen) if one.state != "good"}
+    return {check.key: check.state for check in own_health.judge(seen) if check.state != "good"}
 
 
 @pytest.mark.parametrize(
@@ -79,7 +79,7 @@ def test_each_part_is_judged(change: dict[str, Any], told: dict[str, str]) -> No
 def test_what_is_late_or_failed_is_told(beat: Beat, state: str | None) -> None:
     seen = replace(SOUND, beats=(*SOUND.beats, beat))
     assert states(seen).get("clockwork") == state
-    (check,) = (one for one in own_health.judge(seen) if one.key == "clockwork")
+    (check,) = (check for check in own_health.judge(seen) if check.key == "clockwork")
     assert own_health._in_words(beat) in check.says
 
 
@@ -96,15 +96,17 @@ def test_a_loop_leaves_its_beat(settings: Any, tmp_path: Path) -> None:
     assert seen == [Beat("renewals", NOW, 5.0, goes_on=True)]
     assert beats.last() == [Beat("renewals", NOW, 5.0, failed="RuntimeError")]
     (tmp_path / "beats" / "broken.json").write_text("{")
-    assert [one.name for one in beats.last()] == ["renewals"]
+    assert [beat.name for beat in beats.last()] == ["renewals"]
 
 
 def test_the_api_tells_what_is(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(at_work, "is_there", lambda: False)
-    told = {one["key"]: one for one in setup.web().get("/api/health").json()["checks"]}
+    told = {check["key"]: check for check in setup.web().get("/api/health").json()["checks"]}
     assert set(told) == {"database", "disk", "worker", "clockwork", "queue", "backup"}
     assert (told["worker"]["state"], told["backup"]["state"]) == ("bad", "warning")
     assert "nlatch serve" in told["worker"]["act"]
     write(Program("the safe"), "backed up", "safe", "copy.sqlite3")
-    told = {one["key"]: one for one in setup.web("reader").get("/api/health").json()["checks"]}
+    told = {
+        check["key"]: check for check in setup.web("reader").get("/api/health").json()["checks"]
+    }
     assert told["backup"]["state"] == "good"

@@ -22,10 +22,12 @@ def test_every_variable_that_is_read_is_told_and_documented() -> None:
             found = re.findall(r'environ(?:\.get\(|\[)"(NEATLATCH_[A-Z_]+)"', file.read_text())
             read.update(found)
     # Of the front end's place, and of the clock of tests, nobody who runs it says anything.
-    assert read - {"NEATLATCH_DIST", "NEATLATCH_TEST_CLOCK"} == {one.name for one in SETTINGS}
+    assert read - {"NEATLATCH_DIST", "NEATLATCH_TEST_CLOCK"} == {
+        setting.name for setting in SETTINGS
+    }
     docs = (ROOT / "docs" / "running.md").read_text()
-    for one in SETTINGS:
-        assert f"| `{one.name}` | {one.meaning} | {one.usual} |\n" in docs, one.name
+    for setting in SETTINGS:
+        assert f"| `{setting.name}` | {setting.meaning} | {setting.usual} |\n" in docs, setting.name
 
 
 def test_a_secret_is_never_told(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -35,7 +37,7 @@ def test_a_secret_is_never_told(setup: Setup, monkeypatch: pytest.MonkeyPatch) -
     monkeypatch.delenv("NEATLATCH_BODY_SECONDS", raising=False)
     answer = setup.web("reader").get("/api/settings")
     assert b"quay" not in answer.content
-    told = {one["name"]: one for one in answer.json()["items"]}
+    told = {item["name"]: item for item in answer.json()["items"]}
     assert len(told) == len(SETTINGS)
     for name in ("NEATLATCH_PROXY_SECRET", "NEATLATCH_REDIS"):
         assert (told[name]["is_set"], told[name]["value"]) == (True, "")
@@ -45,5 +47,5 @@ def test_a_secret_is_never_told(setup: Setup, monkeypatch: pytest.MonkeyPatch) -
 
 
 def test_an_empty_variable_is_as_good_as_none() -> None:
-    told = {one.setting.name: one for one in settings_told.told({"NEATLATCH_LOG": ""})}
+    told = {item.setting.name: item for item in settings_told.told({"NEATLATCH_LOG": ""})}
     assert (told["NEATLATCH_LOG"].value, told["NEATLATCH_LOG"].is_set) == ("INFO", False)

@@ -67,7 +67,7 @@ def as_written(owner: Owner) -> str:
 
 def of(web: WebClient, name: str) -> dict[str, Any]:
     found = send(web, "get", f"/owners?words={name.split()[0]}")["items"]
-    return next(one for one in found if one["name"] == name)
+    return next(item for item in found if item["name"] == name)
 
 
 @pytest.mark.parametrize(
@@ -185,7 +185,7 @@ def test_what_somebody_owns_is_on_their_page_and_keeps_them(web: WebClient) -> N
     office = of(web, "Harbour office")
     assert (office["workloads"], office["applications"], office["credentials"]) == (1, 0, 0)
     whole = send(web, "get", f"/owners/{office['id']}")
-    assert [(one["what"], one["name"]) for one in whole["things"]] == [("job", "Night run")]
+    assert [(thing["what"], thing["name"]) for thing in whole["things"]] == [("job", "Night run")]
     assert "Hand over" in send(web, "delete", f"/owners/{office['id']}", status=409)["detail"]
     assert Workload.objects.get().owner_name == "Harbour office"
 
@@ -198,7 +198,7 @@ def test_a_credential_has_an_owner(web: WebClient) -> None:
     said = send(web, "put", f"{address}/owner", {"owner": "Ewan Tait"})
     assert (said["owner"], said["owner_from"]) == ("Ewan Tait", "said")
     listed = send(web, "get", "/credentials?words=owner:tait")["items"]
-    assert [one["id"] for one in listed] == [str(key.pk)]
+    assert [item["id"] for item in listed] == [str(key.pk)]
     assert Entry.objects.get(did="said whose it is").details["owner"] == "Ewan Tait"
     send(web, "put", f"{address}/owner", {"owner": "x" * 200}, 422)
     send(web, "put", f"{address}/owner", {"owner": ""})
@@ -215,9 +215,9 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
     )  # a contact that is called as he is
     owners.change(house.by, named("Harbour office"), {"deputy": "person/ewan"})
     things = send(web, "get", "/people/ewan/belongings")["things"]
-    his = {one["what"]: one for one in things if one["act"] == "hand_over"}
+    his = {thing["what"]: thing for thing in things if thing["act"] == "hand_over"}
     assert set(his) == {"job", "credential", "deputy"}
-    assert {one["offer"] for one in his.values()} == {"Quays"}  # his only team
+    assert {text["offer"] for text in his.values()} == {"Quays"}  # his only team
     owners.change(house.by, named("ewan"), {"deputy": "Harbour office"})
     assert send(web, "get", "/people/ewan/belongings")["things"][0]["offer"] == "Harbour office"
     each = {
@@ -234,7 +234,7 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
         422,
     )
     left = send(web, "post", "/people/ewan/handings-over", {"each": each})
-    assert [one for one in left["things"] if one["act"] == "hand_over"] == []
+    assert [thing for thing in left["things"] if thing["act"] == "hand_over"] == []
     assert Workload.objects.get().owner == named("team/Quays")
     assert Credential.objects.get(kind="client_secret").owner == named("Harbour office")
     assert Owner.objects.get(name="Harbour office").deputy == named("team/Quays")
@@ -246,7 +246,7 @@ def test_a_team_that_goes_leaves_what_it_owned_to_a_contact_of_its_name(
     workloads.change(house.by, Workload.objects.get(), {"owner": "Quays"})
     accounts.save_team(house.by, "Quay side", ["ewan"], Team.objects.get())
     assert Workload.objects.get().owner_name == "Quay side"
-    assert [one.name for one in index.find("quay side")] == ["Quay side", "Night run"]
+    assert [item.name for item in index.find("quay side")] == ["Quay side", "Night run"]
     accounts.remove_team(house.by, Team.objects.get())
     owner = Workload.objects.get().owner
     assert owner is not None

@@ -182,7 +182,7 @@ def test_the_quick_way_takes_few_statements(drawn: Drawn_) -> None:
     with CaptureQueriesContext(database) as seen:
         list(_steps(key))
     assert (
-        len([one for one in seen if one["sql"].startswith("SELECT")]) == 1 + 3
+        len([item for item in seen if item["sql"].startswith("SELECT")]) == 1 + 3
     )  # the caller; what may have become stale meanwhile
     assert len(seen) <= 8
 

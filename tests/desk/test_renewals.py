@@ -84,9 +84,9 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     assert held.refused
     # Today names the moment when the last access token ends, and who stops.
     found = next(
-        one
-        for one in send(setup.web(), "get", "/today")["breaks"]["items"]
-        if one["ref"] == "sandbox/cargo"
+        item
+        for item in send(setup.web(), "get", "/today")["breaks"]["items"]
+        if item["ref"] == "sandbox/cargo"
     )
     assert (found["act"], found["workloads"], found["at"] is not None) == (
         "sign_in",
@@ -135,12 +135,14 @@ def test_everybodys_own_is_looked_after(own: Setup) -> None:
     a_round_later()
     renewals.look_after_all()
     assert {
-        one.person.username: bool(one.refused) for one in TokenSet.objects.all() if one.person
+        token_set.person.username: bool(token_set.refused)
+        for token_set in TokenSet.objects.all()
+        if token_set.person
     } == {"ewan": True, "isla": False}
     why = next(
-        one["why"]
-        for one in send(own.web(), "get", "/today")["breaks"]["items"]
-        if one["ref"] == "sandbox/cargo"
+        item["why"]
+        for item in send(own.web(), "get", "/today")["breaks"]["items"]
+        if item["ref"] == "sandbox/cargo"
     )
     assert "Renewal for Ewan Tait was refused" in why
 

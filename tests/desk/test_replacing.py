@@ -57,7 +57,7 @@ def post(web: WebClient, address: str, status: int = 200, **body: Any) -> Any:
 
 
 def states(found: Any) -> dict[str, str]:
-    return {one["key"]: one["state"] for one in found["steps"]}
+    return {step["key"]: step["state"] for step in found["steps"]}
 
 
 def held(ref: str) -> Credential:
@@ -74,7 +74,7 @@ def begin(web: WebClient, ref: str, way: str = "hand") -> tuple[str, Any]:
 def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
     old = held("production/lost-property")
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
-    assert [(one["way"], one["overlaps"], one["gap_seconds"]) for one in found["ways"]] == [
+    assert [(way["way"], way["overlaps"], way["gap_seconds"]) for way in found["ways"]] == [
         ("hand", True, None)
     ]
     at, made = begin(web, "production/lost-property")
@@ -93,7 +93,7 @@ def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
     found = post(web, f"{at}/switches")
     assert held("production/lost-property").open().reveal() == value
     assert "Found items page" in next(
-        one["says"] for one in found["steps"] if one["key"] == "watch"
+        step["says"] for step in found["steps"] if step["key"] == "watch"
     )
     refused = post(web, f"{at}/retirements", 409)
     assert "moved manually" in refused["detail"]
@@ -139,7 +139,7 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
     assert states(found)["refuse"] == "now"
     assert (
         datetime.fromisoformat(
-            next(one for one in found["steps"] if one["key"] == "watch")["done_at"]
+            next(step for step in found["steps"] if step["key"] == "watch")["done_at"]
         )
         < timezone.now()
     )
@@ -320,7 +320,7 @@ def test_by_protocol(setup: Setup) -> None:
         TokenSet.objects.get(connection=connection),
     )
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
-    assert [one["way"] for one in found["ways"]] == ["protocol", "hand"]
+    assert [way["way"] for way in found["ways"]] == ["protocol", "hand"]
     assert found["ways"][0]["gap_seconds"] == 5
     assert "lives on" in " ".join(found["ways"][0]["says"])
     was = old.open().reveal()

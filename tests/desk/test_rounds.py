@@ -65,9 +65,9 @@ def test_a_passing_fault_is_a_blip(setup: Setup) -> None:
     test = setup.test(connection)
     assert test.passed
     assert Sample.objects.get().blip
-    allowed = next(one for one in test.rungs if one["rung"] == "allowed")
+    allowed = next(rung for rung in test.rungs if rung["rung"] == "allowed")
     assert allowed["tries"] == 3
-    assert [one["status"] for one in allowed["exchanges"]] == [503, 503, 200]
+    assert [exchange["status"] for exchange in allowed["exchanges"]] == [503, 503, 200]
 
 
 @pytest.fixture
@@ -259,8 +259,8 @@ def test_a_token_that_ended_before_its_time_is_renewed_by_the_test(
     issued = setup.stand_ins.calls("issued:refresh_token")
     test = setup.test(connection)
     assert test.passed
-    allowed = next(one for one in test.rungs if one["rung"] == "allowed")
-    assert [one["status"] for one in allowed["exchanges"]] == [401, 200, 200]
+    allowed = next(rung for rung in test.rungs if rung["rung"] == "allowed")
+    assert [exchange["status"] for exchange in allowed["exchanges"]] == [401, 200, 200]
     assert allowed["facts"]["renewed"]
     assert setup.stand_ins.calls("issued:refresh_token") == issued + 1
 
@@ -364,7 +364,7 @@ def test_the_pace_is_kept(setup: Setup, watch: Watch) -> None:
     connection = setup.latched()
     connections.change(setup.by, connection, {"pace": 2.0})
     test = setup.test(connection)
-    calls = sum(len(one["exchanges"]) for one in test.rungs)
+    calls = sum(len(rung["exchanges"]) for rung in test.rungs)
     assert test.passed
     assert calls > 3
     assert watch.waited == pytest.approx((calls - 2) / 2)
@@ -390,7 +390,7 @@ def test_the_last_tests_stand_with_their_connection(setup: Setup) -> None:
     assert setup.test(connection).passed
     setup.stand_ins.fault("unavailable", where="api", count=9)
     assert not setup.test(connection).passed
-    took = [one.ms for one in Sample.objects.order_by("pk")]
+    took = [sample.ms for sample in Sample.objects.order_by("pk")]
     recent = Connection.objects.get(pk=connection.pk).recent
     assert recent == [max(1, round(took[0])), -max(1, round(took[1]))]
     kept: list[int] = []
@@ -419,7 +419,7 @@ def test_samples_go_after_a_fortnight_in_blocks(
 
 def test_a_sample_has_one_index_beside_its_number() -> None:
     """An index more is a third of what a sample costs."""
-    assert [one.fields for one in Sample._meta.indexes] == [["connection", "-at"]]
+    assert [index.fields for index in Sample._meta.indexes] == [["connection", "-at"]]
     assert not any(
         field.db_index or field.unique
         for field in Sample._meta.concrete_fields

@@ -28,11 +28,14 @@ PLANTED = "planted-secret-value-9f3a-QUAY"
 
 def everything_secret() -> set[tuple[str, str]]:
     """Every secret that the desk holds now, opened."""
-    found = {f"credential {one.hint}": one.open().reveal() for one in Credential.objects.all()}
-    for one in TokenSet.objects.all():
+    found = {
+        f"credential {credential.hint}": credential.open().reveal()
+        for credential in Credential.objects.all()
+    }
+    for token_set in TokenSet.objects.all():
         found |= {
-            "access token": one.open_access().reveal(),
-            "refresh token": one.open_refresh().reveal(),
+            "access token": token_set.open_access().reveal(),
+            "refresh token": token_set.open_refresh().reveal(),
         }
     for client in Client.objects.exclude(management_token=None):
         found["management token"] = safe.unseal(
@@ -84,7 +87,7 @@ def test_planted_secrets_are_found_nowhere(
     assert shown in {value for _, value in secrets}
     web.post(f"/api/handovers/{handover.pk}/closings")
     client = Client.objects.get()
-    tests = [one["id"] for one in web.get(f"/api/connections/{connection.ref}/tests").json()]
+    tests = [test["id"] for test in web.get(f"/api/connections/{connection.ref}/tests").json()]
     for address in [
         "/api/today",
         "/api/connections",
@@ -96,7 +99,7 @@ def test_planted_secrets_are_found_nowhere(
         "/api/rounds",
         "/api/finds?words=a",
         "/api/applications/cargo-manifests",
-        *(f"/api/tests/{one}" for one in tests),
+        *(f"/api/tests/{test}" for test in tests),
     ]:
         answers.append(web.get(address))
         assert answers[-1].status_code == 200, address
@@ -105,7 +108,7 @@ def test_planted_secrets_are_found_nowhere(
     with database.cursor() as cursor:
         cursor.execute("PRAGMA wal_checkpoint(PASSIVE)")
     file = Path(database.settings_dict["NAME"])
-    octets = {one.name: one.read_bytes() for one in file.parent.iterdir() if one.is_file()}
+    octets = {path.name: path.read_bytes() for path in file.parent.iterdir() if path.is_file()}
     assert any(name.endswith("-wal") for name in octets)
     for name, secret in secrets:
         for file_name, content in octets.items():

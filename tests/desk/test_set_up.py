@@ -71,8 +71,8 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
             setup.by, "", "sandbox", applications.Description(address)
         )
         profile = place.application.read_profile()
-        assert [one.key for one in profile.schemes] == [scheme]
-        assert {one.name for one in profile.roles} == roles
+        assert [scheme.key for scheme in profile.schemes] == [scheme]
+        assert {role.name for role in profile.roles} == roles
         assert place.api_base == f"{setup.stand_ins.secured(key)}{root}"
         assert profile.operations[0].method == "GET"
     fares = Application.objects.get(key="fare-kiosks").read_profile().schemes[0]
@@ -142,10 +142,10 @@ def test_a_weak_password_is_said(setup: Setup) -> None:
             {"secret": weak, "key": "password"},
         )
         assert any(
-            "anybody would try" in one or "15 needed" in one for one in told["notes"]["password"]
+            "anybody would try" in item or "15 needed" in item for item in told["notes"]["password"]
         ), told["notes"]
     listed = send(web, "get", "/credentials")["items"]
-    marks = {mark["key"] for one in listed if one["connections"] for mark in one["marks"]}
+    marks = {mark["key"] for item in listed if item["connections"] for mark in item["marks"]}
     assert "weak" in marks
     told = send(
         web,
@@ -153,7 +153,7 @@ def test_a_weak_password_is_said(setup: Setup) -> None:
         f"/connections/{connection.ref}/secrets",
         {"secret": "linen harbour otter quill", "key": "password"},
     )
-    assert not any("try" in one or "needed" in one for one in told["notes"].get("password", []))
+    assert not any("try" in item or "needed" in item for item in told["notes"].get("password", []))
 
 
 def test_a_missing_secret_is_listed_while_no_client_is_named(setup: Setup) -> None:
@@ -203,9 +203,9 @@ def test_the_secrets_id_that_came_with_it_is_known_afterwards(setup: Setup) -> N
     assert Credential.objects.get(holders__connection=connection).secret_id == "7c1d-44aa"
     send(web, "post", f"/connections/{connection.ref}/secrets", {"secret": "7c1d-44aa"})
     pin = next(
-        one
-        for one in send(web, "get", f"/connections/{connection.ref}")["pins"]
-        if one["key"] == "secret"
+        pin
+        for pin in send(web, "get", f"/connections/{connection.ref}")["pins"]
+        if pin["key"] == "secret"
     )
     assert (pin["fit"], "the ID of the secret" in pin["why"]) == ("differs", True)
 
@@ -228,7 +228,7 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
     assert Credential.objects.count() == 1  # still in the safe
     web = setup.web()
     told = web.get(f"/api/connections/{connection.ref}").json()
-    assert [one["key"] for one in told["schemes"]] == ["bearer", "basic"]
+    assert [scheme["key"] for scheme in told["schemes"]] == ["bearer", "basic"]
     assert (
         post(web, f"/api/connections/{connection.ref}/schemes", {"scheme": "oauth1"}).status_code
         == 422
@@ -313,7 +313,9 @@ def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
         cursor.execute("PRAGMA wal_checkpoint(PASSIVE)")
     file = Path(database.settings_dict["NAME"])
     assert all(
-        planted.encode() not in one.read_bytes() for one in file.parent.iterdir() if one.is_file()
+        planted.encode() not in path.read_bytes()
+        for path in file.parent.iterdir()
+        if path.is_file()
     )
 
 
@@ -342,13 +344,13 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     assert "password" in post(web, address, {"base64": file}).json()["errors"]
     told = post(web, address, {"base64": file, "password": "changeit"}).json()
     assert told["certificate"]["subject"] == "www.good.example"
-    assert any("private key, sealed" in one for one in told["notes"]["certificate"])
+    assert any("private key, sealed" in item for item in told["notes"]["certificate"])
     # openssl x509 -enddate, and the SHA-256 that openssl pkey -pubout and dgst give for its public
     # key
     credential = connection.held_secrets.get(key="private_key").credential
     assert credential.ends == datetime(2026, 12, 31, 23, 59, 59, tzinfo=UTC)
     assert credential.hint == "…nLBM"
-    pin = next(one for one in told["pins"] if one["key"] == "certificate")
+    pin = next(pin for pin in told["pins"] if pin["key"] == "certificate")
     assert pin["fit"] == "differs"
     assert "clientAuth" in pin["why"]  # a server's certificate where a client's belongs
     key = (CERTS / "leaf-good.key.pem").read_text()
@@ -356,7 +358,7 @@ def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
     wrong = post(web, address, {"pem": (CERTS / "leaf-expired.pem").read_text()}).json()
     assert (
         "not this certificate's"
-        in next(one for one in wrong["pins"] if one["key"] == "certificate")["why"]
+        in next(pin for pin in wrong["pins"] if pin["key"] == "certificate")["why"]
     )
     credential.refresh_from_db()
     assert credential.ends == datetime(
@@ -417,12 +419,12 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     other = fares(setup)
 
     def check(what: str) -> None:
-        listed = {one["ref"]: one for one in web.get("/api/connections").json()["items"]}
-        for one in halves.with_everything(Connection.objects.all()):
-            fresh = asdict(row(one, halves.work_out(one, timezone.now())))
-            told = listed[one.ref]["tested_at"]
+        listed = {item["ref"]: item for item in web.get("/api/connections").json()["items"]}
+        for connection in halves.with_everything(Connection.objects.all()):
+            fresh = asdict(row(connection, halves.work_out(connection, timezone.now())))
+            told = listed[connection.ref]["tested_at"]
             assert {
-                **listed[one.ref],
+                **listed[connection.ref],
                 "tested_at": told and datetime.fromisoformat(told),
             } == fresh, what
 
@@ -458,7 +460,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
         {
             "profile": {
                 **profile,
-                "scopes": [{**one, "administrator": True} for one in profile["scopes"]],
+                "scopes": [{**scope, "administrator": True} for scope in profile["scopes"]],
             }
         },
     )
@@ -467,8 +469,8 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
         setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares", "staging")}, "staging"
     )
     staged = setting_up.begin(setup.by, place, "api_key")
-    for one in (other, staged):
-        connections.put_secret(setup.by, one, "the-very-same-key-1234", None, "api_key")
+    for entry in (other, staged):
+        connections.put_secret(setup.by, entry, "the-very-same-key-1234", None, "api_key")
         check("a secret, used in two environments")
     for flags in ({"wants_service_account": True}, {"name": "Test bed"}, {"look": "hatched"}):
         Environment.objects.filter(key="sandbox").update(**flags)  # as the inventory changes it
@@ -503,12 +505,12 @@ def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup) -> None:
         setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}}
     )
     found = web.get("/api/connections?words=pin:redirect").json()
-    assert [one["ref"] for one in found["items"]] == ["sandbox/zz-last"]
+    assert [item["ref"] for item in found["items"]] == ["sandbox/zz-last"]
     assert found["next"] is None
     cursor, seen, pages = "", [], []
     while cursor is not None:
         told = web.get(f"/api/connections?words=-pin:redirect&cursor={cursor}").json()
-        seen += [one["ref"] for one in told["items"]]
+        seen += [item["ref"] for item in told["items"]]
         cursor = told["next"]
         pages.append(len(told["items"]))
     assert pages == [100, 100, 61]

@@ -94,7 +94,7 @@ def run_test(web: WebClient, ref: str, last: str = "") -> dict[str, Any]:
 
 
 @pytest.mark.parametrize(
-    ("profile", "office", "root", "role", "values", "facts"), KINDS, ids=[one[0] for one in KINDS]
+    ("profile", "office", "root", "role", "values", "facts"), KINDS, ids=[kind[0] for kind in KINDS]
 )
 def test_from_nothing_to_latched(
     setup: Setup,
@@ -147,28 +147,32 @@ def test_from_nothing_to_latched(
     assert before["next"] == "ours"
     text = "\n".join(f"{key}={shown[label]}" for label, key in values.items())
     looked = post(web, "/api/intakes", {"text": text, "connection": ref})
-    assert {one["key"] for one in looked["placed"]} == set(values.values())
+    assert {item["key"] for item in looked["placed"]} == set(values.values())
     taken = post(web, f"/api/connections/{ref}/intakes", {"text": text})
     secrets = [
-        one.open().reveal() for one in Credential.objects.filter(holders__connection__ref=ref)
+        credential.open().reveal()
+        for credential in Credential.objects.filter(holders__connection__ref=ref)
     ]
     assert secrets
     assert not any(secret in json.dumps([looked, taken]) for secret in secrets)
     assert web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"
 
     alone = run_test(web, ref, "sign_in")
-    assert [one["rung"] for one in alone["rungs"]] == ["find", "reach", "secure", "sign_in"]
+    assert [rung["rung"] for rung in alone["rungs"]] == ["find", "reach", "secure", "sign_in"]
     assert (
         web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"
     )  # the credential alone does not prove the road
     whole = run_test(web, ref)
-    assert [one["passed"] for one in whole["rungs"]] == [True] * 6
+    assert [rung["passed"] for rung in whole["rungs"]] == [True] * 6
     assert not any(secret in json.dumps(whole) for secret in secrets)
     told = web.get(f"/api/connections/{ref}").json()
     assert told["state"] == "latched"
-    assert {one["fit"] for one in told["pins"]} <= {"fits", "not_asked"}
+    assert {pin["fit"] for pin in told["pins"]} <= {"fits", "not_asked"}
     after = web.get(f"/api/connections/{ref}/set-up").json()
-    assert next(one for one in after["sections"] if one["key"] == "test")["standing"] == "done"
+    assert (
+        next(section for section in after["sections"] if section["key"] == "test")["standing"]
+        == "done"
+    )
     assert after["missing"] == [
         "Who will use it",
         "Staging is not set up yet",
@@ -214,8 +218,8 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     assert made["values"]["api_base"] == setup.stand_ins.secured(
         "fares", "staging"
     )  # the next environment's own address
-    assert [one["name"] for one in made["workloads_of"]] == ["Night fares"]
-    pins = {one["key"]: one["fit"] for one in made["pins"]}
+    assert [workload["name"] for workload in made["workloads_of"]] == ["Night fares"]
+    pins = {pin["key"]: pin["fit"] for pin in made["pins"]}
     assert pins["api_key"] == "missing"
     assert (
         "already"
@@ -269,8 +273,8 @@ def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
     # Two different passwords: which one is asked, none is taken.
     two = "PASSWORD=one-of-them-123\nOLD_PASSWORD=the-other-456\n"
     looked = post(web, "/api/intakes", {"text": two, "connection": ref})
-    assert [one["key"] for one in looked["open"]] == ["password"] or [
-        one["key"] for one in looked["placed"]
+    assert [item["key"] for item in looked["open"]] == ["password"] or [
+        item["key"] for item in looked["placed"]
     ] == ["password"]
     assert (
         "not in what was pasted"
@@ -296,7 +300,7 @@ def test_the_lists_that_forms_are_made_from(setup: Setup) -> None:
     come with Neat Latch.
     """
     web = setup.web("reader")
-    kinds = {one["key"]: one for one in web.get("/api/schemes").json()}
+    kinds = {item["key"]: item for item in web.get("/api/schemes").json()}
     assert {
         "oauth2_code",
         "oauth2_client",
@@ -309,10 +313,10 @@ def test_the_lists_that_forms_are_made_from(setup: Setup) -> None:
         "certificate",
         "stream",
     } <= set(kinds)
-    for one in kinds.values():
-        assert one["label"]
-        assert all(value["label"] and value["help"] for value in one["values"])
-    names = {one["name"] for one in web.get("/api/shipped-profiles").json()}
+    for kind in kinds.values():
+        assert kind["label"]
+        assert all(value["label"] and value["help"] for value in kind["values"])
+    names = {item["name"] for item in web.get("/api/shipped-profiles").json()}
     assert len(names) == 12
     assert {"Vessel positions", "Harbour returns", "Tide tables"} <= names
 
@@ -350,7 +354,7 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
     assert "never for production" in refused["errors"]["client"]
     post(web, f"/api/connections/{real}/clients", {"client": own})
     post(web, f"/api/clients/{own}/notes", {"vendor_shared": True})
-    pins = {one["key"]: one for one in web.get(f"/api/connections/{real}").json()["pins"]}
+    pins = {pin["key"]: pin for pin in web.get(f"/api/connections/{real}").json()["pins"]}
     assert pins["environment"]["fit"] == "differs"
     assert pins["environment"]["why"].startswith("A vendor's shared client")
     draft = {

@@ -119,14 +119,14 @@ def test_what_nobody_chooses_is_ended_after_a_day(setup: Setup) -> None:
 def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
     first = ready(setup)
     other = setup.connection(first.client, name="other", account=SERVICE)  # type: ignore[arg-type]
-    for one in (first, other):
-        setup.sign_in(one, PERSON)
+    for item in (first, other):
+        setup.sign_in(item, PERSON)
     SetAside.objects.filter(connection__ref="sandbox/cargo").update(tokens=b"broken")
     aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
     told = {
-        one.ref: one.details["tokens revoked there"]
-        for one in Entry.objects.filter(did="let go of the tokens of")
+        entry.ref: entry.details["tokens revoked there"]
+        for entry in Entry.objects.filter(did="let go of the tokens of")
     }
     assert told == {"sandbox/cargo": "no, the safe cannot open them", "sandbox/other": "yes"}
 

@@ -27,14 +27,14 @@ def again(connection: Connection) -> Connection:
 
 
 def pins(connection: Connection) -> dict[str, dict[str, Any]]:
-    return {one["key"]: one for one in asdict(full(again(connection)))["pins"]}
+    return {pin["key"]: pin for pin in asdict(full(again(connection)))["pins"]}
 
 
 def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     connection = setup.latched()
     test = setup.test(connection)
     assert test.passed, test.rungs[-1]
-    assert [one["rung"] for one in test.rungs] == [
+    assert [rung["rung"] for rung in test.rungs] == [
         "find",
         "reach",
         "secure",
@@ -43,7 +43,7 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
         "work",
     ]
     assert again(connection).state == "latched"
-    assert {one["fit"] for one in pins(connection).values()} <= {"fits", "not_asked"}
+    assert {pin["fit"] for pin in pins(connection).values()} <= {"fits", "not_asked"}
 
     connections.change(setup.by, connection, {"values": {"redirect_uri": URI + "/"}})
     assert again(connection).state == "not_proven"
@@ -205,7 +205,7 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
     assert pins(connection)["secret"]["fit"] == pins(connection)["client_id"]["fit"] == "not_proven"
     test = setup.test(connection)
     assert test.passed, test.diagnosis
-    assert {one["fit"] for one in pins(connection).values()} <= {"fits", "not_asked"}
+    assert {pin["fit"] for pin in pins(connection).values()} <= {"fits", "not_asked"}
 
 
 def test_a_grant_is_switched_on(setup: Setup) -> None:

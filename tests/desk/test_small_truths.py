@@ -111,7 +111,7 @@ def test_a_step_of_setting_up_says_a_sentence_once(setup: Setup) -> None:
     }
     ref = send(setup.web(), "post", "/set-ups", body, 201)["ref"]
     sections = send(setup.web(), "get", f"/connections/{ref}/set-up")["sections"]
-    for one in sections:
-        sentences = [part for part in one["says"].split(". ") if part]
-        assert len(sentences) == len(set(sentences)), json.dumps(one)
-    assert {one["key"] for one in sections} >= {setting_up.OURS}
+    for section in sections:
+        sentences = [part for part in section["says"].split(". ") if part]
+        assert len(sentences) == len(set(sentences)), json.dumps(section)
+    assert {section["key"] for section in sections} >= {setting_up.OURS}

@@ -89,8 +89,8 @@ def filled(
 def fresh() -> dict[UUID, str]:
     now = timezone.now()
     return {
-        one.credential.pk: standing_out.keys_of(one.known, now)
-        for one in life.sighted(list(Credential.objects.values_list("pk", flat=True)))
+        sighted.credential.pk: standing_out.keys_of(sighted.known, now)
+        for sighted in life.sighted(list(Credential.objects.values_list("pk", flat=True)))
     }
 
 
@@ -104,36 +104,42 @@ def test_a_change_of_any_column_that_is_read_leaves_no_mark_behind(filled: None)
     assert {word for marks in before.values() for word in marks.split()} >= {"unused", "waits"}
     with CaptureQueriesContext(database) as asked:
         fresh()
-    said = " ".join(one["sql"] for one in asked)
+    said = " ".join(item["sql"] for item in asked)
     read = {
-        one
-        for one in apps.get_models()
-        if not one._meta.proxy and re.search(rf"\b{one._meta.db_table}\b", said)
+        model
+        for model in apps.get_models()
+        if not model._meta.proxy and re.search(rf"\b{model._meta.db_table}\b", said)
     }
-    watched = {one.model for one in watching.WATCHED} | {Drawn}
+    watched = {item.model for item in watching.WATCHED} | {Drawn}
     assert read >= watched
     mattered, behind = set(), []
-    for model in sorted(read, key=lambda one: one.__name__):
+    for model in sorted(read, key=lambda item: item.__name__):
         rows = list(model._default_manager.order_by("pk")[: 2 if model is HeldSecret else 1])
         if model is Credential:
             rows = [
                 *Credential.objects.exclude(digest=""),
                 *Credential.objects.filter(holders__isnull=False).order_by("pk")[:1],
             ]
-        for field in (one for one in model._meta.concrete_fields if not one.primary_key):
+        for field in (
+            concrete_field
+            for concrete_field in model._meta.concrete_fields
+            if not concrete_field.primary_key
+        ):
             for row in rows:
                 for value in ["person"] if field.attname == "account_kind" else others(field, row):
                     with contextlib.suppress(Undone, IntegrityError), transaction.atomic():
                         model._default_manager.filter(pk=row.pk).update(**{field.attname: value})
                         now = fresh()
-                        changed = {one for one in now if now[one] != before.get(one)}
+                        changed = {
+                            identity for identity in now if now[identity] != before.get(identity)
+                        }
                         marked = set(
                             StandsOut.objects.filter(stale=True).values_list("pk", flat=True)
                         )
                         mattered |= {f"{model.__name__}.{field.attname}"} if changed else set()
                         behind += [
-                            (model.__name__, field.attname, value, before[one], now[one])
-                            for one in changed - marked
+                            (model.__name__, field.attname, value, before[identity], now[identity])
+                            for identity in changed - marked
                         ]
                         raise Undone
     assert behind == []
@@ -161,36 +167,38 @@ def test_lists_are_filtered_by_what_stands_out(filled: None) -> None:
 
     for word in ("unused", "waits", "dead", "no_end", "shared", "ends_soon"):
         wanted = {str(key) for key, marks in fresh().items() if f" {word} " in marks}
-        assert {one["id"] for one in listed(f"mark:{word}")} == wanted, word
-        assert {one["id"] for one in listed(f"-mark:{word}")} == {
+        assert {item["id"] for item in listed(f"mark:{word}")} == wanted, word
+        assert {item["id"] for item in listed(f"-mark:{word}")} == {
             str(key) for key in fresh()
         } - wanted
     held = {str(key) for key in HeldSecret.objects.values_list("credential", flat=True)}
-    assert {one["id"] for one in listed("used:yes")} == held
+    assert {item["id"] for item in listed("used:yes")} == held
     assert (
-        {one["id"] for one in listed("-used:yes")}
-        == {one["id"] for one in listed("used:no")}
+        {item["id"] for item in listed("-used:yes")}
+        == {item["id"] for item in listed("used:no")}
         == {str(key) for key in fresh()} - held
     )
-    assert all(one["over"] for one in listed("over:yes"))
+    assert all(item["over"] for item in listed("over:yes"))
     for nonsense in ("used:sometimes", "ends:99999", "-over:maybe"):
         assert web.get("/api/credentials", {"words": nonsense}).status_code == 422, nonsense
     now = timezone.now()
-    first, second = (one["id"] for one in listed("")[:2])
+    first, second = (item["id"] for item in listed("")[:2])
     for credential, hours in ((first, 47), (second, 49)):
         Credential.objects.filter(pk=credential).update(ends=now + timedelta(hours=hours))
     assert (
-        first in {one["id"] for one in listed("ends:2d")} == {one["id"] for one in listed("ends:2")}
+        first
+        in {item["id"] for item in listed("ends:2d")}
+        == {item["id"] for item in listed("ends:2")}
     )
-    assert second in {one["id"] for one in listed("-ends:2d ends:3d")}
-    assert not {one["id"] for one in listed("over:yes")} & {
-        one["id"] for one in listed("ends:9999d")
+    assert second in {item["id"] for item in listed("-ends:2d ends:3d")}
+    assert not {item["id"] for item in listed("over:yes")} & {
+        item["id"] for item in listed("ends:9999d")
     }
-    assert {one["hint"] for one in listed("waiting")} == {"waiting"}
+    assert {item["hint"] for item in listed("waiting")} == {"waiting"}
     ref = Connection.objects.order_by("ref")[0].ref
-    assert all(ref in one["connections"] for one in listed(f"connection:{ref}"))
+    assert all(ref in item["connections"] for item in listed(f"connection:{ref}"))
     name = Workload.objects.order_by("name")[0]
-    assert "drawn wit" in {one["hint"] for one in listed(f'owner:"{name.owner_name}"')}
+    assert "drawn wit" in {item["hint"] for item in listed(f'owner:"{name.owner_name}"')}
 
 
 def test_pages_are_by_the_ends_and_none_is_twice(
@@ -211,8 +219,8 @@ def test_pages_are_by_the_ends_and_none_is_twice(
         assert len(told["items"]) == 4 or told["next"] is None
         seen += told["items"]
         cursor = told["next"]
-    assert len({one["id"] for one in seen}) == len(seen) == Credential.objects.count()
-    ends = [one["ends"] or "z" for one in seen]
+    assert len({item["id"] for item in seen}) == len(seen) == Credential.objects.count()
+    ends = [item["ends"] or "z" for item in seen]
     assert ends == sorted(ends)
     assert web.get("/api/credentials", {"cursor": "bm9uc2Vuc2U"}).status_code == 422
 

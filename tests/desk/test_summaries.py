@@ -53,7 +53,7 @@ def filled(transactional_db: None) -> Iterator[None]:
     some = Connection.objects.select_related("place").filter(
         place__environment__key="production", scheme__in=schemes
     )
-    kept = {one.place.application_id: one.pk for one in some}
+    kept = {connection.place.application_id: connection.pk for connection in some}
     Use.objects.exclude(connection__in=kept.values()).delete()
     Connection.objects.exclude(pk__in=kept.values()).delete()
     own, managed = Connection.objects.filter(scheme=CODE).order_by("ref")[:2]
@@ -88,12 +88,12 @@ def filled(transactional_db: None) -> Iterator[None]:
 def summed(found: Iterable[Connection], now: datetime) -> dict[UUID, Any]:
     """What connections that were read are summed up to, or stumbled over."""
     made: dict[UUID, Any] = {}
-    for one in found:
+    for connection in found:
         try:
-            fresh = vars(summaries.sum_up(one, now))
+            fresh = vars(summaries.sum_up(connection, now))
         except Exception as error:
             fresh = {"stumbles": type(error)}
-        made[one.pk] = {key: value for key, value in fresh.items() if key != "holds_until"}
+        made[connection.pk] = {key: value for key, value in fresh.items() if key != "holds_until"}
     return made
 
 
@@ -104,13 +104,17 @@ def all_fresh() -> dict[UUID, Any]:
 
 def all_kept() -> dict[UUID, Any]:
     found: dict[UUID, Any] = {}
-    for one in Summary.objects.select_related("connection"):
+    for summary in Summary.objects.select_related("connection"):
         kept = {
-            key: getattr(one, key)
+            key: getattr(summary, key)
             for key in summaries.Summed.__dataclass_fields__
             if key != "holds_until"
         }
-        found[one.pk] = {**kept, "next_stops": tuple(one.next_stops), "lacks": tuple(one.lacks)}
+        found[summary.pk] = {
+            **kept,
+            "next_stops": tuple(summary.next_stops),
+            "lacks": tuple(summary.lacks),
+        }
     return found
 
 
@@ -124,9 +128,9 @@ def others(field: Any, row: models.Model) -> list[Any]:
     if field.is_relation:
         other = field.related_model._default_manager.exclude(pk=value).order_by("pk").first()
         return [
-            one
-            for one in (other.pk if other else None, None if field.null else value)
-            if one != value
+            item
+            for item in (other.pk if other else None, None if field.null else value)
+            if item != value
         ]
     if isinstance(field, models.BooleanField):
         return [not value]
@@ -153,7 +157,7 @@ def others(field: Any, row: models.Model) -> list[Any]:
     if field.choices:
         return [one for one, _ in field.choices if one != value]
     text = str(value or "")
-    return [one for one in (f"{text[: (field.max_length or 500) - 1]}x", "") if one != value]
+    return [name for name in (f"{text[: (field.max_length or 500) - 1]}x", "") if name != value]
 
 
 def rows_of(model: type[models.Model]) -> list[models.Model]:
@@ -179,11 +183,11 @@ def rows_of(model: type[models.Model]) -> list[models.Model]:
         *Connection.objects.filter(scheme__in=("oauth2_jwt", "api_key")).order_by("ref")[:2],
     ]
     found: dict[Any, models.Model] = {}
-    for one in for_each:
+    for item in for_each:
         found |= {
             each.pk: each
             for each in model._default_manager.filter(
-                **{paths[model.__name__]: [one.pk]}
+                **{paths[model.__name__]: [item.pk]}
             ).distinct()[:2]
         }
     return list(found.values())[: 3 if model in (Connection, TokenSet) else 2]
@@ -194,11 +198,11 @@ def models_read() -> set[type[models.Model]]:
     with CaptureQueriesContext(database) as asked:
         all_fresh()
     tables = {
-        one._meta.db_table: one
-        for one in apps.get_models(include_auto_created=True)
-        if not one._meta.proxy
+        model._meta.db_table: model
+        for model in apps.get_models(include_auto_created=True)
+        if not model._meta.proxy
     }
-    said = " ".join(one["sql"] for one in asked)
+    said = " ".join(item["sql"] for item in asked)
     return {model for table, model in tables.items() if f'"{table}"' in said}
 
 
@@ -211,11 +215,11 @@ def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: No
     what the slow road works out, or its mark says that it is not."""
     assert all_kept() == all_fresh()
     read = models_read() - {Summary, Standing}
-    watched = {one.model for one in watching.WATCHED}
+    watched = {item.model for item in watching.WATCHED}
     assert read - watched <= {Team, apps.get_model("people.Owner")}  # names that no summary tells
     before, mattered, behind = all_fresh(), set(), []
     for model, field, row in columns_of(watched):
-        passed_over = next(one.passed_over for one in watching.WATCHED if one.model is model)
+        passed_over = next(item.passed_over for item in watching.WATCHED if item.model is model)
         for value in others(field, row)[: 1 if field.attname in passed_over else None]:
             with contextlib.suppress(Undone, IntegrityError), transaction.atomic():
                 model._default_manager.filter(pk=row.pk).update(**{field.attname: value})
@@ -237,10 +241,10 @@ def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: No
 def columns_of(
     watched: set[type[models.Model]],
 ) -> Iterator[tuple[type[models.Model], Any, models.Model]]:
-    for model in sorted(watched, key=lambda one: one.__name__):
+    for model in sorted(watched, key=lambda item: item.__name__):
         rows = rows_of(model)
         assert rows, model
-        passed_over = next(one.passed_over for one in watching.WATCHED if one.model is model)
+        passed_over = next(item.passed_over for item in watching.WATCHED if item.model is model)
         for field in model._meta.concrete_fields:
             if not field.primary_key:
                 yield from (
@@ -283,7 +287,7 @@ def test_what_is_more_than_a_block_is_caught_up_with(
     assert Summary.objects.filter(stale=True).count() == count - 3
     with CaptureQueriesContext(database) as asked:
         assert settling.catch_up() >= count - 3  # and the applications
-    blocks_of = sum(one["sql"].startswith("BEGIN") for one in asked)
+    blocks_of = sum(item["sql"].startswith("BEGIN") for item in asked)
     assert blocks_of == -(-(count - 3) // 3)
     assert len(asked) <= 40 * blocks_of
     assert all_kept() == all_fresh()
@@ -313,8 +317,8 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
     def note(count: int, number: int) -> int:
         Connection.objects.bulk_create(
             [
-                Connection(**naming.named(like.place, f"many-{one:03}"), **same)
-                for one in range(Connection.objects.filter(client=client).count() - 1, count - 1)
+                Connection(**naming.named(like.place, f"many-{number:03}"), **same)
+                for number in range(Connection.objects.filter(client=client).count() - 1, count - 1)
             ]
         )
         settling.catch_up()
@@ -372,20 +376,20 @@ def test_a_summary_is_worked_out_again_when_its_moment_passes(
     minute old.
     """
     pick, now = random.Random(14), timezone.now()
-    for one in halves.each(Connection.objects.all()):
+    for connection in halves.each(Connection.objects.all()):
         at = now
         for _ in range(6):
-            kept = summaries.sum_up(one, at)
+            kept = summaries.sum_up(connection, at)
             until = kept.holds_until or at + timedelta(days=900)
             assert until > at
             for moment in (at + (until - at) * pick.random(), until - timedelta(microseconds=1)):
-                then = vars(summaries.sum_up(one, moment))
+                then = vars(summaries.sum_up(connection, moment))
                 differ = {key for key, value in vars(kept).items() if then[key] != value} - {
                     "holds_until"
                 }
                 assert differ <= (
                     {"next_why"} if (moment - at) < timedelta(minutes=1) else set()
-                ), (one.ref, at, moment)
+                ), (connection.ref, at, moment)
             at = until
     soon = Summary.objects.exclude(holds_until=None).order_by("holds_until")[0]
     assert soon.holds_until is not None
@@ -436,8 +440,8 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
     def counted() -> dict[str, Any]:
         ranks = {"unlatched": 0, "sticking": 1, "not_proven": 3, "latched": 4}
         found = {}
-        for one in Application.objects.all():
-            own = Summary.objects.filter(connection__place__application=one).select_related(
+        for application in Application.objects.all():
+            own = Summary.objects.filter(connection__place__application=application).select_related(
                 "connection"
             )
             worst = [
@@ -445,7 +449,10 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
                 for each in own
             ]
             held = [each.connection.state for each in own]
-            found[one.name] = (min(worst, default=5), *(held.count(state) for state in states))
+            found[application.name] = (
+                min(worst, default=5),
+                *(held.count(state) for state in states),
+            )
         return found
 
     def kept() -> dict[str, Any]:

@@ -70,10 +70,10 @@ def test_one_renewal_for_any_number_that_ask_at_once(setup: Setup) -> None:
             databases.close_all()
 
     threads = [threading.Thread(target=ask) for _ in range(8)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert len(found) == 8
     assert len(set(found)) == 1
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1

@@ -50,7 +50,7 @@ def no_notes() -> Iterator[None]:
 
 
 def notes() -> list[Path]:
-    return sorted(one for one in (settings.HOME / "won").rglob("*") if one.is_file())
+    return sorted(path for path in (settings.HOME / "won").rglob("*") if path.is_file())
 
 
 class Tries:
@@ -100,7 +100,7 @@ def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tri
     connection = setup.latched()
     bring_near_the_end(connection)
     issued, repeated = (
-        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+        setup.stand_ins.calls(name) for name in ("issued:refresh_token", "refresh_repeated")
     )
     setup.stand_ins.fault("hold", where="token")
     renewal = Renewal(connection)
@@ -208,12 +208,12 @@ def test_the_disk_is_full(setup: Setup, tries: Tries, monkeypatch: pytest.Monkey
     assert tries.count == 3
     assert limits
     assert {
-        one["why"] for one in said if one["event"] == "what was won could not be saved yet"
+        item["why"] for item in said if item["event"] == "what was won could not be saved yet"
     } == {"database or disk is full"}
     assert any(
-        "No space left" in one["why"]
-        for one in said
-        if one["event"] == "what was won could not be noted beside the database"
+        "No space left" in item["why"]
+        for item in said
+        if item["event"] == "what was won could not be noted beside the database"
     )
     kept = TokenSet.objects.get()
     assert (kept.generation, kept.open_access().reveal()) == (2, found.access_token)
@@ -246,7 +246,7 @@ def test_a_note_is_taken_up_in_place_of_renewing(
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
     issued, repeated = (
-        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+        setup.stand_ins.calls(name) for name in ("issued:refresh_token", "refresh_repeated")
     )
     assert hold(connection).renewed
     assert TokenSet.objects.get().generation == 2
@@ -265,7 +265,7 @@ def test_nobody_renews_while_a_note_cannot_be_taken_up(
     bring_near_the_end(connection)
     killed_before_saving("tokens", monkeypatch, lambda: hold(connection))
     issued, repeated = (
-        setup.stand_ins.calls(one) for one in ("issued:refresh_token", "refresh_repeated")
+        setup.stand_ins.calls(name) for name in ("issued:refresh_token", "refresh_repeated")
     )
 
     def locked(facts: won.Facts) -> None:
@@ -343,20 +343,20 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
     with structlog.testing.capture_logs() as said:
         assert won.take_up() == 0
         assert won.take_up() == 0  # told once, and not every time that somebody looks
-    assert [one["note"] for one in said] == [f"{strange}.note"]
+    assert [item["note"] for item in said] == [f"{strange}.note"]
     assert won.are_noted() == 1  # what cannot be read keeps no key in use
-    assert [one.name for one in won.unsaved()] == [strange]
+    assert [item.name for item in won.unsaved()] == [strange]
     found = setup.web().get("/api/today").json()["unsaved"]
     told = [
         (
-            one["note"],
-            one["client"],
-            one["name"],
-            one["ref"],
-            one["application"],
-            one["environment"],
+            item["note"],
+            item["client"],
+            item["name"],
+            item["ref"],
+            item["application"],
+            item["environment"],
         )
-        for one in found
+        for item in found
     ]
     assert told == [(strange, str(client.pk), client.name, "", "Cargo manifests", "Sandbox")]
     with pytest.raises(KeyError):
@@ -364,8 +364,8 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
     won.forget(strange)
     assert won.unsaved() == []
     assert Entry.objects.latest("number").did == "forgot what could not be saved"
-    for one in folder.glob("*.note"):
-        one.unlink()
+    for path in folder.glob("*.note"):
+        path.unlink()
 
 
 def test_a_note_of_a_process_that_nobody_can_ask_about(
@@ -406,7 +406,7 @@ def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start
         assert won.take_up() == 0
     assert won.are_noted() == 1
     assert won.take_up() == 0  # the worker looks no more
-    assert [one["ref"] for one in setup.web().get("/api/today").json()["unsaved"]] == [
+    assert [item["ref"] for item in setup.web().get("/api/today").json()["unsaved"]] == [
         connection.ref
     ]
     starting.check_or_stop()

@@ -65,14 +65,16 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     )
     use(setup, "Night run", "GET /manifests")
     bench = send(web, "get", f"/clients/{client.pk}/redirect-uris")
-    assert [(one["uri"], one["used_by"]) for one in bench["registered"]] == [
+    assert [(item["uri"], item["used_by"]) for item in bench["registered"]] == [
         (URI, ["sandbox/cargo"])
     ]
-    assert [(one["ref"], one["match"]) for one in bench["callers"]] == [
+    assert [(caller["ref"], caller["match"]) for caller in bench["callers"]] == [
         ("sandbox/cargo", True),
         ("sandbox/cargo-two", False),
     ]
-    assert [one["text"] for one in bench["callers"][1]["caller_marked"] if not one["same"]] == ["/"]
+    assert [item["text"] for item in bench["callers"][1]["caller_marked"] if not item["same"]] == [
+        "/"
+    ]
     trial = send(
         web,
         "post",
@@ -90,12 +92,12 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
         f"/clients/{client.pk}/redirect-uris/trials",
         {"uri": "http://desk.gannet.example/#x"},
     )
-    assert {one["code"] for one in trial["lint"]} == {"fragment", "not_https"}
+    assert {item["code"] for item in trial["lint"]} == {"fragment", "not_https"}
     # Before it is made, what it stops is said; nothing has changed by that.
     told = send(
         web, "post", f"/clients/{client.pk}/redirect-uris/previews", {"redirect_uris": [URI + "/"]}
     )
-    assert [(one["ref"], one["stops"], one["workloads"]) for one in told] == [
+    assert [(preview["ref"], preview["stops"], preview["workloads"]) for preview in told] == [
         ("sandbox/cargo", True, ["Night run"]),
         ("sandbox/cargo-two", False, []),
     ]
@@ -112,7 +114,7 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
         URI,
         URI + "/",
     ]
-    assert [one["near_misses"] for one in send(web, "get", "/redirect-uris")["items"]] == [0]
+    assert [item["near_misses"] for item in send(web, "get", "/redirect-uris")["items"]] == [0]
     assert send(
         web,
         "put",
@@ -150,14 +152,14 @@ def test_a_change_by_hand_is_noted_when_all_acts_are_ticked(setup: Setup) -> Non
     bench = send(web, "get", address)
     assert bench["planned"] == [OTHER]
     assert bench["registered"][0]["uri"] == URI  # the record still says what stands there
-    assert [one["copy_text"] for one in bench["acts"][1:3]] == [OTHER, URI]
+    assert [act["copy_text"] for act in bench["acts"][1:3]] == [OTHER, URI]
     assert (
         "Not everything is ticked off"
         in send(web, "post", f"{address}/plan/done", status=409)["title"]
     )
-    for one in bench["acts"]:
-        send(web, "post", f"/clients/{client.pk}/ticks", {"key": one["key"], "done": True})
-    assert all(one["done"] for one in send(web, "get", address)["acts"])
+    for act in bench["acts"]:
+        send(web, "post", f"/clients/{client.pk}/ticks", {"key": act["key"], "done": True})
+    assert all(act["done"] for act in send(web, "get", address)["acts"])
     send(web, "post", f"{address}/plan/done")
     found = Client.objects.get()
     assert (found.redirect_uris, found.planned) == ([OTHER], None)
@@ -179,8 +181,8 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
     use(setup, "Night run", "GET /manifests")
     use(setup, "Customs", "PUT /manifests/{number}")
     found = send(web, "get", f"/clients/{client.pk}/scopes")
-    rows = {one["name"]: one for one in found["rows"]}
-    assert [one["name"] for one in found["columns"]] == ["Night run", "Customs"]
+    rows = {row["name"]: row for row in found["rows"]}
+    assert [column["name"] for column in found["columns"]] == ["Night run", "Customs"]
     assert rows["manifest.read"]["cells"] == ["needed", ""]
     assert rows["manifest.write"]["cells"] == ["serves", "lacks"]
     assert (
@@ -210,7 +212,9 @@ def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> N
     connection = setup.connection(client, "manifest.read", scheme=CLIENT)
     assert setup.test(connection).passed
     web, address = setup.web(), f"/clients/{client.pk}/scopes"
-    assert [one["stale"] for one in send(web, "get", address)["connections"]] == [False]
+    assert [connection["stale"] for connection in send(web, "get", address)["connections"]] == [
+        False
+    ]
     version = Client.objects.get().version
     send(
         web,
@@ -226,13 +230,14 @@ def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> N
         {"scopes": ["manifest.read", "berth.read"]},
         **{"If-Match": "*"},
     )
-    assert [(one["stale"], one["granted"]) for one in send(web, "get", address)["connections"]] == [
-        (True, ["manifest.read"])
-    ]
+    assert [
+        (connection["stale"], connection["granted"])
+        for connection in send(web, "get", address)["connections"]
+    ] == [(True, ["manifest.read"])]
     after = send(web, "post", "/connections/sandbox/cargo/tokens")
-    assert [(one["stale"], one["granted"]) for one in after["connections"]] == [
-        (False, ["berth.read", "manifest.read"])
-    ]
+    assert [
+        (connection["stale"], connection["granted"]) for connection in after["connections"]
+    ] == [(False, ["berth.read", "manifest.read"])]
     setup.stand_ins.fault("refuse", "sandbox", count=5)
     send(web, "post", "/connections/sandbox/cargo/tokens", status=502)
     assert TokenSet.objects.get().granted == [
@@ -262,9 +267,9 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         ["Customs: PUT /manifests/{number}"],
     )
     assert [
-        one["consent_state"]
-        for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
-        if one["name"] == "manifest.write"
+        row["consent_state"]
+        for row in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
+        if row["name"] == "manifest.write"
     ] == ["asked"]
     for changed in (token[:-2], token + "x", "nonsense"):
         send(stranger, "get", f"/asked/consents/{changed}", status=404)
@@ -307,9 +312,9 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
     )  # M7: a name that is typed is nobody's log-in
     assert Entry.objects.get(did="noted consent").who == "by link"
     row = next(
-        one
-        for one in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
-        if one["name"] == "manifest.write"
+        row
+        for row in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]
+        if row["name"] == "manifest.write"
     )
     assert (row["consent_state"], row["consent"]["who"]) == ("given", "Una Flett, by link")
     # A refusal notes nothing, a link that ended or was withdrawn serves nobody, and only scopes
@@ -349,8 +354,8 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         403,
     )
     assert not any(
-        one["link"]
-        for one in send(setup.web("reader"), "get", f"/clients/{client.pk}/scopes")["requests"]
+        request["link"]
+        for request in send(setup.web("reader"), "get", f"/clients/{client.pk}/scopes")["requests"]
     )
 
 
@@ -411,7 +416,7 @@ def test_workloads_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setu
         {"application": "cargo-manifests", "operations": ["GET /manifests"]},
         201,
     )
-    assert [one["says"] for one in found["warnings"]] == [
+    assert [warning["says"] for warning in found["warnings"]] == [
         (
             "Night run runs in Staging, where Cargo manifests is not set up. It is set up only "
             "as sandbox/cargo."
@@ -425,7 +430,8 @@ def test_workloads_stand_by_themselves_and_are_warned_of_what_is_not_set_up(setu
     )
     assert found["warnings"] == []
     assert [
-        one["name"] for one in send(web, "get", "/connections/sandbox/cargo")["workloads_of"]
+        workload["name"]
+        for workload in send(web, "get", "/connections/sandbox/cargo")["workloads_of"]
     ] == ["Night run"]
     refused = send(web, "patch", address, {"owner": "Quays"}, 412, **{"If-Match": '"1"'})
     assert refused["meanwhile"][0]["changes"] == ["environment: staging became sandbox"]
@@ -455,7 +461,7 @@ def test_operations_from_what_a_workload_was_seen_to_call(setup: Setup) -> None:
         f'{root}/manifests/7 HTTP/1.1" 201 12\n"GET /elsewhere HTTP/1.1"\nrubbish'
     )
     seen = send(web, "post", f"{line}/logs", {"text": log})
-    assert ([one["name"] for one in seen["operations"]], seen["not_seen"]) == (
+    assert ([operation["name"] for operation in seen["operations"]], seen["not_seen"]) == (
         ["GET /manifests", "PUT /manifests/{number}"],
         ["GET /berths"],
     )
@@ -473,7 +479,7 @@ def test_operations_from_what_a_workload_was_seen_to_call(setup: Setup) -> None:
 def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:
     place = setup.place()
     application = place.application
-    known = [one.name for one in application.read_profile().operations]
+    known = [operation.name for operation in application.read_profile().operations]
     assert "POST /manifests/{number}/customs" in known  # out of the stand-in's OpenAPI document
     profile = {
         **application.profile,

@@ -156,7 +156,7 @@ class Transactions:
                 red=True,
             )
         terminalreporter.section("transactions with the most statements", "-")
-        for name, (statements, seconds) in sorted(self.worst.items(), key=lambda one: -one[1][0])[
+        for name, (statements, seconds) in sorted(self.worst.items(), key=lambda text: -text[1][0])[
             :12
         ]:
             terminalreporter.write_line(

@@ -84,8 +84,8 @@ class Reader:
             with contextlib.suppress(
                 FileNotFoundError, ProcessLookupError
             ):  # a thread, or a child, that has just ended
-                for one in (task / "children").read_text().split():
-                    found[int(one)] = cpu_of(int(one))
+                for part in (task / "children").read_text().split():
+                    found[int(part)] = cpu_of(int(part))
         return found
 
     def spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
@@ -98,7 +98,7 @@ class Reader:
         found = [self._spends(ask)]
         while (found[-1][1] > MOST_CPU or found[-1][2] > MOST_MEMORY) and len(found) < 3:
             found.append(self._spends(ask))
-        return min(found, key=lambda one: (one[1] > MOST_CPU) + (one[2] > MOST_MEMORY))
+        return min(found, key=lambda item: (item[1] > MOST_CPU) + (item[2] > MOST_MEMORY))
 
     def _spends(self, ask: Callable[[], httpx.Response]) -> tuple[httpx.Response, float, int, int]:
         with (
@@ -145,13 +145,13 @@ def addresses(reader: Reader) -> dict[str, str]:
 def its_operations() -> Iterator[Operation]:
     """Every operation with a body that a reader may call, and whoever is not even known."""
     may = who_may()
-    for one in operations():
+    for operation in operations():
         if (
-            one.method in UNSAFE
-            and one.schema is not None
-            and may[one.name] in ("look", "own", "anybody")
+            operation.method in UNSAFE
+            and operation.schema is not None
+            and may[operation.name] in ("look", "own", "anybody")
         ):
-            yield one
+            yield operation
 
 
 def worst(operation: Operation) -> Iterator[tuple[str, bytes]]:
@@ -176,7 +176,7 @@ def worst(operation: Operation) -> Iterator[tuple[str, bytes]]:
     yield "fields", json.dumps({f"{place:x}": 1 for place in range(MIB // 12)}).encode()
 
 
-@pytest.mark.parametrize("operation", its_operations(), ids=lambda one: one.name)
+@pytest.mark.parametrize("operation", its_operations(), ids=lambda item: item.name)
 def test_the_worst_megabyte_of_a_reader(reader: Reader, operation: Operation) -> None:
     named, address = addresses(reader), operation.path
     for key, value in named.items():
@@ -223,18 +223,24 @@ def rules(kind: str) -> str:
     """Rules that are many against many, as CSV."""
     lines = {
         "own": [
-            f"allow,p{one},read,r{one},exact,10.{one // 250}.{one % 250}.0/24"
-            for one in range(18_000)
+            f"allow,p{number},read,r{number},exact,10.{number // 250}.{number % 250}.0/24"
+            for number in range(18_000)
         ],
         "everybody": [
-            f"allow,*,*,{'r' * (one % 40 + 1)},prefix,10.{one // 250 % 250}.{one % 250}.0/24"
-            for one in range(18_000)
+            f"allow,*,*,{'r' * (number % 40 + 1)},prefix,"
+            f"10.{number // 250 % 250}.{number % 250}.0/24"
+            for number in range(18_000)
         ],
-        "groups": [f"member,group:g{one % 300},p{one // 10},,," for one in range(12_000)]
-        + [f"allow,group:g{one % 300},o{one % 9},r{one % 3},exact," for one in range(7_000)],
-        "members": [f"member,group:g,p{one},,," for one in range(19_000)]
+        "groups": [f"member,group:g{number % 300},p{number // 10},,," for number in range(12_000)]
+        + [
+            f"allow,group:g{number % 300},o{number % 9},r{number % 3},exact,"
+            for number in range(7_000)
+        ],
+        "members": [f"member,group:g,p{number},,," for number in range(19_000)]
         + ["allow,group:g,read,r,exact,"],
-        "lengths": [f"allow,p,read,{'r' * (one % 1_000 + 1)},prefix," for one in range(1_500)],
+        "lengths": [
+            f"allow,p,read,{'r' * (number % 1_000 + 1)},prefix," for number in range(1_500)
+        ],
     }[kind]
     return "effect,who,operation,resource,match,from\r\n" + "\r\n".join(lines)
 
@@ -300,11 +306,11 @@ def test_one_caller_cannot_take_all_children(reader: Reader) -> None:
         asked = [
             pool.submit(reader.web.post, "/api/certificate-readings", json=bomb()) for _ in range(8)
         ]
-        found = [one.result() for one in asked]
-    assert {one.status_code for one in found} <= {422, 429, 503}
-    refused = [one for one in found if one.status_code == 429]
+        found = [item.result() for item in asked]
+    assert {item.status_code for item in found} <= {422, 429, 503}
+    refused = [item for item in found if item.status_code == 429]
     assert refused
-    assert all(int(one.headers["Retry-After"]) > 0 for one in refused)
+    assert all(int(item.headers["Retry-After"]) > 0 for item in refused)
 
 
 def answer_to(desk: Desk, head: str, parts: Iterator[bytes]) -> tuple[int, int]:

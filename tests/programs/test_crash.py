@@ -77,7 +77,7 @@ def passes(world: World) -> None:
     web = world.desk.client("morag", world.password)
     test = web.post("/api/connections/sandbox/cargo-manifests/tests").json()
     found = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(
+        lambda: (lambda item: item if item["state"] == "done" else None)(
             web.get(f"/api/tests/{test['id']}").json()
         ),
         what="the test",
@@ -109,7 +109,7 @@ def test_killed_in_the_middle_of_a_round(world: World, desk: Desk, stand_ins: St
     stand_ins.fault("none")
     assert stand_ins.state()["manifests"] != []
     before = state(desk)
-    assert [one for one in before["rounds"] if one[0] == number][0][1] is False
+    assert [item for item in before["rounds"] if item[0] == number][0][1] is False
 
     desk.start()
     web = world.desk.client("morag", world.password)

@@ -120,12 +120,12 @@ def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> d
                 return
 
     hands = [threading.Thread(target=hand) for _ in range(HANDS)]
-    for one in hands:
-        one.start()
+    for item in hands:
+        item.start()
     assert enough.wait(180)
     desk.kill("desk")
-    for one in hands:
-        one.join()
+    for item in hands:
+        item.join()
     return answers
 
 
@@ -180,11 +180,11 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
     seen = side_by_side(handovers, show, killed_after, found)
     found.start("desk")
     web = found.client("morag", password)
-    left = [one for one in handovers if one not in seen]
-    second = {one: web.post(f"/api/handovers/{one}/showings") for one in left}
-    for one in seen:
+    left = [handover for handover in handovers if handover not in seen]
+    second = {item: web.post(f"/api/handovers/{item}/showings") for item in left}
+    for item in seen:
         assert (
-            web.post(f"/api/handovers/{one}/showings").status_code == 410
+            web.post(f"/api/handovers/{item}/showings").status_code == 410
         )  # shown once, never again
     assert {answer.status_code for answer in second.values()} <= {200, 410}
     # Of those whose answer was lost, each hand had at most one; whoever lost it has a new one made.

@@ -23,7 +23,7 @@ from tests.harness import NOBODY, OFFSETS, ROOT, free_ports
 @pytest.fixture
 def port() -> Iterator[int]:
     # The desk's port and, 100 above it, those of the stand-ins.
-    base = free_ports((0, 1, *(100 + one for one in OFFSETS)))
+    base = free_ports((0, 1, *(100 + offset for offset in OFFSETS)))
     yield base
     shutil.rmtree(ROOT / "var" / "demo" / str(base), ignore_errors=True)
 
@@ -58,14 +58,14 @@ def read_until_ready(demo: subprocess.Popen[str]) -> str:
 def children(pid: int) -> list[int]:
     """Processes whose parent this one is."""
     found = []
-    for one in Path("/proc").iterdir():
-        if one.name.isdigit():
+    for path in Path("/proc").iterdir():
+        if path.name.isdigit():
             try:
-                parent = int((one / "stat").read_text().rpartition(")")[2].split()[1])
+                parent = int((path / "stat").read_text().rpartition(")")[2].split()[1])
             except (OSError, IndexError):
                 continue
             if parent == pid:
-                found.append(int(one.name))
+                found.append(int(path.name))
     return found
 
 
@@ -101,7 +101,7 @@ def test_start_stop_start_again_and_a_taken_port(port: int) -> None:
         ).status_code
         == 200
     )
-    states = {one["ref"]: one["state"] for one in web.get("/api/connections").json()["items"]}
+    states = {item["ref"]: item["state"] for item in web.get("/api/connections").json()["items"]}
     assert (
         states["production/cargo-manifests"],
         states["sandbox/cargo-manifests"],

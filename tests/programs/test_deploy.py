@@ -57,7 +57,11 @@ def test_systemd_reads_the_units(tmp_path: Path) -> None:
 def test_the_proxy_passes_on_what_is_watched_live() -> None:
     text = (DEPLOY / "nginx.conf").read_text()
     (live,) = re.findall(r"location ~ (\S+) \{", text)
-    watched = [str(one.pattern) for one in urlpatterns if str(one.pattern).endswith("/events")]
+    watched = [
+        str(urlpattern.pattern)
+        for urlpattern in urlpatterns
+        if str(urlpattern.pattern).endswith("/events")
+    ]
     assert len(watched) == 2
     for pattern in watched:
         address = "/" + re.sub(r"<[^>]+>", "7", pattern)

@@ -322,15 +322,15 @@ def test_a_connection_of_ours_signs_in_at_the_house(
     found.start("worker")
     test = administrator.post("/api/connections/production/berth-booking-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(
+        lambda: (lambda item: item if item["state"] == "done" else None)(
             administrator.get(f"/api/tests/{test['id']}").json()
         ),
         what="the test",
     )
     assert done["passed"], done["rungs"][-1]
     pins = {
-        one["key"]: one["fit"]
-        for one in administrator.get("/api/connections/production/berth-booking-display").json()[
+        pin["key"]: pin["fit"]
+        for pin in administrator.get("/api/connections/production/berth-booking-display").json()[
             "pins"
         ]
     }
@@ -344,15 +344,15 @@ def test_a_connection_of_ours_shows_a_certificate_of_the_house(
     administrator = found.client("morag", str(made["password"]))
     test = administrator.post("/api/connections/production/crew-roster-display/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(
+        lambda: (lambda item: item if item["state"] == "done" else None)(
             administrator.get(f"/api/tests/{test['id']}").json()
         ),
         what="the test",
     )
     assert done["passed"], done["rungs"][-1]
     pins = {
-        one["key"]: (one["fit"], one["why"])
-        for one in administrator.get("/api/connections/production/crew-roster-display").json()[
+        pin["key"]: (pin["fit"], pin["why"])
+        for pin in administrator.get("/api/connections/production/crew-roster-display").json()[
             "pins"
         ]
     }
@@ -371,17 +371,17 @@ def test_a_credential_of_the_house_is_replaced(
     found, made = desk
     web = found.client("morag", str(made["password"]))
     held = next(
-        one
-        for one in web.get("/api/credentials").json()["items"]
-        if one["connections"] == [ref] and one["state"] == "active"
+        item
+        for item in web.get("/api/credentials").json()["items"]
+        if item["connections"] == [ref] and item["state"] == "active"
     )
     if (
         ref == "production/berth-booking-display"
     ):  # the demo has made a second one by hand, and only two may live
         second = next(
-            one
-            for one in web.get("/api/credentials").json()["items"]
-            if one["client_key"] == held["client_key"] and one["id"] != held["id"]
+            item
+            for item in web.get("/api/credentials").json()["items"]
+            if item["client_key"] == held["client_key"] and item["id"] != held["id"]
         )
         web.post(
             f"/api/credentials/{second['id']}/revocations", json={"why": "a test"}
@@ -395,7 +395,7 @@ def test_a_credential_of_the_house_is_replaced(
             else web.post(f"{at}/{what}")
         )
         last = answer.raise_for_status().json()
-        return {one["key"]: one["state"] for one in last["steps"]}
+        return {step["key"]: step["state"] for step in last["steps"]}
 
     last = (
         web.post(f"/api/credentials/{held['id']}/replacements", json={"way": "house"})
@@ -416,7 +416,7 @@ def test_a_credential_of_the_house_is_replaced(
     assert last["outcome"] == "done", last["said"]
     test = web.post(f"/api/connections/{ref}/tests").json()
     done = wait_until(
-        lambda: (lambda one: one if one["state"] == "done" else None)(
+        lambda: (lambda item: item if item["state"] == "done" else None)(
             web.get(f"/api/tests/{test['id']}").json()
         ),
         what="the test",

@@ -31,9 +31,9 @@ def desk(world: World) -> Desk:
 def memory(process: int) -> int:
     """Octets that a process holds (proc(5), VmRSS)."""
     line = next(
-        one
-        for one in Path(f"/proc/{process}/status").read_text().splitlines()
-        if one.startswith("VmRSS")
+        line
+        for line in Path(f"/proc/{process}/status").read_text().splitlines()
+        if line.startswith("VmRSS")
     )
     return int(line.split()[1]) * 1024
 
@@ -79,7 +79,7 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
         seen.append(memory(process))
     print(
         f"{before / 2**20:.1f} MiB after {FIRST:,} requests; then, each {THEN // 5:,} "
-        f"later: {', '.join(f'{one / 2**20:.1f}' for one in seen)}"
+        f"later: {', '.join(f'{item / 2**20:.1f}' for item in seen)}"
     )
-    assert seen[-1] - before <= MORE, [one - before for one in seen]
+    assert seen[-1] - before <= MORE, [item - before for item in seen]
     desk.kill()

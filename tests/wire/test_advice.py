@@ -57,9 +57,9 @@ def check(cause: Cause, expected: advice.Advice, right: str = "role") -> None:
     assert "sign in again" not in cause.mend.casefold()  # nobody signs in to these
 
 
-@pytest.mark.parametrize("make", [one[0] for one in WAYS])
+@pytest.mark.parametrize("make", [way[0] for way in WAYS])
 def test_a_wrong_secret(stand_ins: StandIns, make: Make) -> None:
-    role = next(one[1] for one in WAYS if one[0] is make)
+    role = next(way[1] for way in WAYS if way[0] is make)
     plan = make(stand_ins, role)
     wrong = {
         key: f"{value[:-1]}{'x' if value[-1] != 'x' else 'y'}"
@@ -93,7 +93,7 @@ def test_a_wrong_name(stand_ins: StandIns, make: Make, name: str) -> None:
     check(cause_of(replace(plan, held=held)), NOT_ACCEPTED[plan.scheme])
 
 
-@pytest.mark.parametrize(("make", "lesser"), [(one[0], one[2]) for one in WAYS])
+@pytest.mark.parametrize(("make", "lesser"), [(way[0], way[2]) for way in WAYS])
 def test_too_small_a_role(stand_ins: StandIns, make: Make, lesser: str) -> None:
     plan = make(stand_ins, lesser)
     cause = cause_of(plan, "permission")
@@ -101,7 +101,7 @@ def test_too_small_a_role(stand_ins: StandIns, make: Make, lesser: str) -> None:
     assert "403" in cause.reason
 
 
-@pytest.mark.parametrize(("make", "lesser"), [(one[0], one[2]) for one in WAYS])
+@pytest.mark.parametrize(("make", "lesser"), [(way[0], way[2]) for way in WAYS])
 def test_a_role_that_is_known_to_be_too_small(stand_ins: StandIns, make: Make, lesser: str) -> None:
     """Found by ourselves before the call: it cites no answer."""
     wanted = Operation("PUT", "/things/{number}", "", (frozenset({"another"}),))
@@ -112,9 +112,9 @@ def test_a_role_that_is_known_to_be_too_small(stand_ins: StandIns, make: Make, l
     assert cause.reason.endswith("which its account may not do.")
 
 
-@pytest.mark.parametrize("make", [one[0] for one in WAYS])
+@pytest.mark.parametrize("make", [way[0] for way in WAYS])
 def test_a_path_that_is_not_there(stand_ins: StandIns, make: Make) -> None:
-    plan = make(stand_ins, next(one[1] for one in WAYS if one[0] is make))
+    plan = make(stand_ins, next(way[1] for way in WAYS if way[0] is make))
     cause = cause_of(replace(plan, api_base=f"{plan.api_base}/nowhere"))
     assert (cause.says, cause.mend) == (
         "The application has nothing at this address.",
@@ -144,7 +144,7 @@ def test_a_stream(
     plan = replace(plan, held=held)
     cause = cause_of(plan)
     check(cause, STREAM_ANSWERS[code])
-    assert [(one.status, one.error) for one in climb(plan)[-1].exchanges] == [
+    assert [(exchange.status, exchange.error) for exchange in climb(plan)[-1].exchanges] == [
         (None, code)
     ]  # a stream has no status
     assert "RFC" not in cause.reason

@@ -52,7 +52,7 @@ def called(plan: Plan) -> frozenset[str]:
             plan.api_base,
             plan.token_endpoint,
             f"tls://{plan.stream_address}",
-            *(one.base for one in plan.further),
+            *(number.base for number in plan.further),
         )
     )
 
@@ -72,7 +72,7 @@ def climb(
             lambda: 0.0,
             lambda: secrets.token_hex(8),
         )
-        return [one for one in going.run() if isinstance(one, RungResult)]
+        return [item for item in going.run() if isinstance(item, RungResult)]
 
 
 def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
@@ -178,13 +178,13 @@ WAYS = [
     (lost, "clerk", "reader"),
     (tides, "read-and-write", "read"),
 ]
-NAMES = [one[0].__name__ for one in WAYS]
+NAMES = [way[0].__name__ for way in WAYS]
 
 
 def without_secrets(rungs: list[RungResult], held: Credentials) -> None:
-    for one in rungs:
+    for rung in rungs:
         for secret in held.secrets.values():
-            assert secret not in repr(one)
+            assert secret not in repr(rung)
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
@@ -193,16 +193,21 @@ def test_the_credential_alone_and_the_whole_road(
 ) -> None:
     plan = make(stand_ins, role)
     alone = climb(replace(plan, last=Rung.SIGN_IN))
-    assert [one.rung for one in alone] == [Rung.FIND, Rung.REACH, Rung.SECURE, Rung.SIGN_IN]
-    assert all(one.passed for one in alone)
-    assert {each.method for one in alone for each in one.exchanges} == {
+    assert [rung_result.rung for rung_result in alone] == [
+        Rung.FIND,
+        Rung.REACH,
+        Rung.SECURE,
+        Rung.SIGN_IN,
+    ]
+    assert all(rung_result.passed for rung_result in alone)
+    assert {each.method for rung_result in alone for each in rung_result.exchanges} == {
         "GET"
     }  # nothing is made by it
     road = climb(plan)
-    assert [one.rung for one in road] == list(Rung)
-    assert all(one.passed and not one.skipped for one in road), road[-1]
+    assert [rung_result.rung for rung_result in road] == list(Rung)
+    assert all(rung_result.passed and not rung_result.skipped for rung_result in road), road[-1]
     assert road[-1].says == f"made {plan.mark}, saw it, cleared it away"
-    assert [one.method for one in road[-1].exchanges] == ["PUT", "GET", "DELETE"]
+    assert [exchange.method for exchange in road[-1].exchanges] == ["PUT", "GET", "DELETE"]
     without_secrets([*alone, *road], plan.held)
 
 
@@ -280,7 +285,7 @@ def test_a_client_certificate_and_none(stand_ins: StandIns) -> None:
         {"vessel": "TEST"},
     )
     rungs = climb(plan, ClientCertificate(bundle[:at], bundle[at:]))
-    assert all(one.passed for one in rungs), rungs[-1]
+    assert all(rung.passed for rung in rungs), rungs[-1]
     assert rungs[3].says == "the certificate was taken"
     assert bundle[at + 40 : at + 80] not in repr(rungs)
     last = climb(replace(plan, held=Credentials(CERTIFICATE, {"certificate": bundle[:at]})))[-1]
@@ -338,7 +343,7 @@ def test_a_stream_and_its_register(stand_ins: StandIns) -> None:
     """
     plan = stream(stand_ins)
     rungs = climb(plan)
-    assert all(one.passed for one in rungs), rungs[-1]
+    assert all(rung.passed for rung in rungs), rungs[-1]
     assert "Register answered 200" in rungs[3].says
     assert "2 streams are there" in rungs[4].says
     assert rungs[5].says.startswith("read the newest message of ")
@@ -463,7 +468,7 @@ def test_ways_that_no_stand_in_asks_for(
         held.kind, "TEST-1", api_base=base, harmless=listing, operations=(listing,), held=held
     )
     rungs = climb(plan, trust="")
-    assert all(one.passed for one in rungs), rungs[-1]
+    assert all(rung.passed for rung in rungs), rungs[-1]
     assert rungs[-1].says == "read only: GET /things"
     without_secrets(rungs, held)
     handler.wanted = {name: f"{value}x" for name, value in wanted.items()}
@@ -532,9 +537,9 @@ def test_a_new_key_of_a_stream_may_not_have_spread_yet(
     last = climb(replace(plan, held=held, fresh=fresh, spread=0.3, last=Rung.SIGN_IN))[-1]
     assert (last.rung, last.passed, last.tries) == (Rung.SIGN_IN, passed, tries)
     assert last.blip is passed
-    assert [one.error == "ok" for one in last.exchanges if one.url.startswith("tls:")] == [
-        False
-    ] * (tries - passed) + [True] * passed
+    assert [
+        exchange.error == "ok" for exchange in last.exchanges if exchange.url.startswith("tls:")
+    ] == [False] * (tries - passed) + [True] * passed
 
 
 def test_an_address_that_cannot_be_called_is_said_at_the_first_rung() -> None:
@@ -548,7 +553,7 @@ def test_an_address_that_cannot_be_called_is_said_at_the_first_rung() -> None:
         "https://ships.example:port",
     ):
         rungs = climb(Plan(API_KEY, "TEST-1", api_base=address, held=held), trust="")
-        assert [one.rung for one in rungs] == [Rung.FIND]
+        assert [rung.rung for rung in rungs] == [Rung.FIND]
         assert not rungs[0].passed
 
 
@@ -563,9 +568,11 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
         goes_to=called(plan),
     ) as road:
         going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
-        told = [one for one in going.run() if isinstance(one, Leftover) or one.rung is Rung.WORK]
-    pieces = [one.piece for one in told if isinstance(one, Leftover)]
-    assert [(one.made, one.seen, one.gone) for one in pieces] == [
+        told = [
+            item for item in going.run() if isinstance(item, Leftover) or item.rung is Rung.WORK
+        ]
+    pieces = [item.piece for item in told if isinstance(item, Leftover)]
+    assert [(piece.made, piece.seen, piece.gone) for piece in pieces] == [
         (False, False, False),
         (True, False, False),
         (True, True, False),

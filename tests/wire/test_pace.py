@@ -52,7 +52,7 @@ def test_no_more_calls_than_the_pace_whatever_it_changes_to(changes: list[float]
         at += wait
         calls.append(at)
     for begin in calls:
-        assert sum(begin <= one < begin + 1 for one in calls) <= 2 * max(changes) + 1
+        assert sum(begin <= call < begin + 1 for call in calls) <= 2 * max(changes) + 1
 
 
 def test_processes_share_a_pace_and_a_machine_that_started_anew_begins_anew(
@@ -91,8 +91,8 @@ def test_many_threads_take_turns(paces: Paces | SharedPaces) -> None:
                 waits.append(round(wait, 6))
 
     threads = [threading.Thread(target=take) for _ in range(4)]
-    for one in threads:
-        one.start()
-    for one in threads:
-        one.join()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
     assert sorted(waits) == [0.0] * 10 + [round(number / 10, 6) for number in range(1, 191)]

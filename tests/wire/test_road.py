@@ -113,7 +113,9 @@ def test_link_local_is_never_allowed(address: object) -> None:
     ],
 )
 def test_ipv4_addresses_within_others(address: str, holds: list[str]) -> None:
-    assert [str(one) for one in embedded(ipaddress.ip_address(address))] == holds
+    assert [
+        str(i_pv4_address) for i_pv4_address in embedded(ipaddress.ip_address(address))
+    ] == holds
 
 
 FORMS = (
@@ -208,12 +210,12 @@ def test_addresses_that_are_not_called(url: str) -> None:
 
 def packed(content: bytes, *codings: str) -> bytes:
     """An answer with a content that is packed in one coding after the other."""
-    for one in codings:
+    for coding in codings:
         content = (
             gzip.compress(content)
-            if one.endswith("gzip")
+            if coding.endswith("gzip")
             else zlib.compress(content)
-            if one == "deflate"
+            if coding == "deflate"
             else content
         )
     head = (
@@ -252,9 +254,9 @@ def test_other_codings_are_refused(codings: tuple[str, ...]) -> None:
 @pytest.mark.parametrize(
     "damage",
     [
-        lambda one: one[:-9],
-        lambda one: one[:-2] + b"xx",
-        lambda one: one.replace(b"\x1f\x8b", b"\x1f\x00"),
+        lambda item: item[:-9],
+        lambda item: item[:-2] + b"xx",
+        lambda item: item.replace(b"\x1f\x8b", b"\x1f\x00"),
     ],
 )
 def test_a_damaged_coding(damage: Callable[[bytes], bytes]) -> None:

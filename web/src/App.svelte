@@ -80,9 +80,9 @@
           class="bg-wait-ground mb-4 rounded-md px-4 py-3"
           aria-label="What was done to your log-in"
         >
-          {#each session.who.notices as one (one.at)}<p>
-              <strong><When at={one.at} /></strong>
-              {one.says}
+          {#each session.who.notices as notice (notice.at)}<p>
+              <strong><When at={notice.at} /></strong>
+              {notice.says}
             </p>{/each}
           <button class="act mt-1" onclick={() => void readNotices()}>I have read it</button>
         </section>

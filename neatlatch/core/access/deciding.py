@@ -34,7 +34,7 @@ class Decision:
             return f"rule {self.rule + 1}: {book.rules[self.rule].says}"
         if not self.elsewhere:
             return "no rule speaks of it, and no rule means no"
-        told = "; ".join(f"rule {one + 1}: {book.rules[one].says}" for one in self.elsewhere[:5])
+        told = "; ".join(f"rule {text + 1}: {book.rules[text].says}" for text in self.elsewhere[:5])
         where = "from other addresses only"
         if not address_known:
             where = "from certain addresses only, and it is not said where this comes from"
@@ -87,7 +87,7 @@ class _Relevant:
         for length, table in self.prefixes.items():
             if length <= len(resource):
                 found.extend(table.get(resource[:length], ()))
-        found.sort(key=lambda one: one.place)
+        found.sort(key=lambda entry: entry.place)
         return found
 
 
@@ -101,7 +101,7 @@ class Access:
     def __init__(self, book: Book, most: int | None = None) -> None:
         self.book = book
         self._most, self.spent = most, 0
-        self._networks = [tuple(network(text) for text in one.networks) for one in book.rules]
+        self._networks = [tuple(network(text) for text in rule.networks) for rule in book.rules]
         # The places of rules by whom they name: a principal, a group, or everybody.
         self._about: dict[str | None, list[int]] = {}
         self._about_group: dict[str, list[int]] = {}
@@ -139,7 +139,7 @@ class Access:
         return (
             found
             if found.rule is not None
-            else replace(found, elsewhere=tuple(sorted(one.place for one in (*deny, *allow))))
+            else replace(found, elsewhere=tuple(sorted(entry.place for entry in (*deny, *allow))))
         )
 
     def about(
@@ -176,7 +176,7 @@ class Access:
     def _ready(self, principal: str, operation: str) -> tuple[_Relevant, _Relevant]:
         mine = list(self.relevant(principal, operation))
         deny, allow = (
-            [one for one in mine if one[1].allow == verdict] for verdict in (False, True)
+            [entry for entry in mine if entry[1].allow == verdict] for verdict in (False, True)
         )
         return _Relevant(deny, self._networks), _Relevant(allow, self._networks)
 

@@ -177,14 +177,14 @@ def cell(access: Access, who: str, operation: str, resource: str, loose: str) ->
         who, operation, resource[:-1] + loose if resource.endswith("*") else resource
     )
     places = _addresses((*deny, *allow))
-    found = [access.choose(deny, allow, one) for one in places]
-    deciding = tuple(sorted({one.rule for one in found if one.rule is not None}))
-    yes = [one for one in found if one.allowed]
+    found = [access.choose(deny, allow, place) for place in places]
+    deciding = tuple(sorted({entry.rule for entry in found if entry.rule is not None}))
+    yes = [entry for entry in found if entry.allowed]
     if len(yes) == len(places):
         return Cell(Verdict.YES, deciding)
     if not yes:
         return Cell(Verdict.NO, deciding)
-    allowing = {one.rule for one in yes if one.rule is not None}
+    allowing = {entry.rule for entry in yes if entry.rule is not None}
     named = dict.fromkeys(
         text for place in sorted(allowing) for text in access.book.rules[place].networks
     )
@@ -196,11 +196,11 @@ def _addresses(entries: Iterable[Entry]) -> list[Address]:
     begins, or has just ended.
     """
     found: set[Address] = {ipaddress.IPv4Address(0), ipaddress.IPv6Address(0)}
-    for one in {network for entry in entries for network in entry.networks}:
-        found.add(one.network_address)
-        if int(one.broadcast_address) + 1 < 2**one.max_prefixlen:
-            found.add(one.broadcast_address + 1)
-    return sorted(found, key=lambda one: (one.version, int(one)))
+    for known_network in {network for entry in entries for network in entry.networks}:
+        found.add(known_network.network_address)
+        if int(known_network.broadcast_address) + 1 < 2**known_network.max_prefixlen:
+            found.add(known_network.broadcast_address + 1)
+    return sorted(found, key=lambda address: (address.version, int(address)))
 
 
 def loose_end(rules: Iterable[Rule]) -> str:
@@ -229,7 +229,9 @@ def _never_decide(
 ) -> tuple[int, ...]:
     book, loose = access.book, loose_end(access.book.rules)
     names = tuple(
-        dict.fromkeys((*operations, *(one.operation for one in book.rules if one.operation != ANY)))
+        dict.fromkeys(
+            (*operations, *(rule.operation for rule in book.rules if rule.operation != ANY))
+        )
     ) or (ANY + loose,)
     # Somebody whom nothing names stands for everybody else.
     people = tuple(dict.fromkeys((*principals, *book.principals(), f"somebody{loose}")))
@@ -249,13 +251,13 @@ def _decides(
             others = [one for _, one in access.relevant(who, operation)] if rule.prefix else []
             for resource in _resources(rule, others, loose):
                 deny, allow = access.about(who, operation, resource)
-                own = next((one for one in (*deny, *allow) if one.place == place), None)
+                own = next((entry for entry in (*deny, *allow) if entry.place == place), None)
                 # One for anywhere that stands before it on the same resource has put it out of the
                 # table.
                 if own and any(
-                    access.choose(deny, allow, one).rule == place
-                    for one in _addresses((*deny, *allow))
-                    if own.reaches(one)
+                    access.choose(deny, allow, address).rule == place
+                    for address in _addresses((*deny, *allow))
+                    if own.reaches(address)
                 ):
                     return True
     return False
@@ -266,9 +268,9 @@ def _resources(rule: Rule, others: Iterable[Rule], loose: str) -> list[str]:
     if not rule.prefix:
         return [rule.resource]
     inside = {
-        one.resource + (loose if one.prefix else "")
-        for one in others
-        if one.resource.startswith(rule.resource)
+        entry.resource + (loose if entry.prefix else "")
+        for entry in others
+        if entry.resource.startswith(rule.resource)
     }
     return sorted({rule.resource + loose, *inside})
 

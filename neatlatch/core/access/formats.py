@@ -30,16 +30,16 @@ def to_csv(book: Book) -> str:
     for group, members in sorted(book.groups.items()):
         for member in members or ("",):
             writer.writerow(("member", f"group:{group}", member, "", "", ""))
-    for one in book.rules:
-        who = f"group:{one.who}" if one.group else one.who
+    for rule in book.rules:
+        who = f"group:{rule.who}" if rule.group else rule.who
         writer.writerow(
             (
-                "allow" if one.allow else "deny",
+                "allow" if rule.allow else "deny",
                 who,
-                one.operation,
-                one.resource,
-                "prefix" if one.prefix else "exact",
-                " ".join(one.networks),
+                rule.operation,
+                rule.resource,
+                "prefix" if rule.prefix else "exact",
+                " ".join(rule.networks),
             )
         )
     return out.getvalue()
@@ -58,7 +58,7 @@ def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
                 raise BadRules(f"more than {MOST:,} rules are not read", reader.line_num)
     except csv.Error as error:
         raise BadRules(f"this is not CSV: {error}", reader.line_num) from error
-    if not rows or tuple(one.lower() for one in rows[0][1]) != HEADING:
+    if not rows or tuple(row.lower() for row in rows[0][1]) != HEADING:
         raise BadRules(f"the first line must be {','.join(HEADING)}", rows[0][0] if rows else 1)
     members = [(line, row) for line, row in rows[1:] if row[0] == "member"]
     wrong = [told for line, row in members if (told := _member(groups, row, line)) is not None]
@@ -71,7 +71,7 @@ def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
         except BadRules as error:
             wrong.append(error)
     if wrong:
-        raise BadRules.together(sorted(wrong, key=lambda one: one.line or 0))
+        raise BadRules.together(sorted(wrong, key=lambda told: told.line or 0))
     return Book(tuple(found), {name: tuple(members) for name, members in groups.items()})
 
 
@@ -109,14 +109,14 @@ def as_plain(book: Book) -> dict[str, Any]:
         "groups": {name: list(members) for name, members in sorted(book.groups.items())},
         "rules": [
             {
-                "effect": "allow" if one.allow else "deny",
-                "who": f"group:{one.who}" if one.group else one.who,
-                "operation": one.operation,
-                "resource": one.resource,
-                "match": "prefix" if one.prefix else "exact",
-                "from": list(one.networks),
+                "effect": "allow" if rule.allow else "deny",
+                "who": f"group:{rule.who}" if rule.group else rule.who,
+                "operation": rule.operation,
+                "resource": rule.resource,
+                "match": "prefix" if rule.prefix else "exact",
+                "from": list(rule.networks),
             }
-            for one in book.rules
+            for rule in book.rules
         ],
     }
 
@@ -144,8 +144,8 @@ def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
         raise BadRules(f"more than {MOST:,} rules are not read")
     groups = found.get("groups") or {}
     if not isinstance(groups, Mapping) or not all(
-        isinstance(one, list) and all(isinstance(who, str) for who in one)
-        for one in groups.values()
+        isinstance(group, list) and all(isinstance(who, str) for who in group)
+        for group in groups.values()
     ):
         raise BadRules("“groups” is an object of lists of principals")
     rules, wrong = [], []
@@ -161,13 +161,17 @@ def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
     )
 
 
-def _rule(one: Any) -> Rule:
-    if not isinstance(one, Mapping):
+def _rule(plain: Any) -> Rule:
+    if not isinstance(plain, Mapping):
         raise BadRules("a rule is an object")
-    if unknown := sorted(set(one) - set(HEADING)):
+    if unknown := sorted(set(plain) - set(HEADING)):
         raise BadRules(f"{unknown[0]!r} is nothing that a rule has; it has {', '.join(HEADING)}")
-    effect, match, networks = one.get("effect"), one.get("match", "exact"), one.get("from", [])
-    texts = [one.get(key, "") for key in ("who", "operation", "resource")]
+    effect, match, networks = (
+        plain.get("effect"),
+        plain.get("match", "exact"),
+        plain.get("from", []),
+    )
+    texts = [plain.get(key, "") for key in ("who", "operation", "resource")]
     if effect not in ("allow", "deny"):
         raise BadRules(f"the effect is allow or deny, not {effect!r}")
     if match not in ("exact", "prefix"):
@@ -255,8 +259,8 @@ def difference(before: Book, after: Book, known: Known, most: int | None = None)
     is too much work, none is.
     """
     was, will = set(before.rules), set(after.rules)
-    added = tuple(one for one in after.rules if one not in was)
-    gone = tuple(one for one in before.rules if one not in will)
+    added = tuple(rule for rule in after.rules if rule not in was)
+    gone = tuple(rule for rule in before.rules if rule not in will)
     rights: tuple[Changed, ...] = ()
     unknown = ""
     try:
@@ -267,10 +271,10 @@ def difference(before: Book, after: Book, known: Known, most: int | None = None)
         len(added),
         len(gone),
         len(rights),
-        sum(one.loses for one in rights),
-        sum(one.gains for one in rights),
+        sum(right.loses for right in rights),
+        sum(right.gains for right in rights),
     )
-    losers = tuple(dict.fromkeys(one.principal for one in rights if one.loses))[:5]
+    losers = tuple(dict.fromkeys(right.principal for right in rights if right.loses))[:5]
     reordered = not added and not gone and before.rules != after.rules
     groups = tuple(_of_groups(before, after))
     return Difference(
@@ -313,25 +317,26 @@ def _of_groups(before: Book, after: Book) -> Iterator[str]:
         elif name not in before.groups:
             yield f"group {name} added: {', '.join(after.groups[name]) or 'nobody'}"
         elif was != will:
-            parts = [f"{one} added" for one in sorted(will - was)] + [
-                f"{one} taken out" for one in sorted(was - will)
+            parts = [f"{name} added" for name in sorted(will - was)] + [
+                f"{name} taken out" for name in sorted(was - will)
             ]
             yield f"group {name}: {', '.join(parts)}"
 
 
 def _of_rights(before: Book, after: Book, known: Known) -> Iterator[Changed]:
     principals, resources, operations = (
-        one(before, after) for one in (known.principals_of, known.resources_of, known.operations_of)
+        part_of(before, after)
+        for part_of in (known.principals_of, known.resources_of, known.operations_of)
     )
     check_size(principals, resources, operations)
     old, new = Access(before, MOST_STEPS), Access(after, MOST_STEPS)
     loose = loose_end((*before.rules, *after.rules))
     for principal in principals:
         differing = {
-            one
-            for one in operations
-            if [rule for _, rule in old.relevant(principal, one)]
-            != [rule for _, rule in new.relevant(principal, one)]
+            operation
+            for operation in operations
+            if [rule for _, rule in old.relevant(principal, operation)]
+            != [rule for _, rule in new.relevant(principal, operation)]
         }
         for resource in resources if differing else ():
             for operation in operations:

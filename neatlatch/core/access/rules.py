@@ -34,7 +34,7 @@ class BadRules(ValueError):
         """
         more = len(found) - MOST_TOLD
         told = cls(
-            "; ".join(str(one) for one in found[:MOST_TOLD])
+            "; ".join(str(bad_rules) for bad_rules in found[:MOST_TOLD])
             + (f"; and {more} more" if more > 0 else "")
         )
         told.line = found[0].line
@@ -93,7 +93,7 @@ class Book:
 
     def principals(self) -> tuple[str, ...]:
         """Everybody whom rules or groups name."""
-        named = {one.who for one in self.rules if not one.group and one.who != EVERYBODY}
+        named = {rule.who for rule in self.rules if not rule.group and rule.who != EVERYBODY}
         return tuple(sorted(named.union(*self.groups.values())))
 
 
@@ -118,8 +118,8 @@ def checked(
         )
     if not rule.resource and not rule.prefix:
         raise BadRules("the resource is missing", line)
-    for one in rule.networks:
-        network(one, line)
+    for text in rule.networks:
+        network(text, line)
     return rule
 
 
@@ -143,13 +143,13 @@ def derive(
 
     ``holders`` are the accounts with the roles that each has.
     """
-    implies = {one.name: one.implies for one in roles}
+    implies = {role.name: role.implies for role in roles}
     rules = []
     for role in roles:
         have = closure({role.name}, implies)
-        for one in operations:
-            if not one.alternatives or any(some <= have for some in one.alternatives):
-                rules.append(Rule(True, role.name, one.method, one.path, group=True))
+        for operation in operations:
+            if not operation.alternatives or any(some <= have for some in operation.alternatives):
+                rules.append(Rule(True, role.name, operation.method, operation.path, group=True))
     groups = {
         role.name: tuple(sorted(name for name, held in holders.items() if role.name in set(held)))
         for role in roles

@@ -128,17 +128,17 @@ def choose_scopes(
             raise Refused("invalid_scope", "No scope of this client has the consent it wants")
         return most
     scopes = split(asked)
-    for one in sorted(scopes - most):
-        if one not in client.permitted:
+    for scope in sorted(scopes - most):
+        if scope not in client.permitted:
             says = "is not permitted for this client"
-        elif one not in client.allowed:
+        elif scope not in client.allowed:
             says = "waits for an administrator's consent"
         else:
             says = "was not granted"
         raise Refused(
             "invalid_scope",
-            f"{one} {says}"
-            if re.fullmatch(r"[\x21\x23-\x5b\x5d-\x7e]+", one)
+            f"{scope} {says}"
+            if re.fullmatch(r"[\x21\x23-\x5b\x5d-\x7e]+", scope)
             else "A scope holds characters that it must not",
         )
     return scopes

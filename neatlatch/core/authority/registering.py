@@ -32,7 +32,7 @@ def read(
             return default
         if (
             not isinstance(value, list)
-            or not all(isinstance(one, str) and len(one) <= LONGEST for one in value)
+            or not all(isinstance(item, str) and len(item) <= LONGEST for item in value)
             or len(value) > 50
         ):
             raise Refused(
@@ -57,7 +57,7 @@ def read(
             "invalid_client_metadata",
             f"token_endpoint_auth_method must be one of {', '.join(METHODS)}",
         )
-    if unknown := [one for one in grants if one not in allow_grants]:
+    if unknown := [grant for grant in grants if grant not in allow_grants]:
         raise Refused("invalid_client_metadata", f"The grant {unknown[0][:60]} is not served here")
     responses = texts("response_types", ("code",) if "authorization_code" in grants else ())
     if set(responses) != ({"code"} if "authorization_code" in grants else set()):
@@ -66,7 +66,7 @@ def read(
             "response_types and grant_types do not go together (RFC 7591 §2.1)",
         )
     for uri in uris:
-        if grave := [one for one in redirects.lint(uri) if one.grave]:
+        if grave := [lint for lint in redirects.lint(uri) if lint.grave]:
             raise Refused("invalid_redirect_uri", f"{uri[:200]}: {grave[0].says}")
     scope = text("scope", " ".join(sorted(permitted)))
     fields = ClientMetadata(

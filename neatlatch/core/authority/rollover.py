@@ -40,15 +40,15 @@ def turn(key: Key, now: datetime) -> Turn:
 
 def published(keys: Iterable[Key], now: datetime) -> tuple[Key, ...]:
     """The keys that receivers are shown, the one that signs first."""
-    shown = [one for one in keys if turn(one, now) != "gone"]
-    return tuple(sorted(shown, key=lambda one: (turn(one, now) != "signing", one.signs_from)))
+    shown = [key for key in keys if turn(key, now) != "gone"]
+    return tuple(sorted(shown, key=lambda key: (turn(key, now) != "signing", key.signs_from)))
 
 
 def signer(keys: Iterable[Key], now: datetime) -> Key | None:
     """The key that signs now: of those whose turn it is, the newest."""
     return max(
-        (one for one in keys if turn(one, now) == "signing"),
-        key=lambda one: one.signs_from,
+        (key for key in keys if turn(key, now) == "signing"),
+        key=lambda key: key.signs_from,
         default=None,
     )
 
@@ -63,13 +63,13 @@ def take_over(
 
     Raises ``ValueError`` while another is still waiting for its turn.
     """
-    known = [one for one in keys if turn(one, now) != "gone"]
-    if any(turn(one, now) == "waiting" for one in known):
+    known = [key for key in keys if turn(key, now) != "gone"]
+    if any(turn(key, now) == "waiting" for key in known):
         raise ValueError("another key waits for its turn already")
     starts = now + kept_for if signer(known, now) else now
     ended = tuple(
-        replace(one, signs_until=starts, published_until=starts + longest_token + kept_for)
-        for one in known
-        if one.signs_until is None
+        replace(key, signs_until=starts, published_until=starts + longest_token + kept_for)
+        for key in known
+        if key.signs_until is None
     )
     return (*ended, Key(kid, now, starts))

@@ -75,7 +75,9 @@ def as_chain(verdict: path.Verdict, anchors: Sequence[x509.Certificate]) -> Chai
     A certificate's end is the earliest end in its chain, so the first to end is marked, the leaf
     before those above it.
     """
-    first = min(verdict.chain, key=lambda one: one.not_valid_after_utc, default=None)
+    first = min(
+        verdict.chain, key=lambda certificate: certificate.not_valid_after_utc, default=None
+    )
     links = tuple(
         Link(
             of_certificate(one),
@@ -107,7 +109,7 @@ def explain_file(
     found = read(data, password)
     if found.locked and not (found.certificates or found.keys or found.requests or found.lists):
         raise Unreadable("; ".join(found.notes), True)
-    anchors = [x509.load_der_x509_certificate(one) for one in trusted]
+    anchors = [x509.load_der_x509_certificate(octets) for octets in trusted]
     return explain(found, anchors, at, purpose, host, trust_its_roots), found.locked
 
 
@@ -127,9 +129,13 @@ def explain(
     leaf = found.leaf()
     anchors = [
         *trusted,
-        *(one for one in found.certificates if trust_its_roots and one.subject == one.issuer),
+        *(
+            certificate
+            for certificate in found.certificates
+            if trust_its_roots and certificate.subject == certificate.issuer
+        ),
     ]
-    chain, others = None, tuple(of_certificate(one) for one in found.certificates)
+    chain, others = None, tuple(of_certificate(certificate) for certificate in found.certificates)
     if leaf is not None:
         verdict = path.judge(
             leaf,
@@ -142,15 +148,15 @@ def explain(
         )
         chain = as_chain(verdict, anchors)
         shown = {link.facts.sha256 for link in chain.links}
-        others = tuple(one for one in others if one.sha256 not in shown)
+        others = tuple(other for other in others if other.sha256 not in shown)
     key = found.keys[0] if found.keys else None
     return Explained(
         chain,
         others,
         keys.facts(keys.public_of(key)) if key is not None else None,
         keys.match(key, leaf.public_key()) if key is not None and leaf is not None else None,
-        tuple(of_request(one) for one in found.requests),
-        tuple(of_list(one) for one in found.lists),
+        tuple(of_request(request) for request in found.requests),
+        tuple(of_list(listing) for listing in found.lists),
         tuple(found.notes),
         found.friendly_name,
     )

@@ -103,7 +103,7 @@ def _names(extensions: x509.Extensions) -> tuple[tuple[str, ...], tuple[str, ...
         found = extensions.get_extension_for_class(x509.SubjectAlternativeName).value
     except x509.ExtensionNotFound:
         return (), (), ()
-    addresses = tuple(str(one) for one in found.get_values_for_type(x509.IPAddress))
+    addresses = tuple(str(value) for value in found.get_values_for_type(x509.IPAddress))
     return (
         tuple(found.get_values_for_type(x509.DNSName)),
         addresses,
@@ -119,7 +119,7 @@ def purposes(certificate: x509.Certificate) -> tuple[str, ...] | None:
         found = certificate.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value
     except x509.ExtensionNotFound:
         return None
-    return tuple(_PURPOSES.get(one, one.dotted_string) for one in found)
+    return tuple(_PURPOSES.get(purpose, purpose.dotted_string) for purpose in found)
 
 
 def basic_constraints(certificate: x509.Certificate) -> x509.BasicConstraints | None:
@@ -191,9 +191,9 @@ def of_list(found: x509.CertificateRevocationList) -> ListFacts:
 
 
 def _revoked(entries: Iterable[x509.RevokedCertificate]) -> Iterable[RevokedFacts]:
-    for one in entries:
+    for entry in entries:
         try:
-            reason = one.extensions.get_extension_for_class(x509.CRLReason).value.reason.value
+            reason = entry.extensions.get_extension_for_class(x509.CRLReason).value.reason.value
         except x509.ExtensionNotFound:
             reason = "unspecified"
-        yield RevokedFacts(serial(one.serial_number), one.revocation_date_utc, reason)
+        yield RevokedFacts(serial(entry.serial_number), entry.revocation_date_utc, reason)

@@ -54,7 +54,7 @@ class Profile:
 
 CLIENT = Profile("client", ExtendedKeyUsageOID.CLIENT_AUTH, 180, 366)
 SERVER = Profile("server", ExtendedKeyUsageOID.SERVER_AUTH, 90, 200)
-PROFILES = {one.key: one for one in (CLIENT, SERVER)}
+PROFILES = {known_profile.key: known_profile for known_profile in (CLIENT, SERVER)}
 ROOT_DAYS, ISSUING_DAYS = 3650, 1460
 
 
@@ -152,7 +152,7 @@ def general_name(text: str, wildcard: bool) -> x509.GeneralName:
             f"“{text}”: a star may stand for one whole label of a server's name, with two "
             f"labels after it (RFC 9525 §6.3)"
         )
-    if len(text) > 253 or not bare or not all(_LABEL.fullmatch(one) for one in bare):
+    if len(text) > 253 or not bare or not all(_LABEL.fullmatch(label) for label in bare):
         raise ValueError(f"“{text}” is neither a DNS name, nor an IP address, nor a URI")
     return x509.DNSName(text.rstrip(".").lower())
 
@@ -164,11 +164,11 @@ def same_names(names: Iterable[str], others: Iterable[str]) -> bool:
 
     def read(some: Iterable[str]) -> set[x509.GeneralName | str]:
         found: set[x509.GeneralName | str] = set()
-        for one in some:
+        for text in some:
             try:
-                found.add(general_name(one.strip(), True))
+                found.add(general_name(text.strip(), True))
             except ValueError:
-                found.add(one.strip())
+                found.add(text.strip())
         return found
 
     return read(names) == read(others)
@@ -184,7 +184,7 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
     if not name.strip() or len(name) > LONGEST_NAME or not name.isprintable():
         fields["common_name"] = f"Give it a name of 1 to {LONGEST_NAME} characters."
     try:
-        found = [general_name(one, wanted.profile is SERVER) for one in wanted.names]
+        found = [general_name(name, wanted.profile is SERVER) for name in wanted.names]
         if wanted.profile is SERVER and not any(
             isinstance(one, x509.DNSName | x509.IPAddress) for one in found
         ):
@@ -226,7 +226,7 @@ def issue(
 ) -> x509.Certificate:
     """Issue it. Raises :class:`Wrong`."""
     check(wanted, issuer.certificate, now)
-    names = [general_name(one, wanted.profile is SERVER) for one in wanted.names]
+    names = [general_name(name, wanted.profile is SERVER) for name in wanted.names]
     begin, end = life(wanted.days, issuer.certificate, now)
     made = _builder(
         _name(organization, wanted.common_name),

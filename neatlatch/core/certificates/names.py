@@ -13,8 +13,8 @@ def matches(host: str, dns_names: Iterable[str], ip_addresses: Iterable[str]) ->
     try:
         address = ipaddress.ip_address(host.strip("[]"))
     except ValueError:
-        return any(_matches_name(host, one) for one in dns_names)
-    return any(address == ipaddress.ip_address(one) for one in ip_addresses)
+        return any(_matches_name(host, dns_name) for dns_name in dns_names)
+    return any(address == ipaddress.ip_address(ip_address) for ip_address in ip_addresses)
 
 
 def _matches_name(host: str, presented: str) -> bool:

@@ -105,7 +105,7 @@ class Verdict:
     @property
     def ends(self) -> datetime | None:
         """When the chain ends: the earliest end in it."""
-        return min((one.not_valid_after_utc for one in self.chain), default=None)
+        return min((certificate.not_valid_after_utc for certificate in self.chain), default=None)
 
 
 class _Fault(Exception):
@@ -184,7 +184,7 @@ def _paths(
             yield (*path, anchor)
         if len(path) < _LONGEST:
             waiting.extend(
-                (*path, one) for one in reversed(_issuers(top, others)) if one not in path
+                (*path, issuer) for issuer in reversed(_issuers(top, others)) if issuer not in path
             )
 
 
@@ -194,7 +194,7 @@ def _climb(
     """As far up as the certificates at hand lead."""
     path: tuple[x509.Certificate, ...] = (leaf,)
     while len(path) < _LONGEST:
-        above = [one for one in _issuers(path[-1], others) if one not in path]
+        above = [issuer for issuer in _issuers(path[-1], others) if issuer not in path]
         if not above:
             break
         path = (*path, above[0])
@@ -208,10 +208,12 @@ def _issuers(
     5280 §4.2.1.1).
     """
     wanted = _key_identifier(certificate, x509.AuthorityKeyIdentifier)
-    found = [one for one in among if one.subject == certificate.issuer]
+    found = [candidate for candidate in among if candidate.subject == certificate.issuer]
     return sorted(
         found,
-        key=lambda one: wanted is None or _key_identifier(one, x509.SubjectKeyIdentifier) != wanted,
+        key=lambda candidate: (
+            wanted is None or _key_identifier(candidate, x509.SubjectKeyIdentifier) != wanted
+        ),
     )
 
 
@@ -339,8 +341,12 @@ def _check_name_constraints(
         for excluded in constraints.excluded_subtrees or ():
             if _in_subtree(name, excluded):
                 raise _Fault("name_constraint", certificate)
-        permitted = [one for one in constraints.permitted_subtrees or () if type(one) is type(name)]
-        if permitted and not any(_in_subtree(name, one) for one in permitted):
+        permitted = [
+            permitted_subtree
+            for permitted_subtree in constraints.permitted_subtrees or ()
+            if type(permitted_subtree) is type(name)
+        ]
+        if permitted and not any(_in_subtree(name, subtree) for subtree in permitted):
             raise _Fault("name_constraint", certificate)
 
 
@@ -406,7 +412,7 @@ def _check_leaf(
         if not names.matches(
             host,
             found.get_values_for_type(x509.DNSName),
-            (str(one) for one in found.get_values_for_type(x509.IPAddress)),
+            (str(value) for value in found.get_values_for_type(x509.IPAddress)),
         ):
             raise _Fault("hostname_mismatch", leaf)
     if lists and len(chain) > 1:
@@ -423,17 +429,22 @@ def _check_revocation(
 
     Lists of others only say nothing of it (§6.3: undetermined).
     """
-    of_issuer = [one for one in lists if one.issuer == certificate.issuer]
+    of_issuer = [listing for listing in lists if listing.issuer == certificate.issuer]
     if not of_issuer:
         raise _Fault("revocation_unknown", certificate)
-    signed = [one for one in of_issuer if one.is_signature_valid(issuer.public_key())]  # type: ignore[arg-type]
+    signed = [
+        revocation_list
+        for revocation_list in of_issuer
+        if revocation_list.is_signature_valid(issuer.public_key())  # type: ignore[arg-type]
+    ]
     if of_issuer and not signed:
         raise _Fault("crl_not_signed_by_issuer", certificate)
-    for one in signed:
-        entry = one.get_revoked_certificate_by_serial_number(certificate.serial_number)
+    for revocation_list in signed:
+        entry = revocation_list.get_revoked_certificate_by_serial_number(certificate.serial_number)
         if entry is not None and entry.revocation_date_utc <= at:
             raise _Fault("revoked", certificate)
     if signed and all(
-        one.next_update_utc is not None and at > one.next_update_utc for one in signed
+        revocation_list.next_update_utc is not None and at > revocation_list.next_update_utc
+        for revocation_list in signed
     ):
         raise _Fault("crl_expired", certificate)

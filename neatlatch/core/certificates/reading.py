@@ -59,10 +59,10 @@ class Found:
         """What ``pickle`` takes: the library's objects in DER. Private keys are in it."""
         state = dict(self.__dict__)
         for name in ("certificates", "requests", "lists"):
-            state[name] = [one.public_bytes(Encoding.DER) for one in state[name]]
+            state[name] = [item.public_bytes(Encoding.DER) for item in state[name]]
         state["keys"] = [
-            one.private_bytes(Encoding.DER, PrivateFormat.PKCS8, NoEncryption())
-            for one in self.keys
+            key.private_bytes(Encoding.DER, PrivateFormat.PKCS8, NoEncryption())
+            for key in self.keys
         ]
         return state
 
@@ -75,7 +75,7 @@ class Found:
         }
         self.__dict__.update(
             {
-                name: [loads[name](one) for one in value] if name in loads else value
+                name: [loads[name](octets) for octets in value] if name in loads else value
                 for name, value in state.items()
             }
         )
@@ -88,12 +88,20 @@ class Found:
         none of the others.
         """
         for key in self.keys:
-            for one in self.certificates:
-                if keys.match(key, one.public_key()):
-                    return one
-        issuers = {one.issuer for one in self.certificates if one.issuer != one.subject}
+            for certificate in self.certificates:
+                if keys.match(key, certificate.public_key()):
+                    return certificate
+        issuers = {
+            certificate.issuer
+            for certificate in self.certificates
+            if certificate.issuer != certificate.subject
+        }
         return next(
-            (one for one in self.certificates if one.subject not in issuers),
+            (
+                certificate
+                for certificate in self.certificates
+                if certificate.subject not in issuers
+            ),
             self.certificates[0] if self.certificates else None,
         )
 
@@ -107,7 +115,10 @@ class Found:
             if leaf is None
             else "".join(
                 as_pem(one)
-                for one in (leaf, *(one for one in self.certificates if one is not leaf))
+                for one in (
+                    leaf,
+                    *(certificate for certificate in self.certificates if certificate is not leaf),
+                )
             )
         )
 
@@ -133,7 +144,9 @@ def requests(data: bytes) -> list[x509.CertificateSigningRequest]:
     """
     try:
         return [
-            x509.load_pem_x509_csr(one.text) for one in pem.blocks(data) if one.label in _REQUESTS
+            x509.load_pem_x509_csr(block.text)
+            for block in pem.blocks(data)
+            if block.label in _REQUESTS
         ]
     except ValueError as error:
         raise Unreadable(f"The signing request cannot be read: {_short(error)}") from error
@@ -258,7 +271,9 @@ def open_pkcs12(data: bytes, password: str | None) -> Found:
     if opened.cert is not None:
         found.certificates.append(opened.cert.certificate)
         found.friendly_name = (opened.cert.friendly_name or b"").decode("utf-8", "replace")
-    found.certificates.extend(one.certificate for one in opened.additional_certs)
+    found.certificates.extend(
+        additional_cert.certificate for additional_cert in opened.additional_certs
+    )
     return found
 
 

@@ -86,7 +86,7 @@ def untrusted(leaves: Sequence[Leaf], receivers: Sequence[Receiver]) -> list[tup
 
     The order keeps this empty.
     """
-    by_key = {one.key: one for one in receivers}
+    by_key = {receiver.key: receiver for receiver in receivers}
     return [
         (leaf, by_key[leaf.receiver])
         for leaf in leaves
@@ -96,36 +96,42 @@ def untrusted(leaves: Sequence[Leaf], receivers: Sequence[Receiver]) -> list[tup
 
 def may_switch(at: Situation) -> list[Receiver]:
     """Who must still trust the new root before leaves may be issued below it."""
-    return [one for one in at.receivers if at.new not in one.trusts]
+    return [receiver for receiver in at.receivers if at.new not in receiver.trusts]
 
 
 def may_stop_trusting(at: Situation, receiver: str) -> list[Leaf]:
     """The leaves below the old root that this receiver is still shown; while there are any, it must
     go on trusting it.
     """
-    return [one for one in at.leaves if one.under == at.old and one.receiver == receiver]
+    return [leave for leave in at.leaves if leave.under == at.old and leave.receiver == receiver]
 
 
 def may_retire(at: Situation) -> list[Leaf]:
     """The leaves that would die with the old authority."""
-    return [one for one in at.leaves if one.under == at.old]
+    return [leave for leave in at.leaves if leave.under == at.old]
 
 
 def order(at: Situation) -> tuple[Step, ...]:
     """All steps, each with what of it is done; exactly one is “now” until all are done."""
     made, switched = bool(at.new), bool(at.new) and at.issuing == at.new
-    trust = tuple(Item(one.key, one.name, made and at.new in one.trusts) for one in at.receivers)
+    trust = tuple(
+        Item(receiver.key, receiver.name, made and at.new in receiver.trusts)
+        for receiver in at.receivers
+    )
     below = may_retire(at)
     move = tuple(
         Item(
-            one.key,
-            one.name,
+            leaf.key,
+            leaf.name,
             False,
-            "a new one is made; hand it over, then revoke this one" if one.moved else "",
+            "a new one is made; hand it over, then revoke this one" if leaf.moved else "",
         )
-        for one in below
+        for leaf in below
     )
-    drop = tuple(Item(one.key, one.name, at.old not in one.trusts) for one in at.receivers)
+    drop = tuple(
+        Item(receiver.key, receiver.name, at.old not in receiver.trusts)
+        for receiver in at.receivers
+    )
     raw: list[tuple[str, str, str, bool, tuple[Item, ...]]] = [
         ("make", "Make the new authority", "It signs nothing yet.", made, ()),
         (
@@ -135,7 +141,7 @@ def order(at: Situation) -> tuple[Step, ...]:
                 "Who meets a certificate below a root that it does not know refuses it; so the "
                 "new root comes first."
             ),
-            made and all(one.done for one in trust),
+            made and all(item.done for item in trust),
             trust,
         ),
         (
@@ -156,7 +162,7 @@ def order(at: Situation) -> tuple[Step, ...]:
             "drop",
             "Every receiver stops trusting the old root",
             "Nothing that lives depends on it any more.",
-            switched and not below and all(one.done for one in drop),
+            switched and not below and all(item.done for item in drop),
             drop,
         ),
         (
@@ -181,4 +187,4 @@ def moved_by(at: Situation, ends: datetime) -> datetime:
     """By when every leaf must have been moved: the old chain's end, or the first of the leaves'
     ends where that is sooner.
     """
-    return min([ends, *(one.ends for one in may_retire(at))])
+    return min([ends, *(leaf.ends for leaf in may_retire(at))])

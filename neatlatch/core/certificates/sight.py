@@ -28,7 +28,11 @@ def of_pem(pem: str, public_key: str, trusted: str, now: datetime) -> Certificat
     if leaf is None:
         return None
     told = of_certificate(leaf)
-    anchors = [one for one in found.certificates if one.subject == one.issuer and one is not leaf]
+    anchors = [
+        certificate
+        for certificate in found.certificates
+        if certificate.subject == certificate.issuer and certificate is not leaf
+    ]
     if trusted:
         anchors += reading.read(trusted.encode("utf-8")).certificates
     verdict = path.judge(leaf, found.certificates, anchors, now, purpose="any")

@@ -69,7 +69,7 @@ def _verify(given: Given, read: Reader) -> dict[str, Any]:
         "valid": verdict.valid,
         "reason": verdict.says,
         "certificate": verdict.at,
-        "chain": [one.subject.rfc4514_string() for one in verdict.chain],
+        "chain": [certificate.subject.rfc4514_string() for certificate in verdict.chain],
         "chain_ends": _zulu(verdict.ends),
     }
 
@@ -127,8 +127,12 @@ def _list(given: Given, read: Reader) -> dict[str, Any]:
         "crl_number": told.number,
         "issuer": told.issuer,
         "revoked": [
-            {"serial_hex": one.serial_hex, "revocation_date": _zulu(one.at), "reason": one.reason}
-            for one in told.revoked
+            {
+                "serial_hex": revoked.serial_hex,
+                "revocation_date": _zulu(revoked.at),
+                "reason": revoked.reason,
+            }
+            for revoked in told.revoked
         ],
     }
 

@@ -39,7 +39,7 @@ class Op:
         A mistyped one would otherwise be left out of the computation and change its answer.
         """
         known = {*re.findall(r"\w+", self.takes), *LABELS, "op"}
-        name = next((one for one in given if one not in known), None)
+        name = next((name for name in given if name not in known), None)
         return "" if name is None else f"“{name[:40]}” is not known; it takes {self.takes}"
 
 
@@ -66,7 +66,7 @@ def integer(given: Given, key: str) -> int:
 def texts(given: Given, key: str) -> tuple[str, ...]:
     """A required list of strings."""
     value = given.get(key)
-    if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+    if not isinstance(value, list) or not all(isinstance(item, str) for item in value):
         raise BadInput(f"“{key}” must be a list of strings")
     return tuple(value)
 
@@ -74,7 +74,7 @@ def texts(given: Given, key: str) -> tuple[str, ...]:
 def mapping(given: Given, key: str) -> dict[str, str]:
     """An object whose values are strings; absent: empty."""
     value = given.get(key, {})
-    if not isinstance(value, dict) or not all(isinstance(one, str) for one in value.values()):
+    if not isinstance(value, dict) or not all(isinstance(item, str) for item in value.values()):
         raise BadInput(f"“{key}” must be an object of strings")
     return value
 
@@ -97,11 +97,11 @@ def pairs(given: Given, key: str) -> list[tuple[str, str]]:
     """A required list of pairs of strings."""
     value = given.get(key)
     if not isinstance(value, list) or not all(
-        isinstance(one, list) and len(one) == 2 and all(isinstance(part, str) for part in one)
-        for one in value
+        isinstance(item, list) and len(item) == 2 and all(isinstance(part, str) for part in item)
+        for item in value
     ):
         raise BadInput(f"“{key}” must be a list of [name, value]")
-    return [(one[0], one[1]) for one in value]
+    return [(item[0], item[1]) for item in value]
 
 
 def obj(given: Given, key: str) -> dict[str, Any]:

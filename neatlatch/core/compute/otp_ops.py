@@ -55,9 +55,9 @@ def _verify(given: Given) -> bool:
     counters = range(max(0, here - window), here + window + 1)
     found = [
         hmac.compare_digest(
-            totp.code_at(key, one, digits, _algorithm(given)).encode(), shown.encode()
+            totp.code_at(key, counter, digits, _algorithm(given)).encode(), shown.encode()
         )
-        for one in counters
+        for counter in counters
     ]
     return any(found)
 

@@ -37,7 +37,7 @@ def _verify(given: Given) -> dict[str, Any]:
 def _base64url(given: Given) -> str:
     octets = given.get("octets")
     if not isinstance(octets, list) or not all(
-        isinstance(one, int) and 0 <= one <= 255 for one in octets
+        isinstance(octet, int) and 0 <= octet <= 255 for octet in octets
     ):
         raise BadInput("“octets” must be a list of whole numbers from 0 to 255")
     return b64.encode(bytes(octets))

@@ -22,10 +22,13 @@ def _minimum_scopes(given: Given) -> dict[str, Any]:
     for told in _objects(given, "operations"):
         alternatives = told.get("alternatives")
         if not isinstance(alternatives, list) or not all(
-            isinstance(one, list) and all(isinstance(s, str) for s in one) for one in alternatives
+            isinstance(alternative, list) and all(isinstance(s, str) for s in alternative)
+            for alternative in alternatives
         ):
             raise BadInput("“alternatives” must be a list of lists of scopes")
-        operations.append((text(told, "name"), tuple(frozenset(one) for one in alternatives)))
+        operations.append(
+            (text(told, "name"), tuple(frozenset(alternative) for alternative in alternatives))
+        )
     found = trim.smallest(scopes, operations)
     if found.scopes is None:
         return {
@@ -39,12 +42,12 @@ def _minimum_scopes(given: Given) -> dict[str, Any]:
 
 def _minimise_peak(given: Given) -> dict[str, Any]:
     jobs = [
-        horizon.Job(text(one, "id"), integer(one, "release"), integer(one, "due"))
-        for one in _objects(given, "jobs")
+        horizon.Job(text(job, "id"), integer(job, "release"), integer(job, "due"))
+        for job in _objects(given, "jobs")
     ]
     days = given.get("working_days")
     if not isinstance(days, list) or not all(
-        isinstance(one, int) and not isinstance(one, bool) for one in days
+        isinstance(day, int) and not isinstance(day, bool) for day in days
     ):
         raise BadInput("“working_days” must be a list of whole numbers")
     found = horizon.spread(jobs, days, integer(given, "capacity_per_day"))
@@ -66,7 +69,7 @@ def _minimise_peak(given: Given) -> dict[str, Any]:
 
 def _objects(given: Given, key: str) -> list[dict[str, Any]]:
     found = given.get(key)
-    if not isinstance(found, list) or not all(isinstance(one, dict) for one in found):
+    if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
         raise BadInput(f"“{key}” must be a list of objects")
     return found
 

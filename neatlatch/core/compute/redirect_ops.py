@@ -18,7 +18,9 @@ def _match(given: Given) -> dict[str, Any]:
         "reason_code": found.reason_code,
         "reason": found.reason,
         "nearest": found.nearest,
-        "differences": [{"piece": one.piece, "says": one.says} for one in found.differences],
+        "differences": [
+            {"piece": difference.piece, "says": difference.says} for difference in found.differences
+        ],
         "warnings": list(found.warnings),
     }
     if given.get("presented") is not None:
@@ -47,10 +49,10 @@ def _private_use(given: Given) -> dict[str, Any]:
 def _lint(given: Given) -> dict[str, Any]:
     found = redirects.lint(text(given, "uri"))
     return {
-        "acceptable": not any(one.grave for one in found),
+        "acceptable": not any(lint.grave for lint in found),
         "findings": [
-            {"code": one.code, "says": one.says, "grave": one.grave, "source": one.source}
-            for one in found
+            {"code": lint.code, "says": lint.says, "grave": lint.grave, "source": lint.source}
+            for lint in found
         ],
     }
 

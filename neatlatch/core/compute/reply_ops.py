@@ -49,8 +49,12 @@ def _challenges(given: Given) -> dict[str, Any]:
     found = replies.read_challenges(texts(given, "field_lines"))
     return {
         "challenges": [
-            {"scheme": one.scheme, "params": dict(one.params), "token68": one.token68}
-            for one in found
+            {
+                "scheme": challenge.scheme,
+                "params": dict(challenge.params),
+                "token68": challenge.token68,
+            }
+            for challenge in found
         ]
     }
 

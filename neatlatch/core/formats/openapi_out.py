@@ -20,18 +20,18 @@ def document(name: str, profile: Profile, addresses: Mapping[str, str]) -> dict[
     """
     schemes = security_schemes(profile, addresses)
     names = {
-        "oauth2": [one for one in schemes if schemes[one]["type"] == "oauth2"],
-        "other": [one for one in schemes if schemes[one]["type"] != "oauth2"],
+        "oauth2": [scheme for scheme in schemes if schemes[scheme]["type"] == "oauth2"],
+        "other": [scheme for scheme in schemes if schemes[scheme]["type"] != "oauth2"],
     }
     paths: dict[str, dict[str, Any]] = {}
-    for one in profile.operations:
+    for operation in profile.operations:
         needs = [
             {scheme: sorted(some)}
-            for some in one.alternatives
+            for some in operation.alternatives
             for scheme in (names["oauth2"] or names["other"])
         ]
-        paths.setdefault(one.path, {})[one.method.lower()] = {
-            **({"summary": one.summary} if one.summary else {}),
+        paths.setdefault(operation.path, {})[operation.method.lower()] = {
+            **({"summary": operation.summary} if operation.summary else {}),
             "security": needs or [{}],
             "responses": {"default": {"description": "The answer"}},
         }
@@ -47,7 +47,7 @@ def security_schemes(profile: Profile, addresses: Mapping[str, str]) -> dict[str
     A way that OpenAPI has no words for is described in text.
     """
     found: dict[str, dict[str, Any]] = {}
-    scopes = {one.name: one.meaning for one in profile.scopes}
+    scopes = {scope.name: scope.meaning for scope in profile.scopes}
     flows: dict[str, Any] = {}
     for scheme in profile.schemes:
         if scheme.key == CODE:

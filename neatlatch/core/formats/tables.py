@@ -22,7 +22,7 @@ def to_csv(heading: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow(heading)
     for row in rows:
-        writer.writerow(["'" + one if one.startswith(_FORMULA) else one for one in row])
+        writer.writerow(["'" + cell if cell.startswith(_FORMULA) else cell for cell in row])
     return out.getvalue()
 
 
@@ -38,16 +38,16 @@ def from_csv(
     heading: list[str] = []
     try:
         for row in reader:
-            cells = [one.strip().removeprefix("'") for one in row]
+            cells = [cell.strip().removeprefix("'") for cell in row]
             if not any(cells):
                 continue
             if not heading:
-                heading = [one.lower() for one in cells]
-                if lacking := [one for one in wanted if one not in heading]:
+                heading = [cell.lower() for cell in cells]
+                if lacking := [text for text in wanted if text not in heading]:
                     raise BadTable(
                         f"line {reader.line_num}: the heading lacks {', '.join(lacking)}"
                     )
-                if unknown := [one for one in heading if one not in (*wanted, *optional)]:
+                if unknown := [text for text in heading if text not in (*wanted, *optional)]:
                     raise BadTable(
                         f"line {reader.line_num}: {unknown[0]!r} is no column; there are "
                         f"{', '.join((*wanted, *optional))}"

@@ -27,7 +27,7 @@ def recognise(data: bytes, password: str | None, now: datetime) -> Recognised:
     told: list[tuple[str, str]] = []
     words = []
     if leaf is not None:
-        others = [one for one in found.certificates if one is not leaf]
+        others = [certificate for certificate in found.certificates if certificate is not leaf]
         items.append(Item("certificate", found.chain()))
         told += _explain(leaf, others, now)
         words.append(f"a certificate with {len(others)} more of its chain")
@@ -74,7 +74,7 @@ def _explain(
     leaf: x509.Certificate, others: list[x509.Certificate], now: datetime
 ) -> list[tuple[str, str]]:
     told = facts.of_certificate(leaf)
-    roots = [one for one in others if one.subject == one.issuer]
+    roots = [certificate for certificate in others if certificate.subject == certificate.issuer]
     verdict = path.judge(leaf, others, roots or [leaf], now)
     left = told.not_after - now
     ends = f"{told.not_after:%d %b %Y}, " + (

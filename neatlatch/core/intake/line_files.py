@@ -15,16 +15,18 @@ _PAIR = re.compile(r"^\s*([^=:#;\[\]\s][^=:\n]{0,100}?)\s*[=:]\s*(.*)$")
 
 def looks_like_env(text: str) -> bool:
     """Whether every line that says anything is ``NAME=value``."""
-    lines = [one for one in text.splitlines() if one.strip() and not one.lstrip().startswith("#")]
-    return bool(lines) and all(_ENV_LINE.match(one) for one in lines)
+    lines = [
+        line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
+    ]
+    return bool(lines) and all(_ENV_LINE.match(line) for line in lines)
 
 
 def looks_like_table(text: str) -> bool:
     """Whether every line is a label and a value with a tab between, as rows copied out of a page
     are.
     """
-    lines = [one for one in text.splitlines() if one.strip()]
-    return bool(lines) and all(one.strip("\t ").count("\t") == 1 for one in lines)
+    lines = [line for line in text.splitlines() if line.strip()]
+    return bool(lines) and all(line.strip("\t ").count("\t") == 1 for line in lines)
 
 
 def read_table(text: str) -> Recognised:
@@ -41,13 +43,13 @@ def read_table(text: str) -> Recognised:
 def looks_like_ini(text: str) -> bool:
     """Whether there is a section in brackets, and a pair in it."""
     lines = text.splitlines()
-    return any(_SECTION.match(one) for one in lines) and any(_PAIR.match(one) for one in lines)
+    return any(_SECTION.match(line) for line in lines) and any(_PAIR.match(line) for line in lines)
 
 
 def looks_like_properties(text: str) -> bool:
     """Whether most lines that say anything are a key and a value."""
-    lines = [one for one in text.splitlines() if one.strip() and one.lstrip()[0] not in "#!"]
-    return bool(lines) and sum(bool(_PAIR.match(one)) for one in lines) * 2 > len(lines)
+    lines = [line for line in text.splitlines() if line.strip() and line.lstrip()[0] not in "#!"]
+    return bool(lines) and sum(bool(_PAIR.match(line)) for line in lines) * 2 > len(lines)
 
 
 def read_env(text: str) -> Recognised:

@@ -116,7 +116,7 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
     for number, item in enumerate(found.items):
         fits = [(length, value) for value in wanted if (length := _fits(item.name, value))]
         if fits:
-            best[number] = max(fits, key=lambda one: one[0])
+            best[number] = max(fits, key=lambda fit: fit[0])
     placed, unsure, used = [], [], set()
     for value in wanted:
         mine = {
@@ -131,10 +131,10 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
             if length == longest and found.items[number].value
         ]
         used |= {number for number, length in mine.items() if length == longest}
-        if len({one.value for one in top}) == 1:
+        if len({candidate.value for candidate in top}) == 1:
             placed.append(Placed(value.key, value.label, top[0], value.secret))
         elif top:
-            unsure.append(Open(value.key, value.label, tuple(one.name for one in top)))
+            unsure.append(Open(value.key, value.label, tuple(candidate.name for candidate in top)))
     left = [_said(item) for number, item in enumerate(found.items) if number not in used]
     ids = {item.value for item in found.items if _names_an_id(item)}
     return Placement(
@@ -154,15 +154,15 @@ def _said(item: Item) -> str:
 def _lone(item: Item, wanted: Sequence[Value]) -> Placement:
     is_address = re.match(r"https?://", item.value) is not None
     could = [
-        one
-        for one in wanted
-        if (one.type == "address") == is_address
-        and one.type not in ("choice", "scopes", "certificate", "key")
+        value
+        for value in wanted
+        if (value.type == "address") == is_address
+        and value.type not in ("choice", "scopes", "certificate", "key")
     ]
     if len(could) == 1:
         return Placement((Placed(could[0].key, could[0].label, item, could[0].secret),), (), ())
     return Placement(
-        (), tuple(Open(one.key, one.label, (item.name or "the value",)) for one in could), ()
+        (), tuple(Open(value.key, value.label, (item.name or "the value",)) for value in could), ()
     )
 
 
@@ -173,7 +173,7 @@ def _plain(name: str) -> str:
 def _words(name: str) -> list[str]:
     """The words of a name: at punctuation, and where a capital follows a small letter."""
     spaced = re.sub(r"([a-z0-9])([A-Z])", r"\1 \2", name)
-    return [one for one in re.split(r"[^A-Za-z0-9]+", spaced.lower()) if one]
+    return [part for part in re.split(r"[^A-Za-z0-9]+", spaced.lower()) if part]
 
 
 def _fits(name: str, value: Value) -> int:

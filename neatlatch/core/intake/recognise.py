@@ -104,7 +104,7 @@ def _lines(text: str, now: datetime) -> Recognised:
         return line_files.read_ini(text)
     if line_files.looks_like_env(text):
         return line_files.read_env(text)
-    many = len([one for one in text.splitlines() if one.strip()]) > 1
+    many = len([line for line in text.splitlines() if line.strip()]) > 1
     if many or text.startswith("---"):
         tree = _yaml(text)
         if tree is not None:
@@ -113,7 +113,7 @@ def _lines(text: str, now: datetime) -> Recognised:
             return line_files.read_properties(text)
         return _several(text)
     if (named := _ONE_NAMED.fullmatch(text.strip())) and (cleaned := clean(named[2])).value:
-        odd = tuple(("Looks odd", one) for one in suspicions(cleaned.value))
+        odd = tuple(("Looks odd", suspicion) for suspicion in suspicions(cleaned.value))
         return Recognised(
             "value",
             f"A value and its name, “{named[1]}”",
@@ -139,7 +139,7 @@ def _yaml(text: str) -> Recognised | None:
 
 
 def _several(text: str) -> Recognised:
-    lines = [clean(one) for one in text.splitlines() if one.strip()][:200]
+    lines = [clean(line) for line in text.splitlines() if line.strip()][:200]
     return Recognised(
         "text",
         f"{len(lines)} lines without names",
@@ -161,5 +161,5 @@ def _one(text: str) -> Recognised:
         "A single value",
         (Item("", cleaned.value, cleaned.notes),),
         (),
-        tuple(("Looks odd", one) for one in suspicions(cleaned.value)),
+        tuple(("Looks odd", suspicion) for suspicion in suspicions(cleaned.value)),
     )

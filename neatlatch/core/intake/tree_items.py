@@ -26,7 +26,7 @@ def recognise(tree: Any, language: str) -> Recognised:
     if (
         isinstance(tree, dict)
         and isinstance(tree.get("keys"), list)
-        and any(isinstance(one, dict) and "kty" in one for one in tree["keys"])
+        and any(isinstance(key, dict) and "kty" in key for key in tree["keys"])
     ):
         return _key_set(tree["keys"])
     items, left = _flat(tree)
@@ -62,7 +62,7 @@ def _flat(tree: Any) -> tuple[list[Item], list[str]]:
                 (f"{path}.{key}" if path else str(key), value)
                 for key, value in reversed(list(node.items()))
             )
-        elif isinstance(node, list) and node and all(isinstance(one, str) for one in node):
+        elif isinstance(node, list) and node and all(isinstance(item, str) for item in node):
             items.append(Item(path, node[0] if len(node) == 1 else " ".join(node)))
         elif isinstance(node, list):
             waiting.extend(
@@ -88,16 +88,19 @@ def _description(tree: dict[str, Any]) -> Recognised:
         told = openapi.read_description(tree)
     except openapi.BadDescription as error:
         raise Refused(str(error)) from error
-    items = [Item("api_base", one) for one in told.servers[:1] if "://" in one] + [
+    items = [Item("api_base", server) for server in told.servers[:1] if "://" in server] + [
         Item(key, value) for key, value in told.addresses.items()
     ]
     facts = [
         ("Title", told.title),
-        ("Ways in", "; ".join(one.label for one in told.schemes) or "none that is known here"),
+        (
+            "Ways in",
+            "; ".join(scheme.label for scheme in told.schemes) or "none that is known here",
+        ),
         ("Operations", str(len(told.operations))),
     ]
     if told.scopes:
-        facts.append(("Scopes", " ".join(one.name for one in told.scopes)))
+        facts.append(("Scopes", " ".join(scope.name for scope in told.scopes)))
     return Recognised(
         "description",
         f"An API description (OpenAPI 3) of {told.title or 'an application'}",
@@ -109,25 +112,25 @@ def _description(tree: dict[str, Any]) -> Recognised:
 
 def _key_set(keys: list[Any]) -> Recognised:
     facts, left = [], []
-    for one in keys[:50]:
-        if not isinstance(one, dict):
+    for key in keys[:50]:
+        if not isinstance(key, dict):
             left.append("an entry that is no key")
             continue
         try:
-            print_of = jwk.thumbprint(one)
+            print_of = jwk.thumbprint(key)
         except jwk.BadKey as error:
             left.append(f"a key: {error}")
             continue
-        if any(part in one for part in ("d", "k")):
+        if any(part in key for part in ("d", "k")):
             left.append(
-                f"the key {one.get('kid', print_of)} holds its private part; a published "
+                f"the key {key.get('kid', print_of)} holds its private part; a published "
                 f"key set must not"
             )
         facts.append(
             (
-                str(one.get("kid", "key")),
+                str(key.get("kid", "key")),
                 (
-                    f"{one.get('kty')} {one.get('crv', '')} {one.get('alg', '')} thumbprint "
+                    f"{key.get('kty')} {key.get('crv', '')} {key.get('alg', '')} thumbprint "
                     f"{print_of}"
                 ).replace("  ", " "),
             )

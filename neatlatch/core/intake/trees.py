@@ -53,7 +53,7 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len(found) != len(pairs):
         names = [name for name, _ in pairs]
         raise Refused(
-            f"The name “{next(one for one in names if names.count(one) > 1)}” stands twice "
+            f"The name “{next(name for name in names if names.count(name) > 1)}” stands twice "
             f"in one object."
         )
     return found

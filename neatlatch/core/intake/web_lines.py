@@ -43,11 +43,11 @@ def looks_like_curl(text: str) -> bool:
 
 def looks_like_header(text: str) -> bool:
     """Whether every line is a header field, and one of them could carry a credential."""
-    lines = [one.strip() for one in text.strip().splitlines() if one.strip()]
-    found = [_HEADER.match(one) for one in lines]
+    lines = [line.strip() for line in text.strip().splitlines() if line.strip()]
+    found = [_HEADER.match(line) for line in lines]
     if not lines or not all(found):
         return False
-    names = [one.group(1).lower() for one in found if one]
+    names = [match.group(1).lower() for match in found if match]
     return any(
         name in _KNOWN_HEADERS or name.startswith("x-") or "key" in name or "token" in name
         for name in names
@@ -110,9 +110,9 @@ def read_curl(text: str) -> Recognised:
             place += 2
         elif word in ("-b", "--cookie"):
             items += [
-                Item(f"cookie.{one.partition('=')[0].strip()}", one.partition("=")[2])
-                for one in following.split(";")
-                if "=" in one
+                Item(f"cookie.{part.partition('=')[0].strip()}", part.partition("=")[2])
+                for part in following.split(";")
+                if "=" in part
             ]
             place += 2
         elif word in _SKIP:

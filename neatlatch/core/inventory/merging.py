@@ -47,7 +47,7 @@ class Outcome:
     @property
     def nothing(self) -> bool:
         """Whether applying changes nothing."""
-        return not any(one.does for one in self.changes)
+        return not any(change.does for change in self.changes)
 
 
 def merge(
@@ -167,25 +167,27 @@ def _one(
         return _changed(kind, stands, asked, change)
     old = was or full(kind, {})
     result, conflicts, kept = dict(stands), [], []
-    for one in kind.fields:
+    for known_field in kind.fields:
         mine, theirs, origin = (
-            asked[one.name],
-            stands[one.name],
-            old[one.name] if was is not None else None,
+            asked[known_field.name],
+            stands[known_field.name],
+            old[known_field.name] if was is not None else None,
         )
         if mine == theirs:
             continue
         if was is not None and mine == origin:
-            kept.append(one.name)
+            kept.append(known_field.name)
         elif was is None or theirs == origin:
-            result[one.name] = mine
+            result[known_field.name] = mine
         else:
-            conflicts.append(one.name)
+            conflicts.append(known_field.name)
     if was is None or conflicts:
         # Made anew meanwhile under the same name, or changed in the same place: nobody is
         # overwritten.
         names = conflicts or [
-            one.name for one in kind.fields if stands[one.name] != asked[one.name]
+            known_field.name
+            for known_field in kind.fields
+            if stands[known_field.name] != asked[known_field.name]
         ]
         told = changes.in_words(
             {name: stands[name] for name in names}, {name: asked[name] for name in names}
@@ -208,7 +210,7 @@ def _one(
             made.kind,
             made.key,
             made.act,
-            (*made.says, *(f"stays as changed here meanwhile: {one}" for one in meanwhile)),
+            (*made.says, *(f"stays as changed here meanwhile: {in_word}" for in_word in meanwhile)),
             made.line,
         )
     return made, outcome
@@ -236,7 +238,11 @@ def _left_out(
 
 
 def _changed(kind: Kind, stands: dict[str, Any], asked: dict[str, Any], change: Making) -> Result:
-    fixed = [one.name for one in kind.fields if one.fixed and stands[one.name] != asked[one.name]]
+    fixed = [
+        known_field.name
+        for known_field in kind.fields
+        if known_field.fixed and stands[known_field.name] != asked[known_field.name]
+    ]
     if fixed:
         return change(
             "conflict",
@@ -247,6 +253,9 @@ def _changed(kind: Kind, stands: dict[str, Any], asked: dict[str, Any], change: 
 
 def _fields(kind: Kind, before: Mapping[str, Any], after: Mapping[str, Any]) -> list[str]:
     return changes.in_words(
-        {one.name: before.get(one.name, one.default) for one in kind.fields},
-        {one.name: after[one.name] for one in kind.fields},
+        {
+            known_field.name: before.get(known_field.name, known_field.default)
+            for known_field in kind.fields
+        },
+        {known_field.name: after[known_field.name] for known_field in kind.fields},
     )

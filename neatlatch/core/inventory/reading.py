@@ -42,7 +42,7 @@ class BadInventory(ValueError):
     """The file cannot be taken; all mistakes are named, up to :data:`MOST_MISTAKES` of them."""
 
     def __init__(self, mistakes: list[Mistake]) -> None:
-        super().__init__("; ".join(str(one) for one in mistakes[:5]))
+        super().__init__("; ".join(str(mistake) for mistake in mistakes[:5]))
         self.mistakes = mistakes
 
     def __reduce__(self) -> tuple[type[BadInventory], tuple[list[Mistake]]]:
@@ -144,9 +144,9 @@ def _as_written_now(
     renamed = {"workloads" if kind == "users" else kind: some for kind, some in plain.items()}
     renamed["neat_latch_inventory"] = VERSION
     credentials = renamed.get("credentials")
-    for one in credentials.values() if isinstance(credentials, dict) else ():
-        if isinstance(one, dict) and one.get("state") == "staged":
-            one["state"] = "prepared"
+    for credential in credentials.values() if isinstance(credentials, dict) else ():
+        if isinstance(credential, dict) and credential.get("state") == "staged":
+            credential["state"] = "prepared"
     moved = {
         ("workloads", *path[1:]) if path[:1] == ("users",) else path: line
         for path, line in lines.items()
@@ -173,7 +173,7 @@ class _Checker:
 
     def refused(self) -> BadInventory:
         """What is wrong so far, by its lines."""
-        return BadInventory(sorted(self.mistakes, key=lambda one: one.line))
+        return BadInventory(sorted(self.mistakes, key=lambda mistake: mistake.line))
 
     def run(self) -> Inventory:
         """Everything, or all that is wrong."""
@@ -227,7 +227,7 @@ class _Checker:
                         (*path, str(name)),
                         (
                             f"a {kind.word} has no such field; it has "
-                            f"{', '.join(one.name for one in kind.fields)}"
+                            f"{', '.join(field.name for field in kind.fields)}"
                         ),
                     )
                 else:
@@ -259,7 +259,7 @@ class _Checker:
             return self.texts(value, path)
         if field.type == "strings":
             if not isinstance(value, dict) or not all(
-                isinstance(one, str | int | float) for one in value.values()
+                isinstance(text, str | int | float) for text in value.values()
             ):
                 self.wrong(path, "is written as names with a text each")
                 return {}
@@ -280,18 +280,19 @@ class _Checker:
         if field.choices and text not in field.choices:
             self.wrong(
                 path,
-                f"is one of {', '.join(one or 'nothing' for one in field.choices)}, not {text!r}",
+                f"is one of {', '.join(choice or 'nothing' for choice in field.choices)}, "
+                f"not {text!r}",
             )
         return text
 
     def texts(self, value: Any, path: Path) -> list[str]:
         """A list of texts."""
         if not isinstance(value, list) or not all(
-            isinstance(one, str | int | float) and not isinstance(one, bool) for one in value
+            isinstance(item, str | int | float) and not isinstance(item, bool) for item in value
         ):
             self.wrong(path, "is a list of texts")
             return []
-        return [str(one) for one in value]
+        return [str(item) for item in value]
 
     def moment(self, value: Any, path: Path) -> str:
         """A moment in UTC, by RFC 3339; YAML may have made one of it already."""
@@ -311,7 +312,7 @@ class _Checker:
 
     def uses(self, value: Any, path: Path) -> list[dict[str, Any]]:
         """What a workload calls."""
-        if not isinstance(value, list) or not all(isinstance(one, dict) for one in value):
+        if not isinstance(value, list) or not all(isinstance(item, dict) for item in value):
             self.wrong(path, "is a list of uses with application, connection and operations")
             return []
         found = []
@@ -402,13 +403,14 @@ def missing(references: Iterable[Reference], content: Content) -> list[Mistake]:
     """What a file names and ``content``, all that would stand once it is applied, does not hold."""
     return [
         Mistake(
-            one.line,
-            one.where,
-            f"there is no {BY_NAME[one.kind].word} {one.named[:120]!r}, in this file or here"
-            f"{_candidates(one, content)}",
+            reference.line,
+            reference.where,
+            f"there is no {BY_NAME[reference.kind].word} {reference.named[:120]!r}, "
+            f"in this file or here"
+            f"{_candidates(reference, content)}",
         )
-        for one in references
-        if one.named not in content.get(one.kind, {})
+        for reference in references
+        if reference.named not in content.get(reference.kind, {})
     ]
 
 
@@ -417,12 +419,14 @@ def _candidates(reference: Reference, content: Content) -> str:
     if reference.kind != "connections" or "/" in reference.named:
         return ""
     ending = f"/{reference.named}"
-    found = sorted(one for one in content.get("connections", {}) if one.endswith(ending))[:20]
+    found = sorted(
+        connection for connection in content.get("connections", {}) if connection.endswith(ending)
+    )[:20]
     return f"; write {alternatives(found)}" if found else ""
 
 
 def _where(path: Path) -> str:
-    return " → ".join(str(one) for one in path)
+    return " → ".join(str(step) for step in path)
 
 
 def _plain(value: Any) -> Any:
@@ -430,5 +434,5 @@ def _plain(value: Any) -> Any:
     if isinstance(value, dict):
         return {str(key): _plain(one) for key, one in value.items()}
     if isinstance(value, list):
-        return [_plain(one) for one in value]
+        return [_plain(item) for item in value]
     return value.isoformat() if isinstance(value, dt.datetime | dt.date) else value

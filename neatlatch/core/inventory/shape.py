@@ -37,7 +37,7 @@ class Kind:
 
     def field(self, name: str) -> Field | None:
         """A field by its name."""
-        return next((one for one in self.fields if one.name == name), None)
+        return next((field for field in self.fields if field.name == name), None)
 
 
 def _texts(name: str) -> Field:
@@ -184,7 +184,7 @@ KINDS = (
         ),
     ),
 )
-BY_NAME = {one.name: one for one in KINDS}
+BY_NAME = {kind.name: kind for kind in KINDS}
 USE_FIELDS = ("application", "connection", "operations", "seen", "seen_at")
 
 Content = dict[str, dict[str, dict[str, Any]]]
@@ -193,8 +193,8 @@ Content = dict[str, dict[str, dict[str, Any]]]
 def full(kind: Kind, brief: Mapping[str, Any]) -> dict[str, Any]:
     """An object with every field, those left out as what they mean."""
     return {
-        one.name: brief[one.name] if brief.get(one.name) is not None else one.default
-        for one in kind.fields
+        field.name: brief[field.name] if brief.get(field.name) is not None else field.default
+        for field in kind.fields
     }
 
 
@@ -203,7 +203,7 @@ def brief(kind: Kind, given: Mapping[str, Any]) -> dict[str, Any]:
     the kind.
     """
     return {
-        one.name: given[one.name]
-        for one in kind.fields
-        if given.get(one.name) not in (None, one.default)
+        field.name: given[field.name]
+        for field in kind.fields
+        if given.get(field.name) not in (None, field.default)
     }

@@ -39,12 +39,12 @@ def thumbprint(jwk: Mapping[str, Any], algorithm: str = "SHA-256") -> str:
     members = _REQUIRED.get(str(jwk.get("kty")))
     if members is None:
         raise BadKey(f"key type {jwk.get('kty')!r} is not known")
-    if missing := [one for one in members if not isinstance(jwk.get(one), str)]:
+    if missing := [member for member in members if not isinstance(jwk.get(member), str)]:
         raise BadKey(f"“{missing[0]}” is missing from the key")
     if algorithm not in _HASHES:
         raise BadKey(f"hash {algorithm!r} is not known")
     text = json.dumps(
-        {one: jwk[one] for one in members},
+        {member: jwk[member] for member in members},
         sort_keys=True,
         separators=(",", ":"),
         ensure_ascii=False,

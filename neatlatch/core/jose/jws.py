@@ -69,7 +69,7 @@ def take_apart(token: str) -> Parts:
     if len(pieces) != 3:
         raise BadToken(f"a compact JWS has three parts, this has {len(pieces)}")
     try:
-        raw, payload, signature = (b64.decode(one) for one in pieces)
+        raw, payload, signature = (b64.decode(piece) for piece in pieces)
         header = json.loads(raw)
     except (ValueError, RecursionError) as error:
         raise BadToken(f"its parts are not base64url of what they should be: {error}") from error
@@ -125,8 +125,8 @@ def _holds(algorithm: str, key: PublicKeyTypes | bytes, parts: Parts) -> bool:
             ):  # RFC 7518 §3.4: R and S, each of the curve's length
                 return False
             r, s = (
-                int.from_bytes(one, "big")
-                for one in (parts.signature[:size], parts.signature[size:])
+                int.from_bytes(half, "big")
+                for half in (parts.signature[:size], parts.signature[size:])
             )
             key.verify(encode_dss_signature(r, s), parts.signed, ec.ECDSA(sha))
         elif (isinstance(key, ed25519.Ed25519PublicKey) and algorithm in ("EdDSA", "Ed25519")) or (

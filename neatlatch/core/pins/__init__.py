@@ -129,7 +129,7 @@ def work_out(halves: Halves) -> tuple[Pin, ...]:
 
 def latches(pins: tuple[Pin, ...]) -> bool:
     """Whether all pins are on the shear line."""
-    return all(one.fit in (Fit.FITS, Fit.NOT_ASKED) for one in pins)
+    return all(pin.fit in (Fit.FITS, Fit.NOT_ASKED) for pin in pins)
 
 
 def summary(pins: tuple[Pin, ...]) -> str:
@@ -142,7 +142,7 @@ def summary(pins: tuple[Pin, ...]) -> str:
         (Fit.MISSING, "missing"),
         (Fit.NOT_PROVEN, "not proven"),
     ):
-        named = [one.label for one in pins if one.fit is fit]
+        named = [pin.label for pin in pins if pin.fit is fit]
         if named:
             verb = f"{verb}s" if fit is Fit.DIFFERS and len(named) == 1 else verb
             words.append(f"{len(named)} {verb}: {', '.join(named)}")
@@ -153,7 +153,7 @@ def beside(state: State, pins: tuple[Pin, ...]) -> str:
     """The few words beside a glyph when something is the matter with the pins; empty: nothing is,
     or the connection's state tells it.
     """
-    off = [one for one in pins if one.fit in (Fit.DIFFERS, Fit.MISSING)]
+    off = [pin for pin in pins if pin.fit in (Fit.DIFFERS, Fit.MISSING)]
     if len(off) > 1:
         return f"{len(off)} pins out"
     if off:
@@ -161,7 +161,7 @@ def beside(state: State, pins: tuple[Pin, ...]) -> str:
         return f"{off[0].label} {'missing' if off[0].fit is Fit.MISSING else verb}"
     if state in (State.STICKING, State.UNLATCHED):
         return ""
-    unproven = [one for one in pins if one.fit is Fit.NOT_PROVEN]
+    unproven = [pin for pin in pins if pin.fit is Fit.NOT_PROVEN]
     if unproven or state is State.NOT_PROVEN:
         return f"{unproven[0].label} not proven" if len(unproven) == 1 else "not proven"
     return ""

@@ -91,7 +91,7 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
     one.
     """
     shown = f"each their own, {len(people)} {'person' if len(people) == 1 else 'people'}"
-    have = [one for one in people if one.connected_at is not None]
+    have = [person for person in people if person.connected_at is not None]
     ours = f"{len(have)} connected"
     see = Act("see_accounts", "See who has and who has not")
     if not have:
@@ -104,7 +104,7 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
             "Nobody has connected an account yet.",
             acts=(see,),
         )
-    if gone := [one.person for one in have if one.left]:
+    if gone := [account.person for account in have if account.left]:
         theirs = "their account is" if len(gone) == 1 else "their accounts are"
         return differs(
             KEY,
@@ -115,20 +115,25 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
             see,
             marked=False,
         )
-    for one in have:
-        if other_account(one.expected, one.account):
+    for account in have:
+        if other_account(account.expected, account.account):
             return differs(
                 KEY,
                 LABEL,
-                one.expected,
-                one.account,
-                f"{one.person} connected {one.account}; {one.expected} was expected.",
+                account.expected,
+                account.account,
+                f"{account.person} connected {account.account}; {account.expected} was expected.",
                 see,
                 marked=False,
             )
-    accounts = Counter(one.account.casefold() for one in have if one.account)
+    accounts = Counter(account.account.casefold() for account in have if account.account)
     if twice := next(
-        (one for one in have if one.account and accounts[one.account.casefold()] > 1), None
+        (
+            account
+            for account in have
+            if account.account and accounts[account.account.casefold()] > 1
+        ),
+        None,
     ):
         return differs(
             KEY,
@@ -140,9 +145,9 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
             marked=False,
         )
     if over := [
-        one.person
-        for one in have
-        if not one.renews and one.ends is not None and one.ends <= halves.now
+        account.person
+        for account in have
+        if not account.renews and account.ends is not None and account.ends <= halves.now
     ]:
         return differs(
             KEY,

@@ -21,12 +21,15 @@ def pin(halves: Halves) -> Pin:
         [theirs]
         if theirs
         else [
-            one
-            for one in (halves.provider.addresses.get("token_endpoint", ""), halves.provider.issuer)
-            if one
+            address
+            for address in (
+                halves.provider.addresses.get("token_endpoint", ""),
+                halves.provider.issuer,
+            )
+            if address
         ]
     )
-    take = tuple(Act("take_provider", "Use the provider's", one) for one in wanted[:1])
+    take = tuple(Act("take_provider", "Use the provider's", address) for address in wanted[:1])
     if not ours:
         return missing(
             KEY,
@@ -47,7 +50,7 @@ def pin(halves: Halves) -> Pin:
     if ours not in wanted:
         slash = (
             " Only a slash at the end differs, and it counts."
-            if ours.rstrip("/") in [one.rstrip("/") for one in wanted]
+            if ours.rstrip("/") in [address.rstrip("/") for address in wanted]
             else ""
         )
         return differs(

@@ -238,7 +238,9 @@ class Halves:
 
     def _since_the_last_change(self, moment: datetime | None) -> bool:
         changes = (self.provider.changed_at, self.caller.changed_at)
-        return moment is not None and all(moment >= one for one in changes if one is not None)
+        return moment is not None and all(
+            moment >= change for change in changes if change is not None
+        )
 
     def agreed(
         self, key: str, label: str, provider: str, caller: str, why: str, *, secret: bool = False

@@ -18,9 +18,9 @@ def pin(halves: Halves) -> Pin:
     """
     ours, held = halves.caller.certificate, halves.provider.facts.get("thumbprint", "")
     # While one is replaced by another, they hold both: commas stand between.
-    held_by_them = [plain(one) for one in held.split(",") if one.strip()]
+    held_by_them = [plain(part) for part in held.split(",") if part.strip()]
     put_in = Act("put_certificate", "Put in the certificate")
-    theirs = " or ".join(short(one) for one in held_by_them) or "—"
+    theirs = " or ".join(short(thumbprint) for thumbprint in held_by_them) or "—"
     if ours is None:
         return missing(KEY, LABEL, theirs, "", "We have no certificate to show.", put_in)
     shown = f"{ours.subject} · {short(ours.sha256)}"

@@ -33,7 +33,7 @@ def pin(halves: Halves) -> Pin:
             *take,
         )
     if ours != theirs:
-        if any(ours == one.secret_id for one in halves.provider.secrets if one.secret_id):
+        if any(ours == secret.secret_id for secret in halves.provider.secrets if secret.secret_id):
             return differs(
                 KEY, LABEL, theirs, ours, "Ours is the ID of the secret, not of the client.", *take
             )

@@ -23,9 +23,9 @@ def pin(halves: Halves) -> Pin:
             "—",
             "No scope we request wants an administrator's consent.",
         )
-    without = [one for one in wanted if one not in halves.provider.consents]
+    without = [scope for scope in wanted if scope not in halves.provider.consents]
     if without:
-        acts = tuple(Act("note_consent", f"{one} was consented to", one) for one in without)
+        acts = tuple(Act("note_consent", f"{scope} was consented to", scope) for scope in without)
         return Pin(
             KEY,
             LABEL,
@@ -39,9 +39,9 @@ def pin(halves: Halves) -> Pin:
             acts=(Act("ask_consent", "Ask an administrator"), *acts),
         )
     whens = [
-        one.when
-        for one in (halves.provider.consents[name] for name in wanted)
-        if one.when is not None
+        consent.when
+        for consent in (halves.provider.consents[name] for name in wanted)
+        if consent.when is not None
     ]
     date = f", {max(whens).day} {max(whens):%b}" if whens else ""
     held = f"administrator{date}"

@@ -79,7 +79,7 @@ def pin(halves: Halves) -> Pin:
         )
     source = "published" if halves.provider.published else "entered manually"
     count = f"{len(wanted)} addresses are" if len(wanted) > 1 else "The address is"
-    shown = next((one for one in wanted if one.key == "token_endpoint"), wanted[0]).key
+    shown = next((address for address in wanted if address.key == "token_endpoint"), wanted[0]).key
     return halves.agreed(
         KEY,
         LABEL,

@@ -35,12 +35,12 @@ def pin(halves: Halves) -> Pin:
         wanted = halves.caller.parts.addresses() if halves.caller.parts else ()
         for address in (
             halves.caller.issuer,
-            *(halves.caller.values.get(one.key, "") for one in wanted),
+            *(halves.caller.values.get(address.key, "") for address in wanted),
         ):
             if (
                 address
                 and address not in mine
-                and any(addresses.equivalent(address, one) for one in elsewhere)
+                and any(addresses.equivalent(address, other) for other in elsewhere)
             ):
                 return differs(
                     KEY,
@@ -52,8 +52,8 @@ def pin(halves: Halves) -> Pin:
                     marked=False,
                 )
     labels = {
-        one.key: lower(one.label)
-        for one in (halves.caller.parts.secrets() if halves.caller.parts else ())
+        secret.key: lower(secret.label)
+        for secret in (halves.caller.parts.secrets() if halves.caller.parts else ())
     }
     for key, secret in halves.caller.secrets.items():
         # One that a test has proven here belongs here; then it is the other environment that has

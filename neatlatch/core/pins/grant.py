@@ -24,7 +24,7 @@ def pin(halves: Halves) -> Pin:
     )
     if not halves.provider.known:
         return not_known(KEY, LABEL, ours)
-    theirs = ", ".join(sorted(one.rpartition(":")[2] for one in halves.provider.grants))
+    theirs = ", ".join(sorted(grant.rpartition(":")[2] for grant in halves.provider.grants))
     switch_on = Act(
         "enable_grant",
         "Switch it on" if halves.provider.managed else "Record it as switched on",
@@ -69,9 +69,9 @@ def pin(halves: Halves) -> Pin:
             marked=False,
         )
     if off := [
-        one
-        for one in (halves.caller.parts.switches if halves.caller.parts else ())
-        if not halves.provider.switches.get(one)
+        switch
+        for switch in (halves.caller.parts.switches if halves.caller.parts else ())
+        if not halves.provider.switches.get(switch)
     ]:
         return differs(
             KEY,

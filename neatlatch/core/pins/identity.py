@@ -14,7 +14,7 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
     practice, no source.
     """
     wanted = halves.caller.parts.identities() if halves.caller.parts else ()
-    return tuple(_pin(halves, one.key, lower(one.label)) for one in wanted)
+    return tuple(_pin(halves, identity.key, lower(identity.label)) for identity in wanted)
 
 
 def _pin(halves: Halves, key: str, label: str) -> Pin:

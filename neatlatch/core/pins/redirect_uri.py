@@ -32,7 +32,7 @@ def pin(halves: Halves) -> Pin:
         )
     nearest = found.nearest or registered[0]
     why = (
-        " ".join(one.says for one in found.differences)
+        " ".join(difference.says for difference in found.differences)
         or found.reason[:1].upper() + found.reason[1:] + "."
     )
     if found.alike:

@@ -30,7 +30,7 @@ def _pin(halves: Halves) -> Pin:
         return not_known(KEY, label, ours)
     theirs = joined(held)
     if not held:
-        acts = tuple(Act("note_right", f"It is {one}", one) for one in halves.roles[:4])
+        acts = tuple(Act("note_right", f"It is {role}", role) for role in halves.roles[:4])
         return Pin(
             KEY,
             label,
@@ -43,7 +43,7 @@ def _pin(halves: Halves) -> Pin:
         )
     for need in halves.needs:
         if gap := lacking(held, need.alternatives, halves.implies):
-            acts = tuple(Act("note_right", f"It has {one} now", one) for one in sorted(gap))
+            acts = tuple(Act("note_right", f"It has {text} now", text) for text in sorted(gap))
             return Pin(
                 KEY,
                 label,

@@ -33,7 +33,7 @@ def pin(halves: Halves) -> Pin:
             "It is not known which address our calls come from.",
             Act("test", "Test it"),
         )
-    outside = [one for one in ours if not inside(one, allowed)]
+    outside = [text for text in ours if not inside(text, allowed)]
     if outside:
         return differs(
             KEY,

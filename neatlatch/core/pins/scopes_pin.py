@@ -36,7 +36,7 @@ def pin(halves: Halves) -> Pin:
             ours,
             f"{workload} needs {joined(scopes)} for {operation}, and we do not ask for it.",
             _blocked(halves, caller.scopes),
-            *(Act("request_scope", f"Ask for {one} too", one) for one in sorted(scopes)),
+            *(Act("request_scope", f"Ask for {scope} too", scope) for scope in sorted(scopes)),
             Act("see_workloads", "See who needs it"),
         )
     if caller.granted is not None:
@@ -77,11 +77,11 @@ def _not_permitted(halves: Halves, over: list[str], theirs: str, ours: str) -> P
         Act(
             "permit_scope",
             "Ask for it" if halves.provider.managed else "Record it as permitted",
-            one,
+            text,
         )
-        for one in over
+        for text in over
     ]
-    acts += [Act("drop_scope", "Drop it here", one) for one in over]
+    acts += [Act("drop_scope", "Drop it here", text) for text in over]
     return _differs(
         theirs,
         ours,

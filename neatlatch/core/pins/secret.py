@@ -30,13 +30,13 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
     return tuple(
         _pin(
             halves,
-            one.key,
-            lower(one.label),
-            halves.provider.held.get(one.key, ()),
-            halves.caller.secrets.get(one.key),
+            secret.key,
+            lower(secret.label),
+            halves.provider.held.get(secret.key, ()),
+            halves.caller.secrets.get(secret.key),
         )
-        for one in wanted
-        if one.type != "key"
+        for secret in wanted
+        if secret.type != "key"
     )
 
 
@@ -65,15 +65,19 @@ def _pin(
             Act("drop_secret", "Take the secret out"),
             marked=False,
         )
-    live = [one for one in theirs if one.live and not _over(one, halves.now)]
+    live = [
+        secret_facts
+        for secret_facts in theirs
+        if secret_facts.live and not _over(secret_facts, halves.now)
+    ]
     held = _shown(live[-1], halves.now) if live else ("ended" if theirs else "—")
     if ours is None:
         return missing(key, label, held, "", _none(key, label), put_in)
     same = next(
         (
-            one
-            for one in theirs
-            if one.fingerprint is not None and one.fingerprint == ours.fingerprint
+            secret_facts
+            for secret_facts in theirs
+            if secret_facts.fingerprint is not None and secret_facts.fingerprint == ours.fingerprint
         ),
         None,
     )
@@ -104,7 +108,9 @@ def _pin(
             marked=False,
         )
     if ours.looks_like_id or any(
-        ours.fingerprint == one.fingerprint for one in theirs if one.looks_like_id
+        ours.fingerprint == secret_facts.fingerprint
+        for secret_facts in theirs
+        if secret_facts.looks_like_id
     ):
         return differs(
             key,
@@ -128,7 +134,7 @@ def _pin(
         return Pin(
             key, label, Fit.FITS, held, shown, "The application has taken it since it was put in."
         )
-    if live and all(one.fingerprint is not None for one in live):
+    if live and all(secret.fingerprint is not None for secret in live):
         return differs(
             key,
             label,

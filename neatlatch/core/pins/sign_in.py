@@ -16,7 +16,7 @@ def pin(halves: Halves) -> Pin:
         return not_known(KEY, LABEL, ours)
     allowed = sorted(halves.provider.sign_in_methods)
     theirs = ", ".join(allowed)
-    take = tuple(Act("take_provider", f"Use {one}", one) for one in allowed)
+    take = tuple(Act("take_provider", f"Use {text}", text) for text in allowed)
     if not allowed:
         return unwritten(
             KEY,

@@ -172,8 +172,8 @@ def _who_has(file: Path) -> list[int]:
         with contextlib.suppress(OSError):
             found += [
                 int(process.name)
-                for one in (process / "fd").iterdir()
-                if one.is_symlink() and os.readlink(one) == str(file)
+                for path in (process / "fd").iterdir()
+                if path.is_symlink() and os.readlink(path) == str(file)
             ]
     return found
 

@@ -79,7 +79,7 @@ def try_out(copy: Path, key: Path) -> drills.Drill:
 
 
 def _make_room(folder: Path) -> None:
-    copies = sorted(one for one in folder.iterdir() if _NAME.fullmatch(one.name))
-    for one in copies[: -settings.BACKUPS_KEPT]:
-        one.unlink(missing_ok=True)
-        one.with_suffix(".anchor").unlink(missing_ok=True)
+    copies = sorted(path for path in folder.iterdir() if _NAME.fullmatch(path.name))
+    for copy in copies[: -settings.BACKUPS_KEPT]:
+        copy.unlink(missing_ok=True)
+        copy.with_suffix(".anchor").unlink(missing_ok=True)

@@ -76,8 +76,8 @@ def check_version(
             "This edit does not say which version it was made on.",
             "Send If-Match with the ETag you were given.",
         )
-    tags = [one.strip() for one in given.split(",")]
-    if any(one != "*" and not _TAG.fullmatch(one) for one in tags):
+    tags = [part.strip() for part in given.split(",")]
+    if any(tag != "*" and not _TAG.fullmatch(tag) for tag in tags):
         raise Problem(
             400,
             "If-Match holds no ETag.",
@@ -89,9 +89,9 @@ def check_version(
             *what, int(seen) if seen.isdigit() and len(seen) < 10 else version - 1
         )
         told = " ".join(
-            f"{one['by']}: {'; '.join(one['changes']).rstrip('.')}."
-            for one in meanwhile
-            if one["changes"]
+            f"{edit['by']}: {'; '.join(edit['changes']).rstrip('.')}."
+            for edit in meanwhile
+            if edit["changes"]
         )
         told = told or f"{changed_by or 'Somebody'} saved a newer version."
         raise changed_meanwhile(version, told, meanwhile)

@@ -110,9 +110,11 @@ class Told:
 def told(environment: Mapping[str, str] = os.environ) -> list[Told]:
     """Every setting with what holds now."""
     found = []
-    for one in SETTINGS:
-        value = environment.get(one.name, "")
-        found.append(Told(one, "" if one.secret else value or _bare(one.usual), bool(value)))
+    for setting in SETTINGS:
+        value = environment.get(setting.name, "")
+        found.append(
+            Told(setting, "" if setting.secret else value or _bare(setting.usual), bool(value))
+        )
     return found
 
 

@@ -30,7 +30,7 @@ def check_or_stop() -> None:
         sys.exit(f"Neat Latch does not start. {error}")
     except OperationalError:
         return  # there is no database yet; migrations make it
-    for one in AT_START:
-        one()
+    for check in AT_START:
+        check()
     won.take_up(again=True)
     journal.check_at_start()

@@ -200,14 +200,14 @@ def _book(given: BookIn) -> dict[str, Any]:
         "groups": given.groups,
         "rules": [
             {
-                "effect": one.effect,
-                "who": one.who,
-                "operation": one.operation,
-                "resource": one.resource,
-                "match": one.match,
-                "from": one.origins,
+                "effect": rule.effect,
+                "who": rule.who,
+                "operation": rule.operation,
+                "resource": rule.resource,
+                "match": rule.match,
+                "from": rule.origins,
             }
-            for one in given.rules
+            for rule in given.rules
         ],
     }
 
@@ -232,18 +232,18 @@ def _rules(book: Book, idle: Collection[int]) -> list[RuleOut]:
 def _difference(found: formats.Difference) -> RulesDifferenceOut:
     rights = [
         RightChangedOut(
-            principal=one.principal,
-            operation=one.operation,
-            resource=one.resource,
-            before=one.before,
-            after=one.after,
+            principal=right.principal,
+            operation=right.operation,
+            resource=right.resource,
+            before=right.before,
+            after=right.after,
         )
-        for one in found.rights
+        for right in found.rights
     ]
     return RulesDifferenceOut(
         nothing=found.nothing,
-        added=[one.says for one in found.added],
-        gone=[one.says for one in found.gone],
+        added=[rule.says for rule in found.added],
+        gone=[rule.says for rule in found.gone],
         groups=list(found.groups),
         reordered=found.reordered,
         rights=rights,
@@ -330,35 +330,37 @@ def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     )
     named: QuerySet[Any] = known.values_list("pk", "name", named=True)
     keys, following = page(named, "name", cursor, _PAGE)
-    found = _applications(one.pk for one in keys)
+    found = _applications(key.pk for key in keys)
     environments, standing = (
-        {one.pk: one for one in _environments()},
-        _places(one.pk for one in found),
+        {environment.pk: environment for environment in _environments()},
+        _places(application.pk for application in found),
     )
     join(standing, "environment", environments)
-    join(standing, "application", {one.pk: one for one in found})
+    join(standing, "application", {application.pk: application for application in found})
     # An environment that was asked for is a row's; that an application stands in it is no reason to
     # show its others.
     for word in asked:
         if word.field == "env":
             standing = [
-                one for one in standing if one.environment.key.startswith(word.text) != word.without
+                place
+                for place in standing
+                if place.environment.key.startswith(word.text) != word.without
             ]
     told = services.listed(
-        sorted(standing, key=lambda one: (one.application.name, one.environment.order))
+        sorted(standing, key=lambda place: (place.application.name, place.environment.order))
     )
-    return written(AccessRows(items=[_row(one) for one in told], next=following))
+    return written(AccessRows(items=[_row(row) for row in told], next=following))
 
 
-def _row(one: services.Listed) -> AccessRow:
+def _row(listed: services.Listed) -> AccessRow:
     return AccessRow(
-        application=one.place.application.key,
-        application_name=one.place.application.name,
-        environment=environment_out(one.place.environment),
-        derived=one.derived,
-        rules=one.rules,
-        idle=one.idle,
-        differs=one.differs,
+        application=listed.place.application.key,
+        application_name=listed.place.application.name,
+        environment=environment_out(listed.place.environment),
+        derived=listed.derived,
+        rules=listed.rules,
+        idle=listed.idle,
+        differs=listed.differs,
     )
 
 

@@ -207,7 +207,7 @@ def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
     The values sent are not repeated: they may be secrets.
     """
     told = error.errors[:_MOST_ERRORS]
-    errors = {_field_of(one): _in_words(one) for one in told}
+    errors = {_field_of(error): _in_words(error) for error in told}
     return problems.answer(
         problems.wrong_fields(errors or {"body": "The body is not what is wanted."})
     )

@@ -96,15 +96,15 @@ def _begins_in(name: str, word: str) -> bool:
     return any(part.startswith(word) for part in name.lower().replace(",", "").split())
 
 
-def _filter(one: SavedFilter, by: Person) -> FilterOut:
+def _filter(saved_filter: SavedFilter, by: Person) -> FilterOut:
     return FilterOut(
-        id=one.pk,
-        list=one.list,
-        name=one.name,
-        words=one.words,
-        shared=one.shared,
-        mine=one.person_id == by.pk,
-        by=one.person.shown_name,
+        id=saved_filter.pk,
+        list=saved_filter.list,
+        name=saved_filter.name,
+        words=saved_filter.words,
+        shared=saved_filter.shared,
+        mine=saved_filter.person_id == by.pk,
+        by=saved_filter.person.shown_name,
     )
 
 
@@ -117,7 +117,7 @@ def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
         *rows.filter(person=by)[:_MOST_FILTERS],
         *rows.filter(shared=True).exclude(person=by)[:_MOST_FILTERS],
     ]
-    return [_filter(one, by) for one in found]
+    return [_filter(row, by) for row in found]
 
 
 @router.post("/filters", response={201: FilterOut})

@@ -161,20 +161,21 @@ def preview_out(shown: Preview) -> InventoryPreviewOut:
     """A preview as the page wants it."""
     changes = shown.outcome.changes
     telling = sorted(
-        (one for one in changes if one.act != "stay"), key=lambda one: _FIRST.get(one.act, 3)
+        (change for change in changes if change.act != "stay"),
+        key=lambda change: _FIRST.get(change.act, 3),
     )
     return InventoryPreviewOut(
-        changes=[_bounded(services.told(one)) for one in telling[:_MOST_TOLD]],
+        changes=[_bounded(services.told(change)) for change in telling[:_MOST_TOLD]],
         more=max(len(telling) - _MOST_TOLD, 0),
         stays=len(changes) - len(telling),
         standing=shown.standing,
         base_known=shown.base_known,
         nothing=shown.outcome.nothing,
-        adds=sum(one.act == "add" for one in changes),
-        changes_count=sum(one.act == "change" for one in changes),
-        removes=sum(one.act == "remove" for one in changes),
-        conflicts=sum(one.act == "conflict" for one in changes),
-        kept=sum(one.act == "kept" for one in changes),
+        adds=sum(change.act == "add" for change in changes),
+        changes_count=sum(change.act == "change" for change in changes),
+        removes=sum(change.act == "remove" for change in changes),
+        conflicts=sum(change.act == "conflict" for change in changes),
+        kept=sum(change.act == "kept" for change in changes),
     )
 
 

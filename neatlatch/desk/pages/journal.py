@@ -84,7 +84,7 @@ def entries(request: HttpRequest, cursor: str | None = None, words: str = "") ->
             | Q(ref__icontains=word)
         )
     found, following = page(rows, "number", cursor, descending=True)
-    return written(Entries(items=[_entry_out(one) for one in found], next=following))
+    return written(Entries(items=[_entry_out(entry) for entry in found], next=following))
 
 
 @router.get("/journal/chain", response=ChainOut)

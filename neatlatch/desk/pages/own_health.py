@@ -39,7 +39,7 @@ def health(request: HttpRequest) -> HealthOut:
     guard.need(request, "look")
     seen = own_health.facts()
     checks = [
-        CheckOut(key=one.key, name=one.name, state=one.state, says=one.says, act=one.act)
-        for one in own_health.judge(seen)
+        CheckOut(key=check.key, name=check.name, state=check.state, says=check.says, act=check.act)
+        for check in own_health.judge(seen)
     ]
     return HealthOut(at=seen.now, checks=checks)

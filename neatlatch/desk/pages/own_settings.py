@@ -39,12 +39,12 @@ def settings(request: HttpRequest) -> SettingsOut:
     return SettingsOut(
         items=[
             SettingOut(
-                name=one.setting.name,
-                meaning=one.setting.meaning.replace("`", ""),
-                value=one.value,
-                is_set=one.is_set,
-                secret=one.setting.secret,
+                name=told.setting.name,
+                meaning=told.setting.meaning.replace("`", ""),
+                value=told.value,
+                is_set=told.is_set,
+                secret=told.setting.secret,
             )
-            for one in settings_told.told()
+            for told in settings_told.told()
         ]
     )

@@ -103,8 +103,8 @@ _teams = Reading(Team, "t.id IN {keys}")
 # How many rows of each table are an owner's: by its index, for the owners of one page.
 _COUNTS = f"""SELECT k.value, {
     ", ".join(
-        f"(SELECT count(*) FROM {one._meta.db_table} WHERE owner_id = k.value)"
-        for one in (Application, Workload, Credential)
+        f"(SELECT count(*) FROM {model._meta.db_table} WHERE owner_id = k.value)"
+        for model in (Application, Workload, Credential)
     )
 } FROM json_each(%s) k"""
 
@@ -116,14 +116,17 @@ def _rows(keys: Sequence[int]) -> list[OwnerOut]:
         known.values(),
         "person",
         {
-            one.pk: one
-            for one in _people({one.person_id for one in known.values() if one.person_id})
+            person.pk: person
+            for person in _people({text.person_id for text in known.values() if text.person_id})
         },
     )
     join(
         known.values(),
         "team",
-        {one.pk: one for one in _teams({one.team_id for one in known.values() if one.team_id})},
+        {
+            team.pk: team
+            for team in _teams({text.team_id for text in known.values() if text.team_id})
+        },
     )
     join(known.values(), "deputy", known)
     names = services.written(known.values())

@@ -227,14 +227,14 @@ def previews(request: HttpRequest, identity: UUID) -> PreviewsOut:
     return PreviewsOut(
         ways=[
             PreviewOut(
-                way=one.way,
-                overlaps=one.overlaps,
-                gap_seconds=one.gap.total_seconds() if one.gap else None,
-                says=list(one.says),
+                way=row.way,
+                overlaps=row.overlaps,
+                gap_seconds=row.gap.total_seconds() if row.gap else None,
+                says=list(row.says),
             )
-            for one in rows
+            for row in rows
         ],
-        connections=sorted({one.connection.ref for one in looking.holders(found)}),
+        connections=sorted({holder.connection.ref for holder in looking.holders(found)}),
         open=looking.open_ones([found.pk]).get(found.pk),
     )
 

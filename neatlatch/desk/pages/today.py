@@ -190,12 +190,15 @@ def today(request: HttpRequest) -> HttpResponse:
     last_rounds = rounds_out(list(Round.objects.order_by("-number")[:1]))
     return written(
         TodayOut(
-            environments=[environment_out(one) for one in Environment.objects.all()],
-            applications={WORST[one.worst]: one.applications for one in counted},
+            environments=[
+                environment_out(environment) for environment in Environment.objects.all()
+            ],
+            applications={WORST[standing.worst]: standing.applications for standing in counted},
             counts={
-                state.value: sum(getattr(one, state.value) for one in counted) for state in State
+                state.value: sum(getattr(standing, state.value) for standing in counted)
+                for state in State
             },
-            ruled_out=sum(one.ruled_out for one in counted),
+            ruled_out=sum(standing.ruled_out for standing in counted),
             wall=_wall(_on_the_wall(), None),
             breaks=_breaks(None),
             last_round=last_rounds[0] if last_rounds else None,
@@ -230,14 +233,14 @@ def _on_the_wall() -> QuerySet[Standing]:
 
 
 def _fitting(rows: QuerySet[Standing], words: Iterable[Word]) -> QuerySet[Standing]:
-    for one in words:
-        if one.field == "app":
-            wanted = Q(application__key__contains=one.text)
-        elif one.field:
-            wanted = _with(**{_OF_CONNECTIONS[one.field]: one.text})
+    for word in words:
+        if word.field == "app":
+            wanted = Q(application__key__contains=word.text)
+        elif word.field:
+            wanted = _with(**{_OF_CONNECTIONS[word.field]: word.text})
         else:
-            wanted = Q(name__icontains=one.text) | _with(ref__icontains=one.text)
-        rows = rows.exclude(wanted) if one.without else rows.filter(wanted)
+            wanted = Q(name__icontains=word.text) | _with(ref__icontains=word.text)
+        rows = rows.exclude(wanted) if word.without else rows.filter(wanted)
     return rows
 
 
@@ -255,17 +258,17 @@ def _wall(rows: QuerySet[Standing], cursor: str | None) -> Wall:
         named, "worst", cursor, limit=APPLICATIONS, then="name"
     )
     found, following = page_of
-    cells, more = _cells([one.application_id for one in found])
+    cells, more = _cells([row.application_id for row in found])
     return Wall(
         items=[
             WallRow(
-                application=one.application__key,
-                name=one.name,
-                worst=WORST[one.worst],
-                cells=cells.get(one.application_id, {}),
-                more=more.get(one.application_id, {}),
+                application=row.application__key,
+                name=row.name,
+                worst=WORST[row.worst],
+                cells=cells.get(row.application_id, {}),
+                more=more.get(row.application_id, {}),
             )
-            for one in found
+            for row in found
         ],
         next=following,
     )
@@ -281,7 +284,7 @@ def _cells(
         marks = ", ".join(["%s"] * len(applications))
         cursor.execute(_CELLS.replace("MARKS", marks), [*applications, IN_A_CELL])
         found = [_Cell._make(row) for row in cursor.fetchall()]
-    fresh = fresh_of((UUID(one.key), bool(one.stale), _moment(one.holds_until)) for one in found)
+    fresh = fresh_of((UUID(row.key), bool(row.stale), _moment(row.holds_until)) for row in found)
     cells: dict[int, dict[str, list[CellOut]]] = {}
     more: dict[int, dict[str, int]] = {}
     for one in found:
@@ -315,7 +318,7 @@ def _failures(state: str, recent: list[int]) -> str:
     """What is said where no pin explains that it does not work."""
     if state not in (State.UNLATCHED, State.STICKING):
         return ""
-    return f"{state} · {sum(one < 0 for one in recent)} of {len(recent)}"
+    return f"{state} · {sum(number < 0 for number in recent)} of {len(recent)}"
 
 
 # What breaks next
@@ -325,7 +328,7 @@ def _breaks(cursor: str | None) -> Breaks:
     now = timezone.now()
     after = _urgency(cursor) if cursor else None
     told = [*_of_connections(after, now), *_of_workloads(after, now)]
-    told.sort(key=lambda one: one[0])
+    told.sort(key=lambda of_connection: of_connection[0])
     shown, over = told[:BREAKS], told[BREAKS:]
     return Breaks(
         items=[one for _, one in shown], next=cursor_of(_texts(shown[-1][0])) if over else None
@@ -374,20 +377,20 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
         named=True,
     )
     found: list[Any] = list(ordered[: BREAKS + 1])
-    fresh = fresh_of((one.pk, one.stale, one.holds_until) for one in found)
+    fresh = fresh_of((row.pk, row.stale, row.holds_until) for row in found)
     told = []
-    for one in found:
-        new = fresh.get(one.pk, one)
-        if one.pk in fresh and fresh[one.pk].next_rank == NOT_KNOWN:
+    for row in found:
+        new = fresh.get(row.pk, row)
+        if row.pk in fresh and fresh[row.pk].next_rank == NOT_KNOWN:
             continue
         told.append(
             (
-                _urgency_of(new.next_at, one.ref),
+                _urgency_of(new.next_at, row.ref),
                 BreakOut(
-                    ref=one.ref,
+                    ref=row.ref,
                     workload=None,
-                    application=one.connection__place__application__name,
-                    environment=one.connection__place__environment__name,
+                    application=row.connection__place__application__name,
+                    environment=row.connection__place__environment__name,
                     at=new.next_at,
                     why=new.next_why,
                     act=new.next_act,

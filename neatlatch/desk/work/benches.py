@@ -49,15 +49,15 @@ def connections_of(client: Client) -> list[Connection]:
 def sent_by(connections: list[Connection]) -> list[Sent]:
     """What the callers send, of those that sign people in."""
     found = []
-    for one in connections:
-        if one.scheme == CODE:
-            tokens = one.tokens
+    for connection in connections:
+        if connection.scheme == CODE:
+            tokens = connection.tokens
             renews = tokens is not None and tokens.refresh is not None and not tokens.refused
-            workloads = tuple(use.name for use in one.uses.all())
+            workloads = tuple(use.name for use in connection.uses.all())
             found.append(
                 Sent(
-                    one.ref,
-                    one.values.get("redirect_uri", ""),
+                    connection.ref,
+                    connection.values.get("redirect_uri", ""),
                     workloads,
                     tokens is not None,
                     renews,
@@ -80,15 +80,15 @@ def _uri_bench(client: Client, sent: list[Sent]) -> redirect_bench.Bench:
 def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
     """The bench of each of them, without who depends on what. One query for all."""
     sent: dict[UUID, list[Sent]] = {}
-    rows = Connection.objects.filter(client__in=[one.pk for one in clients], scheme=CODE).order_by(
-        "ref"
-    )
+    rows = Connection.objects.filter(
+        client__in=[client.pk for client in clients], scheme=CODE
+    ).order_by("ref")
     for client, ref, uri in rows.values_list(
         "client_id", "ref", KeyTextTransform("redirect_uri", "values")
     ):
         assert client is not None
         sent.setdefault(client, []).append(Sent(ref, uri or ""))
-    return [_uri_bench(one, sent.get(one.pk, [])) for one in clients]
+    return [_uri_bench(client, sent.get(client.pk, [])) for client in clients]
 
 
 def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
@@ -127,7 +127,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
             "Change it here; the application is told at once.",
         )
     if wanted is not None:
-        wanted = [one for one in dict.fromkeys(wanted) if one]
+        wanted = [text for text in dict.fromkeys(wanted) if text]
         if errors := registration.check(services.with_uris(wanted)(client.fields())):
             raise wrong_fields(errors)
         if wanted == client.redirect_uris:
@@ -137,7 +137,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
         if wanted is None
         else {"redirect_uris": wanted, "by": by.username, "at": timezone.now().isoformat()}
     )
-    client.ticks = [one for one in client.ticks if not one.startswith("planned:")]
+    client.ticks = [tick for tick in client.ticks if not tick.startswith("planned:")]
     client.save(update_fields=["planned", "ticks"])
     write(
         by,
@@ -154,7 +154,11 @@ def carry_out(by: Person, client: Client) -> Client:
 
     Every act must have been ticked off.
     """
-    open_ = [one.says for one in services.planned_acts(client) if one.key not in client.ticks]
+    open_ = [
+        planned_act.says
+        for planned_act in services.planned_acts(client)
+        if planned_act.key not in client.ticks
+    ]
     if not client.planned:
         raise Problem(
             409,
@@ -165,7 +169,7 @@ def carry_out(by: Person, client: Client) -> Client:
         raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
     changed = services.change(by, client, services.with_uris(list(client.planned["redirect_uris"])))
     Client.objects.filter(pk=client.pk).update(
-        planned=None, ticks=[one for one in client.ticks if not one.startswith("planned:")]
+        planned=None, ticks=[tick for tick in client.ticks if not tick.startswith("planned:")]
     )
     changed.refresh_from_db(fields=["planned", "ticks"])
     return changed
@@ -200,16 +204,18 @@ def _held_and_called(
     """What its connections hold, and who calls what by them; ``called``: by which name."""
     with_scopes, permitted = client.scheme in OAUTH2, frozenset(client.rights)
     holders, workloads, uses = [], [], []
-    for one in connections:
-        holders.append(_holder(client, one) if with_scopes else Holder(one.ref, permitted))
-        for use in one.uses.all():
+    for connection in connections:
+        holders.append(
+            _holder(client, connection) if with_scopes else Holder(connection.ref, permitted)
+        )
+        for use in connection.uses.all():
             operations = tuple(
                 (name, found.alternatives)
                 for name in use.operations
                 if (found := profile.operation(name)) is not None
             )
             uses.append(use)
-            workloads.append(WorkloadOf(called(use), one.ref, operations))
+            workloads.append(WorkloadOf(called(use), connection.ref, operations))
     return holders, workloads, uses
 
 
@@ -227,8 +233,8 @@ class Tallied:
 
 def tallies(clients: Sequence[Client]) -> list[Tallied]:
     """What the list of scopes tells of each. Three queries for all."""
-    connections = blocks.read_of_clients(one.pk for one in clients)
-    return [_tally(one, connections.get(one.pk, [])) for one in clients]
+    connections = blocks.read_of_clients(client.pk for client in clients)
+    return [_tally(client, connections.get(client.pk, [])) for client in clients]
 
 
 def _tally(client: Client, connections: list[Connection]) -> Tallied:
@@ -238,9 +244,9 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
         client, connections, profile, lambda use: str(use.workload_id)
     )
     consents = [
-        one
-        for one in profile.scopes
-        if one.administrator and one.name in client.scopes and one.name not in client.consents
+        scope
+        for scope in profile.scopes
+        if scope.administrator and scope.name in client.scopes and scope.name not in client.consents
     ]
     return Tallied(
         permitted=len(permitted),
@@ -276,15 +282,17 @@ def _counted(known: Any, permitted: frozenset[str], holders: Any, workloads: Any
 
 def _holder(client: Client, connection: Connection) -> Holder:
     sets = [
-        one
-        for one in connection.token_sets.all()
-        if (one.person_id is not None) == connection.individual
+        token_set
+        for token_set in connection.token_sets.all()
+        if (token_set.person_id is not None) == connection.individual
     ]
-    made = [one.signed_in_at if connection.scheme == CODE else one.obtained for one in sets]
+    made = [set_.signed_in_at if connection.scheme == CODE else set_.obtained for set_ in sets]
     moments = [
-        one for one in (client.scopes_changed_at, connection.scopes_changed_at) if one is not None
+        moment
+        for moment in (client.scopes_changed_at, connection.scopes_changed_at)
+        if moment is not None
     ]
-    granted = frozenset.intersection(*(frozenset(one.granted) for one in sets)) if sets else None
+    granted = frozenset.intersection(*(frozenset(set_.granted) for set_ in sets)) if sets else None
     return Holder(
         connection.ref,
         frozenset(connection.scopes),
@@ -306,18 +314,20 @@ class ScopeEffect:
 def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEffect]:
     """Whom it stops when a client, or an account, may do this and no more."""
     profile, wanted, found = client.place.application.read_profile(), frozenset(wanted), []
-    for one in connections_of(client):
+    for connection in connections_of(client):
         if client.scheme not in OAUTH2:
             stopped = scope_effects.stopped_by(
-                client.rights, wanted, _needs(one, profile), profile.implies
+                client.rights, wanted, _needs(connection, profile), profile.implies
             )
-            found.append(ScopeEffect(one.ref, stopped))
+            found.append(ScopeEffect(connection.ref, stopped))
             continue
-        asked = frozenset(one.scopes)
+        asked = frozenset(connection.scopes)
         before, after = (asked & closure(some, profile.implies) for some in (client.scopes, wanted))
-        stopped = scope_effects.stopped_by(before, after, _needs(one, profile), profile.implies)
-        found.append(ScopeEffect(one.ref, stopped, tuple(sorted(before - after))))
-    return [one for one in found if one.workloads or one.asks_in_vain]
+        stopped = scope_effects.stopped_by(
+            before, after, _needs(connection, profile), profile.implies
+        )
+        found.append(ScopeEffect(connection.ref, stopped, tuple(sorted(before - after))))
+    return [call for call in found if call.workloads or call.asks_in_vain]
 
 
 def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
@@ -349,8 +359,8 @@ def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
     """Why each scope is asked for: the workloads and operations that stop without it."""
     *_, found = matrix(client)
     reasons = {
-        one.scope: [f"{call.workload}: {call.operation}" for call in one.needed_by]
-        for one in found.trim.kept
+        kept.scope: [f"{call.workload}: {call.operation}" for call in kept.needed_by]
+        for kept in found.trim.kept
     }
     return {scope: reasons.get(scope, []) for scope in scopes}
 
@@ -360,11 +370,11 @@ def ask_consent(by: Actor, client: Client, scopes: list[str], asked_of: str) -> 
     """Ask an administrator of the application for consent, by a signed link."""
     profile = client.place.application.read_profile()
     wanted = sorted(set(scopes))
-    for one in wanted:
-        known = profile.scope(one)
+    for scope in wanted:
+        known = profile.scope(scope)
         if known is None or not known.administrator:
             raise wrong_fields(
-                {"scopes": f"{one} is no scope that wants an administrator's consent."}
+                {"scopes": f"{scope} is no scope that wants an administrator's consent."}
             )
     if not wanted:
         raise wrong_fields({"scopes": "Choose at least one scope."})
@@ -431,7 +441,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
     """
     if not name.strip():
         raise wrong_fields({"name": "Give your name, so that they know who consented."})
-    if unknown := [one for one in given if one not in request.scopes]:
+    if unknown := [text for text in given if text not in request.scopes]:
         raise wrong_fields({"given": f"{unknown[0]} was not asked for."})
     with transaction.atomic():
         request = (
@@ -465,7 +475,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
             {
                 "name given": request.answered_by,
                 "given": request.given,
-                "refused": [one for one in request.scopes if one not in request.given],
+                "refused": [scope for scope in request.scopes if scope not in request.given],
                 "says": request.says,
             },
         )

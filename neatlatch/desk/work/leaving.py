@@ -140,11 +140,14 @@ def _tokens(person: Person) -> Iterator[Belonging]:
         .select_related("connection__place__environment")
         .order_by("connection__ref")
     )
-    for one in _read(sets):
-        ref, production = one.connection.ref, one.connection.place.environment.production
-        says = f"{ref} acts as {one.account or person.shown_name} for them."
+    for token_set in _read(sets):
+        ref, production = (
+            token_set.connection.ref,
+            token_set.connection.place.environment.production,
+        )
+        says = f"{ref} acts as {token_set.account or person.shown_name} for them."
         yield Belonging(
-            f"tokens:{one.pk}",
+            f"tokens:{token_set.pk}",
             "account of their own",
             ref,
             says,
@@ -203,15 +206,15 @@ def _grants(person: Person) -> Iterator[Belonging]:
         .distinct()
         .order_by("begun")
     )
-    for one in _read(rows.select_related("client__place__environment")):
-        name, production = one.client.name, one.client.place.environment.production
+    for credential in _read(rows.select_related("client__place__environment")):
+        name, production = credential.client.name, credential.client.place.environment.production
         says = f"{name} acts for them. That ends when they leave."
         yield Belonging(
-            f"grant:{one.pk}",
+            f"grant:{credential.pk}",
             "sign-in at the house",
             name,
             says,
-            f"/clients/{one.client_id}",
+            f"/clients/{credential.client_id}",
             "look",
             production,
         )
@@ -221,15 +224,15 @@ def _owning(person: Person, mine: frozenset[str]) -> list[Owner]:
     """Who the person is as an owner: themselves, and contacts that are called as they are."""
     found = list(Owner.objects.filter(person=person))
     contacts = Owner.objects.filter(_like("name", mine), kind=Owner.Kind.CONTACT)
-    return found + [one for one in contacts if names.means(one.name, mine)]
+    return found + [contact for contact in contacts if names.means(contact.name, mine)]
 
 
 def _offered(person: Person, theirs: list[Owner]) -> str:
     """Who might take over what is a person's: their deputy, else their only team; empty: nobody."""
-    deputy = next((one.deputy for one in theirs if one.deputy is not None), None)
+    deputy = next((owner.deputy for owner in theirs if owner.deputy is not None), None)
     if deputy is not None:
         return owners.written([deputy])[deputy.pk]
-    teams = [one.name for one in person.teams.all()[:2]]
+    teams = [team.name for team in person.teams.all()[:2]]
     return teams[0] if len(teams) == 1 else ""
 
 
@@ -240,7 +243,7 @@ def _workloads(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
         .order_by("name", "pk")
     )
     for workload in _read(workloads_of.prefetch_related("uses__connection")):
-        refs = sorted({one.connection.ref for one in workload.uses.all() if one.connection})
+        refs = sorted({use.connection.ref for use in workload.uses.all() if use.connection})
         uses = f" uses {', '.join(refs)}" if refs else " uses nothing yet"
         says = f"{workload.name} in {workload.environment.name}{uses}."
         yield Belonging(
@@ -256,14 +259,14 @@ def _workloads(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
 
 
 def _applications(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
-    for one in _read(Application.objects.filter(owner__in=theirs).only("key", "name")):
-        says = f"They own {one.name} here."
+    for application in _read(Application.objects.filter(owner__in=theirs).only("key", "name")):
+        says = f"They own {application.name} here."
         yield Belonging(
-            f"application:{one.key}",
+            f"application:{application.key}",
             "application",
-            one.name,
+            application.name,
             says,
-            f"/applications/{one.key}",
+            f"/applications/{application.key}",
             "hand_over",
             False,
             offer,
@@ -321,8 +324,8 @@ def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
         .select_related("place__application", "place__environment")
         .order_by("name", "pk")
     )
-    for one in _read(rows):
-        yield one, f"{one.place.application.name}, {one.place.environment.name}"
+    for row in _read(rows):
+        yield row, f"{row.place.application.name}, {row.place.environment.name}"
 
 
 def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
@@ -346,7 +349,7 @@ def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
 
 def _contacts(mine: frozenset[str]) -> Iterator[Belonging]:
     for client, where in _clients_with(_like("contacts", mine)):
-        if any(names.means(one, mine) for one in client.contacts):
+        if any(names.means(contact, mine) for contact in client.contacts):
             says = f"{where}: they are its contact there."
             address, production = f"/clients/{client.pk}", client.place.environment.production
             yield Belonging(
@@ -365,16 +368,18 @@ def _secrets(person: Person) -> Iterator[Belonging]:
         put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted"
     ).defer("value")
     held = rows.filter(holders__isnull=False).distinct().order_by("issued", "pk")
-    for one in _read(held.prefetch_related("holders__connection__place__environment")):
-        holders = sorted((each.connection for each in one.holders.all()), key=lambda each: each.ref)
+    for credential in _read(held.prefetch_related("holders__connection__place__environment")):
+        holders = sorted(
+            (each.connection for each in credential.holders.all()), key=lambda each: each.ref
+        )
         production = any(each.place.environment.production for each in holders)
         says = (
             f"They put it in for {', '.join(each.ref for each in holders)}, so they have seen it."
         )
         yield Belonging(
-            f"secret:{one.pk}",
+            f"secret:{credential.pk}",
             "secret they have seen",
-            one.hint,
+            credential.hint,
             says,
             f"/connections/{holders[0].ref}",
             "replace",
@@ -423,7 +428,7 @@ def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
             by,
             client,
             clients.with_contacts(
-                [known if names.means(one, mine) else one for one in client.contacts]
+                [known if names.means(contact, mine) else contact for contact in client.contacts]
             ),
         )
     else:
@@ -461,6 +466,6 @@ def _disconnect(by: Actor, person: Person) -> None:
     on its page.
     """
     theirs = Connection.objects.filter(token_sets__person=person).distinct()
-    for one in theirs.select_related("place__application", "client"):
-        accounts.disconnect(by, one, person, forget=True)
+    for connection in theirs.select_related("place__application", "client"):
+        accounts.disconnect(by, connection, person, forget=True)
     Account.objects.filter(person=person).delete()

@@ -97,7 +97,7 @@ def facts() -> Facts:
 def judge(seen: Facts) -> tuple[Check, ...]:
     """Each part in turn, by what is seen."""
     parts = (_database, _disk, _worker, _clockwork, _queue, _copy)
-    return tuple(one(seen) for one in parts)
+    return tuple(part(seen) for part in parts)
 
 
 def _size(file: Path) -> int:
@@ -148,11 +148,11 @@ def _clockwork(seen: Facts) -> Check:
         return Check(key, name, State.WARNING, "Nothing has been done by the clock yet.")
     if not seen.worker:
         return Check(key, name, State.BAD, "It stands still with the worker.")
-    late = [one for one in seen.beats if _is_late(one, seen.now)]
-    failed = [one for one in seen.beats if one.failed and one not in late]
-    newest = max(one.at for one in seen.beats)
+    late = [beat for beat in seen.beats if _is_late(beat, seen.now)]
+    failed = [beat for beat in seen.beats if beat.failed and beat not in late]
+    newest = max(beat.at for beat in seen.beats)
     if late:
-        named = ", ".join(f"{_in_words(one)} ({_ago(one.at, seen.now)})" for one in late)
+        named = ", ".join(f"{_in_words(beat)} ({_ago(beat.at, seen.now)})" for beat in late)
         return Check(
             key,
             name,
@@ -161,10 +161,10 @@ def _clockwork(seen: Facts) -> Check:
             "Look into the worker's log, and start it again.",
         )
     if failed:
-        named = ", ".join(f"{_in_words(one)} ({one.failed})" for one in failed)
+        named = ", ".join(f"{_in_words(beat)} ({beat.failed})" for beat in failed)
         says = f"Failed the last time: {named}. It is tried again by itself."
         return Check(key, name, State.WARNING, says, "The worker's log says why.")
-    names = ", ".join(_in_words(one) for one in seen.beats)
+    names = ", ".join(_in_words(beat) for beat in seen.beats)
     says = f"Each in time, the last {_ago(newest, seen.now)}: {names}."
     return Check(key, name, State.GOOD, says)
 

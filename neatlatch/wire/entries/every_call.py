@@ -76,7 +76,7 @@ class EveryCall:
 
     def secrets(self) -> tuple[str, ...]:
         """All of them."""
-        return tuple(one for one in self.climb.plan.held.secrets.values() if one)
+        return tuple(secret for secret in self.climb.plan.held.secrets.values() if secret)
 
     def allowed(self) -> Said | None:
         """The harmless call was made already."""

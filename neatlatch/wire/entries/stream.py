@@ -192,9 +192,11 @@ class Stream:
     def secrets(self) -> tuple[str, ...]:
         """All of them."""
         further = (
-            secret for one in self.climb.plan.further for secret in one.held.secrets.values()
+            secret for number in self.climb.plan.further for secret in number.held.secrets.values()
         )
-        return tuple(one for one in (*self.climb.plan.held.secrets.values(), *further) if one)
+        return tuple(
+            secret for secret in (*self.climb.plan.held.secrets.values(), *further) if secret
+        )
 
     def allowed(self) -> Said | None:
         """List what is there."""
@@ -208,7 +210,7 @@ class Stream:
                     str(answer.get("says", "")),
                 )
             )
-        self.topics = [str(one) for one in answer.get("topics", [])]
+        self.topics = [str(topic) for topic in answer.get("topics", [])]
         return Said(f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}")
 
     def worked(self) -> Said | None:

@@ -7,7 +7,7 @@
     password: string
   }
   export const nothing = (): Given => ({ text: '', base64: '', file: '', password: '' })
-  export const isGiven = (one: Given) => Boolean(one.text.trim() || one.base64)
+  export const isGiven = (given: Given) => Boolean(given.text.trim() || given.base64)
 </script>
 
 <script lang="ts">

@@ -166,10 +166,10 @@
       {#each found.known as one (one)}<p class="text-warning font-semibold">{one}</p>{/each}
       {#if found.facts.length}
         <dl class="my-1 grid grid-cols-[8.5rem_1fr] gap-x-3">
-          {#each found.facts as one, place (place)}
-            <dt class="text-soft">{one.label}</dt>
-            <dd class="value {one.value.includes('NOT') ? 'text-error font-semibold' : ''}">
-              {one.value}
+          {#each found.facts as fact, place (place)}
+            <dt class="text-soft">{fact.label}</dt>
+            <dd class="value {fact.value.includes('NOT') ? 'text-error font-semibold' : ''}">
+              {fact.value}
             </dd>
           {/each}
         </dl>

@@ -10,7 +10,7 @@
 
 <ol aria-label="Rungs of the ladder" data-test-state={test?.state ?? 'none'}>
   {#each RUNGS as [key, name], place (key)}
-    {@const rung = rungs.find((one) => one.rung === key)}
+    {@const rung = rungs.find((rung) => rung.rung === key)}
     {@const now = running && place === rungs.length}
     <li class="grid grid-cols-[18px_66px_minmax(0,1fr)_auto] gap-x-2 py-1" data-rung={key}>
       {#if rung}

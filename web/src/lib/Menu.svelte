@@ -25,7 +25,7 @@
   $effect(() => {
     if (!open || box?.contains(document.activeElement)) return
     const links = [...(box?.querySelectorAll<HTMLElement>('a') ?? [])]
-    links.find((one) => one.checkVisibility())?.focus()
+    links.find((link) => link.checkVisibility())?.focus()
   })
   function onKey(event: KeyboardEvent): void {
     if (!open || event.key !== 'Escape') return

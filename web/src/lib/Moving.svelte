@@ -38,16 +38,16 @@
   }}
 >
   <h2 id="moving-title" class="mb-2">{moving.asked.title.replace(/\.$/, '')}</h2>
-  {#each moving.asked.moves as one, at (at)}
+  {#each moving.asked.moves as move, at (at)}
     <div class="border-base-300 mb-2 border-b pb-2">
       <p>
-        {one.what} <span class="value">{one.hint}</span> of <span class="value">{one.ref}</span>
+        {move.what} <span class="value">{move.hint}</span> of <span class="value">{move.ref}</span>
       </p>
       <dl class="grid grid-cols-[7rem_minmax(0,1fr)]">
         <dt class="text-soft">goes to</dt>
-        <dd class="value wrap-anywhere">{one.goes_to}</dd>
+        <dd class="value wrap-anywhere">{move.goes_to}</dd>
         <dt class="text-error font-semibold">would go to</dt>
-        <dd class="value text-error wrap-anywhere">{one.would_go_to}</dd>
+        <dd class="value text-error wrap-anywhere">{move.would_go_to}</dd>
       </dl>
     </div>
   {/each}

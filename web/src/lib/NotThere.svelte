@@ -11,8 +11,9 @@
     candidates = [],
   }: { title: string; says: string; candidates?: string[] } = $props()
   const above = $derived(
-    [...SECTIONS, ...MORE].find((one) => one.address === sectionOf(String(route.pathname))) ??
-      SECTIONS[0]!,
+    [...SECTIONS, ...MORE].find(
+      (section) => section.address === sectionOf(String(route.pathname)),
+    ) ?? SECTIONS[0]!,
   )
 </script>
 

@@ -40,19 +40,19 @@
 </script>
 
 <div aria-live="polite" data-scope-effects={stops ? 'stops' : 'none'}>
-  {#each effects as one (one.ref)}
-    {#each one.workloads as workload (workload.name)}
+  {#each effects as effect (effect.ref)}
+    {#each effect.workloads as workload (workload.name)}
       <p class="text-error font-semibold">
         ✗ {workload.name} stops: it lacks {workload.lacks.join(', ')} for {workload.operations.join(
           ', ',
         )}
-        {#if named}<span class="value text-base-content font-normal">{one.ref}</span>{/if}
+        {#if named}<span class="value text-base-content font-normal">{effect.ref}</span>{/if}
       </p>
     {/each}
-    {#if one.asks_in_vain.length}
+    {#if effect.asks_in_vain.length}
       <p class="text-warning">
-        <span class="value">{one.ref}</span> still asks for {one.asks_in_vain.join(', ')}; its next
-        token may be refused.
+        <span class="value">{effect.ref}</span> still asks for {effect.asks_in_vain.join(', ')}; its
+        next token may be refused.
       </p>
     {/if}
   {/each}

@@ -16,9 +16,9 @@
   >
     <title>{shape.says}</title>
     <path d={shape.path} class="stroke-soft fill-none" stroke-width="1.4" stroke-linejoin="round" />
-    {#each shape.failures as one (one.x)}
+    {#each shape.failures as failure (failure.x)}
       <path
-        d="M{one.x - 2.5} {one.y - 2.5} l5 5 m0 -5 l-5 5"
+        d="M{failure.x - 2.5} {failure.y - 2.5} l5 5 m0 -5 l-5 5"
         class="stroke-error"
         stroke-width="1.6"
       />

@@ -37,12 +37,12 @@
       aria-label="Sections"
       class="flex items-end gap-1 max-lg:order-last max-lg:w-full max-sm:justify-between max-sm:gap-0"
     >
-      {#each SECTIONS as one (one.address)}
-        {@const on = current === one.address}
+      {#each SECTIONS as section (section.address)}
+        {@const on = current === section.address}
         <a
-          href={one.address}
+          href={section.address}
           aria-current={on ? 'page' : undefined}
-          class="{one.wide ? 'hidden sm:flex' : 'flex'} {tab(on)}">{one.name}</a
+          class="{section.wide ? 'hidden sm:flex' : 'flex'} {tab(on)}">{section.name}</a
         >
       {/each}
       <Menu
@@ -52,8 +52,8 @@
       >
         {#snippet face()}More{/snippet}
         <div class="flex flex-col">
-          {#each SECTIONS.filter((one) => one.wide) as one (one.address)}
-            {@render entry(one, 'sm:hidden')}
+          {#each SECTIONS.filter((section) => section.wide) as section (section.address)}
+            {@render entry(section, 'sm:hidden')}
           {/each}
           {#each under as one (one.address)}{@render entry(one, '')}{/each}
         </div>

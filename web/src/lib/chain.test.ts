@@ -40,7 +40,7 @@ describe('chain', () => {
       NOW,
       600,
     )
-    expect(shape.plates.map((one) => one.over)).toEqual([true, false])
+    expect(shape.plates.map((plate) => plate.over)).toEqual([true, false])
     expect(shape.end!).toBeLessThan(shape.now)
     expect(shape.end!).toBeGreaterThan(0)
     expect(
@@ -56,7 +56,7 @@ describe('chain', () => {
       )
       expect(shape.ticks.length).toBeLessThanOrEqual(600 / 58)
       expect([...shape.ticks].sort((a, b) => a.x - b.x)).toEqual(shape.ticks)
-      expect(shape.ticks.every((one) => one.x >= 0 && one.x <= 600)).toBe(true)
+      expect(shape.ticks.every((tick) => tick.x >= 0 && tick.x <= 600)).toBe(true)
     }
   })
 })

@@ -32,15 +32,15 @@ const DAY = 86_400_000
  * ten years more or not.
  */
 export function chainShape(links: readonly ChainLink[], now: number, width: number): ChainShape {
-  const ends = links.map((one) => new Date(one.not_after).getTime())
+  const ends = links.map((link) => new Date(link.not_after).getTime())
   const first = Math.min(...ends)
   const ahead = Math.max(first - now, 20 * DAY)
   const from = Math.min(now - ahead * 0.25, first < now ? first - 5 * DAY : now)
   const to = now + ahead * 1.5
   const at = (moment: number) =>
     Math.round(((Math.min(Math.max(moment, from), to) - from) / (to - from)) * width * 10) / 10
-  const plates = links.map((one, place) => {
-    const begin = new Date(one.not_before).getTime()
+  const plates = links.map((link, place) => {
+    const begin = new Date(link.not_before).getTime()
     const end = ends[place]!
     return {
       x: at(begin),

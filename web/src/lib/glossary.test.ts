@@ -7,9 +7,9 @@ const groups = read(text)
 
 describe('the glossary', () => {
   it('is read whole, in alphabetical order, each term once', () => {
-    expect(groups.map((one) => one.title)).toEqual(['Terms of Neat Latch', 'Standard terms'])
+    expect(groups.map((group) => group.title)).toEqual(['Terms of Neat Latch', 'Standard terms'])
     const lines = text.split('\n').filter((line) => line && !line.startsWith('#'))
-    const names = groups.map((one) => one.terms.map((term) => term.name))
+    const names = groups.map((group) => group.terms.map((term) => term.name))
     expect(names.flat().length).toBe(lines.length)
     expect(new Set(names.flat()).size).toBe(lines.length)
     for (const some of names)

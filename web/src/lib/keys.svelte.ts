@@ -24,7 +24,7 @@ export function onKey(event: KeyboardEvent): void {
   if (Date.now() - waiting < 1500) {
     waiting = 0
     if (key.toLowerCase() === MORE_LETTER) return act(event, () => (more.open = true))
-    const to = [...SECTIONS, ...MORE].find((one) => one.letter === key.toLowerCase())
+    const to = [...SECTIONS, ...MORE].find((section) => section.letter === key.toLowerCase())
     if (to && (!to.need || may(to.need))) return act(event, () => goto(to.address))
   }
   if (key === 'g') waiting = Date.now()
@@ -52,6 +52,6 @@ function step(by: number): void {
       all.findIndex((other) => other.closest('[data-row]') === one.closest('[data-row]')) === place,
   )
   if (rows.length === 0) return
-  const at = rows.findIndex((one) => one === document.activeElement)
+  const at = rows.findIndex((row) => row === document.activeElement)
   rows[Math.max(0, Math.min(rows.length - 1, at === -1 ? 0 : at + by))]?.focus()
 }

@@ -24,7 +24,7 @@ export function rowWords(
   workloads: readonly { name: string }[],
 ): string {
   const by = (kind: string) =>
-    workloads.filter((_, at) => cells[at] === kind).map((one) => one.name)
+    workloads.filter((_, at) => cells[at] === kind).map((workload) => workload.name)
   const parts = [
     [by('lacks'), 'stopped without it'],
     [by('needed'), 'need it'],

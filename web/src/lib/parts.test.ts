@@ -107,7 +107,7 @@ describe('the ladder', () => {
     expect(rows[0]).toContain('✓')
     expect(rows[1]).toContain('(3 tries)')
     expect(rows[2]).toContain('✕')
-    expect(rows.slice(3).every((one) => one!.includes('not tried'))).toBe(true)
+    expect(rows.slice(3).every((row) => row!.includes('not tried'))).toBe(true)
   })
   it('tells a rung that had nothing to try from one that passed', () => {
     const page = show(Ladder, { test: test('done', [rung('find', true, { skipped: true })]) })

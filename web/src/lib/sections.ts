@@ -51,7 +51,11 @@ export function sectionOf(pathname: string): string | undefined {
   const below = (address: string) => pathname === address || pathname.startsWith(`${address}/`)
   const belongs = BELONGS.find(([start]) => below(start))?.[1]
   const own = [...SECTIONS, ...MORE]
-    .map((one) => one.address)
+    .map((section) => section.address)
     .filter((address) => (address === '/' ? pathname === '/' : below(address)))
-  return belongs ?? own.find((address) => SECTIONS.some((one) => one.address === address)) ?? own[0]
+  return (
+    belongs ??
+    own.find((address) => SECTIONS.some((section) => section.address === address)) ??
+    own[0]
+  )
 }

@@ -12,16 +12,17 @@ export interface SparkShape {
 export function spark(recent: readonly number[], width: number, height: number): SparkShape {
   if (recent.length === 0) return { path: '', failures: [], says: 'no tests yet' }
   const samples = recent.map((one) => ({ passed: one >= 0, ms: Math.abs(one) }))
-  const sorted = samples.map((one) => one.ms).sort((a, b) => a - b)
+  const sorted = samples.map((sample) => sample.ms).sort((a, b) => a - b)
   const median = sorted[Math.floor(sorted.length / 2)] ?? 0
   const top = Math.max(1, Math.min(sorted.at(-1) ?? 1, median * 4))
   const x = (place: number) =>
     samples.length === 1 ? width : (place / (samples.length - 1)) * width
   const y = (ms: number) => height - 2 - (Math.min(ms, top) / top) * (height - 4) * 0.8
-  const path = 'M' + samples.map((one, place) => `${round(x(place))} ${round(y(one.ms))}`).join('L')
-  const failed = samples.filter((one) => !one.passed).length
-  const failures = samples.flatMap((one, place) =>
-    one.passed ? [] : [{ x: round(x(place)), y: height - 3 }],
+  const path =
+    'M' + samples.map((sample, place) => `${round(x(place))} ${round(y(sample.ms))}`).join('L')
+  const failed = samples.filter((sample) => !sample.passed).length
+  const failures = samples.flatMap((sample, place) =>
+    sample.passed ? [] : [{ x: round(x(place)), y: height - 3 }],
   )
   const words = failed
     ? `${failed} of the last ${samples.length} tests failed`

@@ -38,4 +38,4 @@ export function kindName(kind: string, house = false): string {
 /** Whether an application has clients of OAuth 2.0 that are registered there. */
 export const takesClients = (
   application: { schemes: { registers: boolean }[] } | undefined,
-): boolean => application?.schemes.some((one) => one.registers) ?? false
+): boolean => application?.schemes.some((scheme) => scheme.registers) ?? false

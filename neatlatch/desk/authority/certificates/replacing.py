@@ -63,12 +63,13 @@ def situation(environment: Environment, most: int | None = None) -> replacing.Si
     if most is not None:
         done = str(new.pk) if new is not None else ""
         receivers = sorted(
-            receivers, key=lambda one: done in one.trusts and str(old.pk) not in one.trusts
+            receivers,
+            key=lambda receiver: done in receiver.trusts and str(old.pk) not in receiver.trusts,
         )[:most]
     issuing = next(
         (
-            str(one.root_id)
-            for one in Authority.objects.filter(
+            str(authority.root_id)
+            for authority in Authority.objects.filter(
                 environment=environment, state=Authority.State.ISSUING
             ).exclude(root=None)
         ),
@@ -79,7 +80,7 @@ def situation(environment: Environment, most: int | None = None) -> replacing.Si
         str(old.pk),
         str(new.pk) if new else "",
         issuing,
-        tuple(sorted(receivers, key=lambda one: one.name)),
+        tuple(sorted(receivers, key=lambda receiver: receiver.name)),
         tuple(leaves),
     )
 
@@ -152,7 +153,7 @@ def _situation(environment: Environment) -> replacing.Situation:
 
 
 def _names(things: list[replacing.Receiver] | list[replacing.Leaf]) -> str:
-    return ", ".join(one.name for one in things[:5]) + (
+    return ", ".join(thing.name for thing in things[:5]) + (
         f" and {len(things) - 5} more" if len(things) > 5 else ""
     )
 
@@ -174,7 +175,7 @@ def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
     Refused while it is shown certificates below the root that it would drop.
     """
     at = _situation(root.environment)
-    if receiver not in {one.key for one in at.receivers}:
+    if receiver not in {receiver.key for receiver in at.receivers}:
         raise Problem(404, "There is no such receiver.")
     if (
         not trusts
@@ -195,7 +196,9 @@ def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
         )
     else:
         rows.delete()
-    name = next(one.name for one in at.receivers if one.key == receiver)
+    name = next(
+        known_receiver.name for known_receiver in at.receivers if known_receiver.key == receiver
+    )
     write(
         by,
         "noted that it trusts" if trusts else "noted that it no longer trusts",
@@ -255,7 +258,7 @@ def retire(by: Actor, environment: Environment) -> None:
             "Certificates below it still live.",
             f"{_names(below)} would not be revocable any more. Replace and revoke them first.",
         )
-    if still := [one for one in at.receivers if at.old in one.trusts]:
+    if still := [receiver for receiver in at.receivers if at.old in receiver.trusts]:
         raise Problem(
             409,
             "Its root is still trusted.",
@@ -265,9 +268,11 @@ def retire(by: Actor, environment: Environment) -> None:
             ),
         )
     now, root = timezone.now(), Authority.objects.select_related("environment").get(pk=at.old)
-    for one in (root, *Authority.objects.select_related("environment").filter(root=root)):
-        services.last_list(one, now)
-        Authority.objects.filter(pk=one.pk).update(state=Authority.State.RETIRED, private=None)
+    for authority in (root, *Authority.objects.select_related("environment").filter(root=root)):
+        services.last_list(authority, now)
+        Authority.objects.filter(pk=authority.pk).update(
+            state=Authority.State.RETIRED, private=None
+        )
     write(
         by,
         "retired",

@@ -218,18 +218,20 @@ def issue(
             "Have its certificate made there.",
         )
     now, profile = timezone.now(), _profile(asked.profile)
-    live = [one for one in house.alive(client, now) if one.kind == KIND]
+    live = [credential for credential in house.alive(client, now) if credential.kind == KIND]
     public, private, common, names = _key_for(asked)
     if profile is issuing.CLIENT:
         names = (uri_of(client),)
     else:
         known = dict(Issued.objects.filter(credential__in=live).values_list("pk", "names"))
-        live = [one for one in live if issuing.same_names(known[one.pk], names)]
+        live = [
+            credential for credential in live if issuing.same_names(known[credential.pk], names)
+        ]
     if len(live) >= house.LIVE_SECRETS:
         raise Problem(
             409,
             "Two certificates of it live already.",
-            f"Revoke {' or '.join(one.hint for one in live)} first.",
+            f"Revoke {' or '.join(credential.hint for credential in live)} first.",
         )
     authority = issuer_of(by, client.place.environment)
     try:
@@ -403,8 +405,8 @@ def _signed_list(authority: Authority, now: datetime, until: datetime) -> bytes:
     # §3.3: an entry stays until it has stood on one list after the certificate's end.
     Revocation.objects.filter(authority=authority, not_after__lt=now - LIST_LIFE).delete()
     entries = [
-        issuing.RevokedEntry(int(one.serial, 16), one.at, one.reason)
-        for one in Revocation.objects.filter(authority=authority)
+        issuing.RevokedEntry(int(revocation.serial, 16), revocation.at, revocation.reason)
+        for revocation in Revocation.objects.filter(authority=authority)
     ]
     authority.list_number += 1
     made = issuing.revocation_list(

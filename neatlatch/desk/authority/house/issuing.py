@@ -89,7 +89,7 @@ def kind_of(client: Client) -> str:
 def registered(client: Client) -> asking.Registered:
     """What the rules want to know of a client."""
     profile = client.place.application.read_profile()
-    administrator = frozenset(one.name for one in profile.scopes if one.administrator)
+    administrator = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     return asking.Registered(
         client.client_id,
         client.public,
@@ -129,7 +129,7 @@ def new_client(
             ),
             "Note on its page that it does, once its people have set it up.",
         )
-    if unknown := sorted(fields.scopes - {one.name for one in profile.scopes}):
+    if unknown := sorted(fields.scopes - {scope.name for scope in profile.scopes}):
         raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
     made = ResourceServer if resource else WorkloadKey if of else class_of(scheme)
     client = made(
@@ -272,12 +272,12 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
             "Issue it another certificate.",
         )
     now = timezone.now()
-    live = [one for one in alive(client, now) if one.kind == kind_of(client)]
+    live = [credential for credential in alive(client, now) if credential.kind == kind_of(client)]
     if len(live) >= LIVE_SECRETS:
         raise Problem(
             409,
             "Two secrets of this client live already.",
-            f"Revoke {' or '.join(one.hint for one in live)} first.",
+            f"Revoke {' or '.join(credential.hint for credential in live)} first.",
         )
     credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
     return Handover.objects.create(credential=credential, made_by=by, ends=now + TAKEN_WITHIN)
@@ -290,7 +290,7 @@ def alive(client: Client, now: datetime) -> list[Credential]:
         .filter(Q(ends=None) | Q(ends__gt=now))
         .order_by("issued")
     )
-    return [one for one in rows if one.lives]
+    return [row for row in rows if row.lives]
 
 
 def _mint(
@@ -405,8 +405,8 @@ def end_management(by: Actor, client: Client) -> None:
 
 def revoke_all(by: Actor, client: Client, why: str) -> None:
     """Revoke every secret and token of a client."""
-    for one in client.credentials.exclude(digest=""):
-        revoke(by, one, why)
+    for credential in client.credentials.exclude(digest=""):
+        revoke(by, credential, why)
     revoke_tokens(by, client, why)
 
 
@@ -504,7 +504,10 @@ def sign_in(
     )
     digest = house_key.digest(shown.secret)
     found: Credential | None = None
-    for digest_kept, one in [(_NOBODY, None), *((one.digest, one) for one in kept)]:
+    for digest_kept, one in [
+        (_NOBODY, None),
+        *((credential.digest, credential) for credential in kept),
+    ]:
         if house_key.same(digest_kept, digest) and one is not None:
             found = one
     if client is None:

@@ -71,7 +71,8 @@ def tell(client: Client) -> None:
         credential__client=client, profile="client", revoked=None, not_after__gt=timezone.now()
     )
     thumbprints = ", ".join(
-        one.upper() for one in live.order_by("-credential__issued").values_list("sha256", flat=True)
+        sha256.upper()
+        for sha256 in live.order_by("-credential__issued").values_list("sha256", flat=True)
     )
     facts = Client.objects.values_list("facts", flat=True).get(pk=client.pk)
     if facts.get("thumbprint", "") != thumbprints:

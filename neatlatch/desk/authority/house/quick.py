@@ -24,7 +24,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from . import issuing
 
 # The states in which a credential lets in, as SQL.
-LETS_IN = ", ".join(f"'{one.value}'" for one in Credential.LETS_IN)
+LETS_IN = ", ".join(f"'{state.value}'" for state in Credential.LETS_IN)
 _ASKER = f"""SELECT k.digest, k.ends, k.last_used, cl.allow_list, cl.sign_in_method, p.api_base
 FROM clients_client cl JOIN applications_place p ON p.id = cl.place_id
 JOIN applications_environment e ON e.id = p.environment_id

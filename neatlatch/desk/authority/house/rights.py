@@ -84,7 +84,7 @@ def register(environment: Environment, shown: str, read: Read, now: datetime) ->
         why = "unknown" if right is None else "used up or ended"
         raise Refused("invalid_token", "", 401, f"registration right {why}")
     allowed = ceiling.read(right.ceiling)
-    known = allowed.scopes_of(one.name for one in right.place.application.read_profile().scopes)
+    known = allowed.scopes_of(scope.name for scope in right.place.application.read_profile().scopes)
     fields = read(known, allowed.grants_of(telling.GRANTS))
     client = issuing.new_client(BY_PROTOCOL, right.place, fields, CODE)
     management = secrets.token_urlsafe(32)

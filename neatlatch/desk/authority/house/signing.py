@@ -52,10 +52,13 @@ def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
     private = _new_pair()
     public = jwk.of_public(private.public_key())
     kid = jwk.thumbprint(public)
-    known = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
+    known = {
+        signing_key.kid: signing_key
+        for signing_key in SigningKey.objects.filter(environment=environment)
+    }
     try:
         changed = rollover.take_over(
-            [one.as_key() for one in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN
+            [text.as_key() for text in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN
         )
     except ValueError as error:
         raise Problem(
@@ -63,9 +66,9 @@ def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
             "A new signing key waits for its turn already.",
             "It takes over within a minute. Try again after that.",
         ) from error
-    for one in changed[:-1]:
-        SigningKey.objects.filter(kid=one.kid).update(
-            signs_until=one.signs_until, published_until=one.published_until
+    for key in changed[:-1]:
+        SigningKey.objects.filter(kid=key.kid).update(
+            signs_until=key.signs_until, published_until=key.published_until
         )
     fresh = changed[-1]
     made = SigningKey(
@@ -97,14 +100,20 @@ def roll_over(by: Actor, environment: Environment) -> SigningKey:
 
 def signer(environment: Environment, now: datetime) -> SigningKey:
     """The key that signs now; the first is made when it is first wanted."""
-    keys = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
-    found = rollover.signer([one.as_key() for one in keys.values()], now)
+    keys = {
+        signing_key.kid: signing_key
+        for signing_key in SigningKey.objects.filter(environment=environment)
+    }
+    found = rollover.signer([key.as_key() for key in keys.values()], now)
     if found is not None:
         return keys[found.kid]
     with transaction.atomic():
         Environment.objects.select_for_update().get(pk=environment.pk)
-        again = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
-        found = rollover.signer([one.as_key() for one in again.values()], now)
+        again = {
+            signing_key.kid: signing_key
+            for signing_key in SigningKey.objects.filter(environment=environment)
+        }
+        found = rollover.signer([text.as_key() for text in again.values()], now)
         return again[found.kid] if found is not None else _make(HOUSE, environment, now)
 
 
@@ -117,11 +126,14 @@ def sign(environment: Environment, kind: str, claims: dict[str, Any], now: datet
 
 def key_set(environment: Environment, now: datetime) -> dict[str, Any]:
     """The published keys (RFC 7517 §5)."""
-    keys = {one.kid: one for one in SigningKey.objects.filter(environment=environment)}
+    keys = {
+        signing_key.kid: signing_key
+        for signing_key in SigningKey.objects.filter(environment=environment)
+    }
     return {
         "keys": [
-            keys[one.kid].public
-            for one in rollover.published([one.as_key() for one in keys.values()], now)
+            keys[published.kid].public
+            for published in rollover.published([key.as_key() for key in keys.values()], now)
         ]
     }
 

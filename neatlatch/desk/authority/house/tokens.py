@@ -484,7 +484,11 @@ def statuses(environment: Environment, block: int) -> str:
         environment,
         status_list.TYPE,
         status_list.claims(
-            address, int(now.timestamp()), STATUS_LIFE, BLOCK, (one % BLOCK for one in revoked)
+            address,
+            int(now.timestamp()),
+            STATUS_LIFE,
+            BLOCK,
+            (identity % BLOCK for identity in revoked),
         ),
         now,
     )

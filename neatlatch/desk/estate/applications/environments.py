@@ -106,11 +106,15 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
     """Put the environments in an order; ``keys`` names each of them once. Raises
     :class:`Problem`.
     """
-    found = {one.key: one for one in Environment.objects.select_for_update()}
+    found = {
+        environment.key: environment for environment in Environment.objects.select_for_update()
+    }
     if sorted(keys) != sorted(found):
         says = "Somebody may have added or removed one. Reload the page."
         raise Problem(409, "These are not the environments that there are.", says)
-    if list(keys) == [one.key for one in sorted(found.values(), key=lambda one: one.order)]:
+    if list(keys) == [
+        environment.key for environment in sorted(found.values(), key=lambda text: text.order)
+    ]:
         return
     for start in (_ASIDE, 0):  # two cannot have the same order, not even for a moment
         for order, key in enumerate(keys, start=start):
@@ -133,7 +137,7 @@ def remove(by: Actor, environment: Environment) -> None:
     try:
         environment.delete()
     except ProtectedError as error:
-        models = {one._meta.model_name for one in error.protected_objects}
+        models = {protected_object._meta.model_name for protected_object in error.protected_objects}
         kinds = sorted(_IN_USE_BY.get(str(model), str(model)) for model in models)
         raise Problem(
             409,

@@ -100,16 +100,16 @@ def profile_of(
     description's security schemes.
     """
     scopes = described.scopes if described else ()
-    known = {one.name for one in scopes}
+    known = {scope.name for scope in scopes}
     grants = published.grant_types_supported if published else ()
-    schemes = {one.key: one for one in profiles.schemes_for(grants)}
+    schemes = {scheme.key: scheme for scheme in profiles.schemes_for(grants)}
     if published:
         scopes += tuple(
             profiles.ScopeInfo(name) for name in published.scopes_supported if name not in known
         )
-    for one in described.schemes if described else ():
-        if one.key not in OAUTH2 or published is None:
-            schemes.setdefault(one.key, one)
+    for scheme in described.schemes if described else ():
+        if scheme.key not in OAUTH2 or published is None:
+            schemes.setdefault(scheme.key, scheme)
     return profiles.Profile(
         schemes=tuple(schemes.values()),
         scopes=scopes,
@@ -264,7 +264,7 @@ def add_by_hand(
             "added manually",
             "application",
             application.key,
-            {"environment": where.name, "schemes": [one.key for one in read.schemes]},
+            {"environment": where.name, "schemes": [scheme.key for scheme in read.schemes]},
         )
     return place
 
@@ -274,14 +274,17 @@ def _wrong_addresses(
 ) -> dict[str, str]:
     """What is wrong with an application's addresses, by key."""
     errors: dict[str, str] = {}
-    slots = {one.key: "slot" for one in profile.slots}
+    slots = {slot.key: "slot" for slot in profile.slots}
     wanted: dict[str, Value] = {}
     for scheme in profile.schemes:
-        for value in (*scheme.addresses(), *(one for one in scheme.values if one.key == "issuer")):
+        for value in (
+            *scheme.addresses(),
+            *(value for value in scheme.values if value.key == "issuer"),
+        ):
             wanted.setdefault(value.key, value)
     optional = (
         {"authorization_endpoint"}
-        if any(one.key != CODE for one in profile.schemes) and chosen != CODE
+        if any(scheme.key != CODE for scheme in profile.schemes) and chosen != CODE
         else set()
     )
     for key, value in wanted.items():
@@ -477,14 +480,17 @@ def _told(application: Application) -> changes.Plain:
     return {
         "purpose": application.purpose,
         "owner": application.owner_name,
-        "ways in": [one.key for one in profile.schemes],
+        "ways in": [scheme.key for scheme in profile.schemes],
         "scopes": {
-            one.name: f"{one.kind}{', administrator' if one.administrator else ''}: {one.meaning}"
-            for one in profile.scopes
+            scope.name: (
+                f"{scope.kind}{', administrator' if scope.administrator else ''}: {scope.meaning}"
+            )
+            for scope in profile.scopes
         },
-        "roles": [one.name for one in profile.roles],
+        "roles": [role.name for role in profile.roles],
         "operations": {
-            one.name: [sorted(some) for some in one.alternatives] for one in profile.operations
+            operation.name: [sorted(some) for some in operation.alternatives]
+            for operation in profile.operations
         },
     }
 
@@ -493,7 +499,7 @@ def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> prof
     """The profile with what was said about its scopes: meaning, kind, and whether an administrator
     must consent.
     """
-    said = {str(one.get("name", "")): one for one in given}
+    said = {str(fields.get("name", "")): fields for fields in given}
     for name, one in said.items():
         if one.get("kind", "read") not in ("read", "write", "admin"):
             raise wrong_fields({"scopes": f"{name}: the kind is read, write or admin."})
@@ -508,16 +514,16 @@ def _with_scopes(profile: profiles.Profile, given: list[dict[str, Any]]) -> prof
             )
     scopes = tuple(
         replace(
-            one,
-            meaning=str(said[one.name].get("meaning", one.meaning)),
-            kind=said[one.name].get("kind", one.kind),
-            administrator=bool(said[one.name].get("administrator", one.administrator)),
+            scope,
+            meaning=str(said[scope.name].get("meaning", scope.meaning)),
+            kind=said[scope.name].get("kind", scope.kind),
+            administrator=bool(said[scope.name].get("administrator", scope.administrator)),
         )
-        if one.name in said
-        else one
-        for one in profile.scopes
+        if scope.name in said
+        else scope
+        for scope in profile.scopes
     )
-    known = {one.name for one in profile.scopes}
+    known = {scope.name for scope in profile.scopes}
     new = tuple(
         profiles.ScopeInfo(
             name,

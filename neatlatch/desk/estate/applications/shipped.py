@@ -15,7 +15,7 @@ def shipped() -> dict[str, dict[str, Any]]:
     ``profile``.
     """
     found = {}
-    for file in sorted(files("neatlatch.profiles").iterdir(), key=lambda one: one.name):
+    for file in sorted(files("neatlatch.profiles").iterdir(), key=lambda path: path.name):
         if file.name.endswith(".yaml"):
             told = yaml.safe_load(file.read_text(encoding="utf-8"))
             found[file.name.removesuffix(".yaml")] = {

@@ -289,7 +289,7 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     """
     profile = client.place.application.read_profile()
     scheme = profile.scheme(client.scheme)
-    wanted = frozenset(one.name for one in profile.scopes if one.administrator)
+    wanted = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     if client.scheme not in REGISTERED or (scheme is not None and scheme.acts):
         return preparing.steps(
             scheme or KINDS[client.scheme],
@@ -322,29 +322,29 @@ def _needed_rights(client: Client, profile: profiles.Profile) -> tuple[str, ...]
     """
     operations = [
         profile.operation(name)
-        for one in client.connections.all()
-        for use in one.uses.all()
+        for connection in client.connections.all()
+        for use in connection.uses.all()
         for name in use.operations
     ]
     needed = {
         role
-        for one in operations
-        if one is not None
-        for role in lacking((), one.alternatives, profile.implies)
+        for operation in operations
+        if operation is not None
+        for role in lacking((), operation.alternatives, profile.implies)
     }
     least = {
         role
         for role in needed
         if not any(role in closure({other}, profile.implies) for other in needed - {role})
     }
-    return tuple(sorted(least)) or tuple(one.name for one in profile.roles[:1])
+    return tuple(sorted(least)) or tuple(role.name for role in profile.roles[:1])
 
 
 @transaction.atomic
 def tick(by: Actor, client: Client, key: str, done: bool) -> Client:
     """Tick a step off, or take the tick away."""
     client = Client.objects.select_for_update().get(pk=client.pk)
-    if key not in {one.key for one in (*steps(client), *planned_acts(client))}:
+    if key not in {step.key for step in (*steps(client), *planned_acts(client))}:
         raise wrong_fields({"key": "There is no such step."})
     ticks = [one for one in client.ticks if one != key] + ([key] if done else [])
     Client.objects.filter(pk=client.pk).update(ticks=ticks)
@@ -366,7 +366,10 @@ def enter_client_id(by: Actor, client: Client, pasted: str) -> tuple[Client, tup
     if not cleaned.value:
         raise wrong_fields({"client_id": "Paste the client ID that the application shows."})
     client = _save(
-        by, client, lambda one: setattr(one, "client_id", cleaned.value), "entered the client ID"
+        by,
+        client,
+        lambda filled: setattr(filled, "client_id", cleaned.value),
+        "entered the client ID",
     )
     if client.state == "preparing":
         client.state = "live"
@@ -453,7 +456,9 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
         return put_fields(by, client, wanted)
     if not client.managed:
         with transaction.atomic():
-            return _save(by, client, lambda one: one.put(wanted), "noted a change", client.version)
+            return _save(
+                by, client, lambda record: record.put(wanted), "noted a change", client.version
+            )
     if client.management_token is None:
         raise Problem(
             409,
@@ -502,7 +507,7 @@ def _save_change(facts: won.Facts) -> Client:
         return _save(
             by,
             client,
-            lambda one: one.put(registration.read_answer(answer, wanted)),
+            lambda record: record.put(registration.read_answer(answer, wanted)),
             "changed at the application",
         )
 
@@ -514,17 +519,19 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
     By protocol (``by`` is no person) only within its ceiling, which an administrator's edit moves.
     Raises :class:`Refused` beyond.
     """
-    known = {one.name for one in client.place.application.read_profile().scopes}
+    known = {scope.name for scope in client.place.application.read_profile().scopes}
     if unknown := sorted(wanted.scopes - known):
         raise wrong_fields(
             {"scopes": f"{client.place.application.name} has no scope {unknown[0]}."}
         )
 
-    def edit(one: Client) -> None:
-        allowed = ceiling.read(one.ceiling)
+    def edit(client: Client) -> None:
+        allowed = ceiling.read(client.ceiling)
         if isinstance(by, Person):
-            one.ceiling = (
-                allowed.after_edit(one.fields(), wanted).as_plain() if one.management_digest else {}
+            client.ceiling = (
+                allowed.after_edit(client.fields(), wanted).as_plain()
+                if client.management_digest
+                else {}
             )
         elif (field := allowed.beyond(wanted)) is not None:
             code = "invalid_redirect_uri" if field == "redirect_uris" else "invalid_client_metadata"
@@ -533,7 +540,7 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
                 f"Of {field.replace('_', ' ')} it may have no more than an administrator left it",
                 logged=f"{field} beyond its ceiling",
             )
-        one.put(wanted)
+        client.put(wanted)
 
     return _save(by, client, edit, "changed at the house authority", client.version)
 
@@ -558,7 +565,9 @@ def read_back(by: Actor, client: Client) -> Client:
     if found == client.fields():
         return client
     with transaction.atomic():
-        return _save(by, client, lambda one: one.put(found), "found changed at the application")
+        return _save(
+            by, client, lambda record: record.put(found), "found changed at the application"
+        )
 
 
 @transaction.atomic
@@ -567,12 +576,12 @@ def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str =
 
     ``told`` is the name that somebody without a login here gave.
     """
-    if scope not in {one.name for one in client.place.application.read_profile().scopes}:
+    if scope not in {scope.name for scope in client.place.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
-    def edit(one: Client) -> None:
-        consents = {key: value for key, value in one.consents.items() if key != scope}
-        one.consents = (
+    def edit(client: Client) -> None:
+        consents = {key: value for key, value in client.consents.items() if key != scope}
+        client.consents = (
             {
                 **consents,
                 scope: {"who": told[:150] or by.username, "when": timezone.now().isoformat()},
@@ -612,23 +621,23 @@ def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
             )
     if said.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
-    known = {one.name for one in client.place.application.read_profile().roles}
-    if unknown := [one for one in said.get("rights") or () if one not in known]:
+    known = {role.name for role in client.place.application.read_profile().roles}
+    if unknown := [right for right in said.get("rights") or () if right not in known]:
         errors["rights"] = f"{unknown[0]} is none of those that the profile names."
     if errors:
         raise wrong_fields(errors)
 
-    def edit(one: Client) -> None:
-        if "rights" in said and sorted(said["rights"]) != sorted(one.rights):
-            one.rights_changed_at = timezone.now()
+    def edit(client: Client) -> None:
+        if "rights" in said and sorted(said["rights"]) != sorted(client.rights):
+            client.rights_changed_at = timezone.now()
         for field in _NOTED:
             if field == "facts" and "facts" in said:
-                one.facts = {
-                    **one.facts,
+                client.facts = {
+                    **client.facts,
                     **{key: clean(str(value)).value for key, value in said["facts"].items()},
                 }
             elif field in said:
-                setattr(one, field, said[field])
+                setattr(client, field, said[field])
 
     client = _save(by, client, edit, "noted")
     if client.state == "preparing" and client.scheme not in OAUTH2:

@@ -45,20 +45,27 @@ def holdings(connection: Connection) -> list[Holding]:
     """Everybody who should connect an account, or has: first who left or came with a wrong one,
     then who has not connected yet. The connection must have been fetched with everything.
     """
-    wanted = {one.pk: one for one in halves.expected_people(connection)}
-    noted = {one.person_id: one for one in connection.accounts.all()}
-    held = {one.person_id: one for one in connection.token_sets.all() if one.person is not None}
-    people = wanted | {one.person_id: one.person for one in held.values() if one.person}
+    wanted = {
+        expected_person.pk: expected_person
+        for expected_person in halves.expected_people(connection)
+    }
+    noted = {account.person_id: account for account in connection.accounts.all()}
+    held = {
+        token_set.person_id: token_set
+        for token_set in connection.token_sets.all()
+        if token_set.person is not None
+    }
+    people = wanted | {text.person_id: text.person for text in held.values() if text.person}
     found = [
-        _holding(one, noted.get(one.pk), held.get(one.pk), one.pk in wanted)
-        for one in people.values()
+        _holding(person, noted.get(person.pk), held.get(person.pk), person.pk in wanted)
+        for person in people.values()
     ]
     return sorted(
         found,
-        key=lambda one: (
-            not (one.wrong or one.person.left),
-            one.connected_at is not None,
-            one.person.shown_name,
+        key=lambda account: (
+            not (account.wrong or account.person.left),
+            account.connected_at is not None,
+            account.person.shown_name,
         ),
     )
 
@@ -91,7 +98,7 @@ def may_connect(person: Person, connection: Connection) -> bool:
     asked.
     """
     return connection.individual and any(
-        one.pk == person.pk for one in halves.expected_people(connection)
+        expected_person.pk == person.pk for expected_person in halves.expected_people(connection)
     )
 
 
@@ -113,16 +120,16 @@ def of_person(person: Person) -> list[tuple[Connection, Holding]]:
     )
     found = list(rows.prefetch_related(Prefetch("token_sets", tokens))[:_MOST_OF_ONE])
     noted = {
-        one.connection_id: one
-        for one in Account.objects.filter(person=person, connection__in=found)
+        account.connection_id: account
+        for account in Account.objects.filter(person=person, connection__in=found)
     }
     teams = set(person.teams.values_list("pk", flat=True))
     told = []
-    for one in found:
-        held = next((each for each in one.token_sets.all() if each.person_id == person.pk), None)
-        wanted = person.left is None and (one.team_id in teams or one.pk in noted)
+    for row in found:
+        held = next((each for each in row.token_sets.all() if each.person_id == person.pk), None)
+        wanted = person.left is None and (row.team_id in teams or row.pk in noted)
         if wanted or held is not None:
-            told.append((one, _holding(person, noted.get(one.pk), held, wanted)))
+            told.append((row, _holding(person, noted.get(row.pk), held, wanted)))
     return told
 
 
@@ -228,8 +235,12 @@ def who_has(connection: Connection, account: str, but: Person | None = None) -> 
     held = TokenSet.objects.filter(connection=connection, person__isnull=False).exclude(account="")
     if but is not None:
         held = held.exclude(person=but)
-    same = (one for one in held.select_related("person") if not other_account(one.account, account))
-    return next((one.person for one in same), None)
+    same = (
+        token_set
+        for token_set in held.select_related("person")
+        if not other_account(token_set.account, account)
+    )
+    return next((account.person for account in same), None)
 
 
 @transaction.atomic
@@ -318,7 +329,7 @@ def save_team(
     if Team.objects.filter(name__iexact=name).exclude(pk=team.pk if team else 0).exists():
         raise wrong_fields({"name": "A team of this name is there already."})
     people = list(Person.objects.filter(username__in=usernames))
-    if unknown := sorted(set(usernames) - {one.username for one in people}):
+    if unknown := sorted(set(usernames) - {person.username for person in people}):
         raise wrong_fields({"people": f"Nobody has the login name {unknown[0]}."})
     if team is None:
         team = Team.objects.create(name=name[:120])
@@ -329,7 +340,13 @@ def save_team(
     if told is not None:
         told.write(by, "team", team.name)
     else:
-        write(by, "changed", "team", team.name, {"people": sorted(one.username for one in people)})
+        write(
+            by,
+            "changed",
+            "team",
+            team.name,
+            {"people": sorted(person.username for person in people)},
+        )
     return team
 
 

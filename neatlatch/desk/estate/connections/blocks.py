@@ -81,67 +81,76 @@ def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
     the client's key, each list by reference name. Three queries.
     """
     found = _of_clients(keys)
-    ours = [one.pk for one in found]
+    ours = [of_client.pk for of_client in found]
     hang(found, "token_sets", _granted(ours), "connection_id")
     hang(found, "uses", _uses(ours), "connection_id")
     by_client: dict[UUID, list[Connection]] = {}
-    for one in found:
-        assert one.client_id is not None
-        by_client.setdefault(one.client_id, []).append(one)
+    for of_client in found:
+        assert of_client.client_id is not None
+        by_client.setdefault(of_client.client_id, []).append(of_client)
     return by_client
 
 
 def _with_places(found: list[Connection]) -> None:
-    places = _places_of({one.place_id for one in found})
-    applications = _applications({one.application_id for one in places})
-    join(places, "environment", {one.pk: one for one in _environments()})
-    join(places, "application", {one.pk: one for one in applications})
+    places = _places_of({connection.place_id for connection in found})
+    applications = _applications({place.application_id for place in places})
+    join(places, "environment", {environment.pk: environment for environment in _environments()})
+    join(places, "application", {application.pk: application for application in applications})
     hang(applications, "places", places, "application_id")
-    join(found, "place", {one.pk: one for one in places})
+    join(found, "place", {place.pk: place for place in places})
 
 
 def _with_clients(found: list[Connection]) -> None:
-    keys = {one.client_id for one in found if one.client_id is not None}
+    keys = {connection.client_id for connection in found if connection.client_id is not None}
     clients = of_their_kinds(_clients(keys))
-    places = {one.place_id: one.place for one in found}
+    places = {connection.place_id: connection.place for connection in found}
     # A client that is registered in another environment than its connection stands in a place of
     # its own.
-    missing = {one.place_id for one in clients} - places.keys()
+    missing = {client.place_id for client in clients} - places.keys()
     if missing:
         others = _places(missing)
-        join(others, "environment", {one.pk: one for one in _environments()})
-        places |= {one.pk: one for one in others}
+        join(
+            others, "environment", {environment.pk: environment for environment in _environments()}
+        )
+        places |= {place.pk: place for place in others}
     join(clients, "place", places)
     hang(clients, "credentials", _registered(keys), "client_id")
-    join(found, "client", {one.pk: one for one in clients})
+    join(found, "client", {client.pk: client for client in clients})
 
 
 def _with_secrets(found: list[Connection]) -> None:
-    held = _held(one.pk for one in found)
+    held = _held(connection.pk for connection in found)
     join(
         held,
         "credential",
-        {one.pk: one for one in _credentials({one.credential_id for one in held})},
+        {
+            credential.pk: credential
+            for credential in _credentials({held_secret.credential_id for held_secret in held})
+        },
     )
     hang(found, "held_secrets", held, "connection_id")
 
 
 def _with_accounts(found: list[Connection]) -> None:
-    keys = [one.pk for one in found]
+    keys = [connection.pk for connection in found]
     tokens, accounts = _tokens(keys), _accounts(keys)
-    people = {one.person_id for one in tokens if one.person_id is not None}
-    people |= {one.person_id for one in accounts}
-    known = {one.pk: one for one in _people(people)}
+    people = {token.person_id for token in tokens if token.person_id is not None}
+    people |= {account.person_id for account in accounts}
+    known = {person.pk: person for person in _people(people)}
     join(tokens, "person", known)
     join(accounts, "person", known)
     hang(found, "token_sets", tokens, "connection_id")
     hang(found, "accounts", accounts, "connection_id")
-    teams = {one.team_id for one in found if one.team_id is not None}
+    teams = {connection.team_id for connection in found if connection.team_id is not None}
     with_people = Team.objects.filter(pk__in=teams).prefetch_related("people") if teams else ()
-    join(found, "team", {one.pk: one for one in with_people})
+    join(found, "team", {with_person.pk: with_person for with_person in with_people})
 
 
 def _with_workloads(found: list[Connection]) -> None:
-    uses = _uses(one.pk for one in found)
-    join(uses, "workload", {one.pk: one for one in _workloads({one.workload_id for one in uses})})
+    uses = _uses(connection.pk for connection in found)
+    join(
+        uses,
+        "workload",
+        {workload.pk: workload for workload in _workloads({use.workload_id for use in uses})},
+    )
     hang(found, "uses", uses, "connection_id")

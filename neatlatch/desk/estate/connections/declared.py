@@ -99,8 +99,10 @@ def connection(
     found = stands or Connection(**naming.named(place, name), place=place, version=0)
     moved = stands is not None and is_another(stands, client.pk if client else None, given)
     other_tests = found.tests_as != given["tests_as"]
-    open_values = [one for one in scheme.all_values() if not one.secret and one.type != "scopes"]
-    found.values = {one.key: "" for one in open_values}
+    open_values = [
+        value for value in scheme.all_values() if not value.secret and value.type != "scopes"
+    ]
+    found.values = {open_value.key: "" for open_value in open_values}
     found.values |= {name: str(value) for name, value in given["values"].items()}
     found.client, found.scheme = client, given["scheme"]
     for name in (
@@ -141,7 +143,7 @@ def is_another(stands: Connection, client: UUID | None, given: Mapping[str, Any]
         return True
     if stands.individual != given["individual"]:
         return True
-    return any(stands.values.get(one) != given["values"].get(one) for one in services.IDENTITY)
+    return any(stands.values.get(key) != given["values"].get(key) for key in services.IDENTITY)
 
 
 def _hold(found: Connection, wanted: Mapping[str, str]) -> None:

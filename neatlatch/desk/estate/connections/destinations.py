@@ -143,8 +143,8 @@ def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | 
             credential.hint,
             credential,
         )
-    for one in connection.token_sets.all():
-        yield "", "The token", one.account, one
+    for token_set in connection.token_sets.all():
+        yield "", "The token", token_set.account, token_set
 
 
 def moves(connection: Connection) -> list[Move]:
@@ -171,7 +171,7 @@ def unsettled(connection: Connection) -> list[Move]:
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     found = moves(stands)
     for *_, held in _held(stands):
-        if not held.sent_to and all(one.held is not held for one in found):
+        if not held.sent_to and all(move.held is not held for move in found):
             _send_to(held, _cleared(stands, held))
     return found
 
@@ -194,13 +194,13 @@ class LeaveAsked(Problem):
     """That leave is asked for; ``moves`` is what would go where. Nothing was saved."""
 
     def __init__(self, title: str, detail: str, moves: list[Move]) -> None:
-        super().__init__(409, title, detail, moves=[asdict(told(one)) for one in moves[:50]])
+        super().__init__(409, title, detail, moves=[asdict(told(move)) for move in moves[:50]])
         self.moves = moves
 
 
 def asking(found: list[Move]) -> LeaveAsked:
     """That leave is asked for, for all of these at once."""
-    words = ". ".join(str(one) for one in found[:3]) + (
+    words = ". ".join(str(move) for move in found[:3]) + (
         f". And {len(found) - 3} more" if len(found) > 3 else ""
     )
     return LeaveAsked(
@@ -236,16 +236,16 @@ def told(move: Move) -> MoveOut:
 
 
 def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) -> None:
-    for one in found:
-        _send_to(one.held, one.cleared | set(one.beyond))
+    for move in found:
+        _send_to(move.held, move.cleared | set(move.beyond))
     write(
         by,
         "revealed to",
         "connection",
         connection.ref,
         {
-            "places": sorted({place for one in found for place in one.beyond}),
-            "what": [f"{one.what} {one.hint}".strip() for one in found][:50],
+            "places": sorted({place for move in found for place in move.beyond}),
+            "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
             "reason": reason,
             "id": connection.pk,
         },
@@ -253,19 +253,19 @@ def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) ->
 
 
 def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
-    for one in found:
-        if isinstance(one.held, TokenSet):
-            one.held.delete()
+    for move in found:
+        if isinstance(move.held, TokenSet):
+            move.held.delete()
         else:
-            HeldSecret.objects.filter(connection=connection, credential=one.held).delete()
+            HeldSecret.objects.filter(connection=connection, credential=move.held).delete()
     write(
         by,
         "let go of what was held",
         "connection",
         connection.ref,
         {
-            "what": [f"{one.what} {one.hint}".strip() for one in found][:50],
-            "would have gone to": sorted({place for one in found for place in one.beyond}),
+            "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
+            "would have gone to": sorted({place for move in found for place in move.beyond}),
             "id": connection.pk,
         },
     )

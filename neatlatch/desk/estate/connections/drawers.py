@@ -28,7 +28,7 @@ def not_let(workload: Workload, connection: Connection) -> list[Credential]:
     if hands_out(connection.scheme) != "secret":
         return []
     sent = {
-        one.key for one in KINDS[connection.scheme].secrets()
+        secret.key for secret in KINDS[connection.scheme].secrets()
     }  # those of further endpoints are not drawn
     return [
         one
@@ -45,7 +45,11 @@ def let(
     Part of the surrounding transaction. Raises :class:`Problem`, and nothing is saved, where leave
     is wanted and not given.
     """
-    found = [(one, secret) for one in connections for secret in not_let(workload, one)]
+    found = [
+        (connection, secret)
+        for connection in connections
+        for secret in not_let(workload, connection)
+    ]
     if not found:
         return
     if given is None or not given.reason:

@@ -158,7 +158,7 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
     place, client = connection.place, connection.client
     told = provider_addresses(place, connection.slots, client)
     issuer = told.pop("issuer", "")
-    administrator = frozenset(one.name for one in profile.scopes if one.administrator)
+    administrator = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     if client is None:
         return ProviderSide(
             known=False,
@@ -171,9 +171,9 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
         )
     # What a person put in on the caller side tells nothing of what the provider holds.
     held: dict[str, tuple[SecretFacts, ...]] = {}
-    for one in those_of(client, "credentials"):
-        if one.source == "registered" and one.fingerprint:
-            held[one.kind] = (*held.get(one.kind, ()), _secret(one))
+    for credential in those_of(client, "credentials"):
+        if credential.source == "registered" and credential.fingerprint:
+            held[credential.kind] = (*held.get(credential.kind, ()), _secret(credential))
     unseen = () if client.managed or client.public else (SecretFacts(None, ""),)
     consents = {
         scope: Consent(said["who"], datetime.fromisoformat(said["when"]))
@@ -198,7 +198,7 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
         vendor_shared=client.vendor_shared,
         changed_at=max(client.changed_at, place.changed_at),
         facts=client.facts,
-        held={one.key: held.get(one.key) or unseen for one in scheme.secrets()},
+        held={secret.key: held.get(secret.key) or unseen for secret in scheme.secrets()},
         account=client.account,
         account_kind=client.account_kind,
         rights=frozenset(client.rights),
@@ -260,9 +260,11 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
         values=values,
         slots=connection.slots,
         secrets={
-            one.key: _secret(one.credential, getattr(one, "elsewhere", None) or "")
-            for one in those_of(connection, "held_secrets")
-            if one.credential.fingerprint
+            held_secret.key: _secret(
+                held_secret.credential, getattr(held_secret, "elsewhere", None) or ""
+            )
+            for held_secret in those_of(connection, "held_secrets")
+            if held_secret.credential.fingerprint
         },
         certificate=certificate_sight(connection, now) if "certificate" in values else None,
         outgoing=tuple(settings.OUTGOING),
@@ -277,9 +279,9 @@ def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide
 def granted(connection: Connection) -> frozenset[str] | None:
     """What every token that is held was granted."""
     sets = [
-        frozenset(one.granted)
-        for one in those_of(connection, "token_sets")
-        if (one.person_id is not None) == connection.individual
+        frozenset(token_set.granted)
+        for token_set in those_of(connection, "token_sets")
+        if (token_set.person_id is not None) == connection.individual
     ]
     return frozenset.intersection(*sets) if sets else None
 
@@ -289,9 +291,9 @@ def expected_people(connection: Connection) -> list[Person]:
     those who left.
     """
     team = list(connection.team.people.all()) if connection.team else []
-    asked = [one.person for one in those_of(connection, "accounts")]
-    found = {one.pk: one for one in (*team, *asked) if one.left is None}
-    return sorted(found.values(), key=lambda one: one.shown_name)
+    asked = [account.person for account in those_of(connection, "accounts")]
+    found = {person.pk: person for person in (*team, *asked) if person.left is None}
+    return sorted(found.values(), key=lambda text: text.shown_name)
 
 
 def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:
@@ -299,14 +301,16 @@ def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:
     if not connection.individual:
         return None
     sets = {
-        one.person_id: one for one in those_of(connection, "token_sets") if one.person is not None
+        token_set.person_id: token_set
+        for token_set in those_of(connection, "token_sets")
+        if token_set.person is not None
     }
-    wanted = {one.person_id: one.expected for one in those_of(connection, "accounts")}
-    people = {one.pk: one for one in expected_people(connection)} | {
-        one.person_id: one.person for one in sets.values() if one.person
-    }
+    wanted = {account.person_id: account.expected for account in those_of(connection, "accounts")}
+    people = {
+        expected_person.pk: expected_person for expected_person in expected_people(connection)
+    } | {set_.person_id: set_.person for set_ in sets.values() if set_.person}
     found = []
-    for one in sorted(people.values(), key=lambda one: one.shown_name):
+    for one in sorted(people.values(), key=lambda person: person.shown_name):
         tokens = sets.get(one.pk)
         if tokens is None:
             found.append(
@@ -342,9 +346,9 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
             if operation is not None:
                 needs.append(Need(use.name, name, operation.alternatives))
     others = {
-        one.environment.name: one.addresses()
-        for one in those_of(application, "places")
-        if one.pk != connection.place_id
+        place.environment.name: place.addresses()
+        for place in those_of(application, "places")
+        if place.pk != connection.place_id
     }
     return Halves(
         provider=_provider(connection, profile, scheme),
@@ -352,7 +356,7 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
         now=now,
         needs=tuple(needs),
         implies=profile.implies,
-        roles=tuple(one.name for one in profile.roles) if connection.scheme not in OAUTH2 else (),
+        roles=tuple(role.name for role in profile.roles) if connection.scheme not in OAUTH2 else (),
         roles_label=profile.roles_label,
         patterns=_patterns(connection.place),
         proven_at=connection.proven_at,
@@ -369,11 +373,11 @@ def lacking(connection: Connection, profile: Profile) -> tuple[str, ...]:
     if scheme is None:
         return ("a way in",)
     held = connection.secrets()
-    wanted = (one for one in scheme.all_values() if one.required and one.type != "scopes")
+    wanted = (value for value in scheme.all_values() if value.required and value.type != "scopes")
     return tuple(
-        one.label
-        for one in wanted
-        if not (one.key in held if one.secret else connection.values.get(one.key))
+        value.label
+        for value in wanted
+        if not (value.key in held if value.secret else connection.values.get(value.key))
     )
 
 
@@ -386,9 +390,9 @@ def secret_taken_at(connection: Connection) -> datetime | None:
         return connection.proven_at
     moments = [
         connection.secret_taken_at,
-        *(one.obtained for one in those_of(connection, "token_sets")),
+        *(token_set.obtained for token_set in those_of(connection, "token_sets")),
     ]
-    return max((one for one in moments if one is not None), default=None)
+    return max((moment for moment in moments if moment is not None), default=None)
 
 
 def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
@@ -399,19 +403,23 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
 def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
     """What is known of a connection when asking what breaks next."""
     refused = [
-        one
-        for one in those_of(connection, "token_sets")
-        if one.refused and one.person is not None and connection.individual
+        token_set
+        for token_set in those_of(connection, "token_sets")
+        if token_set.refused and token_set.person is not None and connection.individual
     ]
-    tokens = min(refused, key=lambda one: one.ends or now, default=connection.tokens)
+    tokens = min(
+        refused, key=lambda held_secret: held_secret.ends or now, default=connection.tokens
+    )
     sight = certificate_sight(connection, now) if "certificate" in connection.values else None
     # A private key ends with its certificate, which says so better.
     held = [
-        one for one in connection.secrets().values() if sight is None or one.kind != "private_key"
+        secret
+        for secret in connection.secrets().values()
+        if sight is None or secret.kind != "private_key"
     ]
-    ending = [one for one in held if one.ends is not None]
+    ending = [credential for credential in held if credential.ends is not None]
     credential = (
-        min(ending, key=lambda one: one.ends or now)
+        min(ending, key=lambda held_secret: held_secret.ends or now)
         if ending
         else connection.credential
         if held
@@ -421,7 +429,7 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         ref=connection.ref,
         state=State(connection.state),
         pins=worked_out,
-        workloads=tuple(one.name for one in those_of(connection, "uses")),
+        workloads=tuple(use.name for use in those_of(connection, "uses")),
         signs_in_person=connection.scheme == CODE,
         access_ends=tokens.ends if tokens else None,
         has_access=tokens is not None,

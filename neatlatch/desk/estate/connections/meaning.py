@@ -40,18 +40,18 @@ class Meaning:
 def of_change(application: Application, profile: Profile) -> list[Meaning]:
     """Work out what a profile would change, connection by connection."""
     before, now, found = application.read_profile(), timezone.now(), []
-    for one in halves.each(Connection.objects.filter(place__application=application)):
-        if profile.scheme(one.scheme) is None:
-            found.append(Meaning(one.ref, GONE))
+    for connection in halves.each(Connection.objects.filter(place__application=application)):
+        if profile.scheme(connection.scheme) is None:
+            found.append(Meaning(connection.ref, GONE))
             continue
-        old_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now))}
-        new_pins = {pin.key: pin for pin in pins.work_out(halves.halves(one, now, profile))}
+        old_pins = {pin.key: pin for pin in pins.work_out(halves.halves(connection, now))}
+        new_pins = {pin.key: pin for pin in pins.work_out(halves.halves(connection, now, profile))}
         found += [
-            _of_pin(one.ref, old_pins.get(key), new_pins.get(key))
+            _of_pin(connection.ref, old_pins.get(key), new_pins.get(key))
             for key in dict.fromkeys((*old_pins, *new_pins))
             if _fit(old_pins.get(key)) != _fit(new_pins.get(key))
         ]
-        found += _of_requests(one, before, profile)
+        found += _of_requests(connection, before, profile)
     return found
 
 
@@ -112,7 +112,7 @@ def no_longer_proven(application: Application, before: Profile, after: Profile) 
     saved.
     """
     rows = halves.each(Connection.objects.filter(place__application=application))
-    changed = [one.pk for one in rows if _requests(one, before) != _requests(one, after)]
+    changed = [row.pk for row in rows if _requests(row, before) != _requests(row, after)]
 
     def save() -> None:
         for connection in Connection.objects.select_for_update().filter(pk__in=changed):

@@ -111,7 +111,7 @@ def _own_side(
 ) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":
-        ask_for_scopes(connection, [one for one in connection.scopes if one != value])
+        ask_for_scopes(connection, [scope for scope in connection.scopes if scope != value])
     elif key == "request_scope":
         ask_for_scopes(connection, [*connection.scopes, value])
     elif key == "drop_secret":

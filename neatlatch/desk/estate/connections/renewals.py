@@ -49,17 +49,17 @@ def look_after_all(stop_at: float = 50.0) -> int:
     Stops after ``stop_at`` seconds; the next tick goes on with what ends soonest.
     """
     begun, renewed = time.monotonic(), 0
-    for one in _renewable().order_by("ends"):
+    for token_set in _renewable().order_by("ends"):
         if time.monotonic() - begun > stop_at:
             break
-        due = _must_be_used(one, timezone.now())
-        if not due and not _is_to_be_asked(one, timezone.now()):
+        due = _must_be_used(token_set, timezone.now())
+        if not due and not _is_to_be_asked(token_set, timezone.now()):
             continue
         try:
-            with destinations.road_of(one.connection, _TIME_LIMIT) as way:
-                renewed += _look_after(one, way, due)
+            with destinations.road_of(token_set.connection, _TIME_LIMIT) as way:
+                renewed += _look_after(token_set, way, due)
         except (NoToken, RoadError) as error:
-            log.warning("renewal failed", connection=one.connection.ref, why=str(error))
+            log.warning("renewal failed", connection=token_set.connection.ref, why=str(error))
     return renewed
 
 
@@ -72,46 +72,50 @@ def _renewable() -> QuerySet[TokenSet]:
     )
 
 
-def _must_be_used(one: TokenSet, now: datetime) -> bool:
+def _must_be_used(token_set: TokenSet, now: datetime) -> bool:
     """Whether the access token is near its end, or the refresh token was idle for half as long as
     it may be.
     """
-    idle = one.connection.place.application.read_profile().limits.idle_life
-    return tokens.is_due(one, now) or bool(
-        idle and now - one.obtained >= timedelta(seconds=idle / 2)
+    idle = token_set.connection.place.application.read_profile().limits.idle_life
+    return tokens.is_due(token_set, now) or bool(
+        idle and now - token_set.obtained >= timedelta(seconds=idle / 2)
     )
 
 
-def _is_to_be_asked(one: TokenSet, now: datetime) -> bool:
-    seen = max(one.obtained, one.asked_at or one.obtained)
+def _is_to_be_asked(token_set: TokenSet, now: datetime) -> bool:
+    seen = max(token_set.obtained, token_set.asked_at or token_set.obtained)
     return now - seen >= timedelta(minutes=settings.TOKEN_MINUTES)
 
 
-def _look_after(one: TokenSet, way: Road, due: bool) -> bool:
+def _look_after(token_set: TokenSet, way: Road, due: bool) -> bool:
     """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a
     renewal shows it.
     """
-    TokenSet.objects.filter(pk=one.pk).update(asked_at=timezone.now())
-    if not due and _lives(one, way):
+    TokenSet.objects.filter(pk=token_set.pk).update(asked_at=timezone.now())
+    if not due and _lives(token_set, way):
         return False
     held, _ = tokens.hold(
-        one.connection, way, force=True, newer_than=one.generation, person=one.person_id
+        token_set.connection,
+        way,
+        force=True,
+        newer_than=token_set.generation,
+        person=token_set.person_id,
     )
     return held.renewed
 
 
-def _lives(one: TokenSet, way: Road) -> bool:
+def _lives(token_set: TokenSet, way: Road) -> bool:
     """Whether the provider says that the refresh token is active (RFC 7662 §2.2).
 
     One that knows only access tokens says no, so a no proves nothing.
     """
-    connection = one.connection
+    connection = token_set.connection
     endpoint = published(
         connection.place, connection.client, "introspection_endpoint", connection.slots
     )
     if not endpoint or origin(endpoint) not in destinations.places(connection):
         return False
-    refresh = one.open_refresh().reveal()
+    refresh = token_set.open_refresh().reveal()
     request = oauth2.introspection_request(
         endpoint, tokens.client_of(connection), refresh, "refresh_token"
     )

@@ -263,7 +263,7 @@ def newest(client: Client, kind: str) -> Credential | None:
 
 
 def _wrong_scopes(scopes: list[str]) -> dict[str, str]:
-    bad = sorted(one for one in scopes if malformed(one))
+    bad = sorted(scope for scope in scopes if malformed(scope))
     return (
         {"scopes": f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)."}
         if bad
@@ -729,7 +729,7 @@ def change_scheme(
     if not any(value.type == "scopes" for value in scheme.values):
         connection.scopes = []
     HeldSecret.objects.filter(connection=connection).exclude(
-        key__in=[one.key for one in scheme.secrets()]
+        key__in=[secret.key for secret in scheme.secrets()]
     ).delete()
     tokens.drop(connection)
     if (

@@ -54,12 +54,14 @@ def standing(connection: Connection) -> rules.SettingUp:
     tokens = connection.tokens
     facts = rules.Facts(
         scheme=profile.scheme_for(connection.scheme),
-        other_schemes=tuple(one.label for one in profile.schemes if one.key != connection.scheme),
+        other_schemes=tuple(
+            scheme.label for scheme in profile.schemes if scheme.key != connection.scheme
+        ),
         client_named=client is not None,
         client_words=_client_words(client),
         steps=len(steps),
-        ticked=sum(one.key in client.ticks for one in steps) if client else 0,
-        workloads=tuple(one.name for one in connection.uses.all()),
+        ticked=sum(step.key in client.ticks for step in steps) if client else 0,
+        workloads=tuple(use.name for use in connection.uses.all()),
         scopes=frozenset(connection.scopes),
         signed_in_as=tokens.account if tokens else "",
         signed_in=tokens is not None and connection.scheme == CODE,
@@ -87,7 +89,9 @@ def left_out(connection: Connection) -> tuple[str, ...]:
             "place__environment_id", flat=True
         )
     )
-    return tuple(one.name for one in Environment.objects.all() if one.pk not in used)
+    return tuple(
+        environment.name for environment in Environment.objects.all() if environment.pk not in used
+    )
 
 
 # Intake
@@ -169,16 +173,19 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> Look
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     placed = [
         PlacedValue(
-            key=one.key,
-            label=one.label,
-            name=one.item.name,
-            notes=list(one.item.notes),
-            secret=one.secret,
-            shown=_shown(one.item.value, one.secret),
+            key=text.key,
+            label=text.label,
+            name=text.item.name,
+            notes=list(text.item.notes),
+            secret=text.secret,
+            shown=_shown(text.item.value, text.secret),
         )
-        for one in placement.placed
+        for text in placement.placed
     ]
-    waiting = [OpenValue(one.key, one.label, list(one.names)) for one in placement.open]
+    waiting = [
+        OpenValue(open_value.key, open_value.label, list(open_value.names))
+        for open_value in placement.open
+    ]
     left = list(placement.left)
     return LookedInto(found.kind, found.says, facts, placed, waiting, left, _known(found))
 
@@ -197,9 +204,9 @@ def _known(found: Recognised) -> list[str]:
     rows = Credential.objects.filter(fingerprint__in=prints).prefetch_related("holders__connection")
     return sorted(
         {
-            f"{one.hint} is held by {holder.connection.ref}"
-            for one in rows
-            for holder in one.holders.all()
+            f"{row.hint} is held by {holder.connection.ref}"
+            for row in rows
+            for holder in row.holders.all()
         }
     )
 
@@ -240,10 +247,10 @@ def take(
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     by_name = {item.name or "the value": item for item in found.items}
-    values = {one.key: one.item for one in placement.placed if only is None or one.key in only}
+    values = {text.key: text.item for text in placement.placed if only is None or text.key in only}
     for key, name in (choices or {}).items():
         if name not in by_name or (
-            scheme.value(key) is None and key not in {one.key for one in profile.slots}
+            scheme.value(key) is None and key not in {slot.key for slot in profile.slots}
         ):
             raise wrong_fields({"choices": "That value is not in what was pasted."})
         values[key] = by_name[name]
@@ -339,7 +346,7 @@ def copy(
         carried.append("slots")
     new = [
         "client" if made.scheme in OAUTH2 else "account",
-        *(one.label.lower() for one in scheme.secrets()),
+        *(secret.label.lower() for secret in scheme.secrets()),
     ]
     if made.scheme == CODE:
         new.append("sign-in")

@@ -93,13 +93,13 @@ def sum_up(connection: Connection, now: datetime) -> Summed:
     profile = connection.place.application.read_profile()
     worked_out = pins.work_out(halves.halves(connection, now, profile))
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
-    off = [one.key for one in worked_out if one.fit in OFF]
+    off = [pin.key for pin in worked_out if pin.fit in OFF]
     return Summed(
         ref=connection.ref,
         holds_until=_holds_until(connection, soonest, now),
-        fits="".join(FITS[one.fit] for one in worked_out),
+        fits="".join(FITS[pin.fit] for pin in worked_out),
         off=f" {' '.join(off)} " if off else "",
-        out=any(one.fit in (Fit.DIFFERS, Fit.MISSING) for one in worked_out),
+        out=any(pin.fit in (Fit.DIFFERS, Fit.MISSING) for pin in worked_out),
         says=pins.summary(worked_out),
         beside=pins.beside(State(connection.state), worked_out),
         workloads=len(those_of(connection, "uses")),
@@ -120,13 +120,13 @@ def _holds_until(
     something ends, where an end comes near enough to be told, and where “ended 3 days ago” reads
     otherwise.
     """
-    ends = [one.ends for one in connection.secrets().values()]
+    ends = [secret.ends for secret in connection.secrets().values()]
     ends += (
-        [one.ends for one in those_of(connection.client, "credentials")]
+        [credential.ends for credential in those_of(connection.client, "credentials")]
         if connection.client
         else []
     )
-    ends += [one.ends for one in those_of(connection, "token_sets")]
+    ends += [token_set.ends for token_set in those_of(connection, "token_sets")]
     sight = (
         halves.certificate_sight(connection, now) if "certificate" in connection.values else None
     )
@@ -139,9 +139,9 @@ def _holds_until(
     for end in ends:
         moments += [end, end - breaks.HORIZON] if end is not None else []
     if soonest is not None and soonest.why.find(" ago") > 0:
-        past = [one for one in ends if one is not None and one <= now]
-        moments += [max(reads_otherwise_at(one, now), now + _TEXT_HOLDS) for one in past]
-    return min((one for one in moments if one is not None and one > now), default=None)
+        past = [end for end in ends if end is not None and end <= now]
+        moments += [max(reads_otherwise_at(moment, now), now + _TEXT_HOLDS) for moment in past]
+    return min((moment for moment in moments if moment is not None and moment > now), default=None)
 
 
 def _judged_after(end: datetime) -> datetime:
@@ -179,11 +179,11 @@ def fresh(keys: Sequence[UUID], now: datetime) -> dict[UUID, Summed]:
     left out and logged: what is kept of it goes on being shown."""
     made: dict[UUID, Summed] = {}
     for start in range(0, len(keys), blocks.MOST):
-        for one in blocks.read_block(keys[start : start + blocks.MOST]):
+        for connection in blocks.read_block(keys[start : start + blocks.MOST]):
             try:
-                made[one.pk] = sum_up(one, now)
+                made[connection.pk] = sum_up(connection, now)
             except Exception:
-                log.exception("a connection could not be summed up", connection=one.ref)
+                log.exception("a connection could not be summed up", connection=connection.ref)
     return made
 
 
@@ -205,12 +205,13 @@ def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
         "lacks": json.dumps(summed.lacks),
         "next_stops": json.dumps(summed.next_stops),
     }
-    told = (values[one] for one in _COLUMNS)
-    return [*(stored(one) if isinstance(one, datetime) else one for one in told), key.hex]
+    told = (values[column] for column in _COLUMNS)
+    return [*(stored(value) if isinstance(value, datetime) else value for value in told), key.hex]
 
 
 _WRITE = (
-    f"UPDATE connections_summary SET stale = 0, {', '.join(f'{one} = %s' for one in _COLUMNS)} "
+    "UPDATE connections_summary SET stale = 0, "
+    f"{', '.join(f'{column} = %s' for column in _COLUMNS)} "
     f"WHERE connection_id = %s"
 )
 # What connections (c, with their summaries s) are ranked by, the worst first; the last is that

@@ -536,11 +536,11 @@ def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) ->
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     sets = TokenSet.objects.filter(connection=connection)
     sets = sets.filter(person=None) if shared else sets
-    held = [_opened(one) for one in sets]
+    held = [_opened(set_) for set_ in sets]
     sets.delete()
     if not shared:
         aside = SetAside.objects.filter(connection=connection)
-        held += [_opened(one) for one in aside]
+        held += [_opened(set_aside) for set_aside in aside]
         aside.delete()
     if held:
         transaction.on_commit(lambda: _ended(by, stands, held, did), robust=True)
@@ -560,10 +560,10 @@ def _opened(row: TokenSet | SetAside) -> tuple[Secret, Secret] | None:
 def _ended(
     by: Actor, connection: Connection, held: list[tuple[Secret, Secret] | None], did: str
 ) -> None:
-    for one in held:
+    for token_set in held:
         ended = "no, the safe cannot open them"
-        if one is not None:
-            ended = revoke_these(connection, one[0].reveal(), one[1].reveal())
+        if token_set is not None:
+            ended = revoke_these(connection, token_set[0].reveal(), token_set[1].reveal())
         write(by, did, "connection", connection.ref, {"tokens revoked there": ended})
 
 
@@ -578,10 +578,10 @@ def revoke(connection: Connection, person: int | None = None, *, shared: bool = 
     if not sets:
         return "none held"
     said = [
-        revoke_these(connection, one.open_access().reveal(), one.open_refresh().reveal())
-        for one in sets
+        revoke_these(connection, set_.open_access().reveal(), set_.open_refresh().reveal())
+        for set_ in sets
     ]
-    return next((one for one in said if one != "yes"), "yes")
+    return next((ended for ended in said if ended != "yes"), "yes")
 
 
 def revoke_these(connection: Connection, access: str, refresh: str) -> str:

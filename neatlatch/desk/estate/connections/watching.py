@@ -188,9 +188,9 @@ def passed_over(model: type[Model]) -> tuple[str, ...]:
 
     Raises ``LookupError`` for a model that is not watched.
     """
-    for one in WATCHED:
-        if one.model is model:
-            return one.passed_over
+    for watched in WATCHED:
+        if watched.model is model:
+            return watched.passed_over
     raise LookupError(f"{model.__name__} is not watched.")
 
 

@@ -76,7 +76,7 @@ def _of_application(client: Client | None) -> list[str]:
         *place.by_key().values(),
         *(place.published(key) for key in ("revocation_endpoint", "introspection_endpoint")),
     ]
-    if any(addresses.placeholders(one) for one in known):
+    if any(addresses.placeholders(text) for text in known):
         return []
     return sorted(destinations.origins([*known, *([settings.PUBLIC_URL] if client.house else [])]))
 
@@ -116,7 +116,7 @@ def _weakness(value: str, client: Client | None, kind: str, names: Collection[st
             client.place.application.name,
             client.place.application.key,
         ]
-    return strength.weakness(value, kind.endswith("password"), [one for one in known if one])
+    return strength.weakness(value, kind.endswith("password"), [name for name in known if name])
 
 
 def check_key(pasted: str) -> tuple[str, tuple[str, ...]]:

@@ -62,12 +62,12 @@ def _put_uses(found: Workload, given: Sequence[Mapping[str, Any]]) -> None:
     """Make what it calls what is declared; where that is what stands, nothing is written."""
     names = [field.name for field in fields(_Declared)]
     names[:2] = ["application__key", "connection__ref"]
-    stand = [_Declared(*one) for one in found.uses.order_by("pk").values_list(*names)]
+    stand = [_Declared(*row) for row in found.uses.order_by("pk").values_list(*names)]
     wanted = [_Declared.of(one) for one in given]
     if stand != wanted:
         found.uses.all().delete()
-        for one in wanted:
-            one.put(found)
+        for use in wanted:
+            use.put(found)
 
 
 @dataclass(frozen=True)

@@ -58,7 +58,7 @@ class Given:
             name=self.name.strip(),
             owner=self.owner.strip(),
             runs=self.runs.strip(),
-            windows=tuple(one.strip() for one in self.windows if one.strip()),
+            windows=tuple(window.strip() for window in self.windows if window.strip()),
         )
         errors: dict[str, str] = {}
         if not given.name:
@@ -175,7 +175,7 @@ def remove(by: Actor, workload: Workload) -> None:
 
 def _known(application: Application, operations: list[str]) -> list[str]:
     profile = application.read_profile()
-    if unknown := [one for one in operations if profile.operation(one) is None]:
+    if unknown := [operation for operation in operations if profile.operation(operation) is None]:
         raise wrong_fields(
             {"operations": f"{unknown[0]} is not an operation of {application.name}."}
         )

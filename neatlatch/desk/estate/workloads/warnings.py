@@ -72,13 +72,13 @@ def calls_of(workloads: Iterable[UUID]) -> dict[UUID, list[Call]]:
 
     One query, and those of the summaries that are stale.
     """
-    now, keys = timezone.now(), {one.hex: one for one in workloads}
+    now, keys = timezone.now(), {workload.hex: workload for workload in workloads}
     with database.cursor() as cursor:
         found = cursor.execute(_CALLS, [stored(now), json.dumps(list(keys))]).fetchall()
     fresh = summaries.fresh(
         sorted({UUID(connection) for _, _, connection, *_, behind in found if behind}), now
     )
-    calls: dict[UUID, list[Call]] = {one: [] for one in keys.values()}
+    calls: dict[UUID, list[Call]] = {key: [] for key in keys.values()}
     for (
         number,
         workload,
@@ -114,7 +114,9 @@ def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ..
     if not calls:
         return ()
     return uses.warn(
-        name, choices.environments[calls[0].in_environment], [_used(one, choices) for one in calls]
+        name,
+        choices.environments[calls[0].in_environment],
+        [_used(call, choices) for call in calls],
     )
 
 
@@ -127,16 +129,16 @@ class Choices:
     environments: dict[int, str]
     named: dict[tuple[int, int], tuple[str, ...]]
 
-    def here(self, one: Call) -> tuple[str, ...]:
+    def here(self, call: Call) -> tuple[str, ...]:
         """Those in the workload's own environment."""
-        return self.named.get((one.application, one.in_environment), ())
+        return self.named.get((call.application, call.in_environment), ())
 
-    def elsewhere(self, one: Call) -> tuple[str, ...]:
+    def elsewhere(self, call: Call) -> tuple[str, ...]:
         """Those in other environments."""
         others = (
-            self.named.get((one.application, key), ())
+            self.named.get((call.application, key), ())
             for key in self.environments
-            if key != one.in_environment
+            if key != call.in_environment
         )
         return tuple(ref for some in others for ref in some)
 
@@ -147,7 +149,7 @@ def choices_for(calls: Iterable[Call]) -> Choices:
     Two queries.
     """
     wanting = {
-        one.application for one in calls if not one.ref or one.stands_in != one.in_environment
+        call.application for call in calls if not call.ref or call.stands_in != call.in_environment
     }
     of_place = Window(RowNumber(), partition_by="place", order_by="ref")
     rows = (
@@ -165,18 +167,18 @@ def choices_for(calls: Iterable[Call]) -> Choices:
     return Choices(dict(Environment.objects.values_list("pk", "name")), named)
 
 
-def _used(one: Call, choices: Choices) -> uses.Used:
-    if not one.ref:
+def _used(call: Call, choices: Choices) -> uses.Used:
+    if not call.ref:
         return uses.Used(
-            one.application_name, choices=choices.here(one), elsewhere=choices.elsewhere(one)
+            call.application_name, choices=choices.here(call), elsewhere=choices.elsewhere(call)
         )
-    assert one.stands_in is not None
+    assert call.stands_in is not None
     return uses.Used(
-        one.application_name,
-        one.ref,
-        choices.environments[one.stands_in],
-        State(one.state),
-        one.lacks,
-        choices.here(one),
-        choices.elsewhere(one),
+        call.application_name,
+        call.ref,
+        choices.environments[call.stands_in],
+        State(call.state),
+        call.lacks,
+        choices.here(call),
+        choices.elsewhere(call),
     )

@@ -41,11 +41,11 @@ class Together(Generic[A, B]):
         self._waiting: list[tuple[A, asyncio.Future[B | None]]] = []
         self._hand: asyncio.Task[None] | None = None
 
-    async def ask(self, one: A) -> B | None:
+    async def ask(self, a: A) -> B | None:
         """The answer, once its batch is done."""
         loop = asyncio.get_running_loop()
         future: asyncio.Future[B | None] = loop.create_future()
-        self._waiting.append((one, future))
+        self._waiting.append((a, future))
         if self._hand is None or self._hand.done():
             self._hand = loop.create_task(self._run())
         return await future
@@ -152,5 +152,7 @@ async def read(receive: Any) -> tuple[bytes | None, Any]:
     async def again() -> Any:
         return seen.pop(0) if seen else await receive()
 
-    whole = all(one["type"] == "http.request" for one in seen) and not seen[-1].get("more_body")
+    whole = all(message["type"] == "http.request" for message in seen) and not seen[-1].get(
+        "more_body"
+    )
     return body if whole else None, again

@@ -65,8 +65,8 @@ def _takes_gzip(request: HttpRequest) -> bool:
     """Whether gzip is among the encodings that are taken, and not at the weight of nothing (RFC
     9110 §12.5.3).
     """
-    for one in request.headers.get("Accept-Encoding", "").lower().split(","):
-        name, _, weight = one.replace(" ", "").partition(";q=")
+    for part in request.headers.get("Accept-Encoding", "").lower().split(","):
+        name, _, weight = part.replace(" ", "").partition(";q=")
         if name == "gzip":
             return weight.strip("0.") != "" if weight else True
     return False

@@ -23,18 +23,18 @@ def apply(
     ``fields`` names a lookup for each field, ``plain`` the lookups that a plain word may meet.
     Fields that are not named are passed over.
     """
-    for one in words:
-        if one.field and one.field not in fields:
+    for word in words:
+        if word.field and word.field not in fields:
             continue
         wanted = Q()
-        for lookup in (fields[one.field],) if one.field else plain:
-            wanted |= Q(**{lookup: one.text})
-        if one.without:
+        for lookup in (fields[word.field],) if word.field else plain:
+            wanted |= Q(**{lookup: word.text})
+        if word.without:
             # By a query of its own: excluding over a join would keep rows that have another related
             # one.
             rows = rows.exclude(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
-        elif one.field and _goes_to_many(
-            rows.model, fields[one.field]
+        elif word.field and _goes_to_many(
+            rows.model, fields[word.field]
         ):  # a row that several fit is one row
             rows = rows.filter(pk__in=rows.model._default_manager.filter(wanted).values("pk"))
         else:

@@ -228,8 +228,8 @@ class _Pool:
         its answer.
         """
         with self._changed:
-            for one in self._idle:
-                one.end()
+            for child in self._idle:
+                child.end()
             self._idle.clear()
 
 

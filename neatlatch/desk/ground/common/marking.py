@@ -33,11 +33,16 @@ class Watched:
 
     def columns(self) -> list[Field[Any, Any]]:
         """The columns that count."""
-        own = [one for one in self.model._meta.concrete_fields if not one.primary_key]
+        own = [
+            concrete_field
+            for concrete_field in self.model._meta.concrete_fields
+            if not concrete_field.primary_key
+        ]
         return [
-            one
-            for one in own
-            if one.attname not in self.passed_over and (not self.only or one.attname in self.only)
+            column
+            for column in own
+            if column.attname not in self.passed_over
+            and (not self.only or column.attname in self.only)
         ]
 
 
@@ -64,9 +69,9 @@ class Marked:
     def follow(self, watched: Iterable[Watched]) -> Iterator[Trigger]:
         """Triggers that mark it after changes of what is watched."""
         to = self.model._meta.db_table
-        for one in watched:
-            table, columns = one.model._meta.db_table, one.columns()
-            old, new = (self.mark(one.reaches.format(row=row)) for row in ("OLD", "NEW"))
+        for item in watched:
+            table, columns = item.model._meta.db_table, item.columns()
+            old, new = (self.mark(item.reaches.format(row=row)) for row in ("OLD", "NEW"))
             yield f"{to}_{table}_added", f"AFTER INSERT ON {table} BEGIN {new} END"
             yield f"{to}_{table}_removed", f"AFTER DELETE ON {table} BEGIN {old} END"
             named = _names(each.column for each in columns)
@@ -78,11 +83,11 @@ class Marked:
     def add(self, source: str) -> str:
         """SQL that adds a row, marked, for a row of what it is of that is called ``source``."""
         told: dict[str, str] = {}
-        for one in self.model._meta.concrete_fields:
-            told[str(one.column)] = (
+        for concrete_field in self.model._meta.concrete_fields:
+            told[str(concrete_field.column)] = (
                 f"{source}.{self.of._meta.pk.column}"
-                if one.primary_key
-                else _literal(one.get_default())
+                if concrete_field.primary_key
+                else _literal(concrete_field.get_default())
             )
         return (
             f"INSERT OR IGNORE INTO {self.model._meta.db_table} ({_names(told)}) SELECT "
@@ -110,7 +115,7 @@ def _changed(column: Field[Any, Any]) -> str:
 
 
 def _names(columns: Iterable[str | None]) -> str:
-    return ", ".join(f'"{one}"' for one in columns)
+    return ", ".join(f'"{column}"' for column in columns)
 
 
 def _literal(value: Any) -> str:

@@ -31,14 +31,14 @@ def page(
     keys = (key, then) if then else (key,)
     past = "lt" if descending else "gt"
     if cursor:
-        after = values_of(cursor, [_field(rows.model, one) for one in keys])
+        after = values_of(cursor, [_field(rows.model, key) for key in keys])
         beyond = Q(**{f"{key}__{past}": after[0]})
         rows = rows.filter(
             beyond | Q(**{key: after[0], f"{then}__{past}": after[1]}) if then else beyond
         )
-    found = list(rows.order_by(*(f"{'-' if descending else ''}{one}" for one in keys))[: limit + 1])
+    found = list(rows.order_by(*(f"{'-' if descending else ''}{key}" for key in keys))[: limit + 1])
     following = (
-        cursor_of([getattr(found[limit - 1], one.rpartition("__")[2]) for one in keys])
+        cursor_of([getattr(found[limit - 1], key.rpartition("__")[2]) for key in keys])
         if len(found) > limit
         else None
     )
@@ -47,14 +47,14 @@ def page(
 
 def _field(model: type[Model], key: str) -> Any:
     *way, name = key.split("__")
-    for one in way:
-        model = model._meta.get_field(one).related_model  # type: ignore[assignment]
+    for column in way:
+        model = model._meta.get_field(column).related_model  # type: ignore[assignment]
     return model._meta.get_field(name)
 
 
 def cursor_of(values: list[Any]) -> str:
     """A cursor that names a row by the values it is ordered by."""
-    text = str(values[0]) if len(values) == 1 else json.dumps([str(one) for one in values])
+    text = str(values[0]) if len(values) == 1 else json.dumps([str(value) for value in values])
     return base64.urlsafe_b64encode(text.encode()).decode().rstrip("=")
 
 
@@ -66,9 +66,11 @@ def values_of(cursor: str, fields: list[Any]) -> list[Any]:
         if not isinstance(told, list) or len(told) != len(fields):
             raise ValueError("not so many keys")
         values = [field.to_python(one) for field, one in zip(fields, told, strict=True)]
-        if any(one is None or (isinstance(one, int) and abs(one) >= 2**63) for one in values):
+        if any(
+            value is None or (isinstance(value, int) and abs(value) >= 2**63) for value in values
+        ):
             raise ValueError("beyond what the database can hold")
-        values = [_in_utc(one) if isinstance(one, datetime) else one for one in values]
+        values = [_in_utc(value) if isinstance(value, datetime) else value for value in values]
     except (ValueError, TypeError, OverflowError, ValidationError) as error:
         raise Problem(
             422, "This cursor is not one of ours.", "Start again from the first page."

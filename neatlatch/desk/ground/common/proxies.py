@@ -29,13 +29,17 @@ def seen_through(scope: Scope) -> Scope:
     if not settings.PROXIES or not inside(peer, settings.PROXIES):
         return scope
     chain = [
-        one.strip() for one in ",".join(_all(scope, b"x-forwarded-for")).split(",") if one.strip()
+        part.strip()
+        for part in ",".join(_all(scope, b"x-forwarded-for")).split(",")
+        if part.strip()
     ]
-    caller = next((one for one in reversed(chain) if not inside(one, settings.PROXIES)), None)
+    caller = next(
+        (address for address in reversed(chain) if not inside(address, settings.PROXIES)), None
+    )
     if caller is not None:
         scope["client"] = (caller if _is_address(caller) else "", 0)
     if scheme := next(
-        (one for one in _all(scope, b"x-forwarded-proto") if one in ("http", "https")), None
+        (text for text in _all(scope, b"x-forwarded-proto") if text in ("http", "https")), None
     ):
         scope["scheme"] = scheme
     return scope

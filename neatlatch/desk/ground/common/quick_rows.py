@@ -102,7 +102,7 @@ class Reading(Generic[M]):
         asked = self._asked = self._asked or self._written()
         told: list[Any] = []
         if self._where:
-            told = [one.hex if isinstance(one, UUID) else one for one in keys]
+            told = [key.hex if isinstance(key, UUID) else key for key in keys]
             if not told:
                 return []
         with database.cursor() as cursor:
@@ -113,17 +113,18 @@ class Reading(Generic[M]):
 
     def _written(self) -> _Asked:
         meta = self._model._meta
-        wanted = {meta.get_field(one).name for one in self._only} | (
+        wanted = {meta.get_field(field_name).name for field_name in self._only} | (
             {meta.pk.name} if self._only else set()
         )
         fields = [
-            one
-            for one in meta.concrete_fields
-            if one.attname not in self._but and (not self._only or one.name in wanted)
+            concrete_field
+            for concrete_field in meta.concrete_fields
+            if concrete_field.attname not in self._but
+            and (not self._only or concrete_field.name in wanted)
         ]
-        converts = [_convert(one) for one in fields]
+        converts = [_convert(field) for field in fields]
         columns = [
-            *(f't."{one.column}"' for one in fields),
+            *(f't."{field.column}"' for field in fields),
             *(f"{sql} AS {name}" for name, sql in self._also.items()),
         ]
         sql = f"SELECT {', '.join(columns)} FROM {meta.db_table} t"
@@ -133,7 +134,7 @@ class Reading(Generic[M]):
             sql += f" ORDER BY {self._order}"
         return _Asked(
             sql=sql,
-            names=[*(one.attname for one in fields), *self._also],
+            names=[*(field.attname for field in fields), *self._also],
             converting=[
                 (at, convert) for at, convert in enumerate(converts) if convert is not None
             ],
@@ -167,24 +168,24 @@ def _made(model: type[M], asked: _Asked, rows: Iterable[tuple[Any, ...]]) -> Ite
 def join(rows: Iterable[Model], name: str, targets: dict[Any, Any]) -> None:
     """Put in what a foreign key of rows points to, by its keys; what is not among the targets is
     asked for when it is looked at."""
-    for one in rows:
+    for row in rows:
         attname = f"{name}_id"
-        if (key := one.__dict__[attname]) in targets or key is None:
-            one._state.fields_cache[name] = targets.get(key)
+        if (key := row.__dict__[attname]) in targets or key is None:
+            row._state.fields_cache[name] = targets.get(key)
 
 
 def hang(rows: Iterable[Model], name: str, of: Iterable[Model], attname: str) -> None:
     """Give rows those that point to them by a foreign key, as ``prefetch_related`` would."""
     by_key: dict[Any, list[Model]] = {}
-    for one in of:
-        by_key.setdefault(one.__dict__[attname], []).append(one)
-    for one in rows:
-        kept: dict[str, Any] = one.__dict__.setdefault("_prefetched_objects_cache", {})
-        kept[name] = by_key.get(one.pk, [])
+    for model in of:
+        by_key.setdefault(model.__dict__[attname], []).append(model)
+    for row in rows:
+        kept: dict[str, Any] = row.__dict__.setdefault("_prefetched_objects_cache", {})
+        kept[name] = by_key.get(row.pk, [])
 
 
 def hang_one(rows: Iterable[Model], name: str, of: Iterable[Model], attname: str) -> None:
     """Give rows the one that points to them by a one-to-one field, as ``select_related`` would."""
-    by_key = {one.__dict__[attname]: one for one in of}
-    for one in rows:
-        one._state.fields_cache[name] = by_key.get(one.pk)
+    by_key = {model.__dict__[attname]: model for model in of}
+    for row in rows:
+        row._state.fields_cache[name] = by_key.get(row.pk)

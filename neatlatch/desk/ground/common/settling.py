@@ -77,8 +77,8 @@ class Settling:
             )
         with database.cursor() as cursor:
             return sum(
-                cursor.execute(one, [stored(timezone.now())] if "%s" in one else []).fetchone()[0]
-                for one in asked
+                cursor.execute(name, [stored(timezone.now())] if "%s" in name else []).fetchone()[0]
+                for name in asked
             )
 
     def mark_all(self) -> None:
@@ -104,9 +104,9 @@ _REGISTERED: list[Settling] = []
 _paused = False
 
 
-def register(one: Settling) -> None:
+def register(settling: Settling) -> None:
     """From now on it is settled with the others."""
-    _REGISTERED.append(one)
+    _REGISTERED.append(settling)
 
 
 @lru_cache(maxsize=1000)
@@ -133,8 +133,8 @@ def settle_or_leave() -> None:
     if _paused:
         return
     try:
-        for one in _REGISTERED:
-            one.settle()
+        for settling in _REGISTERED:
+            settling.settle()
     except DatabaseError as error:
         if "no such table" not in str(
             error
@@ -146,7 +146,7 @@ def settle_or_leave() -> None:
 
 def behind() -> int:
     """How many rows of all are stale, or have had their moment."""
-    return sum(one.behind() for one in _REGISTERED)
+    return sum(settling.behind() for settling in _REGISTERED)
 
 
 def catch_up() -> int:
@@ -156,8 +156,8 @@ def catch_up() -> int:
     before = left = behind()
     while left:
         with transaction.atomic():  # what is stale is settled as it commits
-            for one in _REGISTERED:
-                one.settle_due()
+            for settling in _REGISTERED:
+                settling.settle_due()
         still = behind()
         if still >= left:
             break
@@ -170,8 +170,8 @@ def catch_up() -> int:
 def mark_all() -> None:
     """Mark every row of all."""
     with transaction.atomic():
-        for one in _REGISTERED:
-            one.mark_all()
+        for settling in _REGISTERED:
+            settling.mark_all()
 
 
 def check_at_start() -> None:
@@ -181,5 +181,5 @@ def check_at_start() -> None:
     if not marking.are_there():
         with transaction.atomic():
             marking.install()
-    for one in _REGISTERED:
-        one.mark_older_forms()
+    for settling in _REGISTERED:
+        settling.mark_older_forms()

@@ -110,9 +110,9 @@ class Shares:
 
     def _give_back(self, held: list[Hashable]) -> None:
         self._taken.subtract(held)
-        for one in held:
-            if not self._taken[one]:
-                del self._taken[one]
+        for hashable in held:
+            if not self._taken[hashable]:
+                del self._taken[hashable]
         waiting, self._waiting = self._waiting, []
         for each in waiting:
             if not each.done():
@@ -121,7 +121,7 @@ class Shares:
     async def _take(self, keys: tuple[Hashable, ...]) -> bool:
         loop = asyncio.get_running_loop()
         until = loop.time() + self.patience
-        while any(self._taken[one] >= self.most for one in keys):
+        while any(self._taken[key] >= self.most for key in keys):
             if len(self._waiting) >= _MOST_WAITING or loop.time() >= until:
                 return False
             turn: asyncio.Future[None] = loop.create_future()

@@ -174,11 +174,11 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
     entries = about.filter(details__version__gt=version).order_by("number")[:50]
     return [
         {
-            "by": one.who,
-            "at": one.at.isoformat(),
-            "changes": one.details.get("changes") or [f"{one.did}"],
+            "by": entry.who,
+            "at": entry.at.isoformat(),
+            "changes": entry.details.get("changes") or [f"{entry.did}"],
         }
-        for one in entries
+        for entry in entries
     ]
 
 
@@ -197,8 +197,8 @@ class Verdict:
 
 
 def _links(rows: QuerySet[Entry]) -> Iterator[chain.Link]:
-    for one in rows.order_by("number").iterator(chunk_size=2_000):
-        yield chain.Link(one.number, one.content(), one.before, one.own)
+    for row in rows.order_by("number").iterator(chunk_size=2_000):
+        yield chain.Link(row.number, row.content(), row.before, row.own)
 
 
 def _last_number() -> int:
@@ -245,10 +245,12 @@ def _about(last: int, anchor: str = "", beside: bool = True) -> str | None:
         if (told := chain.read(anchor, safe.journal_key())) is None:
             return "The anchor that was given was not made here."
         kept.append(told)
-    for one in kept:
-        if one is not None:
-            there = Entry.objects.filter(number=one.number).values_list("own", flat=True).first()
-            if fault := chain.beyond_anchor(one, last, there):
+    for trigger in kept:
+        if trigger is not None:
+            there = (
+                Entry.objects.filter(number=trigger.number).values_list("own", flat=True).first()
+            )
+            if fault := chain.beyond_anchor(trigger, last, there):
                 return fault
     return None
 

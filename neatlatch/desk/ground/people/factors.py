@@ -156,7 +156,8 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
 def _has_old(person: Person, now: datetime) -> bool:
     since = [person.factor_since or now] if person.factor is not None else []
     return any(
-        now - one >= _YOUNG for one in (*since, *person.passkeys.values_list("added", flat=True))
+        now - added >= _YOUNG
+        for added in (*since, *person.passkeys.values_list("added", flat=True))
     )
 
 
@@ -335,8 +336,8 @@ def make_recovery(person: Person) -> list[str]:
     codes = [recovery.written(os.urandom(recovery.OCTETS)) for _ in range(recovery.COUNT)]
     person.recovery_codes.all().delete()
     RecoveryCode.objects.bulk_create(
-        RecoveryCode(person=person, digest=recovery.digest(recovery.read(one) or ""))
-        for one in codes
+        RecoveryCode(person=person, digest=recovery.digest(recovery.read(code) or ""))
+        for code in codes
     )
     write(person, "had recovery codes made", "person", person.username)
     return codes

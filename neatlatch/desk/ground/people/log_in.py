@@ -106,7 +106,8 @@ class _Counts:
 
     def _rows(self) -> dict[str, Tries]:
         return {
-            one.digest: one for one in Tries.objects.filter(digest__in=[*self.limits, self.known])
+            counted.digest: counted
+            for counted in Tries.objects.filter(digest__in=[*self.limits, self.known])
         }
 
     def check(self) -> None:

@@ -93,8 +93,8 @@ class _Called:
 
     def __init__(self, texts: Iterable[str]) -> None:
         low = {_low(text) for text in texts}
-        low |= {one.removeprefix(_TEAM).removeprefix(_PERSON) for one in low}
-        self._teams = {_low(one.name): one for one in _teams_called(low)}
+        low |= {name.removeprefix(_TEAM).removeprefix(_PERSON) for name in low}
+        self._teams = {_low(team.name): team for team in _teams_called(low)}
         self._people = _people_called(low)
 
     def of(self, text: str) -> Team | Person | None:
@@ -105,14 +105,18 @@ class _Called:
             return self._teams.get(low.removeprefix(_TEAM))
         if text.startswith(_PERSON):
             login = text.removeprefix(_PERSON)
-            return next((one for one in self._people if one.username == login), None)
+            return next((person for person in self._people if person.username == login), None)
         if (team := self._teams.get(low)) is not None:
             return team
         for field in ("username", "email"):
-            for one in self._people:
-                if low and _low(getattr(one, field)) == low:
-                    return one
-        same = [one for one in self._people if _low(f"{one.first_name} {one.last_name}") == low]
+            for person in self._people:
+                if low and _low(getattr(person, field)) == low:
+                    return person
+        same = [
+            person
+            for person in self._people
+            if _low(f"{person.first_name} {person.last_name}") == low
+        ]
         return same[0] if len(same) == 1 else None
 
 
@@ -150,8 +154,8 @@ def written(found: Iterable[Owner]) -> dict[int, str]:
     """How people write owners so that :func:`named` reads exactly these: by name, where nobody else
     is meant by it, else by key. By their keys in the database; two queries for all."""
     all_of_them = list(found)
-    called = _Called(one.name for one in all_of_them)
-    return {one.pk: _written(one, called.of(one.name)) for one in all_of_them}
+    called = _Called(owner.name for owner in all_of_them)
+    return {owner.pk: _written(owner, called.of(owner.name)) for owner in all_of_them}
 
 
 def _written(owner: Owner, who: Team | Person | None) -> str:

@@ -62,7 +62,7 @@ def _library() -> Any:
 
 def _known(person: Person) -> list[Any]:
     known = _library().helpers.structs.PublicKeyCredentialDescriptor
-    return [known(id=b64.decode(one.credential_id)) for one in person.passkeys.all()]
+    return [known(id=b64.decode(passkey.credential_id)) for passkey in person.passkeys.all()]
 
 
 def begin(person: Person, password: str, code: str) -> dict[str, Any]:

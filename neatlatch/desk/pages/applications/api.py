@@ -57,7 +57,7 @@ def _place_out(place: Any, profile: profiles.Profile) -> PlaceOut:
         house=place.house,
         grants=list(published.grant_types_supported) if published else [],
         sign_in_methods=list(published.token_endpoint_auth_methods_supported) if published else [],
-        issues=[_issuing_out(one, published) for one in issues],
+        issues=[_issuing_out(issue, published) for issue in issues],
         read_at=place.read_at,
         clients=place.client_count,
         connections=place.connection_count,
@@ -68,31 +68,31 @@ def _place_out(place: Any, profile: profiles.Profile) -> PlaceOut:
 _METHODS: tuple[str, ...] = ("client_secret_basic", "client_secret_post")
 
 
-def _issuing_out(one: Issuing, published: ServerMetadata | None) -> IssuingOut:
+def _issuing_out(issuing: Issuing, published: ServerMetadata | None) -> IssuingOut:
     """What can be issued, with no more than the application says that it takes (RFC 8414 §2)."""
     grants: tuple[str, ...] = telling.GRANTS
     methods = _METHODS
-    if published is not None and one.by == "application":
+    if published is not None and issuing.by == "application":
         grants = tuple(each for each in grants if each in published.grant_types_supported) or grants
         taken = published.token_endpoint_auth_methods_supported
         methods = tuple(each for each in methods if each in taken) or methods
-    of_client = one.what == "client"
+    of_client = issuing.what == "client"
     return IssuingOut(
-        by=one.by,
-        what=one.what,
-        kind=one.kind,
+        by=issuing.by,
+        what=issuing.what,
+        kind=issuing.kind,
         grants=list(grants) if of_client else [],
         sign_in_methods=list(methods) if of_client else [],
     )
 
 
-def _scope_io(one: profiles.ScopeInfo) -> ScopeIO:
+def _scope_io(scope_info: profiles.ScopeInfo) -> ScopeIO:
     return ScopeIO(
-        name=one.name,
-        meaning=one.meaning,
-        kind=one.kind,
-        administrator=one.administrator,
-        implies=list(one.implies),
+        name=scope_info.name,
+        meaning=scope_info.meaning,
+        kind=scope_info.kind,
+        administrator=scope_info.administrator,
+        implies=list(scope_info.implies),
     )
 
 
@@ -109,9 +109,9 @@ def full(application: Application) -> ApplicationOut:
         purpose=application.purpose,
         owner=application.owner_name,
         version=application.version,
-        places=[_place_out(one, profile) for one in places],
-        schemes=[scheme_out(one) for one in profile.schemes],
-        scopes=[_scope_io(one) for one in profile.scopes],
+        places=[_place_out(place, profile) for place in places],
+        schemes=[scheme_out(scheme) for scheme in profile.schemes],
+        scopes=[_scope_io(scope) for scope in profile.scopes],
         operations=[
             OperationOut(
                 name=o.name,
@@ -124,8 +124,8 @@ def full(application: Application) -> ApplicationOut:
         ],
         probe=application.profile.get("probe"),
         limits=application.profile.get("limits", {}),
-        slots=[value_out(one) for one in profile.slots],
-        roles=[_scope_io(one) for one in profile.roles],
+        slots=[value_out(slot) for slot in profile.slots],
+        roles=[_scope_io(role) for role in profile.roles],
         roles_label=profile.roles_label,
         profile=profiles.to_dict(profile),
         versions=[
@@ -249,8 +249,8 @@ def shipped_profiles(request: HttpRequest) -> list[ShippedOut]:
                 key=key,
                 name=kept["name"],
                 purpose=kept["purpose"],
-                schemes=[scheme_out(one) for one in profile.schemes],
-                slots=[value_out(one) for one in profile.slots],
+                schemes=[scheme_out(scheme) for scheme in profile.schemes],
+                slots=[value_out(slot) for slot in profile.slots],
             )
         )
     return found
@@ -260,7 +260,7 @@ def shipped_profiles(request: HttpRequest) -> list[ShippedOut]:
 def known_schemes(request: HttpRequest) -> list[SchemeOut]:
     """The ways of being let in that are known here, with the values each wants."""
     guard.need(request, "look")
-    return [scheme_out(one) for one in KINDS.values()]
+    return [scheme_out(kind) for kind in KINDS.values()]
 
 
 @router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)

@@ -34,23 +34,23 @@ _BY_WAY = """SELECT a.id FROM applications_application a, json_each(a.profile, '
 
 def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Application]:
     """Those that fit the words of a filter."""
-    for one in words:
-        if one.field == "env":
+    for word in words:
+        if word.field == "env":
             wanted = Q(
-                pk__in=Place.objects.filter(environment__key__contains=one.text)
+                pk__in=Place.objects.filter(environment__key__contains=word.text)
                 .order_by()
                 .values("application")
             )
-        elif one.field == "owner":
-            wanted = Q(owner__name__icontains=one.text)
-        elif one.field == "scheme":
-            wanted = Q(pk__in=_by_way(one.text))
+        elif word.field == "owner":
+            wanted = Q(owner__name__icontains=word.text)
+        elif word.field == "scheme":
+            wanted = Q(pk__in=_by_way(word.text))
         else:
             wanted = Q()
             for lookup in _PLAIN:
-                wanted |= Q(**{lookup: one.text})
+                wanted |= Q(**{lookup: word.text})
         chosen = Application.objects.filter(wanted).order_by().values("pk")
-        rows = rows.exclude(pk__in=chosen) if one.without else rows.filter(pk__in=chosen)
+        rows = rows.exclude(pk__in=chosen) if word.without else rows.filter(pk__in=chosen)
     return rows
 
 
@@ -74,14 +74,16 @@ def page_of(rows: QuerySet[Application], cursor: str | None) -> Applications:
         "pk", "key", "name", "purpose", "profile", "owner_told", "connection_count", named=True
     )
     found, following = page(told, "name", cursor)
-    environments = _environments([one.pk for one in found])
+    environments = _environments([row.pk for row in found])
     return Applications(
-        items=[_row(one, environments.get(one.pk, [])) for one in found], next=following
+        items=[_row(row, environments.get(row.pk, [])) for row in found], next=following
     )
 
 
 def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
-    known = {one.pk: environment_out(one) for one in Environment.objects.all()}
+    known = {
+        environment.pk: environment_out(environment) for environment in Environment.objects.all()
+    }
     found: dict[int, list[EnvironmentOut]] = {}
     places = Place.objects.filter(application__in=applications).order_by(
         "application", "environment__order"
@@ -91,16 +93,16 @@ def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
     return found
 
 
-def _row(one: Any, environments: list[EnvironmentOut]) -> ApplicationRow:
-    profile = profile_of(one.pk, one.profile)
+def _row(application: Any, environments: list[EnvironmentOut]) -> ApplicationRow:
+    profile = profile_of(application.pk, application.profile)
     return ApplicationRow(
-        key=one.key,
-        name=one.name,
-        own=one.key == issuing.OWN_KEY,
-        purpose=one.purpose,
-        owner=one.owner_told or "",
+        key=application.key,
+        name=application.name,
+        own=application.key == issuing.OWN_KEY,
+        purpose=application.purpose,
+        owner=application.owner_told or "",
         schemes=[each.label for each in profile.schemes],
         scopes=len(profile.scopes),
         environments=environments,
-        connections=one.connection_count,
+        connections=application.connection_count,
     )

@@ -259,14 +259,14 @@ class ApplicationChange(Given):
     profile: dict[str, Any] | None = None
 
 
-def environment_out(one: Environment) -> EnvironmentOut:
+def environment_out(environment: Environment) -> EnvironmentOut:
     """An environment as the page wants it."""
     return EnvironmentOut(
-        key=one.key,
-        name=one.name,
-        look=one.look,
-        production=one.production,
-        wants_service_account=one.wants_service_account,
+        key=environment.key,
+        name=environment.name,
+        look=environment.look,
+        production=environment.production,
+        wants_service_account=environment.wants_service_account,
     )
 
 
@@ -280,23 +280,23 @@ def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
         registers=scheme.registers,
         signs_in=scheme.signs_in,
         house_issues=scheme.house_issues,
-        values=[value_out(one) for one in scheme.all_values()],
+        values=[value_out(value) for value in scheme.all_values()],
         settings=dict(scheme.settings),
         switches=list(scheme.switches),
     )
 
 
-def value_out(one: Value) -> ValueOut:
+def value_out(value: Value) -> ValueOut:
     """A described value as the page wants it."""
     return ValueOut(
-        key=one.key,
-        label=one.label,
-        type=one.type,
-        help=one.help,
-        where=one.where,
-        required=one.required,
-        secret=one.secret,
-        choices=list(one.choices),
-        pattern=one.pattern,
-        example=one.example,
+        key=value.key,
+        label=value.label,
+        type=value.type,
+        help=value.help,
+        where=value.where,
+        required=value.required,
+        secret=value.secret,
+        choices=list(value.choices),
+        pattern=value.pattern,
+        example=value.example,
     )

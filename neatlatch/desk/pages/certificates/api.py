@@ -88,7 +88,10 @@ def _trusted(trust: str) -> list[bytes]:
     environment = Environment.objects.filter(key=trust).first()
     if environment is None:
         raise wrong_fields({"trust": "There is no such trust store."})
-    return [one.certificate().public_bytes(Encoding.DER) for one in services.trusted(environment)]
+    return [
+        authority.certificate().public_bytes(Encoding.DER)
+        for authority in services.trusted(environment)
+    ]
 
 
 # What the house issued
@@ -97,11 +100,11 @@ def _trusted(trust: str) -> list[bytes]:
 def _listed(now: datetime, found: list[Issued]) -> list[CertificateRow]:
     """Rows of certificates that were read by :func:`_with_holders`. One more query."""
     after = dict(
-        Issued.objects.filter(credential__replaces__in=[one.pk for one in found])
+        Issued.objects.filter(credential__replaces__in=[issued.pk for issued in found])
         .values_list("credential__replaces_id", "pk")
         .order_by("credential__issued")
     )
-    return [shapes.row(one, after.get(one.pk), now) for one in found]
+    return [shapes.row(issued, after.get(issued.pk), now) for issued in found]
 
 
 def _with_holders(rows: QuerySet[Issued]) -> QuerySet[Issued]:
@@ -190,7 +193,7 @@ def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
 
 
 def _asked(given: CertificateAsked, profile: str) -> services.Asked:
-    names = tuple(one.strip() for one in given.names if one.strip())
+    names = tuple(name.strip() for name in given.names if name.strip())
     return services.Asked(
         profile, given.common_name.strip(), names, given.days, given.request, given.key_kind
     )
@@ -266,12 +269,12 @@ def _house(environment: Environment) -> HouseCertificates:
         )
         rows.append(shapes.authority(root, issuing, alive.get(root.pk, 0), judged))
     replaces = at is not None and bool(at.new)
-    first = next((one for one in rows if at is not None and str(one.id) == at.old), None)
+    first = next((row for row in rows if at is not None and str(row.id) == at.old), None)
     return HouseCertificates(
         environment=environment_out(environment),
         trust_address=f"{settings.PUBLIC_URL}/house/{environment.key}/trust.pem",
         authorities=rows,
-        steps=[shapes.step(one) for one in replacing.order(at)] if at else [],
+        steps=[shapes.step(step) for step in replacing.order(at)] if at else [],
         moved_by=replacing.moved_by(at, first.ends) if at and replaces and first else None,
     )
 
@@ -280,7 +283,7 @@ def _house(environment: Environment) -> HouseCertificates:
 def authorities(request: HttpRequest) -> list[HouseCertificates]:
     """The certificate authority of each environment, and where its replacement stands."""
     guard.need(request, "look")
-    return [_house(one) for one in Environment.objects.all()]
+    return [_house(environment) for environment in Environment.objects.all()]
 
 
 @router.post(

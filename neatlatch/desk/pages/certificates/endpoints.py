@@ -84,7 +84,7 @@ def trust(request: HttpRequest, environment: str) -> HttpResponse:
     if found is None:
         return _refused(404, "There is no such environment")
     return _file(
-        "".join(one.pem for one in services.trusted(found)).encode("ascii"),
+        "".join(authority.pem for authority in services.trusted(found)).encode("ascii"),
         "application/pem-certificate-chain",
         60,
     )

@@ -260,11 +260,11 @@ class TrustIn(Given):
     trusts: bool
 
 
-def link(one: explaining.Link) -> ChainLinkOut:
+def link(linked: explaining.Link) -> ChainLinkOut:
     """A certificate of a chain."""
-    told = one.facts
+    told = linked.facts
     return ChainLinkOut(
-        role=one.role,
+        role=linked.role,
         subject=told.subject,
         issuer=told.issuer,
         serial=told.serial_hex,
@@ -277,28 +277,31 @@ def link(one: explaining.Link) -> ChainLinkOut:
         signature=told.signature_hash or told.signature_oid,
         names=[*told.dns_names, *told.ip_addresses, *told.uris],
         purposes=None if told.purposes is None else list(told.purposes),
-        ends_first=one.ends_first,
-        trusted=one.trusted,
-        broken=one.broken,
+        ends_first=linked.ends_first,
+        trusted=linked.trusted,
+        broken=linked.broken,
     )
 
 
-def chain(one: explaining.Chain) -> CertificateChain:
+def chain(explained: explaining.Chain) -> CertificateChain:
     """A chain."""
     return CertificateChain(
-        verdict=one.verdict, says=one.says, ends=one.ends, links=[link(each) for each in one.links]
+        verdict=explained.verdict,
+        says=explained.says,
+        ends=explained.ends,
+        links=[link(each) for each in explained.links],
     )
 
 
-def reading(one: explaining.Explained, locked: bool) -> ReadingOut:
+def reading(explained: explaining.Explained, locked: bool) -> ReadingOut:
     """A file, explained."""
     return ReadingOut(
-        chain=chain(one.chain) if one.chain else None,
-        others=[each.subject for each in one.others],
-        key=one.key.words if one.key else "",
-        key_fits=one.key_fits,
-        notes=list(one.notes),
-        friendly_name=one.friendly_name,
+        chain=chain(explained.chain) if explained.chain else None,
+        others=[each.subject for each in explained.others],
+        key=explained.key.words if explained.key else "",
+        key_fits=explained.key_fits,
+        notes=list(explained.notes),
+        friendly_name=explained.friendly_name,
         locked=locked,
         requests=[
             SigningRequestOut(
@@ -307,22 +310,22 @@ def reading(one: explaining.Explained, locked: bool) -> ReadingOut:
                 key=each.key.words,
                 holds=each.signature_valid,
             )
-            for each in one.requests
+            for each in explained.requests
         ],
-        lists=[_list(each) for each in one.lists],
+        lists=[_list(each) for each in explained.lists],
     )
 
 
-def _list(one: facts.ListFacts) -> RevocationsOut:
+def _list(list_facts: facts.ListFacts) -> RevocationsOut:
     return RevocationsOut(
-        issuer=one.issuer,
-        number=one.number,
-        this_update=one.this_update,
-        next_update=one.next_update,
-        count=len(one.revoked),
+        issuer=list_facts.issuer,
+        number=list_facts.number,
+        this_update=list_facts.this_update,
+        next_update=list_facts.next_update,
+        count=len(list_facts.revoked),
         revoked=[
             RevokedOut(serial=each.serial_hex, at=each.at, reason=each.reason)
-            for each in one.revoked[:200]
+            for each in list_facts.revoked[:200]
         ],
     )
 
@@ -338,47 +341,47 @@ def _waits(credential: Credential) -> bool:
     )
 
 
-def row(one: Issued, replaced_by: UUID | None, now: datetime) -> CertificateRow:
+def row(issued: Issued, replaced_by: UUID | None, now: datetime) -> CertificateRow:
     """A certificate for the list."""
-    credential, client = one.credential, one.credential.client
+    credential, client = issued.credential, issued.credential.client
     assert client is not None
-    ends = min(one.not_after, one.authority.not_after)
+    ends = min(issued.not_after, issued.authority.not_after)
     return CertificateRow(
-        id=one.pk,
-        common_name=one.common_name,
-        names=one.names,
-        profile=one.profile,
+        id=issued.pk,
+        common_name=issued.common_name,
+        names=issued.names,
+        profile=issued.profile,
         client=client.name,
         client_key=client.pk,
         application=client.place.application.name,
         application_key=client.place.application.key,
         environment=client.place.environment.name,
-        serial=one.serial,
+        serial=issued.serial,
         hint=credential.hint,
-        state="revoked" if one.revoked else "ended" if ends <= now else "lives",
+        state="revoked" if issued.revoked else "ended" if ends <= now else "lives",
         issued=credential.issued,
         ends=ends,
-        authority=one.authority.name,
-        by_request=one.by_request,
+        authority=issued.authority.name,
+        by_request=issued.by_request,
         waits=_waits(credential),
-        revoked=one.revoked,
-        reason=one.reason,
+        revoked=issued.revoked,
+        reason=issued.reason,
         replaced_by=replaced_by,
         connections=sorted({held.connection.ref for held in credential.holders.all()}),
     )
 
 
-def step(one: Step) -> StepOutline:
+def step(planned: Step) -> StepOutline:
     """A step of a replacement."""
     return StepOutline(
-        key=one.key,
-        title=one.title,
-        why=one.why,
-        state=one.state,
-        waits_for=one.waits_for,
+        key=planned.key,
+        title=planned.title,
+        why=planned.why,
+        state=planned.state,
+        waits_for=planned.waits_for,
         items=[
             ItemOut(key=each.key, name=each.name, done=each.done, says=each.says)
-            for each in one.items
+            for each in planned.items
         ],
     )
 

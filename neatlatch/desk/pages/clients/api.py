@@ -232,9 +232,10 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
     )
     scheme = profile.scheme_for(client.scheme)
     open_handovers = [
-        one.handover
-        for one in credentials
-        if hasattr(one, "handover") and not (one.handover.shown or one.handover.closed)
+        credential.handover
+        for credential in credentials
+        if hasattr(credential, "handover")
+        and not (credential.handover.shown or credential.handover.closed)
     ]
     waiting = open_handovers[0].pk if open_handovers else None
     return ClientOut(
@@ -262,14 +263,14 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
         vendor_shared=client.vendor_shared,
         scheme=client.scheme,
         facts=client.facts,
-        wanted_facts=[value_out(one) for one in _facts(scheme)],
+        wanted_facts=[value_out(fact) for fact in _facts(scheme)],
         account=client.account,
         account_kind=client.account_kind,
         rights=client.rights,
         switches=client.switches,
         wanted_switches=list(scheme.switches),
         allow_list=client.allow_list,
-        roles=[one.name for one in profile.roles],
+        roles=[role.name for role in profile.roles],
         roles_label=profile.roles_label,
         version=client.version,
         changed_at=client.changed_at,
@@ -397,9 +398,9 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
     place = find_place(given.application, given.environment)
     fields = ClientMetadata(
         given.name.strip(),
-        tuple(one.strip() for one in given.contacts if one.strip()),
+        tuple(contact.strip() for contact in given.contacts if contact.strip()),
         given.public,
-        tuple(one for one in given.redirect_uris if one),
+        tuple(text for text in given.redirect_uris if text),
         tuple(given.grants),
         frozenset(given.scopes),
         given.sign_in_method,

@@ -102,12 +102,12 @@ def _page(
     fitting = filtering.apply(rows, filter_words.read(words, FIELDS), _LOOKUPS, _PLAIN)
     named: QuerySet[Any] = fitting.values_list("id", "name", named=True)
     keys, following = page(named, "name", cursor, _PAGE, then="id")
-    found = of_their_kinds(_clients(one.id for one in keys))
-    places = _places({one.place_id for one in found})
-    applications = _applications({one.application_id for one in places})
-    join(places, "application", {one.pk: one for one in applications})
-    join(places, "environment", {one.pk: one for one in _environments()})
-    join(found, "place", {one.pk: one for one in places})
+    found = of_their_kinds(_clients(key.id for key in keys))
+    places = _places({of_kind.place_id for of_kind in found})
+    applications = _applications({place.application_id for place in places})
+    join(places, "application", {application.pk: application for application in applications})
+    join(places, "environment", {environment.pk: environment for environment in _environments()})
+    join(found, "place", {place.pk: place for place in places})
     return found, following
 
 
@@ -121,7 +121,7 @@ def scope_list(request: HttpRequest, cursor: str | None = None, words: str = "")
     told |= ~Q(scheme__in=OAUTH2) & Q(place__application__profile__roles__0__isnull=False)
     rows = Client.objects.exclude(kind=Kind.RESOURCE_SERVER).exclude(state="asking").filter(told)
     found, following = _page(rows, cursor, words)
-    items = [_scope_row(*one) for one in zip(found, benches.tallies(found), strict=True)]
+    items = [_scope_row(*pair) for pair in zip(found, benches.tallies(found), strict=True)]
     return written(ScopeBenches(items=items, next=following))
 
 
@@ -154,7 +154,7 @@ def redirect_uri_list(
     guard.need(request, "look")
     rows = Client.objects.filter(kind=Kind.OAUTH_CLIENT, scheme=CODE).exclude(state="asking")
     found, following = _page(rows, cursor, words)
-    items = [_uri_row(*one) for one in zip(found, benches.uri_benches(found), strict=True)]
+    items = [_uri_row(*pair) for pair in zip(found, benches.uri_benches(found), strict=True)]
     return written(UriBenches(items=items, next=following))
 
 
@@ -180,4 +180,4 @@ def _unused(client: Client, bench: Bench) -> int:
     """Return how many registered URIs nobody sends, where it is seen here who sends any."""
     if client.house and not bench.callers:
         return 0
-    return sum(not one.used_by for one in bench.registered)
+    return sum(not registered.used_by for registered in bench.registered)

@@ -115,12 +115,15 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
         reason=found.reason,
         nearest=found.nearest,
         alike=found.alike,
-        differences=[UriDifferenceOut(piece=one.piece, says=one.says) for one in found.differences],
+        differences=[
+            UriDifferenceOut(piece=difference.piece, says=difference.says)
+            for difference in found.differences
+        ],
         warnings=list(found.warnings),
-        provider_marked=[PieceOut(text=one.text, same=one.same) for one in marked.provider]
+        provider_marked=[PieceOut(text=piece.text, same=piece.same) for piece in marked.provider]
         if marked
         else [],
-        caller_marked=[PieceOut(text=one.text, same=one.same) for one in marked.caller]
+        caller_marked=[PieceOut(text=piece.text, same=piece.same) for piece in marked.caller]
         if marked
         else [],
     )
@@ -128,8 +131,10 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
 
 def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
     return [
-        EffectOut(ref=one.ref, stops=one.stops, says=one.says, workloads=list(one.workloads))
-        for one in found
+        EffectOut(
+            ref=effect.ref, stops=effect.stops, says=effect.says, workloads=list(effect.workloads)
+        )
+        for effect in found
     ]
 
 
@@ -150,24 +155,31 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
         version=client.version,
         registered=[
             RegisteredOut(
-                uri=one.uri, used_by=list(one.used_by), lint=[lint_out(each) for each in one.lint]
+                uri=registered.uri,
+                used_by=list(registered.used_by),
+                lint=[lint_out(each) for each in registered.lint],
             )
-            for one in bench.registered
+            for registered in bench.registered
         ],
         callers=[
             CallerUriOut(
-                **vars(_answer(one.match, one.marked)),
-                ref=one.sent.ref,
-                uri=one.sent.uri,
-                workloads=list(one.sent.workloads),
-                signed_in=one.sent.signed_in,
+                **vars(_answer(caller.match, caller.marked)),
+                ref=caller.sent.ref,
+                uri=caller.sent.uri,
+                workloads=list(caller.sent.workloads),
+                signed_in=caller.sent.signed_in,
             )
-            for one in bench.callers
+            for caller in bench.callers
         ],
         planned=client.planned["redirect_uris"] if client.planned else None,
         acts=[
-            StepOut(key=one.key, says=one.says, copy_text=one.copy, done=one.key in client.ticks)
-            for one in services.planned_acts(client)
+            StepOut(
+                key=planned_act.key,
+                says=planned_act.says,
+                copy_text=planned_act.copy,
+                done=planned_act.key in client.ticks,
+            )
+            for planned_act in services.planned_acts(client)
         ],
     )
 
@@ -180,7 +192,7 @@ def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> TrialOut:
     found = benches.try_uri(client, given.uri)
     return TrialOut(
         **vars(_answer(found.match, found.marked)),
-        lint=[lint_out(one) for one in redirects.lint(given.uri)],
+        lint=[lint_out(lint) for lint in redirects.lint(given.uri)],
     )
 
 

@@ -60,18 +60,18 @@ class ScopeEffect:
 def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
     return [
         ScopeEffect(
-            ref=one.ref,
+            ref=scope_effect.ref,
             workloads=[
                 StoppedOut(
                     name=workload.workload,
                     operations=list(workload.operations),
                     lacks=sorted(workload.lacks),
                 )
-                for workload in one.workloads
+                for workload in scope_effect.workloads
             ],
-            asks_in_vain=list(one.asks_in_vain),
+            asks_in_vain=list(scope_effect.asks_in_vain),
         )
-        for one in found
+        for scope_effect in found
     ]
 
 
@@ -201,7 +201,7 @@ class ConsentAskIn(Given):
 def _trim(found: Trim) -> TrimOut:
     return TrimOut(
         scopes=sorted(found.scopes),
-        kept=[KeptOut(scope=one.scope, needed_by=_calls(one.needed_by)) for one in found.kept],
+        kept=[KeptOut(scope=kept.scope, needed_by=_calls(kept.needed_by)) for kept in found.kept],
         can_go=list(found.can_go),
         missing=list(found.missing),
         impossible=_calls(found.impossible),
@@ -211,33 +211,35 @@ def _trim(found: Trim) -> TrimOut:
 
 
 def _calls(found: Any) -> list[CallOut]:
-    return [CallOut(workload=one.workload, operation=one.operation) for one in found]
+    return [CallOut(workload=call.workload, operation=call.operation) for call in found]
 
 
-def _request(one: ConsentRequest, show_link: bool) -> ConsentRequestOut:
-    over = one.ends <= timezone.now()
+def _request(consent_request: ConsentRequest, show_link: bool) -> ConsentRequestOut:
+    over = consent_request.ends <= timezone.now()
     state = (
         "withdrawn"
-        if one.withdrawn
+        if consent_request.withdrawn
         else "answered"
-        if one.answered_at
+        if consent_request.answered_at
         else "ended"
         if over
         else "waiting"
     )
     return ConsentRequestOut(
-        id=one.pk,
-        scopes=one.scopes,
-        asked_of=one.asked_of,
-        asked_by=one.asked_by,
-        asked_at=one.asked_at,
-        ends=one.ends,
+        id=consent_request.pk,
+        scopes=consent_request.scopes,
+        asked_of=consent_request.asked_of,
+        asked_by=consent_request.asked_by,
+        asked_at=consent_request.asked_at,
+        ends=consent_request.ends,
         state=state,
-        given=one.given,
-        answered_by=one.answered_by,
-        answered_at=one.answered_at,
-        says=one.says,
-        link=links.address("consent", one.pk) if show_link and state == "waiting" else "",
+        given=consent_request.given,
+        answered_by=consent_request.answered_by,
+        answered_at=consent_request.answered_at,
+        says=consent_request.says,
+        link=links.address("consent", consent_request.pk)
+        if show_link and state == "waiting"
+        else "",
     )
 
 
@@ -280,13 +282,13 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
     requests = list(client.consent_requests.all()[:20])
     waiting = {
         scope
-        for one in requests
-        if one.answered_at is None and not one.withdrawn and one.ends > timezone.now()
-        for scope in one.scopes
+        for request in requests
+        if request.answered_at is None and not request.withdrawn and request.ends > timezone.now()
+        for scope in request.scopes
     }
     guard.tagged(response, client.version)
     with_scopes = client.scheme in OAUTH2
-    by_ref = {one.ref: one for one in connections}
+    by_ref = {connection.ref: connection for connection in connections}
     return MatrixOut(
         client=client.pk,
         name=client.name,
@@ -298,51 +300,51 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
         word="scope" if with_scopes else profile.roles_label,
         rows=[
             ScopeRowOut(
-                name=one.scope.name,
-                meaning=one.scope.meaning,
-                kind=one.scope.kind,
-                administrator=one.scope.administrator,
-                implies=list(one.scope.implies),
-                known=one.known,
-                permitted=one.permitted,
-                implied=one.implied,
-                requested=list(one.requested),
-                granted=list(one.granted),
-                cells=[each.value for each in one.cells],
-                in_trim=one.scope.name in matrix.trim.scopes,
-                consent=client.consents.get(one.scope.name),
-                consent_state=_consent_state(client, one.scope, waiting),
+                name=row.scope.name,
+                meaning=row.scope.meaning,
+                kind=row.scope.kind,
+                administrator=row.scope.administrator,
+                implies=list(row.scope.implies),
+                known=row.known,
+                permitted=row.permitted,
+                implied=row.implied,
+                requested=list(row.requested),
+                granted=list(row.granted),
+                cells=[each.value for each in row.cells],
+                in_trim=row.scope.name in matrix.trim.scopes,
+                consent=client.consents.get(row.scope.name),
+                consent_state=_consent_state(client, row.scope, waiting),
             )
-            for one in matrix.rows
+            for row in matrix.rows
         ],
         columns=[
             ColumnOut(
-                workload=one.workload_id,
-                name=one.name,
-                owner=one.owner_name,
-                ref=one.connection.ref if one.connection else "",
-                operations=one.operations,
-                unknown=[each for each in one.operations if profile.operation(each) is None],
+                workload=use.workload_id,
+                name=use.name,
+                owner=use.owner_name,
+                ref=use.connection.ref if use.connection else "",
+                operations=use.operations,
+                unknown=[each for each in use.operations if profile.operation(each) is None],
             )
-            for one in uses
+            for use in uses
         ],
         connections=[
             HolderOut(
-                ref=one.ref,
-                requested=sorted(one.requested),
-                granted=sorted(one.granted) if one.granted is not None else None,
-                made=one.made,
-                changed=one.changed,
-                stale=one.stale,
-                signs_person_in=by_ref[one.ref].scheme == CODE,
-                individual=by_ref[one.ref].individual,
-                version=by_ref[one.ref].version,
-                trim=_trim(matrix.by_connection[one.ref]),
+                ref=holder.ref,
+                requested=sorted(holder.requested),
+                granted=sorted(holder.granted) if holder.granted is not None else None,
+                made=holder.made,
+                changed=holder.changed,
+                stale=holder.stale,
+                signs_person_in=by_ref[holder.ref].scheme == CODE,
+                individual=by_ref[holder.ref].individual,
+                version=by_ref[holder.ref].version,
+                trim=_trim(matrix.by_connection[holder.ref]),
             )
-            for one in matrix.holders
+            for holder in matrix.holders
         ],
         trim=_trim(matrix.trim),
-        requests=[_request(one, guard.may(by, "change")) for one in requests],
+        requests=[_request(request, guard.may(by, "change")) for request in requests],
     )
 
 
@@ -410,7 +412,7 @@ class ConsentAnswerIn(Given):
 def _asked(found: ConsentRequest) -> AskedConsentOut:
     client = found.client
     profile = client.place.application.read_profile()
-    infos = {one.name: one for one in profile.scopes}
+    infos = {scope.name: scope for scope in profile.scopes}
     return AskedConsentOut(
         application=client.place.application.name,
         environment=client.place.environment.name,
@@ -427,12 +429,12 @@ def _asked(found: ConsentRequest) -> AskedConsentOut:
         says=found.says,
         scopes=[
             AskedScopeOut(
-                name=one,
-                meaning=infos[one].meaning if one in infos else "",
-                kind=infos[one].kind if one in infos else "read",
-                why=found.why.get(one, []),
+                name=scope,
+                meaning=infos[scope].meaning if scope in infos else "",
+                kind=infos[scope].kind if scope in infos else "read",
+                why=found.why.get(scope, []),
             )
-            for one in found.scopes
+            for scope in found.scopes
         ],
     )
 

@@ -203,21 +203,21 @@ class HandOverIn(Given):
     each: dict[str, str] = {}
 
 
-def _holding(one: accounts.Holding, link: str = "") -> HoldingOut:
+def _holding(holding: accounts.Holding, link: str = "") -> HoldingOut:
     return HoldingOut(
-        username=one.person.username,
-        name=one.person.shown_name,
-        expected=one.expected,
-        account=one.account,
-        connected_at=one.connected_at,
-        ends=one.ends,
-        renews=one.renews,
-        refused=one.refused,
-        wrong=one.wrong,
-        wanted=one.wanted,
-        left=one.person.left is not None,
-        asked_at=one.asked_at,
-        asked_by=one.asked_by,
+        username=holding.person.username,
+        name=holding.person.shown_name,
+        expected=holding.expected,
+        account=holding.account,
+        connected_at=holding.connected_at,
+        ends=holding.ends,
+        renews=holding.renews,
+        refused=holding.refused,
+        wrong=holding.wrong,
+        wanted=holding.wanted,
+        left=holding.person.left is not None,
+        asked_at=holding.asked_at,
+        asked_by=holding.asked_by,
         link=link,
     )
 
@@ -225,16 +225,20 @@ def _holding(one: accounts.Holding, link: str = "") -> HoldingOut:
 def _accounts(by: Person, ref: str) -> AccountsOut:
     connection = find_connection(ref)
     shown = guard.may(by, "change")
-    asked = {one.person_id: one.pk for one in connection.accounts.all() if one.asked_at is not None}
+    asked = {
+        account.person_id: account.pk
+        for account in connection.accounts.all()
+        if account.asked_at is not None
+    }
     found = accounts.holdings(connection) if connection.individual else []
     people = [
         _holding(
-            one,
-            links.address("connect", asked[one.person.pk])
-            if shown and one.person.pk in asked and one.connected_at is None
+            holding,
+            links.address("connect", asked[holding.person.pk])
+            if shown and holding.person.pk in asked and holding.connected_at is None
             else "",
         )
-        for one in found[:_MOST_PEOPLE]
+        for holding in found[:_MOST_PEOPLE]
     ]
     held, tests = connection.tokens, connection.tests_tokens
     return AccountsOut(
@@ -245,7 +249,7 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
         team=connection.team.name if connection.team else "",
         people=people,
         of_all=len(found),
-        connected=sum(one.connected_at is not None for one in found),
+        connected=sum(holding.connected_at is not None for holding in found),
         shared_account=held.account if held and (not connection.individual) else "",
         may_connect=accounts.may_connect(by, connection),
     )
@@ -363,18 +367,18 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> A
 _TEAMS = 20
 
 
-def _team(one: Team, connections: int) -> TeamOut:
-    people = sorted(one.people.all(), key=lambda each: each.username)
+def _team(team: Team, connections: int) -> TeamOut:
+    people = sorted(team.people.all(), key=lambda each: each.username)
     return TeamOut(
-        id=one.pk,
-        name=one.name,
+        id=team.pk,
+        name=team.name,
         people=[MemberOut(username=each.username, name=each.shown_name) for each in people],
         connections=connections,
     )
 
 
-def _saved(one: Team) -> TeamOut:
-    return _team(one, one.connections.count())
+def _saved(team: Team) -> TeamOut:
+    return _team(team, team.connections.count())
 
 
 @router.get("/teams", response=Teams)
@@ -392,7 +396,7 @@ def teams(request: HttpRequest, cursor: str | None = None, words: str = "") -> T
         .annotate(many=Count("pk"))
         .values_list("team_id", "many")
     )
-    return Teams(items=[_team(one, counts.get(one.pk, 0)) for one in found], next=following)
+    return Teams(items=[_team(team, counts.get(team.pk, 0)) for team in found], next=following)
 
 
 @router.post("/teams", response={201: TeamOut})
@@ -429,16 +433,16 @@ def _belongings(person: Person) -> BelongingsOut:
     found = leaving.belongings(person)
     things = [
         BelongingOut(
-            key=one.key,
-            what=one.what,
-            name=one.name,
-            says=one.says,
-            address=one.address,
-            act=one.act,
-            production=one.production,
-            offer=one.offer,
+            key=thing.key,
+            what=thing.what,
+            name=thing.name,
+            says=thing.says,
+            address=thing.address,
+            act=thing.act,
+            production=thing.production,
+            offer=thing.offer,
         )
-        for one in found.things
+        for thing in found.things
     ]
     return BelongingsOut(
         username=person.username,
@@ -446,7 +450,7 @@ def _belongings(person: Person) -> BelongingsOut:
         role=person.role,
         active=person.is_active,
         left=person.left,
-        teams=sorted(one.name for one in person.teams.all()),
+        teams=sorted(team.name for team in person.teams.all()),
         things=things,
         more=found.more,
     )
@@ -471,7 +475,9 @@ def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> Belongi
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
     known = {
-        one.key for one in leaving.belongings(person, most=None).things if one.act == "hand_over"
+        thing.key
+        for thing in leaving.belongings(person, most=None).things
+        if thing.act == "hand_over"
     }
     wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
     to = {key: name for key, name in wanted.items() if key in known}

@@ -147,8 +147,10 @@ def draft(
         scheme=scheme_out(found),
         values=services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
         name=naming.free_name(place),
-        secrets_known=sorted({one.kind for one in chosen.credentials.all()}) if chosen else [],
-        slots=[value_out(one) for one in profile.slots],
+        secrets_known=sorted({credential.kind for credential in chosen.credentials.all()})
+        if chosen
+        else [],
+        slots=[value_out(slot) for slot in profile.slots],
         scopes=[
             ScopeChoice(
                 name=s.name,
@@ -336,7 +338,7 @@ def set_up(request: HttpRequest, ref: str) -> SetUpOut:
     found = find_connection(ref)
     worked_out = setting_up.standing(found)
     return SetUpOut(
-        sections=[SectionOut(**asdict(one)) for one in worked_out.sections],
+        sections=[SectionOut(**asdict(section)) for section in worked_out.sections],
         missing=list(worked_out.missing),
         next=worked_out.next,
         environments_left=list(setting_up.left_out(found)),
@@ -348,9 +350,9 @@ def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
     """Environments where the application has addresses and no connection yet."""
     left = set(setting_up.left_out(connection))
     return [
-        EnvironmentChoice(key=one.environment.key, name=one.environment.name)
-        for one in connection.place.application.places.all()
-        if one.environment.name in left
+        EnvironmentChoice(key=place.environment.key, name=place.environment.name)
+        for place in connection.place.application.places.all()
+        if place.environment.name in left
     ]
 
 
@@ -500,15 +502,15 @@ def preview(request: HttpRequest, key: str, given: ProfileIn) -> ProfilePreview:
     application = find_application(key)
     profile = applications.read_given(given.profile, given.text)
     meanings = meaning.of_change(application, profile)
-    refs = {one.ref for one in meanings}
+    refs = {effect.ref for effect in meanings}
     says = (
         f"{len(refs)} of its connections would change."
         if refs
         else "None of its connections would change: their tests would send the same."
     )
     return ProfilePreview(
-        schemes=[scheme_out(one) for one in profile.schemes],
-        slots=[value_out(one) for one in profile.slots],
-        meanings=[MeaningOut(**asdict(one)) for one in meanings],
+        schemes=[scheme_out(scheme) for scheme in profile.schemes],
+        slots=[value_out(slot) for slot in profile.slots],
+        meanings=[MeaningOut(**asdict(effect)) for effect in meanings],
         says=says,
     )

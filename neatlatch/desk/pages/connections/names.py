@@ -125,10 +125,10 @@ def proposals(request: HttpRequest, after: str = "") -> NameProposals:
 def rename_all(request: HttpRequest, given: Renamings) -> list[RenamedOut]:
     """Rename connections, each by itself: what became of each."""
     by = guard.need(request, "change")
-    wanted = [(one.ref, one.name.strip()) for one in given.renamings]
+    wanted = [(renaming.ref, renaming.name.strip()) for renaming in given.renamings]
     return [
-        RenamedOut(ref=one.ref, became=one.became, problem=one.problem)
-        for one in naming.rename_all(by, wanted)
+        RenamedOut(ref=renamed.ref, became=renamed.became, problem=renamed.problem)
+        for renamed in naming.rename_all(by, wanted)
     ]
 
 

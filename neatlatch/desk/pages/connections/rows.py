@@ -29,18 +29,18 @@ _JOINED = {
     "application_name": F("place__application__name"),
     "environment_id": F("place__environment_id"),
     **{
-        f"summary_{one}": F(f"summary__{one}")
-        for one in ("stale", "holds_until", "fits", "says", "off", "workloads")
+        f"summary_{name}": F(f"summary__{name}")
+        for name in ("stale", "holds_until", "fits", "says", "off", "workloads")
     },
 }
 
 
 def with_pins(rows: QuerySet[Connection], words: Iterable[Word]) -> QuerySet[Connection]:
     """Those with a pin off the line that is named so (``pin:scopes``), or without one."""
-    for one in words:
-        if one.field == "pin":
-            named = {"summary__off__contains": f" {one.text}"}
-            rows = rows.exclude(**named) if one.without else rows.filter(**named)
+    for word in words:
+        if word.field == "pin":
+            named = {"summary__off__contains": f" {word.text}"}
+            rows = rows.exclude(**named) if word.without else rows.filter(**named)
     return rows
 
 
@@ -52,10 +52,12 @@ def page_of(
     found, following = page(
         rows.annotate(**_JOINED).values_list(*_OWN, *_JOINED, named=True), "ref", cursor
     )
-    environments = {one.pk: environment_out(one) for one in Environment.objects.all()}
-    fresh = fresh_of((one.pk, one.summary_stale, one.summary_holds_until) for one in found)
+    environments = {
+        environment.pk: environment_out(environment) for environment in Environment.objects.all()
+    }
+    fresh = fresh_of((row.pk, row.summary_stale, row.summary_holds_until) for row in found)
     return [
-        _row(one, fresh.get(one.pk), environments[one.environment_id]) for one in found
+        _row(row, fresh.get(row.pk), environments[row.environment_id]) for row in found
     ], following
 
 
@@ -72,25 +74,25 @@ def fresh_of(found: Iterable[tuple[UUID, bool | None, datetime | None]]) -> dict
 
 def glyph(fits: str, says: str) -> GlyphOut:
     """The pins as they are drawn."""
-    return GlyphOut(fits=[FIT_OF[one] for one in fits], says=says)
+    return GlyphOut(fits=[FIT_OF[fit] for fit in fits], says=says)
 
 
-def _row(one: Any, fresh: Summed | None, environment: EnvironmentOut) -> ConnectionRow:
+def _row(row: Any, fresh: Summed | None, environment: EnvironmentOut) -> ConnectionRow:
     fits, says, off, workloads = (
         (fresh.fits, fresh.says, fresh.off, fresh.workloads)
         if fresh is not None
-        else (one.summary_fits, one.summary_says, one.summary_off, one.summary_workloads)
+        else (row.summary_fits, row.summary_says, row.summary_off, row.summary_workloads)
     )
     return ConnectionRow(
-        ref=one.ref,
-        application=one.application_key,
-        application_name=one.application_name,
+        ref=row.ref,
+        application=row.application_key,
+        application_name=row.application_name,
         environment=environment,
-        state=one.state,
+        state=row.state,
         glyph=glyph(fits, says),
         latches=not off,
-        failing=one.failing,
-        tested_at=one.tested_at,
+        failing=row.failing,
+        tested_at=row.tested_at,
         workloads=workloads,
-        paused=one.paused,
+        paused=row.paused,
     )

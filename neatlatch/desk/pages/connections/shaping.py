@@ -65,7 +65,7 @@ def row(connection: Connection, worked_out: tuple[Pin, ...]) -> ConnectionRow:
         application_name=application.name,
         environment=environment_out(connection.place.environment),
         state=connection.state,
-        glyph=GlyphOut(fits=[one.fit.value for one in worked_out], says=pins.summary(worked_out)),
+        glyph=GlyphOut(fits=[pin.fit.value for pin in worked_out], says=pins.summary(worked_out)),
         latches=pins.latches(worked_out),
         failing=connection.failing,
         tested_at=connection.tested_at,
@@ -169,12 +169,12 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         changed_by=connection.changed_by,
         client=client.pk if client else None,
         managed=bool(client and client.managed),
-        schemes=[SchemeChoice(key=one.key, label=one.label) for one in profile.schemes],
+        schemes=[SchemeChoice(key=scheme.key, label=scheme.label) for scheme in profile.schemes],
         slots=connection.slots,
-        slot_values=[value_out(one) for one in profile.slots],
+        slot_values=[value_out(slot) for slot in profile.slots],
         secrets=_held(connection, scheme),
         certificate=_certificate(both),
-        pins=[pin_out(one) for one in worked_out],
+        pins=[pin_out(pin) for pin in worked_out],
         workloads_of=[
             UsedBy(
                 id=u.pk,
@@ -206,7 +206,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
             )
             for c in choices
         ],
-        operations=[one.name for one in profile.operations],
+        operations=[operation.name for operation in profile.operations],
         signs_person_in=connection.scheme == CODE,
         renewable=connection.scheme in OAUTH2
         and (not connection.individual)
@@ -221,7 +221,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         next_break=soonest.why if soonest else "",
         notes=notes or {},
         set_aside=_set_aside(connection),
-        uncleared=[destinations.told(one) for one in destinations.moves(connection)],
+        uncleared=[destinations.told(move) for move in destinations.moves(connection)],
     )
 
 
@@ -292,8 +292,8 @@ def _lacks(both: pins.Halves) -> dict[str, list[str]]:
         else both.caller.scopes & closure(both.provider.scopes, both.implies)
     )
     lacks: dict[str, list[str]] = {}
-    for one in both.needs:
-        for scope in sorted(lacking(permitted, one.alternatives, both.implies)):
-            if scope not in lacks.setdefault(one.workload, []):
-                lacks[one.workload].append(scope)
+    for need in both.needs:
+        for scope in sorted(lacking(permitted, need.alternatives, both.implies)):
+            if scope not in lacks.setdefault(need.workload, []):
+                lacks[need.workload].append(scope)
     return lacks

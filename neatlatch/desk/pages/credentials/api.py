@@ -76,7 +76,7 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
         fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor
     )
     found = life.rows(keys, now)
-    return written(Credentials(items=[found[one] for one in keys if one in found], next=following))
+    return written(Credentials(items=[found[key] for key in keys if key in found], next=following))
 
 
 @router.post("/leaks", response=LeakOut)
@@ -183,7 +183,7 @@ def make_pkcs12(
 def receipts(request: HttpRequest) -> list[ReceiptOut]:
     """Receipts of handovers, newest first."""
     guard.need(request, "look")
-    return [handing.as_receipt(one) for one in handing.receipts()]
+    return [handing.as_receipt(receipt) for receipt in handing.receipts()]
 
 
 @router.get("/asked/handovers/{token}", auth=None, response=AskedHandoverOut)
@@ -236,8 +236,10 @@ def revealing(request: HttpRequest) -> list[RevealingOut]:
     """Which environments permit showing a stored secret again."""
     guard.need(request, "look")
     return [
-        RevealingOut(environment=one.key, name=one.name, reveals=one.reveals)
-        for one in Environment.objects.all()
+        RevealingOut(
+            environment=environment.key, name=environment.name, reveals=environment.reveals
+        )
+        for environment in Environment.objects.all()
     ]
 
 

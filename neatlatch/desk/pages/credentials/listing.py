@@ -63,24 +63,24 @@ def fitting(
 ) -> QuerySet[Credential]:
     """Those that fit the words of a filter."""
     truths = {"used": Q(pk__in=_held()), "over": Q(ends__lte=now), "ends": Q(ends__isnull=False)}
-    for one in words:
-        without = one.without
-        if one.field == "ends" and (days := _IN_DAYS.fullmatch(one.text)):
+    for word in words:
+        without = word.without
+        if word.field == "ends" and (days := _IN_DAYS.fullmatch(word.text)):
             wanted = Q(ends__gt=now, ends__lte=now + timedelta(days=int(days[1])))
-        elif one.field in truths:
-            wanted, without = truths[one.field], not filtering.holds(one, _TAKES[one.field])
-        elif one.field == "connection":
-            wanted = Q(pk__in=_held(connection__ref__icontains=one.text))
-        elif one.field == "owner":
-            wanted = _owned_by(one.text)
-        elif one.field:
-            wanted = Q(**{_TEXTS[one.field]: one.text})
+        elif word.field in truths:
+            wanted, without = truths[word.field], not filtering.holds(word, _TAKES[word.field])
+        elif word.field == "connection":
+            wanted = Q(pk__in=_held(connection__ref__icontains=word.text))
+        elif word.field == "owner":
+            wanted = _owned_by(word.text)
+        elif word.field:
+            wanted = Q(**{_TEXTS[word.field]: word.text})
         else:
-            wanted = Q(kind__icontains=one.text.replace(" ", "_")) | Q(
-                pk__in=_held(connection__ref__icontains=one.text)
+            wanted = Q(kind__icontains=word.text.replace(" ", "_")) | Q(
+                pk__in=_held(connection__ref__icontains=word.text)
             )
             for lookup in _PLAIN:
-                wanted |= Q(**{lookup: one.text})
+                wanted |= Q(**{lookup: word.text})
         chosen = Credential.objects.filter(wanted).order_by().values("pk")
         rows = rows.exclude(pk__in=chosen) if without else rows.filter(pk__in=chosen)
     return rows

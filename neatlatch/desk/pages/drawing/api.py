@@ -129,14 +129,18 @@ def _own(workload: Workload) -> list[OwnKeyOut]:
         .order_by("created")
     ):
         live = [
-            one
-            for one in client.credentials.all()
-            if one.digest and one.lives and (one.ends is None or one.ends > now)
+            credential
+            for credential in client.credentials.all()
+            if credential.digest
+            and credential.lives
+            and (credential.ends is None or credential.ends > now)
         ]
         waiting = [
-            one.handover.pk
-            for one in live
-            if hasattr(one, "handover") and not one.handover.shown and not one.handover.closed
+            credential.handover.pk
+            for credential in live
+            if hasattr(credential, "handover")
+            and not credential.handover.shown
+            and not credential.handover.closed
         ]
         found.append(
             OwnKeyOut(
@@ -145,9 +149,12 @@ def _own(workload: Workload) -> list[OwnKeyOut]:
                 kind=_KINDS.get(client.scheme, "client"),
                 right="draw" if services.DRAW in client.scopes else "relay",
                 addresses=client.allow_list,
-                hints=[one.hint for one in live],
-                ends=max((one.ends for one in live if one.ends), default=None),
-                last_used=max((one.last_used for one in live if one.last_used), default=None),
+                hints=[credential.hint for credential in live],
+                ends=max((credential.ends for credential in live if credential.ends), default=None),
+                last_used=max(
+                    (credential.last_used for credential in live if credential.last_used),
+                    default=None,
+                ),
                 handover=waiting[0] if waiting else None,
             )
         )
@@ -166,7 +173,7 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
     """Give a workload a key or a client of its own to draw with."""
     by, workload = guard.need(request, "change"), _workload(identity)
     leave = leave_asked(request, by)
-    if wrong := [one for one in given.addresses if not is_network(one)]:
+    if wrong := [address for address in given.addresses if not is_network(address)]:
         raise problems.wrong_fields(
             {
                 "addresses": (
@@ -219,7 +226,7 @@ def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
         .exclude(connection=None)
         .order_by("connection__ref")
     )
-    return [_hands_out(one.connection) for one in uses[:200] if one.connection]
+    return [_hands_out(use.connection) for use in uses[:200] if use.connection]
 
 
 @router.get("/connections/{ref:ref}/drawables", response=HandsOutOut)
@@ -229,7 +236,7 @@ def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
     found = _connection(ref)
     return replace(
         _hands_out(found),
-        not_let=[one.name for one in _drawers_of(found) if drawers.not_let(one, found)],
+        not_let=[drawer.name for drawer in _drawers_of(found) if drawers.not_let(drawer, found)],
     )
 
 
@@ -242,8 +249,8 @@ def let(request: HttpRequest, ref: str) -> HandsOutOut:
     by = guard.need(request, "change")
     found, leave = _connection(ref), leave_asked(request, by)
     with transaction.atomic():
-        for one in _drawers_of(found):
-            drawers.let(by, one, [found], leave)
+        for drawer in _drawers_of(found):
+            drawers.let(by, drawer, [found], leave)
     return drawable(request, ref)
 
 
@@ -261,7 +268,7 @@ def _drawers_of(connection: Connection) -> list[Workload]:
     )
     return list(
         Workload.objects.filter(
-            pk__in={one.workload_id for one in owners if services.DRAW in one.scopes}
+            pk__in={owner.workload_id for owner in owners if services.DRAW in owner.scopes}
         )[:200]
     )
 
@@ -274,7 +281,7 @@ def _drawn(rows: Any) -> list[DrawnOut]:
         .annotate(failures=Sum("failed"), latest=Max("last"))
         .order_by("-latest")[:200]
     )
-    pairs = {(one["workload"], one["connection"]) for one in whole}
+    pairs = {(drawn["workload"], drawn["connection"]) for drawn in whole}
 
     def counted(since: timedelta) -> dict[tuple[Any, Any], int]:
         recent = (
@@ -282,7 +289,7 @@ def _drawn(rows: Any) -> list[DrawnOut]:
             .values("workload", "connection")
             .annotate(n=Sum("count"))
         )
-        return {(one["workload"], one["connection"]): one["n"] for one in recent}
+        return {(row["workload"], row["connection"]): row["n"] for row in recent}
 
     day, week = counted(timedelta(days=1)), counted(timedelta(days=7))
     recent = (
@@ -308,19 +315,19 @@ def _drawn(rows: Any) -> list[DrawnOut]:
     )
     return [
         DrawnOut(
-            workload=one["workload"] if one["workload"] in workloads else None,
-            workload_name=workloads.get(one["workload"], "a workload that is gone"),
-            ref=refs.get(one["connection"], ""),
-            today=day.get((one["workload"], one["connection"]), 0),
-            week=week.get((one["workload"], one["connection"]), 0),
-            failed=one["failures"],
-            last=one["latest"],
+            workload=drawn["workload"] if drawn["workload"] in workloads else None,
+            workload_name=workloads.get(drawn["workload"], "a workload that is gone"),
+            ref=refs.get(drawn["connection"], ""),
+            today=day.get((drawn["workload"], drawn["connection"]), 0),
+            week=week.get((drawn["workload"], drawn["connection"]), 0),
+            failed=drawn["failures"],
+            last=drawn["latest"],
             secrets=sorted(
                 hints.get(each, "")
-                for each in used.get((one["workload"], one["connection"]), set())
+                for each in used.get((drawn["workload"], drawn["connection"]), set())
             ),
         )
-        for one in whole
+        for drawn in whole
     ]
 
 

@@ -143,14 +143,14 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
     )
     rows = [
         {
-            "name": one.connection.name,
-            "ref": one.connection.ref,
-            "application": one.connection.place.application.name,
-            "state": one.connection.state,
-            "operations": one.operations,
+            "name": use.connection.name,
+            "ref": use.connection.ref,
+            "application": use.connection.place.application.name,
+            "state": use.connection.state,
+            "operations": use.operations,
         }
-        for one in uses
-        if one.connection
+        for use in uses
+        if use.connection
     ]
     return JsonResponse(
         {
@@ -204,16 +204,18 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
     found = [
         at_once.or_none(
             quick.draw,
-            one.headers.get("authorization", ""),
-            one.name,
+            ask.headers.get("authorization", ""),
+            ask.name,
             services.DRAW,
-            one.address,
+            ask.address,
             now,
         )
-        for one in asks
+        for ask in asks
     ]
     if facts := [
-        Fact(one.workload, one.connection, one.credential, services.DRAW) for one in found if one
+        Fact(ready.workload, ready.connection, ready.credential, services.DRAW)
+        for ready in found
+        if ready
     ]:
         LEDGER.note(facts, now)
     return [
@@ -317,19 +319,19 @@ def test(request: HttpRequest, asker: services.Caller, name: str) -> shares.Step
     done = rounds.run(rounds.begin_test(Program(asker.workload.name), connection, by_program=True))
     rungs = [
         {
-            "rung": one["rung"],
-            "passed": one["passed"],
-            "skipped": one["skipped"],
-            "says": one["says"],
+            "rung": rung["rung"],
+            "passed": rung["passed"],
+            "skipped": rung["skipped"],
+            "says": rung["says"],
         }
-        for one in done.rungs
+        for rung in done.rungs
     ]
     return JsonResponse(
         {
             "ref": connection.ref,
             "passed": bool(done.passed),
             "rungs": rungs,
-            "causes": [one["says"] for one in (done.diagnosis or {}).get("causes", [])],
+            "causes": [cause["says"] for cause in (done.diagnosis or {}).get("causes", [])],
         }
     )
 

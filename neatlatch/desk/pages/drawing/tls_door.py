@@ -81,7 +81,7 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
         check_is_own(key_file)
         return chain, key_file
     key = ec.generate_private_key(ec.SECP256R1())
-    alternative = x509.SubjectAlternativeName([general_name(one, False) for one in names])
+    alternative = x509.SubjectAlternativeName([general_name(name, False) for name in names])
     request = x509.CertificateSigningRequestBuilder().subject_name(
         x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Neat Latch")])
     )

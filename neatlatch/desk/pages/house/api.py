@@ -70,27 +70,27 @@ _MOST_TURNED = 20
 def _turned(rows: Any) -> list[TurnedOut]:
     return [
         TurnedOut(
-            at=one.at,
-            endpoint=one.endpoint,
-            what=one.what,
-            client=one.client.client_id if one.client else one.named,
-            address=one.address,
+            at=row.at,
+            endpoint=row.endpoint,
+            what=row.what,
+            client=row.client.client_id if row.client else row.named,
+            address=row.address,
         )
-        for one in rows
+        for row in rows
     ]
 
 
-def _right(one: RegistrationRight) -> RegistrationRightOut:
+def _right(registration_right: RegistrationRight) -> RegistrationRightOut:
     return RegistrationRightOut(
-        id=one.pk,
-        application=one.place.application.name,
-        hint=one.hint,
-        made_by=one.made_by,
-        made=one.made,
-        ends=one.ends,
-        left=one.left,
-        scopes=one.ceiling.get("scopes"),
-        grants=one.ceiling.get("grants"),
+        id=registration_right.pk,
+        application=registration_right.place.application.name,
+        hint=registration_right.hint,
+        made_by=registration_right.made_by,
+        made=registration_right.made,
+        ends=registration_right.ends,
+        left=registration_right.left,
+        scopes=registration_right.ceiling.get("scopes"),
+        grants=registration_right.ceiling.get("grants"),
     )
 
 
@@ -126,34 +126,36 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
         .order_by("-made")
     )
 
-    def key(one: SigningKey) -> SigningKeyOut:
+    def key(signing_key: SigningKey) -> SigningKeyOut:
         return SigningKeyOut(
-            kid=one.kid,
-            turn=rollover.turn(one.as_key(), now),
-            published_from=one.published_from,
-            signs_from=one.signs_from,
-            signs_until=one.signs_until,
-            published_until=one.published_until,
-            made_by=one.made_by,
+            kid=signing_key.kid,
+            turn=rollover.turn(signing_key.as_key(), now),
+            published_from=signing_key.published_from,
+            signs_from=signing_key.signs_from,
+            signs_until=signing_key.signs_until,
+            published_until=signing_key.published_until,
+            made_by=signing_key.made_by,
         )
 
-    def authority(one: Environment) -> AuthorityOut:
-        name = issuing.issuer(one)
+    def authority(environment: Environment) -> AuthorityOut:
+        name = issuing.issuer(environment)
         return AuthorityOut(
-            environment=environment_out(one),
+            environment=environment_out(environment),
             issuer=name,
             metadata_address=name.replace(
                 "/house/", "/.well-known/oauth-authorization-server/house/"
             ),
-            keys=[key(each) for each in one.signing_keys.all()],
-            accepting=accepting.get(one.pk, 0),
-            clients=clients.get(one.pk, 0),
-            tokens=tokens_alive.get(one.pk, 0),
-            rights=[_right(each) for each in lasting if each.place.environment_id == one.pk],
-            turned=_turned(each for each in turned if each.environment_id == one.pk),
+            keys=[key(each) for each in environment.signing_keys.all()],
+            accepting=accepting.get(environment.pk, 0),
+            clients=clients.get(environment.pk, 0),
+            tokens=tokens_alive.get(environment.pk, 0),
+            rights=[
+                _right(each) for each in lasting if each.place.environment_id == environment.pk
+            ],
+            turned=_turned(each for each in turned if each.environment_id == environment.pk),
         )
 
-    return [authority(one) for one in found]
+    return [authority(environment) for environment in found]
 
 
 def _authority(environment: Environment) -> AuthorityOut:
@@ -182,7 +184,7 @@ def accepting(
         rows, asked, {}, ("application__name__icontains", "application__key__icontains")
     )
     found, following = page(rows.select_related("application"), "application__name", cursor)
-    keys = [one.pk for one in found]
+    keys = [place.pk for place in found]
     counted = (
         Client.objects.filter(place__in=keys, house=True)
         .exclude(kind=Kind.RESOURCE_SERVER)
@@ -191,19 +193,21 @@ def accepting(
     )
     counts = dict(counted.annotate(many=Count("pk")).values_list("place", "many"))
     asking = {
-        one.place_id: one
-        for one in ResourceServer.objects.filter(credentials__kind="client_secret", place__in=keys)
+        resource_server.place_id: resource_server
+        for resource_server in ResourceServer.objects.filter(
+            credentials__kind="client_secret", place__in=keys
+        )
     }
     return Accepting(
-        items=[_accepting(one, counts.get(one.pk, 0), asking.get(one.pk)) for one in found],
+        items=[_accepting(place, counts.get(place.pk, 0), asking.get(place.pk)) for place in found],
         next=following,
     )
 
 
-def _accepting(one: Place, clients: int, asker: Client | None) -> AcceptingOut:
+def _accepting(place: Place, clients: int, asker: Client | None) -> AcceptingOut:
     return AcceptingOut(
-        application=one.application.key,
-        name=one.application.name,
+        application=place.application.key,
+        name=place.application.name,
         clients=clients,
         asks_as=asker.client_id if asker else "",
         asker=asker.pk if asker else None,
@@ -256,7 +260,7 @@ def new_right(
         wrong["application"] = (
             f"{place.application.name} does not accept what the house authority issues there."
         )
-    known = {one.name for one in place.application.read_profile().scopes}
+    known = {scope.name for scope in place.application.read_profile().scopes}
     if unknown := sorted(set(given.scopes or ()) - known):
         wrong["scopes"] = f"{place.application.name} has no scope {unknown[0]}."
     if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
@@ -266,7 +270,7 @@ def new_right(
     if wrong:
         raise problems.wrong_fields(wrong)
     most = Ceiling(
-        *(frozenset(one) if one is not None else None for one in (given.scopes, given.grants))
+        *(frozenset(names) if names is not None else None for names in (given.scopes, given.grants))
     )
     right, value = rights.give(by, place, given.uses, given.days, most)
     return 201, RegistrationRightMade(**vars(_right(right)), token=value)
@@ -302,7 +306,7 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
         raise problems.not_found("request")
     client = found.client
     meanings = (
-        {one.name: one.meaning for one in client.place.application.read_profile().scopes}
+        {scope.name: scope.meaning for scope in client.place.application.read_profile().scopes}
         if client
         else {}
     )
@@ -312,7 +316,7 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
         environment=environment_out(client.place.environment) if client else None,
         back_to=found.redirect_uri,
         person=person.shown_name,
-        scopes=[{"name": one, "meaning": meanings.get(one, "")} for one in found.scopes],
+        scopes=[{"name": scope, "meaning": meanings.get(scope, "")} for scope in found.scopes],
         refused=found.refused,
         over=found.answered is not None or found.ends <= timezone.now(),
     )
@@ -353,35 +357,35 @@ def _issued(client: Client) -> IssuedOut:
         .prefetch_related("holders__connection")
     )
     shown = list(rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20])
-    drawn = life.drawn_by(one.pk for one in shown)
+    drawn = life.drawn_by(credential.pk for credential in shown)
     living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
 
-    def secret(one: Any) -> SecretLife:
-        handover = getattr(one, "handover", None)
+    def secret(credential: Any) -> SecretLife:
+        handover = getattr(credential, "handover", None)
         waiting = (
             handover is not None
             and handover.shown is None
             and handover.closed is None
-            and one.lives
+            and credential.lives
         )
         return SecretLife(
-            id=one.pk,
-            kind=one.kind,
-            hint=one.hint,
-            named=one.secret_id,
-            state=one.state,
-            issued=one.issued,
-            ends=one.ends,
-            over=one.ends is not None and one.ends <= now,
-            lives=one.lives,
-            last_used=one.last_used,
-            last_used_from=one.last_used_from,
-            tokens=one.living,
-            connections=sorted({h.connection.ref for h in one.holders.all()}),
-            drawn_by=drawn[one.pk],
-            why=one.why,
+            id=credential.pk,
+            kind=credential.kind,
+            hint=credential.hint,
+            named=credential.secret_id,
+            state=credential.state,
+            issued=credential.issued,
+            ends=credential.ends,
+            over=credential.ends is not None and credential.ends <= now,
+            lives=credential.lives,
+            last_used=credential.last_used,
+            last_used_from=credential.last_used_from,
+            tokens=credential.living,
+            connections=sorted({h.connection.ref for h in credential.holders.all()}),
+            drawn_by=drawn[credential.pk],
+            why=credential.why,
             handover=handover.pk if handover and waiting else None,
-            made_by=one.put_in_by,
+            made_by=credential.put_in_by,
         )
 
     return IssuedOut(
@@ -389,25 +393,25 @@ def _issued(client: Client) -> IssuedOut:
         client_id=client.client_id,
         issuer=issuing.issuer(client.place.environment),
         most_secrets=issuing.LIVE_SECRETS,
-        secrets=[secret(one) for one in shown],
+        secrets=[secret(credential) for credential in shown],
         tokens=[
             TokenLife(
-                number=one.pk,
-                person=one.grant.person.shown_name if one.grant else "",
-                secret=one.credential.hint if one.credential else "",
-                scopes=one.scopes,
-                issued=one.issued,
-                ends=one.ends,
+                number=access.pk,
+                person=access.grant.person.shown_name if access.grant else "",
+                secret=access.credential.hint if access.credential else "",
+                scopes=access.scopes,
+                issued=access.issued,
+                ends=access.ends,
             )
-            for one in living.select_related("grant__person", "credential").order_by("-issued")[
+            for access in living.select_related("grant__person", "credential").order_by("-issued")[
                 :_MOST_SHOWN
             ]
         ],
         tokens_alive=living.count(),
         allowed_by=sorted(
             {
-                one.person.shown_name
-                for one in Grant.objects.filter(client=client, revoked=None).select_related(
+                grant.person.shown_name
+                for grant in Grant.objects.filter(client=client, revoked=None).select_related(
                     "person"
                 )
             }

@@ -188,7 +188,7 @@ def introspect(request: HttpRequest, environment: Environment) -> HttpResponse:
 
 def _introspected(asks: Sequence[tuple[str, str, bytes, str]]) -> list[str | None]:
     now = timezone.now()
-    return [at_once.or_none(quick.introspect, *one, now) for one in asks]
+    return [at_once.or_none(quick.introspect, *ask, now) for ask in asks]
 
 
 _TOGETHER = at_once.Together(_introspected)
@@ -348,7 +348,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
             )
         allowed = ceiling.read(client.ceiling)
         known = allowed.scopes_of(
-            one.name for one in client.place.application.read_profile().scopes
+            scope.name for scope in client.place.application.read_profile().scopes
         )
         fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:

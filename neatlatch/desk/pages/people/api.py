@@ -143,11 +143,11 @@ def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> 
         {"role": "role__contains"},
         ("username__icontains", "first_name__icontains", "last_name__icontains"),
     )
-    for one in asked:
-        if one.field == "access":
-            rows = rows.filter(is_active=(one.text != "off") != one.without)
+    for word in asked:
+        if word.field == "access":
+            rows = rows.filter(is_active=(word.text != "off") != word.without)
     found, following = page(rows, "username", cursor)
-    return People(items=[_row(one) for one in found], next=following)
+    return People(items=[_row(person) for person in found], next=following)
 
 
 @router.post("/people", response={201: PersonOut})

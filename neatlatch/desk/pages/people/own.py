@@ -189,15 +189,17 @@ def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> S
         second_factor=bool(person.factor is not None or kept),
         device=person.factor is not None,
         passkeys=[
-            PasskeyOut(id=one.pk, name=one.name, added=one.added, last_used=one.last_used)
-            for one in kept
+            PasskeyOut(
+                id=passkey.pk, name=passkey.name, added=passkey.added, last_used=passkey.last_used
+            )
+            for passkey in kept
         ],
         passkeys_at=passkeys.host(),
         recovery_left=factors.recovery_left(person),
         recovery_codes=recovery_codes or [],
         notices=[
-            NoticeOut(at=datetime.fromisoformat(one["at"]), says=one["says"])
-            for one in person.notices
+            NoticeOut(at=datetime.fromisoformat(notice["at"]), says=notice["says"])
+            for notice in person.notices
         ],
     )
 

@@ -168,9 +168,9 @@ def begin(request: HttpRequest, ref: str, last: str = "") -> tuple[int, TestOut]
     ``last`` is the rung to stop after: ``sign_in`` tries the credential alone.
     """
     by = guard.need(request, "test")
-    if last and last not in [one.value for one in Rung]:
+    if last and last not in [rung.value for rung in Rung]:
         raise problems.wrong_fields(
-            {"last": f"A rung is one of {', '.join(one.value for one in Rung)}."}
+            {"last": f"A rung is one of {', '.join(rung.value for rung in Rung)}."}
         )
     return 202, test_out(start_test(by, find_connection(ref), last))
 
@@ -181,17 +181,17 @@ def of_connection(request: HttpRequest, ref: str) -> list[TestRow]:
     guard.need(request, "look")
     rows = find_connection(ref).tests.exclude(begun=None).order_by("-made")[:20]
     found = []
-    for one in rows:
-        failed = next((rung for rung in one.rungs if not rung["passed"]), None)
+    for row in rows:
+        failed = next((rung for rung in row.rungs if not rung["passed"]), None)
         found.append(
             TestRow(
-                id=one.pk,
-                begun=one.begun,
-                state=one.state,
-                passed=one.passed,
+                id=row.pk,
+                begun=row.begun,
+                state=row.state,
+                passed=row.passed,
                 rung=failed["rung"] if failed else "",
-                cause=(one.diagnosis or {}).get("cause_class", ""),
-                ms=round(sum(rung["ms"] for rung in one.rungs), 1),
+                cause=(row.diagnosis or {}).get("cause_class", ""),
+                ms=round(sum(rung["ms"] for rung in row.rungs), 1),
             )
         )
     return found
@@ -203,7 +203,7 @@ def permissions(request: HttpRequest) -> RoundRules:
     guard.need(request, "look")
     return RoundRules(
         every_minutes=settings.ROUND_MINUTES,
-        environments=[_permission(one) for one in Environment.objects.all()],
+        environments=[_permission(environment) for environment in Environment.objects.all()],
     )
 
 
@@ -214,8 +214,10 @@ def permit(request: HttpRequest, environment: str, given: PermissionIn) -> Permi
     return _permission(services.permit_work(by, find_environment(environment), given.permitted))
 
 
-def _permission(one: Environment) -> PermissionOut:
-    return PermissionOut(environment=environment_out(one), permitted=one.work_in_rounds)
+def _permission(environment: Environment) -> PermissionOut:
+    return PermissionOut(
+        environment=environment_out(environment), permitted=environment.work_in_rounds
+    )
 
 
 @router.get("/accounts/tests", response=list[InMyName])
@@ -231,13 +233,13 @@ def in_my_name(request: HttpRequest) -> list[InMyName]:
     )
     return [
         InMyName(
-            connection=one.connection.ref,
-            begun=one.begun,
-            begun_by=one.begun_by,
-            state=one.state,
-            passed=one.passed,
+            connection=row.connection.ref,
+            begun=row.begun,
+            begun_by=row.begun_by,
+            state=row.state,
+            passed=row.passed,
         )
-        for one in rows[:_IN_MY_NAME]
+        for row in rows[:_IN_MY_NAME]
     ]
 
 
@@ -257,19 +259,19 @@ def stop(request: HttpRequest, identity: UUID) -> TestOut:
 
 def rounds_out(found: Sequence[Round]) -> list[RoundOut]:
     """Rounds with their counts. Two queries."""
-    counts = services.counts_of([one.number for one in found])
+    counts = services.counts_of([begun_round.number for begun_round in found])
     return [
         RoundOut(
-            number=one.number,
-            begun=one.begun,
-            ended=one.ended,
-            begun_by=one.begun_by,
-            stopped=one.stopped,
-            total=counts[one.number].total,
-            done=counts[one.number].done,
-            failed=counts[one.number].failed,
+            number=begun_round.number,
+            begun=begun_round.begun,
+            ended=begun_round.ended,
+            begun_by=begun_round.begun_by,
+            stopped=begun_round.stopped,
+            total=counts[begun_round.number].total,
+            done=counts[begun_round.number].done,
+            failed=counts[begun_round.number].failed,
         )
-        for one in found
+        for begun_round in found
     ]
 
 
@@ -312,18 +314,18 @@ def those_of_round(
     guard.need(request, "look")
     found = _round(number)
     rows = Test.objects.filter(round_id=found.number)
-    for one in filter_words.read(words, {"state": "state"}):
+    for word in filter_words.read(words, {"state": "state"}):
         wanted = (
-            _WENT.get(one.text, Q(state=one.text))
-            if one.field
-            else Q(connection__ref__icontains=one.text)
+            _WENT.get(word.text, Q(state=word.text))
+            if word.field
+            else Q(connection__ref__icontains=word.text)
         )
-        rows = rows.exclude(wanted) if one.without else rows.filter(wanted)
+        rows = rows.exclude(wanted) if word.without else rows.filter(wanted)
     told: QuerySet[Any] = rows.annotate(ref=F("connection__ref"), **_LAST_RUNG).values_list(
         "pk", "state", "passed", "ref", *_LAST_RUNG, named=True
     )
     items, following = page(told, "connection__ref", cursor)
-    return written(RoundTests(items=[_round_test(one) for one in items], next=following))
+    return written(RoundTests(items=[_round_test(item) for item in items], next=following))
 
 
 _WENT = {"failed": Q(passed=False), "passed": Q(passed=True)}
@@ -336,16 +338,16 @@ _LAST_RUNG = {
 }
 
 
-def _round_test(one: Any) -> RoundTest:
-    rung = (one.last_rung or "").replace("_", " ")
+def _round_test(row: Any) -> RoundTest:
+    rung = (row.last_rung or "").replace("_", " ")
     says = (
-        f"{rung}: {one.last_says}"[:_MOST_SAID]
-        if one.passed is False
+        f"{rung}: {row.last_says}"[:_MOST_SAID]
+        if row.passed is False
         else rung
-        if one.passed is None
+        if row.passed is None
         else ""
     )
-    return RoundTest(connection=one.ref, state=one.state, passed=one.passed, test=one.pk, says=says)
+    return RoundTest(connection=row.ref, state=row.state, passed=row.passed, test=row.pk, says=says)
 
 
 @router.post("/rounds/{number}/stops", response=RoundOut)

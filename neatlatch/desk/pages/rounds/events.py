@@ -60,7 +60,7 @@ def look(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Se
     """What is watched as it stands, without what is gone; what has not gone on is what was seen
     before. One query for all tests and two for all rounds, and one for what has gone on.
     """
-    tests = {one for one in watched if isinstance(one, UUID)}
+    tests = {test for test in watched if isinstance(test, UUID)}
     found: dict[Watched, Seen] = {}
     if tests:
         marks = {
@@ -79,7 +79,7 @@ def look(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Se
             found[test.pk] = Seen(
                 tuple(marks[test.pk]), _event(test_out(test)), test.state in _ENDED
             )
-    if numbers := {one for one in watched if isinstance(one, int)}:
+    if numbers := {test for test in watched if isinstance(test, int)}:
         for told in rounds_out(list(Round.objects.filter(number__in=numbers))):
             mark = tuple(vars(told).values())
             same = before.get(told.number)

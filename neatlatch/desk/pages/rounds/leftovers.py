@@ -100,7 +100,7 @@ def list_leftovers(request: HttpRequest, cursor: str | None = None) -> Leftovers
     """List what tests have left behind, newest first."""
     guard.need(request, "look")
     rows, following = page(leftovers.listed(), "id", cursor, limit=50, descending=True)
-    return Leftovers(items=[_leftover_out(one) for one in rows], next=following)
+    return Leftovers(items=[_leftover_out(row) for row in rows], next=following)
 
 
 @router.post("/leftovers/{number}/clearings", response=ClearingOut)

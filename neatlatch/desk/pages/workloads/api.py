@@ -52,8 +52,8 @@ def _shape(workload: Workload, warned: tuple[Warned, ...]) -> WorkloadOut:
         next_window=next_window(workload.windows),
         notice_days=workload.notice_days,
         draws=workload.draws,
-        uses=[_use_out(one) for one in workload.uses.all()],
-        warnings=[WarnedOut(one.says, one.act, one.ref) for one in warned],
+        uses=[_use_out(known_use) for known_use in workload.uses.all()],
+        warnings=[WarnedOut(warning.says, warning.act, warning.ref) for warning in warned],
         version=workload.version,
         changed_at=workload.changed_at,
         changed_by=workload.changed_by,
@@ -207,12 +207,12 @@ def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn
     seen = services.seen(found, given.text)
     names = [name for name, _ in seen.operations]
     return SeenOut(
-        operations=[CountOut(*one) for one in seen.operations],
-        others=[CountOut(*one) for one in seen.others],
+        operations=[CountOut(*operation) for operation in seen.operations],
+        others=[CountOut(*count) for count in seen.others],
         lines=seen.lines,
         unread=seen.unread,
-        not_recorded=[one for one in names if one not in found.operations],
-        not_seen=[one for one in found.operations if one not in names],
+        not_recorded=[name for name in names if name not in found.operations],
+        not_seen=[operation for operation in found.operations if operation not in names],
     )
 
 

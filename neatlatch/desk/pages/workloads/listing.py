@@ -28,7 +28,7 @@ _LOOKUPS = {
     "app": "uses__application__key__contains",
     "connection": "uses__connection__ref__contains",
 }
-FIELDS = {**{one: one for one in _LOOKUPS}, "warned": "warned"}
+FIELDS = {**{lookup: lookup for lookup in _LOOKUPS}, "warned": "warned"}
 _OWN = ("id", "name", "environment_id", "kind", "runs", "windows")
 # Of what a workload calls, so much is told in a list.
 _MOST_CALLS = 5
@@ -36,10 +36,10 @@ _MOST_CALLS = 5
 
 def fitting(rows: QuerySet[Workload], words: Sequence[Word]) -> QuerySet[Workload]:
     """Those that fit the words of a filter."""
-    for one in words:
-        if one.field == "warned":
+    for word in words:
+        if word.field == "warned":
             warned = Q(pk__in=warnings.of_warned())
-            rows = rows.filter(warned if filtering.holds(one) else ~warned)
+            rows = rows.filter(warned if filtering.holds(word) else ~warned)
     return filtering.apply(rows, words, _LOOKUPS, ("name__icontains", "owner__name__icontains"))
 
 
@@ -49,34 +49,36 @@ def page_of(rows: QuerySet[Workload], cursor: str | None) -> Workloads:
         *_OWN, "owner_told", named=True
     )
     found, following = page(told, "name", cursor, then="id")
-    environments = {one.pk: environment_out(one) for one in Environment.objects.all()}
-    calls = warnings.calls_of(one.id for one in found)
+    environments = {
+        environment.pk: environment_out(environment) for environment in Environment.objects.all()
+    }
+    calls = warnings.calls_of(row.id for row in found)
     choices = warnings.choices_for(call for some in calls.values() for call in some)
     items = [
-        _row(one, environments[one.environment_id], calls.get(one.id, []), choices) for one in found
+        _row(row, environments[row.environment_id], calls.get(row.id, []), choices) for row in found
     ]
     return Workloads(items, following)
 
 
 def next_window(texts: Iterable[str]) -> datetime | None:
     """When the next change window opens, or since when one is open; ``None``: there are none."""
-    opening = windows.next_open([windows.read(one) for one in texts], timezone.localtime())
+    opening = windows.next_open([windows.read(text) for text in texts], timezone.localtime())
     return opening[0] if opening else None
 
 
 def _row(
-    one: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices
+    row: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices
 ) -> WorkloadRow:
-    warned = warnings.warn(one.name, calls, choices)
+    warned = warnings.warn(row.name, calls, choices)
     return WorkloadRow(
-        id=one.id,
-        name=one.name,
+        id=row.id,
+        name=row.name,
         environment=environment,
-        kind=one.kind,
-        owner=one.owner_told or "",
-        runs=one.runs,
-        windows=one.windows,
-        next_window=next_window(one.windows),
+        kind=row.kind,
+        owner=row.owner_told or "",
+        runs=row.runs,
+        windows=row.windows,
+        next_window=next_window(row.windows),
         calls=[CalledOut(each.id, each.application_name, each.ref) for each in calls[:_MOST_CALLS]],
         more_calls=max(0, len(calls) - _MOST_CALLS),
         warning=warned[0].says if warned else "",

@@ -87,8 +87,8 @@ def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> Known:
         return Known(tuple(accounts), tuple(kept.resources), profile.rules.operations)
     return Known(
         tuple(accounts),
-        (*kept.resources, *(one.path for one in profile.operations)),
-        tuple(dict.fromkeys(one.method for one in profile.operations)),
+        (*kept.resources, *(operation.path for operation in profile.operations)),
+        tuple(dict.fromkeys(operation.method for operation in profile.operations)),
     )
 
 
@@ -120,10 +120,10 @@ _holders = Reading(
 
 def listed(places: Sequence[Place]) -> list[Listed]:
     """The rules of many places, which were read with their applications. Two queries."""
-    books = RuleBook.objects.in_bulk([one.pk for one in places])
+    books = RuleBook.objects.in_bulk([place.pk for place in places])
     clients: dict[int, list[Client]] = {}
-    for one in _holders(one.pk for one in places):
-        clients.setdefault(one.place_id, []).append(one)
+    for holder in _holders(place.pk for place in places):
+        clients.setdefault(holder.place_id, []).append(holder)
     found: list[Listed] = []
     counted: list[tuple[int, tuple[Book, Known]]] = []
     for place in places:
@@ -138,7 +138,14 @@ def listed(places: Sequence[Place]) -> list[Listed]:
             counted.append(
                 (
                     len(found) - 1,
-                    (book, _known(profile, kept, [one.account for one in own if one.account])),
+                    (
+                        book,
+                        _known(
+                            profile,
+                            kept,
+                            [principal.account for principal in own if principal.account],
+                        ),
+                    ),
                 )
             )
     if counted:
@@ -153,7 +160,9 @@ def _of_roles(place: Place, profile: Profile) -> Book:
 
 
 def _derived(profile: Profile, clients: Iterable[Client]) -> Book:
-    holders = {one.account or one.name: list(one.rights) for one in clients if one.rights}
+    holders = {
+        client.account or client.name: list(client.rights) for client in clients if client.rights
+    }
     return access.derive(profile.roles, profile.operations, holders)
 
 
@@ -238,8 +247,8 @@ def _save(
     kept.changed_at, kept.changed_by = timezone.now(), by.username
     kept.save()
     changes = (
-        [f"{one.says} added" for one in told.added]
-        + [f"{one.says} taken away" for one in told.gone]
+        [f"{rule.says} added" for rule in told.added]
+        + [f"{rule.says} taken away" for rule in told.gone]
         + list(told.groups)
     )
     if told.reordered:
@@ -287,29 +296,35 @@ def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     at = _writable(place)
     profile = place.application.read_profile()
     start = f"{at.endpoint}." if at.endpoint else ""
-    for one in (
+    for connection in (
         Connection.objects.filter(place=place)
         .prefetch_related("held_secrets__credential")
         .order_by("paused", "ref")
     ):
-        scheme = profile.scheme_for(one.scheme)
+        scheme = profile.scheme_for(connection.scheme)
         endpoint = next((each for each in scheme.endpoints if each.key == at.endpoint), None)
-        base = one.values.get(f"{start}api_base", "")
+        base = connection.values.get(f"{start}api_base", "")
         secrets_of = {
             key.removeprefix(start): held.open().reveal()
-            for key, held in one.secrets().items()
+            for key, held in connection.secrets().items()
             if key.startswith(start)
         }
         if base and secrets_of and (endpoint is not None or not at.endpoint):
             values = {
                 key.removeprefix(start): value
-                for key, value in one.values.items()
+                for key, value in connection.values.items()
                 if key.startswith(start)
             }
             kind, settings = (
-                (endpoint.kind, endpoint.settings) if endpoint else (one.scheme, scheme.settings)
+                (endpoint.kind, endpoint.settings)
+                if endpoint
+                else (connection.scheme, scheme.settings)
             )
-            return one, joined_path(base, at.path), Credentials(kind, values, secrets_of, settings)
+            return (
+                connection,
+                joined_path(base, at.path),
+                Credentials(kind, values, secrets_of, settings),
+            )
     raise Problem(
         409,
         "No connection can reach its rules.",

@@ -32,15 +32,17 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
 def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     """Tokens that connections hold, or have set aside, by their fingerprints."""
     found = [
-        (one.pk, field)
-        for one in TokenSet.objects.only("connection", "person", "access", "refresh").iterator()
+        (token_set.pk, field)
+        for token_set in TokenSet.objects.only(
+            "connection", "person", "access", "refresh"
+        ).iterator()
         for field in ("access", "refresh")
-        if _is(getattr(one, field), one.place_of(field), prints)
+        if _is(getattr(token_set, field), token_set.place_of(field), prints)
     ]
     rows = TokenSet.objects.defer("access", "refresh").select_related(*_SHOWN, "person")
     sets = {
-        one.pk: one
-        for one in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related(
+        row.pk: row
+        for row in rows.filter(pk__in=[pk for pk, _ in found]).prefetch_related(
             "connection__uses__workload"
         )
     }
@@ -57,17 +59,17 @@ _SHOWN = ("connection__place__application", "connection__client__place")
 
 def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     found = []
-    for one in SetAside.objects.select_related(*_SHOWN).prefetch_related(
+    for set_aside in SetAside.objects.select_related(*_SHOWN).prefetch_related(
         "connection__uses__workload"
     ):
         try:
-            kept = one.open_tokens()
+            kept = set_aside.open_tokens()
         except safe.CannotOpen:
             continue
-        ends = lifetimes.ends(one.at, kept.get("expires_in"))
+        ends = lifetimes.ends(set_aside.at, kept.get("expires_in"))
         found += [
             replace(
-                _held(one.connection, field == "refresh_token", ends, None, now),
+                _held(set_aside.connection, field == "refresh_token", ends, None, now),
                 set_aside=True,
                 after="nobody is stopped, for nothing uses it",
             )
@@ -115,13 +117,13 @@ def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
     §4.14.2).
     """
     families: dict[Any, list[Refresh]] = {}
-    for one in Refresh.objects.select_related("grant__client", "grant__person").filter(
+    for refresh in Refresh.objects.select_related("grant__client", "grant__person").filter(
         digest__in=digests
     ):
-        families.setdefault(one.grant_id, []).append(one)
+        families.setdefault(refresh.grant_id, []).append(refresh)
     found = []
     for tokens in families.values():
-        grant, good = tokens[0].grant, [one for one in tokens if one.ends > now]
+        grant, good = tokens[0].grant, [token for token in tokens if token.ends > now]
         found.append(
             LeakedFamilyOut(
                 id=grant.pk,
@@ -130,7 +132,7 @@ def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
                 person=grant.person.shown_name,
                 public=grant.client.public,
                 alive=grant.revoked is None and bool(good),
-                spent=all(one.used is not None for one in good),
+                spent=all(grant.used is not None for grant in good),
             )
         )
     return found
@@ -141,11 +143,11 @@ def managing(prints: Collection[str], digests: Collection[str]) -> list[LeakedMa
     digest where the house is the provider.
     """
     ours = [
-        one
-        for one in Client.objects.exclude(management_token=None).select_related(
+        client
+        for client in Client.objects.exclude(management_token=None).select_related(
             "place__application"
         )
-        if _is(one.management_token, one.token_place, prints)
+        if _is(client.management_token, client.token_place, prints)
     ]
     theirs = (
         Client.objects.filter(management_digest__in=digests)
@@ -154,10 +156,10 @@ def managing(prints: Collection[str], digests: Collection[str]) -> list[LeakedMa
     )
     return [
         LeakedManagingOut(
-            client=one.name,
-            client_key=one.pk,
-            application=one.place.application.name,
-            house=one.house,
+            client=client.name,
+            client_key=client.pk,
+            application=client.place.application.name,
+            house=client.house,
         )
-        for one in [*ours, *theirs]
+        for client in [*ours, *theirs]
     ]

@@ -40,8 +40,8 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
     """
     found = leak.candidates(text)
     prints, digests = (
-        {safe.fingerprint(one) for one in found},
-        {house_key.digest(one) for one in found},
+        {safe.fingerprint(candidate) for candidate in found},
+        {house_key.digest(candidate) for candidate in found},
     )
     known = list(Credential.objects.defer("value").filter(fingerprint__in=prints)) + list(
         Credential.objects.defer("value").filter(digest__in=digests)
@@ -51,7 +51,7 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         .filter(public_key__in=leak.public_keys(text))
         .exclude(public_key="")
     )
-    credentials = list({one.pk: one for one in known}.values())
+    credentials = list({credential.pk: credential for credential in known}.values())
     tokens = list(Access.objects.select_related("client__workload").filter(digest__in=digests))
     rights = list(
         RegistrationRight.objects.select_related("place__application").filter(digest__in=digests)
@@ -61,13 +61,13 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         leaked_tokens.of_house(digests, now),
         leaked_tokens.managing(prints, digests),
     )
-    shaped = rows([one.pk for one in credentials], now).values()
-    by_key = {one.pk: one for one in credentials}
+    shaped = rows([credential.pk for credential in credentials], now).values()
+    by_key = {credential.pk: credential for credential in credentials}
     write(
         by,
         "looked for a leaked",
         "credential",
-        ", ".join(one.hint for one in credentials) or "none known",
+        ", ".join(credential.hint for credential in credentials) or "none known",
         {
             "found": len(credentials)
             + len(tokens)
@@ -89,26 +89,26 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         ],
         tokens=[
             LeakedTokenOut(
-                number=one.pk,
-                client=one.client.name,
-                client_key=one.client_id,
-                ends=one.ends,
-                alive=one.revoked is None and one.ends > now,
-                drawer=_drawer(one.client, now),
+                number=token.pk,
+                client=token.client.name,
+                client_key=token.client_id,
+                ends=token.ends,
+                alive=token.revoked is None and token.ends > now,
+                drawer=_drawer(token.client, now),
             )
-            for one in tokens
+            for token in tokens
         ],
         held=held,
         families=families,
         managing=managing,
         rights=[
-            LeakedRightOut(id=one.pk, application=one.place.application.name, hint=one.hint)
-            for one in rights
+            LeakedRightOut(id=right.pk, application=right.place.application.name, hint=right.hint)
+            for right in rights
         ],
         ours_by_form=[
-            _said(one)
-            for one in house_key.find_in(text)
-            if house_key.digest(one) not in {each.digest for each in credentials}
+            _said(read)
+            for read in house_key.find_in(text)
+            if house_key.digest(read) not in {each.digest for each in credentials}
         ],
     )
 
@@ -170,7 +170,7 @@ def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
         .prefetch_related("connection__token_sets")
     )
     for connection in sorted(
-        (one.connection for one in uses if one.connection), key=lambda one: one.ref
+        (use.connection for use in uses if use.connection), key=lambda connection: connection.ref
     ):
         if undrawable(connection) is not None:
             continue
@@ -190,7 +190,7 @@ def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
         name=workload.name,
         owner=workload.owner_name,
         relay=RELAY in client.scopes,
-        others=len({one.client_id for one in others if one.lives}),
+        others=len({credential.client_id for credential in others if credential.lives}),
         reach=reach,
     )
 

@@ -95,15 +95,17 @@ def sighted(keys: Collection[UUID]) -> list[Sighted]:
         found,
         "client",
         {
-            one.pk: one
-            for one in of_their_kinds(_clients({one.client_id for one in found if one.client_id}))
+            of_kind.pk: of_kind
+            for of_kind in of_their_kinds(
+                _clients({credential.client_id for credential in found if credential.client_id})
+            )
         },
     )
     _with_holders(found)
     hang_one(found, "handover", _handovers(keys), "credential_id")
     held: dict[str, set[tuple[str, str]]] = {}
     with database.cursor() as cursor:
-        fingerprints = json.dumps(sorted({one.fingerprint for one in found} - {""}))
+        fingerprints = json.dumps(sorted({credential.fingerprint for credential in found} - {""}))
         for fingerprint, environment, application in cursor.execute(
             _HELD_IN, [fingerprints]
         ).fetchall():
@@ -111,54 +113,72 @@ def sighted(keys: Collection[UUID]) -> list[Sighted]:
         drawn = {
             key: moment(last)
             for key, last in cursor.execute(
-                _DRAWN_WITH, [json.dumps([str(one) for one in keys])]
+                _DRAWN_WITH, [json.dumps([str(key) for key in keys])]
             ).fetchall()
         }
     return [
-        _sighted(one, held.get(one.fingerprint, set()), drawn.get(str(one.pk))) for one in found
+        _sighted(credential, held.get(credential.fingerprint, set()), drawn.get(str(credential.pk)))
+        for credential in found
     ]
 
 
 def _with_names(found: list[Credential]) -> None:
     """What a row tells beside: whose it is, where its client stands, and what it replaces."""
-    clients = [one.client for one in found if one.client is not None]
+    clients = [credential.client for credential in found if credential.client is not None]
     places, workloads = (
-        _places({one.place_id for one in clients}),
-        _workloads({one.workload_id for one in clients if one.workload_id}),
+        _places({client.place_id for client in clients}),
+        _workloads({client.workload_id for client in clients if client.workload_id}),
     )
-    owners = {one.owner_id for one in found} | {one.owner_id for one in workloads}
-    known = {one.pk: one for one in _owners(owners - {None})}
+    owners = {credential.owner_id for credential in found} | {
+        workload.owner_id for workload in workloads
+    }
+    known = {owner.pk: owner for owner in _owners(owners - {None})}
     join(
         places,
         "application",
-        {one.pk: one for one in _applications({one.application_id for one in places})},
+        {
+            application.pk: application
+            for application in _applications({place.application_id for place in places})
+        },
     )
-    join(places, "environment", {one.pk: one for one in _environments()})
+    join(places, "environment", {environment.pk: environment for environment in _environments()})
     join(workloads, "owner", known)
-    join(clients, "place", {one.pk: one for one in places})
-    join(clients, "workload", {one.pk: one for one in workloads})
+    join(clients, "place", {place.pk: place for place in places})
+    join(clients, "workload", {workload.pk: workload for workload in workloads})
     join(found, "owner", known)
     join(
         found,
         "replaces",
-        {one.pk: one for one in _hints({one.replaces_id for one in found if one.replaces_id})},
+        {
+            hint.pk: hint
+            for hint in _hints(
+                {credential.replaces_id for credential in found if credential.replaces_id}
+            )
+        },
     )
 
 
 def _with_holders(found: list[Credential]) -> None:
-    holders = _holders(one.pk for one in found)
-    connections = _connections({one.connection_id for one in holders})
-    hang(connections, "token_sets", _tokens(one.pk for one in connections), "connection_id")
-    join(holders, "connection", {one.pk: one for one in connections})
+    holders = _holders(credential.pk for credential in found)
+    connections = _connections({holder.connection_id for holder in holders})
+    hang(
+        connections,
+        "token_sets",
+        _tokens(connection.pk for connection in connections),
+        "connection_id",
+    )
+    join(holders, "connection", {connection.pk: connection for connection in connections})
     hang(found, "holders", holders, "credential_id")
 
 
 def rows(keys: Collection[UUID], now: datetime) -> dict[UUID, CredentialOut]:
     """Credentials for a page of the list, each with its marks, by their keys."""
     found = sighted(keys)
-    _with_names([one.credential for one in found])
-    after = {one.replaces_id: one.hint for one in _after(keys)}
-    return {one.credential.pk: _row(one, after.get(one.credential.pk, ""), now) for one in found}
+    _with_names([shown.credential for shown in found])
+    after = {credential.replaces_id: credential.hint for credential in _after(keys)}
+    return {
+        shown.credential.pk: _row(shown, after.get(shown.credential.pk, ""), now) for shown in found
+    }
 
 
 def _taken_at(connection: Connection) -> datetime | None:
@@ -170,32 +190,36 @@ def _taken_at(connection: Connection) -> datetime | None:
 
 
 def _sighted(
-    one: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None
+    credential: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None
 ) -> Sighted:
     client, connections = (
-        one.client,
-        sorted({holder.connection.ref for holder in one.holders.all()}),
+        credential.client,
+        sorted({holder.connection.ref for holder in credential.holders.all()}),
     )
-    handover = getattr(one, "handover", None)
-    tests = (_taken_at(holder.connection) for holder in one.holders.all())
+    handover = getattr(credential, "handover", None)
+    tests = (_taken_at(holder.connection) for holder in credential.holders.all())
     known = credential_marks.Known(
-        issued=one.issued,
-        ends=one.ends,
-        lives=one.lives,
+        issued=credential.issued,
+        ends=credential.ends,
+        lives=credential.lives,
         held=bool(connections),
         last_used=max(
-            (moment for moment in (one.last_used, drawn, *tests) if moment), default=None
+            (moment for moment in (credential.last_used, drawn, *tests) if moment), default=None
         ),
         environments=frozenset(environment for environment, _ in held_in),
         of_a_person=bool(client and client.account_kind == "person"),
         waits=bool(
-            one.lives and handover and handover.ends and not handover.shown and not handover.closed
+            credential.lives
+            and handover
+            and handover.ends
+            and not handover.shown
+            and not handover.closed
         ),
         draws=bool(client and client.workload_id),
         applications=frozenset(application for _, application in held_in),
-        weak=one.weak,
+        weak=credential.weak,
     )
-    return Sighted(one, known, tuple(connections))
+    return Sighted(credential, known, tuple(connections))
 
 
 def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
@@ -233,13 +257,13 @@ def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
     )
 
 
-def _owner_of(one: Credential) -> tuple[str, OwnerFrom]:
+def _owner_of(credential: Credential) -> tuple[str, OwnerFrom]:
     """Whose it is, and how that is known: as somebody said, else whose the workload is that draws
     with it, else what is noted of the account.
     """
-    client = one.client
-    if one.owner is not None:
-        return one.owner.name, "said"
+    client = credential.client
+    if credential.owner is not None:
+        return credential.owner.name, "said"
     if client is None:
         return "", ""
     if client.workload is not None:
@@ -253,23 +277,25 @@ def drawn_by(credentials: Iterable[UUID]) -> dict[UUID, list[DrawnByOut]]:
 
     Two queries, however many there are.
     """
-    found: dict[UUID, list[DrawnByOut]] = {one: [] for one in credentials}
+    found: dict[UUID, list[DrawnByOut]] = {credential: [] for credential in credentials}
     drawn = (
-        Drawn.objects.filter(credential__in=[str(one) for one in found])
+        Drawn.objects.filter(credential__in=[str(identity) for identity in found])
         .values("credential", "workload")
         .annotate(latest=Max("last"))
     )
     facts = list(drawn.order_by("-latest"))
     names = dict(
-        Workload.objects.filter(pk__in={one["workload"] for one in facts}).values_list("pk", "name")
+        Workload.objects.filter(pk__in={fact["workload"] for fact in facts}).values_list(
+            "pk", "name"
+        )
     )
-    for one in facts:
-        known = one["workload"] in names
-        found[UUID(one["credential"])].append(
+    for fact in facts:
+        known = fact["workload"] in names
+        found[UUID(fact["credential"])].append(
             DrawnByOut(
-                workload=one["workload"] if known else None,
-                name=names[one["workload"]] if known else "a workload that is gone",
-                last=one["latest"],
+                workload=fact["workload"] if known else None,
+                name=names[fact["workload"]] if known else "a workload that is gone",
+                last=fact["latest"],
             )
         )
     return found
@@ -289,16 +315,19 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     )
     entries = [
         LifeOut(
-            at=one.at,
-            who=one.who,
-            did=one.did,
+            at=entry.at,
+            who=entry.who,
+            did=entry.did,
             why=str(
-                one.details.get("why") or one.details.get("reason") or one.details.get("to") or ""
+                entry.details.get("why")
+                or entry.details.get("reason")
+                or entry.details.get("to")
+                or ""
             ),
         )
-        for one in Entry.objects.alias(about=ABOUT).filter(said).order_by("number")[:200]
+        for entry in Entry.objects.alias(about=ABOUT).filter(said).order_by("number")[:200]
     ]
-    if not any(one.did == "made" for one in entries):
+    if not any(entry.did == "made" for entry in entries):
         by = credential.put_in_by or "the application"
         entries.insert(
             0,

@@ -31,12 +31,12 @@ _WRITE = (
 def form() -> str:
     """The rules that marks are worked out by: by what their source files are."""
     files = (Path(credential_marks.__file__), Path(life.__file__), Path(__file__))
-    return hashlib.sha256(b"".join(one.read_bytes() for one in files)).hexdigest()[:16]
+    return hashlib.sha256(b"".join(file.read_bytes() for file in files)).hexdigest()[:16]
 
 
 def keys_of(known: credential_marks.Known, now: datetime) -> str:
     """The keys of its marks as they are kept."""
-    found = sorted(one.key for one in credential_marks.marks(known, now))
+    found = sorted(mark.key for mark in credential_marks.marks(known, now))
     return f" {' '.join(found)} " if found else ""
 
 
@@ -48,12 +48,12 @@ def work_out(keys: Iterable[UUID]) -> int:
     found = life.sighted(list(keys)[:MOST])
     rows = [
         [
-            keys_of(one.known, now),
-            stored(credential_marks.next_moment(one.known, now)),
+            keys_of(sighted.known, now),
+            stored(credential_marks.next_moment(sighted.known, now)),
             form(),
-            one.credential.pk.hex,
+            sighted.credential.pk.hex,
         ]
-        for one in found
+        for sighted in found
     ]
     with database.cursor() as cursor:
         cursor.executemany(_WRITE, rows)
@@ -67,17 +67,17 @@ def differences() -> Iterator[str]:
         now = timezone.now()
         block = keys[start : start + MOST]
         all_kept = StandsOut.objects.in_bulk(block)
-        for one in life.sighted(block):
-            kept = all_kept.get(one.credential.pk)
+        for sighted in life.sighted(block):
+            kept = all_kept.get(sighted.credential.pk)
             if kept is None or kept.stale:
                 yield (
-                    f"{one.credential.hint} ({one.credential.pk}): what stands out about it is "
-                    f"stale."
+                    f"{sighted.credential.hint} ({sighted.credential.pk}): what stands out about "
+                    f"it is stale."
                 )
-            elif kept.marks != (fresh := keys_of(one.known, now)):
+            elif kept.marks != (fresh := keys_of(sighted.known, now)):
                 yield (
-                    f"{one.credential.hint} ({one.credential.pk}): kept is {kept.marks!r}, and "
-                    f"{fresh!r} would be right."
+                    f"{sighted.credential.hint} ({sighted.credential.pk}): kept is "
+                    f"{kept.marks!r}, and {fresh!r} would be right."
                 )
 
 

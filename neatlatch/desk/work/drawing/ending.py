@@ -45,8 +45,10 @@ def soonest(now: datetime, most: int) -> list[tuple[Workload, breaks.Break]]:
         ]
         if end := breaks.of_workload(workload.name, own_keys, now):
             found.append((workload, end))
-    return sorted(found, key=lambda one: breaks.urgency(one[1]))
+    return sorted(found, key=lambda ending: breaks.urgency(ending[1]))
 
 
-def _own(one: Credential) -> breaks.OwnKey:
-    return breaks.OwnKey(_WORDS.get(one.kind, "certificate"), one.hint, one.ends)
+def _own(credential: Credential) -> breaks.OwnKey:
+    return breaks.OwnKey(
+        _WORDS.get(credential.kind, "certificate"), credential.hint, credential.ends
+    )

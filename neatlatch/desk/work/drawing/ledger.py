@@ -141,17 +141,17 @@ def roll_up(now: datetime) -> int:
     before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)
     old = Drawn.objects.filter(span="hour", begins__lt=before)
     days: dict[tuple[Any, ...], list[Any]] = {}
-    for one in old.values("workload", "connection", "credential", "way", "begins").annotate(
+    for drawn in old.values("workload", "connection", "credential", "way", "begins").annotate(
         counted=Sum("count"), wrong=Sum("failed"), latest=Max("last")
     ):
-        day = one["begins"].replace(hour=0)
+        day = drawn["begins"].replace(hour=0)
         held = days.setdefault(
-            (one["workload"], one["connection"], one["credential"], one["way"], day),
-            [0, 0, one["latest"]],
+            (drawn["workload"], drawn["connection"], drawn["credential"], drawn["way"], day),
+            [0, 0, drawn["latest"]],
         )
-        held[0] += one["counted"]
-        held[1] += one["wrong"]
-        held[2] = max(held[2], one["latest"])
+        held[0] += drawn["counted"]
+        held[1] += drawn["wrong"]
+        held[2] = max(held[2], drawn["latest"])
     gone = old.count()
     old.delete()
     Drawn.objects.bulk_create(

@@ -161,7 +161,7 @@ def draw(authorization: str, name: str, scope: str, address: str, now: datetime)
         time_limit,
         _as_uuid(client),
         own_pace,
-        tuple(str(one) for one in json.loads(relays or "[]")),
+        tuple(str(load) for load in json.loads(relays or "[]")),
     )
 
 

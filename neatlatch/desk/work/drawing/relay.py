@@ -157,7 +157,10 @@ class _Sender:
         ours = {name.lower() for name, _ in dressed.headers}
         return replace(
             dressed,
-            headers=(*(one for one in headers if one[0].lower() not in ours), *dressed.headers),
+            headers=(
+                *(header for header in headers if header[0].lower() not in ours),
+                *dressed.headers,
+            ),
         )
 
     def back(self, answer: Passed, renewed: bool = False) -> Relayed:

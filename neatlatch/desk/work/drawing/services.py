@@ -142,9 +142,9 @@ def give(
             by,
             workload,
             [
-                one.connection
-                for one in workload.uses.select_related("connection")
-                if one.connection
+                use.connection
+                for use in workload.uses.select_related("connection")
+                if use.connection
             ],
             leave,
         )
@@ -443,7 +443,7 @@ def draw(
     return Drawing(
         base,
         dict(dressed.headers),
-        dict(one.split("=", 1) for one in query.split("&") if "=" in one),
+        dict(part.split("=", 1) for part in query.split("&") if "=" in part),
         None,
         secret,
     )

@@ -56,47 +56,52 @@ class Entry:
     detail: str = ""
 
 
-def of_application(one: Application) -> Iterator[Entry]:
+def of_application(application: Application) -> Iterator[Entry]:
     """By name, key, purpose, owner and addresses."""
-    hosts = " ".join(address for place in one.places.all() for address in place.by_key().values())
+    hosts = " ".join(
+        address for place in application.places.all() for address in place.by_key().values()
+    )
     yield Entry(
         "application",
-        one.name,
-        f"/applications/{one.key}",
-        f"{one.key} {one.purpose} {one.owner_name} {hosts}",
-        one.purpose,
+        application.name,
+        f"/applications/{application.key}",
+        f"{application.key} {application.purpose} {application.owner_name} {hosts}",
+        application.purpose,
     )
 
 
-def of_connection(one: Connection) -> Iterator[Entry]:
+def of_connection(connection: Connection) -> Iterator[Entry]:
     """By reference name, application, environment, account; its certificate by thumbprint."""
-    place, address = one.place, f"/connections/{one.ref}"
+    place, address = connection.place, f"/connections/{connection.ref}"
     named = " ".join(
-        str(one.values.get(key, ""))
+        str(connection.values.get(key, ""))
         for key in ("account", "username", "client_id", "key_id", "client_key", "redirect_uri")
     )
     yield Entry(
         "connection",
-        one.ref,
+        connection.ref,
         address,
         f"{place.application.name} {place.environment.name} {named}",
         f"{place.application.name}, {place.environment.name}",
     )
-    if pem := one.values.get("certificate"):
+    if pem := connection.values.get("certificate"):
         for certificate in _certificates(pem):
             sha256, sha1 = certificate.sha256, certificate.sha1
             yield Entry(
                 "thumbprint",
                 _colons(sha256),
                 address,
-                f"{sha256} {_colons(sha1)} {sha1} {certificate.subject} {one.ref}",
-                f"certificate of {one.ref}",
+                f"{sha256} {_colons(sha1)} {sha1} {certificate.subject} {connection.ref}",
+                f"certificate of {connection.ref}",
             )
 
 
 def _certificates(pem: str) -> list[facts.CertificateFacts]:
     try:
-        return [facts.of_certificate(one) for one in reading.read(pem.encode("utf-8")).certificates]
+        return [
+            facts.of_certificate(certificate)
+            for certificate in reading.read(pem.encode("utf-8")).certificates
+        ]
     except ValueError:
         return []
 
@@ -106,112 +111,116 @@ def _colons(digits: str) -> str:
     return ":".join(plain[at : at + 2] for at in range(0, len(plain), 2))
 
 
-def of_client(one: Client) -> Iterator[Entry]:
+def of_client(client: Client) -> Iterator[Entry]:
     """By name, ID, account and whatever it is known by there; each of its redirect URIs."""
-    place, address = one.place, f"/clients/{one.pk}"
+    place, address = client.place, f"/clients/{client.pk}"
     where = f"{place.application.name}, {place.environment.name}"
-    known = " ".join(str(value) for key, value in one.facts.items() if key != "thumbprint")
+    known = " ".join(str(value) for key, value in client.facts.items() if key != "thumbprint")
     yield Entry(
         "client",
-        one.name,
+        client.name,
         address,
-        f"{one.client_id} {one.account} {known} {where} {' '.join(one.contacts)}",
-        f"{one.client_id or where}",
+        f"{client.client_id} {client.account} {known} {where} {' '.join(client.contacts)}",
+        f"{client.client_id or where}",
     )
-    for uri in one.redirect_uris:
+    for uri in client.redirect_uris:
         yield Entry(
             "redirect URI",
             uri,
             f"{address}/redirect-uris",
             "",
-            f"{one.name}, {place.environment.name}",
+            f"{client.name}, {place.environment.name}",
         )
-    if thumbprint := str(one.facts.get("thumbprint", "")):
+    if thumbprint := str(client.facts.get("thumbprint", "")):
         plain = thumbprint.replace(":", "").lower()
         yield Entry("thumbprint", _colons(plain), address, plain, f"held by {where}")
 
 
-def of_credential(one: Credential) -> Iterator[Entry]:
+def of_credential(credential: Credential) -> Iterator[Entry]:
     """By its hint and the ID of the secret."""
     where = (
-        f"{one.client.place.application.name}, {one.client.place.environment.name}"
-        if one.client
+        f"{credential.client.place.application.name}, {credential.client.place.environment.name}"
+        if credential.client
         else ""
     )
     yield Entry(
         "credential",
-        one.hint,
-        f"/credentials?words={one.hint.lstrip('…')}",
-        f"{one.secret_id} {one.kind.replace('_', ' ')} {where}",
-        f"{one.kind.replace('_', ' ')}{', ' + where if where else ''}",
+        credential.hint,
+        f"/credentials?words={credential.hint.lstrip('…')}",
+        f"{credential.secret_id} {credential.kind.replace('_', ' ')} {where}",
+        f"{credential.kind.replace('_', ' ')}{', ' + where if where else ''}",
     )
 
 
-def of_issued(one: Issued) -> Iterator[Entry]:
+def of_issued(issued: Issued) -> Iterator[Entry]:
     """A certificate of the house: by its names, serial number and fingerprint."""
-    sha256 = one.sha256.lower()
+    sha256 = issued.sha256.lower()
     yield Entry(
         "certificate",
-        one.common_name,
-        f"/certificates/{one.credential_id}",
+        issued.common_name,
+        f"/certificates/{issued.credential_id}",
         (
-            f"{' '.join(map(str, one.names))} {one.serial} {_colons(one.serial)} {sha256} "
+            f"{' '.join(map(str, issued.names))} {issued.serial} {_colons(issued.serial)} {sha256} "
             f"{_colons(sha256)}"
         ),
-        f"…{one.serial[-6:]}, {one.profile} certificate, {one.authority.name}",
+        f"…{issued.serial[-6:]}, {issued.profile} certificate, {issued.authority.name}",
     )
 
 
-def of_authority(one: Authority) -> Iterator[Entry]:
+def of_authority(authority: Authority) -> Iterator[Entry]:
     """A certificate authority of the house, by its name and fingerprint."""
-    sha256 = facts.of_certificate(one.certificate()).sha256
+    sha256 = facts.of_certificate(authority.certificate()).sha256
     yield Entry(
         "authority",
-        one.name,
+        authority.name,
         "/certificates",
         f"{sha256.replace(':', '').lower()} {sha256}",
-        one.environment.name,
+        authority.environment.name,
     )
 
 
-def of_person(one: Person) -> Iterator[Entry]:
+def of_person(person: Person) -> Iterator[Entry]:
     """By name, login name and address."""
     yield Entry(
-        "person", one.shown_name, f"/people/{one.username}", f"{one.username} {one.email}", one.role
+        "person",
+        person.shown_name,
+        f"/people/{person.username}",
+        f"{person.username} {person.email}",
+        person.role,
     )
 
 
-def of_team(one: Team) -> Iterator[Entry]:
+def of_team(team: Team) -> Iterator[Entry]:
     """By name."""
-    yield Entry("team", one.name, "/people#teams", "", "team")
+    yield Entry("team", team.name, "/people#teams", "", "team")
 
 
-def of_workload(one: Workload) -> Iterator[Entry]:
+def of_workload(workload: Workload) -> Iterator[Entry]:
     """By name and owner."""
     yield Entry(
         "workload",
-        one.name,
-        f"/workloads/{one.pk}",
-        f"{one.owner_name} {one.kind} {one.environment.name}",
-        f"{one.kind}, {one.environment.name}",
+        workload.name,
+        f"/workloads/{workload.pk}",
+        f"{workload.owner_name} {workload.kind} {workload.environment.name}",
+        f"{workload.kind}, {workload.environment.name}",
     )
 
 
-def of_owner(one: Owner) -> Iterator[Entry]:
+def of_owner(owner: Owner) -> Iterator[Entry]:
     """A contact, by name and address; people and teams are found as such."""
-    if one.kind == Owner.Kind.CONTACT:
-        yield Entry("owner", one.name, f"/owners/{one.pk}", one.address, one.address)
+    if owner.kind == Owner.Kind.CONTACT:
+        yield Entry("owner", owner.name, f"/owners/{owner.pk}", owner.address, owner.address)
 
 
-def of_filter(one: SavedFilter) -> Iterator[Entry]:
+def of_filter(saved_filter: SavedFilter) -> Iterator[Entry]:
     """A filter that is shared, by its name."""
-    if one.shared:
+    if saved_filter.shared:
         yield Entry(
             "filter",
-            one.name,
-            f"{LISTS.get(one.list, '/')}?words={one.words}",
-            one.words,
-            f"{one.list}: {one.words}",
+            saved_filter.name,
+            f"{LISTS.get(saved_filter.list, '/')}?words={saved_filter.words}",
+            saved_filter.words,
+            f"{saved_filter.list}: {saved_filter.words}",
         )
 
 
@@ -245,15 +254,15 @@ _HEAVY = {
 }
 
 
-def _table(one: Model | type[Model]) -> type[Model]:
+def _table(model: Model | type[Model]) -> type[Model]:
     """The class that an object's writer is known by, whatever kind of it the object is."""
-    found = one._meta.concrete_model
+    found = model._meta.concrete_model
     assert found is not None
     return found
 
 
-def _of(one: Model) -> str:
-    return f"{_table(one)._meta.label_lower}:{one.pk}"
+def _of(model: Model) -> str:
+    return f"{_table(model)._meta.label_lower}:{model.pk}"
 
 
 def _forget(*those: str) -> None:
@@ -288,20 +297,20 @@ def _write(entries: Iterable[tuple[str, Entry]]) -> None:
         )
 
 
-def note(one: Model, new: bool = False) -> None:
+def note(model: Model, new: bool = False) -> None:
     """Write what finds an object anew; ``new``: nothing found it before."""
-    kind = _table(one)
+    kind = _table(model)
     fresh = (
         kind._default_manager.select_related(*_JOINED.get(kind, ()))
         .defer(*_HEAVY.get(kind, ()))
-        .filter(pk=one.pk)
+        .filter(pk=model.pk)
         .first()
     )
     with transaction.atomic(savepoint=False):
         if not new:
-            _forget(_of(one))
+            _forget(_of(model))
         if fresh is not None:
-            _write((_of(one), entry) for entry in _WRITERS[kind](fresh))
+            _write((_of(model), entry) for entry in _WRITERS[kind](fresh))
 
 
 def _saved(
@@ -329,8 +338,8 @@ def _saved(
         else:
             note(instance, created)
         if isinstance(instance, Owner):  # what is theirs is found by their name, too
-            for one in (*instance.applications.all(), *instance.workloads.all()):
-                note(one)
+            for application in (*instance.applications.all(), *instance.workloads.all()):
+                note(application)
 
 
 def _deleted(sender: type[Model], instance: Model, **more: Any) -> None:
@@ -415,8 +424,8 @@ def _write_block(kind: type[Model], after: str) -> Any:
     if after:
         rows = rows.filter(pk__gt=after)
     found = list(rows.order_by("pk")[:BLOCK])
-    _forget(*(_of(one) for one in found))
-    _write((_of(one), entry) for one in found for entry in _WRITERS[kind](one))
+    _forget(*(_of(row) for row in found))
+    _write((_of(row), entry) for row in found for entry in _WRITERS[kind](row))
     return found[-1].pk if found else None
 
 

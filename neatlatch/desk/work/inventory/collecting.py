@@ -40,12 +40,12 @@ def client_keys(clients: list[Client]) -> dict[Any, str]:
     taken: set[str] = set()
     for one in sorted(
         clients,
-        key=lambda one: (
-            one.place.application.key,
-            one.place.environment.order,
-            one.name,
-            one.created,
-            str(one.pk),
+        key=lambda client: (
+            client.place.application.key,
+            client.place.environment.order,
+            client.name,
+            client.created,
+            str(client.pk),
         ),
     ):
         key, number = f"{place_key(one.place)}/{one.name}", 2
@@ -145,56 +145,64 @@ def row_of(instance: Model) -> str:
 
 def collected() -> Collected:
     """Everything, in full, with the rows that it is from. A constant number of queries."""
-    people = {one.pk: one for one in _people()}
-    owners = {one.pk: one for one in _owners()}
+    people = {person.pk: person for person in _people()}
+    owners = {owner.pk: owner for owner in _owners()}
     teams = list(Team.objects.prefetch_related("people"))
     environments, applications = (
-        {one.pk: one for one in _environments()},
-        {one.pk: one for one in _applications()},
+        {environment.pk: environment for environment in _environments()},
+        {application.pk: application for application in _applications()},
     )
     join(owners.values(), "person", people)
-    join(owners.values(), "team", {one.pk: one for one in teams})
+    join(owners.values(), "team", {team.pk: team for team in teams})
     join(owners.values(), "deputy", owners)
     join(applications.values(), "owner", owners)
-    places = {one.pk: one for one in _places()}
+    places = {place.pk: place for place in _places()}
     join(places.values(), "application", applications)
     join(places.values(), "environment", environments)
-    clients = [one for one in of_their_kinds(_clients()) if one.state != "asking"]
+    clients = [of_kind for of_kind in of_their_kinds(_clients()) if of_kind.state != "asking"]
     join(clients, "place", places)
     keys = client_keys(clients)
     connections = _with_what_they_hold(_connections(), people)
     join(connections, "place", places)
-    join(connections, "team", {one.pk: one for one in teams})
+    join(connections, "team", {team.pk: team for team in teams})
     workloads, uses = _workloads(), _uses()
     join(workloads, "environment", environments)
     join(workloads, "owner", owners)
     join(uses, "application", applications)
-    join(uses, "connection", {one.pk: one for one in connections})
+    join(uses, "connection", {connection.pk: connection for connection in connections})
     hang(workloads, "uses", uses, "workload_id")
     credentials = _credentials()
     instances: dict[str, dict[str, Model]] = {
-        "environments": {one.key: one for one in environments.values()},
-        "people": {one.username: one for one in people.values()},
-        "teams": {one.name: one for one in teams},
-        "owners": {one.key: one for one in owners.values()},
-        "applications": {one.key: one for one in applications.values()},
-        "places": {place_key(one): one for one in places.values()},
-        "credentials": {str(one.pk): one for one in credentials},
-        "clients": {keys[one.pk]: one for one in clients},
-        "connections": {one.ref: one for one in connections},
-        "workloads": {workload_key(one): one for one in workloads},
+        "environments": {environment.key: environment for environment in environments.values()},
+        "people": {person.username: person for person in people.values()},
+        "teams": {team.name: team for team in teams},
+        "owners": {owner.key: owner for owner in owners.values()},
+        "applications": {application.key: application for application in applications.values()},
+        "places": {place_key(place): place for place in places.values()},
+        "credentials": {str(credential.pk): credential for credential in credentials},
+        "clients": {keys[client.pk]: client for client in clients},
+        "connections": {connection.ref: connection for connection in connections},
+        "workloads": {workload_key(workload): workload for workload in workloads},
     }
     found: Content = {
-        "environments": {one.key: _environment(one) for one in environments.values()},
-        "people": {one.username: _person(one) for one in people.values()},
-        "teams": {one.name: _team(one) for one in teams},
-        "owners": {one.key: _owner(one) for one in owners.values() if _has_more(one)},
-        "applications": {one.key: _application(one) for one in applications.values()},
+        "environments": {
+            environment.key: _environment(environment) for environment in environments.values()
+        },
+        "people": {person.username: _person(person) for person in people.values()},
+        "teams": {team.name: _team(team) for team in teams},
+        "owners": {owner.key: _owner(owner) for owner in owners.values() if _has_more(owner)},
+        "applications": {
+            application.key: _application(application) for application in applications.values()
+        },
         "places": _of_places(places.values(), _books()),
-        "credentials": {str(one.pk): _credential(one, keys) for one in credentials},
-        "clients": {keys[one.pk]: _client(one) for one in clients},
-        "connections": {one.ref: _connection(one, keys) for one in connections},
-        "workloads": {workload_key(one): _workload(one) for one in workloads},
+        "credentials": {
+            str(credential.pk): _credential(credential, keys) for credential in credentials
+        },
+        "clients": {keys[client.pk]: _client(client) for client in clients},
+        "connections": {
+            connection.ref: _connection(connection, keys) for connection in connections
+        },
+        "workloads": {workload_key(workload): _workload(workload) for workload in workloads},
     }
     rows = {
         (kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()
@@ -231,17 +239,22 @@ Rows = Iterator[tuple[Model, str, Given | None]]
 
 
 def _some_environments(rows: list[str]) -> Rows:
-    return ((one, one.key, _environment(one)) for one in Environment.objects.filter(pk__in=rows))
+    return (
+        (environment, environment.key, _environment(environment))
+        for environment in Environment.objects.filter(pk__in=rows)
+    )
 
 
 def _some_people(rows: list[str]) -> Rows:
-    return ((one, one.username, _person(one)) for one in Person.objects.filter(pk__in=rows))
+    return (
+        (person, person.username, _person(person)) for person in Person.objects.filter(pk__in=rows)
+    )
 
 
 def _some_teams(rows: list[str]) -> Rows:
     return (
-        (one, one.name, _team(one))
-        for one in Team.objects.filter(pk__in=rows).prefetch_related("people")
+        (team, team.name, _team(team))
+        for team in Team.objects.filter(pk__in=rows).prefetch_related("people")
     )
 
 
@@ -249,18 +262,18 @@ def _some_owners(rows: list[str]) -> Rows:
     found = Owner.objects.filter(pk__in=rows).select_related(
         "person", "team", "deputy__person", "deputy__team"
     )
-    return ((one, one.key, _owner(one) if _has_more(one) else None) for one in found)
+    return ((owner, owner.key, _owner(owner) if _has_more(owner) else None) for owner in found)
 
 
 def _some_applications(rows: list[str]) -> Rows:
     found = Application.objects.filter(pk__in=rows).select_related("owner__person", "owner__team")
-    return ((one, one.key, _application(one)) for one in found)
+    return ((application, application.key, _application(application)) for application in found)
 
 
 def _some_places(rows: list[str]) -> Rows:
     found = list(Place.objects.filter(pk__in=rows).select_related("application", "environment"))
     fields = _of_places(found, RuleBook.objects.filter(place__in=found))
-    return ((one, place_key(one), fields[place_key(one)]) for one in found)
+    return ((place, place_key(place), fields[place_key(place)]) for place in found)
 
 
 def _keys_of(clients: Iterable[UUID | None]) -> dict[Any, str]:
@@ -278,15 +291,15 @@ def _keys_of(clients: Iterable[UUID | None]) -> dict[Any, str]:
 
 def _some_credentials(rows: list[str]) -> Rows:
     found = list(Credential.objects.filter(pk__in=rows).defer("value"))
-    keys = _keys_of(one.client_id for one in found)
-    return ((one, str(one.pk), _credential(one, keys)) for one in found)
+    keys = _keys_of(credential.client_id for credential in found)
+    return ((credential, str(credential.pk), _credential(credential, keys)) for credential in found)
 
 
 def _some_clients(rows: list[str]) -> Rows:
     wanted = Client.objects.filter(pk__in=rows).exclude(state="asking")
     found = of_their_kinds(list(wanted.select_related("place__application", "place__environment")))
-    keys = _keys_of(one.pk for one in found)
-    return ((one, keys[one.pk], _client(one)) for one in found)
+    keys = _keys_of(of_kind.pk for of_kind in found)
+    return ((of_kind, keys[of_kind.pk], _client(of_kind)) for of_kind in found)
 
 
 def _some_connections(rows: list[str]) -> Rows:
@@ -294,8 +307,8 @@ def _some_connections(rows: list[str]) -> Rows:
         "place__application", "place__environment", "team"
     )
     found = list(wanted.prefetch_related("held_secrets", "accounts__person"))
-    keys = _keys_of(one.client_id for one in found)
-    return ((one, one.ref, _connection(one, keys)) for one in found)
+    keys = _keys_of(connection.client_id for connection in found)
+    return ((connection, connection.ref, _connection(connection, keys)) for connection in found)
 
 
 def _some_workloads(rows: list[str]) -> Rows:
@@ -305,7 +318,7 @@ def _some_workloads(rows: list[str]) -> Rows:
         .select_related("environment", "owner__person", "owner__team")
         .prefetch_related(uses)
     )
-    return ((one, workload_key(one), _workload(one)) for one in found)
+    return ((workload, workload_key(workload), _workload(workload)) for workload in found)
 
 
 _SOME: dict[str, Callable[[list[str]], Rows]] = {
@@ -332,80 +345,80 @@ def _with_what_they_hold(
     return connections
 
 
-def _environment(one: Environment) -> Given:
+def _environment(environment: Environment) -> Given:
     return {
-        "name": one.name,
-        "order": one.order,
-        "look": one.look,
-        "production": one.production,
-        "wants_service_account": one.wants_service_account,
+        "name": environment.name,
+        "order": environment.order,
+        "look": environment.look,
+        "production": environment.production,
+        "wants_service_account": environment.wants_service_account,
     }
 
 
-def _person(one: Person) -> Given:
+def _person(person: Person) -> Given:
     return {
-        "name": one.get_full_name(),
-        "role": one.role,
-        "active": one.is_active,
-        "email": one.email,
+        "name": person.get_full_name(),
+        "role": person.role,
+        "active": person.is_active,
+        "email": person.email,
     }
 
 
-def _team(one: Team) -> Given:
-    return {"people": sorted(each.username for each in one.people.all())}
+def _team(team: Team) -> Given:
+    return {"people": sorted(each.username for each in team.people.all())}
 
 
-def _has_more(one: Owner) -> bool:
+def _has_more(owner: Owner) -> bool:
     """Whether there is more to say of an owner than the name that things of theirs bear."""
-    return bool(one.zone or one.deputy or (one.person is None and one.address))
+    return bool(owner.zone or owner.deputy or (owner.person is None and owner.address))
 
 
-def _owner(one: Owner) -> Given:
-    mail = "" if one.person is not None else one.address
-    return {"mail": mail, "zone": one.zone, "deputy": one.deputy.key if one.deputy else ""}
+def _owner(owner: Owner) -> Given:
+    mail = "" if owner.person is not None else owner.address
+    return {"mail": mail, "zone": owner.zone, "deputy": owner.deputy.key if owner.deputy else ""}
 
 
-def _application(one: Application) -> Given:
+def _application(application: Application) -> Given:
     return {
-        "name": one.name,
-        "purpose": one.purpose,
-        "owner": one.owner.key if one.owner else "",
-        "documentation": one.documentation,
-        "profile": profiles.brief(one.read_profile()),
+        "name": application.name,
+        "purpose": application.purpose,
+        "owner": application.owner.key if application.owner else "",
+        "documentation": application.documentation,
+        "profile": profiles.brief(application.read_profile()),
     }
 
 
 def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, Given]:
-    books = {one.place_id: formats.as_plain(one.book()) for one in rules if one.content}
+    books = {rule.place_id: formats.as_plain(rule.book()) for rule in rules if rule.content}
     return {
-        place_key(one): {
-            "application": one.application.key,
-            "environment": one.environment.key,
-            "addresses": one.by_key(),
-            "metadata_address": one.metadata_address,
-            "metadata": one.metadata or {},
-            "access_rules": books.get(one.pk, {}),
+        place_key(place): {
+            "application": place.application.key,
+            "environment": place.environment.key,
+            "addresses": place.by_key(),
+            "metadata_address": place.metadata_address,
+            "metadata": place.metadata or {},
+            "access_rules": books.get(place.pk, {}),
         }
-        for one in places
+        for place in places
     }
 
 
-def _credential(one: Credential, keys: dict[Any, str]) -> Given:
+def _credential(credential: Credential, keys: dict[Any, str]) -> Given:
     return {
-        "kind": one.kind,
-        "client": keys.get(one.client_id, ""),
-        "hint": one.hint,
-        "secret_id": one.secret_id,
-        "issued": _moment(one.issued),
-        "ends": _moment(one.ends),
-        "state": one.state,
-        "source": one.source,
-        "put_in_by": one.put_in_by,
-        "public_key": one.public_key,
+        "kind": credential.kind,
+        "client": keys.get(credential.client_id, ""),
+        "hint": credential.hint,
+        "secret_id": credential.secret_id,
+        "issued": _moment(credential.issued),
+        "ends": _moment(credential.ends),
+        "state": credential.state,
+        "source": credential.source,
+        "put_in_by": credential.put_in_by,
+        "public_key": credential.public_key,
     }
 
 
-def _client(one: Client) -> Given:
+def _client(client: Client) -> Given:
     same = (
         "name",
         "contacts",
@@ -430,41 +443,43 @@ def _client(one: Client) -> Given:
         "ticks",
     )
     return {
-        "id": str(one.pk),
-        "place": place_key(one.place),
-        "management_token": f"safe:client:{one.pk}" if one.managed else "",
-        "rights_changed_at": _moment(one.rights_changed_at),
-        "scopes_changed_at": _moment(one.scopes_changed_at),
-        **{field: getattr(one, field) for field in same},
+        "id": str(client.pk),
+        "place": place_key(client.place),
+        "management_token": f"safe:client:{client.pk}" if client.managed else "",
+        "rights_changed_at": _moment(client.rights_changed_at),
+        "scopes_changed_at": _moment(client.scopes_changed_at),
+        **{field: getattr(client, field) for field in same},
     }
 
 
-def _connection(one: Connection, keys: dict[Any, str]) -> Given:
+def _connection(connection: Connection, keys: dict[Any, str]) -> Given:
     return {
-        "place": place_key(one.place),
-        "client": keys.get(one.client_id, ""),
-        "scheme": one.scheme,
-        "values": {k: v for k, v in one.values.items() if v},
-        "slots": one.slots,
-        "scopes": one.scopes,
+        "place": place_key(connection.place),
+        "client": keys.get(connection.client_id, ""),
+        "scheme": connection.scheme,
+        "values": {k: v for k, v in connection.values.items() if v},
+        "slots": connection.slots,
+        "scopes": connection.scopes,
         "secrets": {
-            held.key: f"safe:{held.credential_id}" for held in those_of(one, "held_secrets")
+            held.key: f"safe:{held.credential_id}" for held in those_of(connection, "held_secrets")
         },
-        "individual": one.individual,
-        "tests_as": one.tests_as,
-        "team": one.team.name if one.team else "",
-        "pace": one.pace,
-        "time_limit": one.time_limit,
-        "left_out_of_rounds": one.paused,
-        "work_in_rounds": one.work_in_rounds,
-        "accounts": {each.person.username: each.expected for each in those_of(one, "accounts")},
-        "scopes_changed_at": _moment(one.scopes_changed_at),
+        "individual": connection.individual,
+        "tests_as": connection.tests_as,
+        "team": connection.team.name if connection.team else "",
+        "pace": connection.pace,
+        "time_limit": connection.time_limit,
+        "left_out_of_rounds": connection.paused,
+        "work_in_rounds": connection.work_in_rounds,
+        "accounts": {
+            each.person.username: each.expected for each in those_of(connection, "accounts")
+        },
+        "scopes_changed_at": _moment(connection.scopes_changed_at),
     }
 
 
-def _workload(one: Workload) -> Given:
+def _workload(workload: Workload) -> Given:
     uses = []
-    for use in those_of(one, "uses"):
+    for use in those_of(workload, "uses"):
         kept: Given = {"application": use.application.key}
         if use.connection is not None:
             kept["connection"] = use.connection.ref
@@ -476,13 +491,13 @@ def _workload(one: Workload) -> Given:
             kept["seen_at"] = _moment(use.seen_at)
         uses.append(kept)
     return {
-        "name": one.name,
-        "environment": one.environment.key,
-        "kind": one.kind,
-        "owner": one.owner.key if one.owner else "",
-        "runs": one.runs,
-        "windows": one.windows,
-        "notice_days": one.notice_days,
-        "draws": one.draws,
+        "name": workload.name,
+        "environment": workload.environment.key,
+        "kind": workload.kind,
+        "owner": workload.owner.key if workload.owner else "",
+        "runs": workload.runs,
+        "windows": workload.windows,
+        "notice_days": workload.notice_days,
+        "draws": workload.draws,
         "uses": uses,
     }

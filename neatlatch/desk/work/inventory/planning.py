@@ -91,8 +91,10 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
     for before, after in renames.items():
         lines["clients", after] = lines.get(("clients", before), 0)
     references = tuple(
-        replace(one, named=renames.get(one.named, one.named)) if one.kind == "clients" else one
-        for one in inventory.references
+        replace(reference, named=renames.get(reference.named, reference.named))
+        if reference.kind == "clients"
+        else reference
+        for reference in inventory.references
     )
     outcome = merging.merge(now.content, wanted, base, lines, prune)
     return _checked(by, now, outcome, references, inventory.base, origin is not None)
@@ -210,7 +212,10 @@ def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
             f"This import cannot be undone for "
             f"{'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
         )
-    shown = [{"line": one.line, "where": one.where, "says": one.says} for one in mistakes[:200]]
+    shown = [
+        {"line": mistake.line, "where": mistake.where, "says": mistake.says}
+        for mistake in mistakes[:200]
+    ]
     return Problem(422, title, detail, {"text": detail}, mistakes=shown)
 
 

@@ -74,19 +74,19 @@ def _connections() -> str:
         ),
         (
             (
-                one.ref,
-                one.place.application.name,
-                one.place.environment.name,
-                one.scheme,
-                one.client.name if one.client else "",
-                one.state,
-                " ".join(one.scopes),
-                "each their own" if one.individual else one.values.get("account", ""),
-                one.team.name if one.team else "",
-                "; ".join(use.name for use in one.uses.all()),
-                one.tested_at.isoformat() if one.tested_at else "",
+                row.ref,
+                row.place.application.name,
+                row.place.environment.name,
+                row.scheme,
+                row.client.name if row.client else "",
+                row.state,
+                " ".join(row.scopes),
+                "each their own" if row.individual else row.values.get("account", ""),
+                row.team.name if row.team else "",
+                "; ".join(use.name for use in row.uses.all()),
+                row.tested_at.isoformat() if row.tested_at else "",
             )
-            for one in rows
+            for row in rows
         ),
     )
 
@@ -112,20 +112,20 @@ def _clients() -> str:
         ),
         (
             (
-                one.name,
-                one.place.application.name,
-                one.place.environment.name,
-                one.scheme,
-                one.client_id,
-                "public" if one.public else "confidential",
-                " ".join(one.grants),
-                " ".join(one.scopes),
-                " ".join(one.redirect_uris),
-                one.account,
-                " ".join(one.rights),
-                "by protocol" if one.managed else "manually",
+                row.name,
+                row.place.application.name,
+                row.place.environment.name,
+                row.scheme,
+                row.client_id,
+                "public" if row.public else "confidential",
+                " ".join(row.grants),
+                " ".join(row.scopes),
+                " ".join(row.redirect_uris),
+                row.account,
+                " ".join(row.rights),
+                "by protocol" if row.managed else "manually",
             )
-            for one in rows
+            for row in rows
         ),
     )
 
@@ -152,19 +152,19 @@ def _credentials() -> str:
         ),
         (
             (
-                str(one.pk),
-                one.kind,
-                one.hint,
-                one.client.place.application.name if one.client else "",
-                one.client.place.environment.name if one.client else "",
-                one.client.name if one.client else "",
-                " ".join(sorted({held.connection.ref for held in one.holders.all()})),
-                one.state,
-                one.issued.isoformat(),
-                one.ends.isoformat() if one.ends else "",
-                one.put_in_by,
+                str(row.pk),
+                row.kind,
+                row.hint,
+                row.client.place.application.name if row.client else "",
+                row.client.place.environment.name if row.client else "",
+                row.client.name if row.client else "",
+                " ".join(sorted({held.connection.ref for held in row.holders.all()})),
+                row.state,
+                row.issued.isoformat(),
+                row.ends.isoformat() if row.ends else "",
+                row.put_in_by,
             )
-            for one in rows
+            for row in rows
         ),
     )
 
@@ -174,20 +174,20 @@ def _workloads() -> str:
         "uses__connection"
     )
     lines = []
-    for one in rows:
+    for row in rows:
         start = (
-            one.name,
-            one.environment.key,
-            one.kind,
-            one.owner.key if one.owner else "",
-            one.runs,
-            "; ".join(one.windows),
-            str(one.notice_days),
-            "yes" if one.draws else "no",
+            row.name,
+            row.environment.key,
+            row.kind,
+            row.owner.key if row.owner else "",
+            row.runs,
+            "; ".join(row.windows),
+            str(row.notice_days),
+            "yes" if row.draws else "no",
         )
         uses = [
             (use.connection.ref, "; ".join(use.operations))
-            for use in one.uses.all()
+            for use in row.uses.all()
             if use.connection is not None
         ]
         lines += [(*start, *use) for use in uses] or [(*start, "", "")]
@@ -209,12 +209,14 @@ def _read_workloads(
         raise wrong_fields(
             {"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}
         ) from error
-    environments = {one.key: one for one in Environment.objects.all()} | {
-        one.name.lower(): one for one in Environment.objects.all()
+    environments = {environment.key: environment for environment in Environment.objects.all()} | {
+        environment.name.lower(): environment for environment in Environment.objects.all()
     }
     refs = {
-        one.ref: one
-        for one in Connection.objects.select_related("place__application", "place__environment")
+        connection.ref: connection
+        for connection in Connection.objects.select_related(
+            "place__application", "place__environment"
+        )
     }
     found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]] = {}
     for line, row in rows:
@@ -224,7 +226,7 @@ def _read_workloads(
         notice = row.get("notice_days", "") or "0"
         if not notice.isdigit():
             raise _at(line, f"{notice!r} is not a number of days")
-        windows = tuple(one.strip() for one in row.get("windows", "").split(";") if one.strip())
+        windows = tuple(part.strip() for part in row.get("windows", "").split(";") if part.strip())
         given = workloads.Given(
             row["name"],
             environment.key,
@@ -251,10 +253,10 @@ def _read_workloads(
         _, _, uses = found.setdefault(key, (line, given, {}))
         ref, operations = (
             row.get("connection", ""),
-            [one.strip() for one in row.get("operations", "").split(";") if one.strip()],
+            [part.strip() for part in row.get("operations", "").split(";") if part.strip()],
         )
         if ref and ref not in refs:
-            candidates = [one for one in refs if one.endswith(f"/{ref}")]
+            candidates = [known_ref for known_ref in refs if known_ref.endswith(f"/{ref}")]
             raise _at(
                 line,
                 f"there is no connection {ref!r}"
@@ -264,7 +266,10 @@ def _read_workloads(
             raise _at(line, "operations are of a connection, and none is named")
         if ref:
             profile = refs[ref].place.application.read_profile()
-            if unknown := next((one for one in operations if profile.operation(one) is None), None):
+            if unknown := next(
+                (operation for operation in operations if profile.operation(operation) is None),
+                None,
+            ):
                 raise _at(
                     line, f"{unknown!r} is not an operation of {refs[ref].place.application.name}"
                 )
@@ -289,8 +294,8 @@ def _difference(
     found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]],
 ) -> TableDifference:
     known = {
-        (one.name, one.environment.key): one
-        for one in Workload.objects.select_related("environment").prefetch_related(
+        (workload.name, workload.environment.key): workload
+        for workload in Workload.objects.select_related("environment").prefetch_related(
             "uses__connection"
         )
     }
@@ -436,10 +441,10 @@ def settings_file(ref: str, form: Literal["env", "properties"]) -> str:
     connection = find_connection(ref)
     scheme = connection.read_scheme()
     values = {
-        one.key: connection.values.get(one.key, "")
-        for one in scheme.all_values()
-        if not one.secret and one.type != "scopes"
+        value.key: connection.values.get(value.key, "")
+        for value in scheme.all_values()
+        if not value.secret and value.type != "scopes"
     }
-    secrets = [one.key for one in scheme.secrets() if one.key in connection.secrets()]
+    secrets = [secret.key for secret in scheme.secrets() if secret.key in connection.secrets()]
     write = settings_out.env if form == "env" else settings_out.properties
     return write(ref, values, secrets, connection.scopes)

@@ -70,7 +70,8 @@ def ways(credential: Credential, held: list[HeldSecret]) -> list[Way]:
 
 def _client(credential: Credential, held: list[HeldSecret]) -> Client | None:
     return credential.client or next(
-        (one.connection.client for one in held if one.connection.client), None
+        (held_secret.connection.client for held_secret in held if held_secret.connection.client),
+        None,
     )
 
 
@@ -82,12 +83,12 @@ def previews(credential: Credential, now: datetime) -> list[Preview]:
         return []
     workloads = [
         Moved(use.workload.name, use.workload.draws, use.workload.runs)
-        for one in held
-        for use in one.connection.uses.select_related("workload")
+        for holder in held
+        for use in holder.connection.uses.select_related("workload")
     ]
-    ends = TokenSet.objects.filter(connection__in=[one.connection_id for one in held]).aggregate(
-        at=Max("ends")
-    )["at"]
+    ends = TokenSet.objects.filter(
+        connection__in=[holder.connection_id for holder in held]
+    ).aggregate(at=Max("ends"))["at"]
     scheme = (
         held[0].connection.scheme if held else credential.client.scheme if credential.client else ""
     )
@@ -138,9 +139,9 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
     still exist.
     """
     found = {
-        str(one.pk): one
-        for one in Connection.objects.select_related("place__application").filter(
-            pk__in=[one[0] for one in replacement.holders]
+        str(connection.pk): connection
+        for connection in Connection.objects.select_related("place__application").filter(
+            pk__in=[holder[0] for holder in replacement.holders]
         )
     }
     return [(found[identity], key) for identity, key, _ in replacement.holders if identity in found]
@@ -149,11 +150,14 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
 def workloads_of(replacement: Replacement) -> list[Moved]:
     """The workloads of the connections that it is about."""
     rows = Connection.objects.filter(
-        pk__in=[one[0] for one in replacement.holders]
+        pk__in=[holder[0] for holder in replacement.holders]
     ).prefetch_related("uses__workload")
-    workloads = {use.workload for one in rows for use in one.uses.all()}
-    moved = [Moved(one.name, one.draws, one.runs, str(one.pk)) for one in workloads]
-    return sorted(moved, key=lambda one: (one.name, one.workload))
+    workloads = {use.workload for row in rows for use in row.uses.all()}
+    moved = [
+        Moved(workload.name, workload.draws, workload.runs, str(workload.pk))
+        for workload in workloads
+    ]
+    return sorted(moved, key=lambda moved: (moved.name, moved.workload))
 
 
 def standing(replacement: Replacement) -> Standing:
@@ -166,11 +170,13 @@ def standing(replacement: Replacement) -> Standing:
     ).aggregate(last=Max("ends"))["last"]
     workloads = workloads_of(replacement)
     by_hand = tuple(
-        one.name for one in workloads if not one.draws and one.name not in replacement.moved
+        workload.name
+        for workload in workloads
+        if not workload.draws and workload.name not in replacement.moved
     )
     come = _come(replacement)
-    drawing = [one for one in workloads if one.draws]
-    not_seen = tuple(one.name for one in drawing if one.workload not in come)
+    drawing = [workload for workload in workloads if workload.draws]
+    not_seen = tuple(workload.name for workload in drawing if workload.workload not in come)
     return Standing(
         replacement.overlaps,
         replacement.made,
@@ -179,9 +185,11 @@ def standing(replacement: Replacement) -> Standing:
         replacement.retired,
         replacement.refused,
         by_hand,
-        max((one for one in (drawn, used) if one), default=None),
+        max((moment for moment in (drawn, used) if moment), default=None),
         tokens,
-        max((come[one.workload] for one in drawing), default=None) if not not_seen else None,
+        max((come[workload.workload] for workload in drawing), default=None)
+        if not not_seen
+        else None,
         not_seen,
     )
 
@@ -200,9 +208,9 @@ def _come(replacement: Replacement) -> dict[str, datetime]:
 
 def connections_of(replacement: Replacement) -> list[Connection]:
     """The connections that it is about, by reference name."""
-    rows = Connection.objects.filter(pk__in=[one[0] for one in replacement.holders]).select_related(
-        "place__application"
-    )
+    rows = Connection.objects.filter(
+        pk__in=[holder[0] for holder in replacement.holders]
+    ).select_related("place__application")
     return list(rows.order_by("ref"))
 
 

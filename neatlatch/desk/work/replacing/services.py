@@ -44,7 +44,9 @@ def begin(by: Actor, credential: Credential, way: str) -> Replacement:
         )
     if (open_one := Replacement.objects.filter(old=credential, outcome="open").first()) is not None:
         return open_one
-    found = next((one for one in previews(credential, timezone.now()) if one.way == way), None)
+    found = next(
+        (preview for preview in previews(credential, timezone.now()) if preview.way == way), None
+    )
     if found is None:
         raise wrong_fields({"way": "This credential cannot be replaced that way."})
     held = holders(credential)
@@ -54,7 +56,9 @@ def begin(by: Actor, credential: Credential, way: str) -> Replacement:
         overlaps=found.overlaps,
         begun=timezone.now(),
         begun_by=by.username,
-        holders=[[str(one.connection_id), one.key, str(one.credential_id)] for one in held],
+        holders=[
+            [str(holder.connection_id), holder.key, str(holder.credential_id)] for holder in held
+        ],
     )
     write(by, "began to replace", "credential", credential.hint, {"way": way, "id": credential.pk})
     return made
@@ -178,10 +182,10 @@ def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
     Credential.objects.filter(pk=new.pk).update(
         state=Credential.State.PREPARED, replaces=replacement.old
     )
-    for one in Credential.objects.filter(
+    for credential in Credential.objects.filter(
         pk__in=[replacement.old_id, *(held for _, _, held in replacement.holders)]
     ):
-        destinations.follow(new, one)
+        destinations.follow(new, credential)
     replacement.new, replacement.made, replacement.said = new, timezone.now(), ""
     replacement.save()
     write(
@@ -494,10 +498,10 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
 def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
     """Note that a workload that holds the credential itself has been changed by hand."""
     replacement = _open(replacement)
-    known = {one.name for one in workloads_of(replacement) if not one.draws}
+    known = {workload.name for workload in workloads_of(replacement) if not workload.draws}
     if name not in known:
         raise Problem(404, "There is no such workload to be moved.")
-    moved = {one for one in replacement.moved if one in known}
+    moved = {name for name in replacement.moved if name in known}
     replacement.moved = sorted(moved | {name} if yes else moved - {name})
     replacement.save(update_fields=["moved"])
     write(
@@ -532,9 +536,9 @@ def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replace
         if kept is not None:  # until it has been proven that it is refused
             Credential.objects.filter(pk=old.pk).update(value=safe.seal(kept, old.sealed_place))
     else:
-        Credential.objects.filter(pk__in=[old.pk, *(one[2] for one in replacement.holders)]).update(
-            state=Credential.State.RETIRED, revoked=now, why="replaced"
-        )
+        Credential.objects.filter(
+            pk__in=[old.pk, *(holder[2] for holder in replacement.holders)]
+        ).update(state=Credential.State.RETIRED, revoked=now, why="replaced")
         write(by, "retired", "credential", old.hint, {"id": old.pk})
     replacement.retired = now
     replacement.save(update_fields=["retired"])

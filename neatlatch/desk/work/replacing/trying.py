@@ -98,8 +98,8 @@ def _ladder(connection: Connection, way: Road, fresh: bool) -> Outcome:
     climb = Climb(
         plan, way, keeper, timezone.now, random.random, lambda: secrets.token_hex(12), lambda: False
     )
-    results = [one for one in climb.run() if isinstance(one, RungResult)]
-    failed = next((one for one in results if not one.passed), None)
+    results = [rung for rung in climb.run() if isinstance(rung, RungResult)]
+    failed = next((result for result in results if not result.passed), None)
     if failed is None:
         return Outcome(True, False, results[-1].says if results else "nothing was tried")
     cause = failed.failure.cause if failed.failure else CauseClass.UNKNOWN

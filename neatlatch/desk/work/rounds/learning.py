@@ -64,16 +64,18 @@ def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> b
 
     It does at the token endpoint, and where it asks about a token (RFC 7662 §2.1).
     """
-    signed_in = next((one for one in results if one.rung == Rung.SIGN_IN and one.passed), None)
+    signed_in = next(
+        (result for result in results if result.rung == Rung.SIGN_IN and result.passed), None
+    )
     if signed_in is None or connection.scheme != CODE:
         return signed_in is not None
     asks = halves.published(
         connection.place, connection.client, "introspection_endpoint", connection.slots
     )
-    bases = tuple(one for one in (connection.values.get("token_endpoint", ""), asks) if one)
+    bases = tuple(text for text in (connection.values.get("token_endpoint", ""), asks) if text)
     return any(
-        one.method == "POST" and one.status == 200 and one.url.startswith(bases)
-        for one in signed_in.exchanges
+        exchange.method == "POST" and exchange.status == 200 and exchange.url.startswith(bases)
+        for exchange in signed_in.exchanges
     )
 
 

@@ -67,7 +67,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         held=held,
         stream_address=values.get("stream_address", ""),
         rights=profile.known_rights(connection.client.rights if connection.client else ()),
-        further=tuple(_further(one, values, held.secrets) for one in scheme.endpoints),
+        further=tuple(_further(endpoint, values, held.secrets) for endpoint in scheme.endpoints),
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
         introspection_endpoint=introspection
@@ -101,8 +101,8 @@ def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str,
 def _is_fresh(connection: Connection, spread: int) -> bool:
     """Whether a secret of the connection is newer than the provider's spreading time."""
     return any(
-        timezone.now() - one.issued < timedelta(seconds=spread)
-        for one in connection.secrets().values()
+        timezone.now() - secret.issued < timedelta(seconds=spread)
+        for secret in connection.secrets().values()
     )
 
 
@@ -218,7 +218,7 @@ def _finish(
             pk=test.pk
         )  # another runner took it up and was quicker: it counts once
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
-    failed = next((one for one in results if not one.passed), None)
+    failed = next((result for result in results if not result.passed), None)
     test.state, test.ended, test.passed = Test.State.DONE, now, failed is None
     found = None
     begun = test.begun or now
@@ -252,10 +252,10 @@ def _finish(
         connection=connection,
         at=now,
         passed=failed is None,
-        blip=any(one.blip for one in results),
+        blip=any(result.blip for result in results),
         cause=found.cause_class.value if found else "",
         rung=failed.rung.value if failed else "",
-        ms=round(sum(one.ms for one in results), 1),
+        ms=round(sum(result.ms for result in results), 1),
     )
     if begun >= connection.changed_at:
         _move_state(connection, sample, found, depth)
@@ -299,7 +299,7 @@ def forget_old_samples(now: datetime) -> int:
 
 
 def _passed(results: Iterable[RungResult], rung: str) -> bool:
-    return any(one.rung == rung and one.passed for one in results)
+    return any(result.rung == rung and result.passed for result in results)
 
 
 def _move_state(
@@ -374,7 +374,8 @@ def begin_round(by: Actor) -> Round:
             )
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
         Test.objects.bulk_create(
-            Test(connection=one, round=begun, begun_by=by.username) for one in _tested_in_rounds()
+            Test(connection=connection, round=begun, begun_by=by.username)
+            for connection in _tested_in_rounds()
         )
         Round.objects.filter(pk=begun.pk).update(total=Test.objects.filter(round=begun).count())
         if by != CLOCK:
@@ -483,17 +484,17 @@ def run_safely(test: Test) -> None:
         Test.objects.filter(pk=test.pk).update(state=Test.State.STOPPED, ended=timezone.now())
 
 
-def end_if_done(one: Round) -> None:
+def end_if_done(begun_round: Round) -> None:
     """End a round when no test of it waits or runs."""
     with transaction.atomic():
         left = (
-            Test.objects.filter(round=one)
+            Test.objects.filter(round=begun_round)
             .exclude(state__in=(Test.State.DONE, Test.State.STOPPED))
             .exists()
         )
         if not left:
-            counts = counts_of([one.pk])[one.pk]
-            Round.objects.filter(pk=one.pk, ended=None).update(
+            counts = counts_of([begun_round.pk])[begun_round.pk]
+            Round.objects.filter(pk=begun_round.pk, ended=None).update(
                 ended=timezone.now(), **asdict(counts)
             )
 
@@ -538,17 +539,17 @@ def counts_of(numbers: Collection[int]) -> dict[int, RoundCounts]:
 
 
 @transaction.atomic
-def stop_round(by: Actor, one: Round) -> Round:
+def stop_round(by: Actor, stopped: Round) -> Round:
     """Stop a round: tests that run stop before their next call, tests that wait are not begun."""
-    if one.ended is not None:
+    if stopped.ended is not None:
         raise Problem(409, "This round has ended already.", "There is nothing left to stop.")
-    Round.objects.filter(pk=one.pk).update(stopped=True)
-    Test.objects.filter(round=one, state=Test.State.WAITING).update(
+    Round.objects.filter(pk=stopped.pk).update(stopped=True)
+    Test.objects.filter(round=stopped, state=Test.State.WAITING).update(
         state=Test.State.STOPPED, ended=timezone.now()
     )
-    write(by, "stopped", "round", str(one.number))
-    one.refresh_from_db()
-    return one
+    write(by, "stopped", "round", str(stopped.number))
+    stopped.refresh_from_db()
+    return stopped
 
 
 # After being cut off

@@ -166,8 +166,8 @@ def start() -> None:
 @on_shutdown()
 def stop() -> None:
     """When the worker stops."""
-    for one in _started:
-        one.stop()
+    for clockwork in _started:
+        clockwork.stop()
 
 
 __all__ = [

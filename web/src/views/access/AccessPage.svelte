@@ -314,12 +314,13 @@
             bind:value={asked.principal}
           />
           <datalist id="principals"
-            >{#each access.principals as one (one)}<option>{one}</option>{/each}</datalist
+            >{#each access.principals as principal (principal)}<option>{principal}</option
+              >{/each}</datalist
           >
           <div class="mb-2 flex gap-2">
             <select class="line-in" aria-label="Operation" bind:value={asked.operation}
-              ><option value="">operation</option>{#each access.operations as one (one)}<option
-                  >{one}</option
+              ><option value="">operation</option
+              >{#each access.operations as operation (operation)}<option>{operation}</option
                 >{/each}</select
             >
             <input
@@ -330,7 +331,8 @@
               bind:value={asked.resource}
             />
             <datalist id="resources"
-              >{#each access.resources as one (one)}<option>{one}</option>{/each}</datalist
+              >{#each access.resources as resource (resource)}<option>{resource}</option
+                >{/each}</datalist
             >
           </div>
           <input

@@ -27,7 +27,7 @@
   {#if told.gone_in_all > told.gone.length}<p class="help">
       and {told.gone_in_all - told.gone.length} more {gone}
     </p>{/if}
-  {#each told.groups as one (one)}<p>{one}</p>{/each}
+  {#each told.groups as group (group)}<p>{group}</p>{/each}
   {#if told.reordered}<p>The same rules in another order.</p>{/if}
   {#if !told.unknown}<p class="mt-1 font-semibold">
       {told.rights_in_all === 0
@@ -36,13 +36,13 @@
           ? 'One right becomes another:'
           : `${told.rights_in_all} rights become others:`}
     </p>{/if}
-  {#each told.rights.slice(0, 30) as one, at (at)}<p
-      class={one.after === 'no' ? 'font-semibold' : ''}
+  {#each told.rights.slice(0, 30) as right, at (at)}<p
+      class={right.after === 'no' ? 'font-semibold' : ''}
     >
-      <span class="value">{one.principal}</span>
-      {one.operation.toLowerCase()} <span class="value">{one.resource}</span>: {WORDS[one.before]} → {WORDS[
-        one.after
-      ]}
+      <span class="value">{right.principal}</span>
+      {right.operation.toLowerCase()} <span class="value">{right.resource}</span>: {WORDS[
+        right.before
+      ]} → {WORDS[right.after]}
     </p>{/each}
   {#if told.rights_in_all > 30}<p class="help">and {told.rights_in_all - 30} more</p>{/if}
 {/if}

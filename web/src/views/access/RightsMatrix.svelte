@@ -15,7 +15,7 @@
   }
   function says(who: string, what: string, thing: string, cell: Schemas['RightOut']): string {
     const by = cell.rules.length
-      ? `, by rule ${cell.rules.map((one) => one + 1).join(' and ')}`
+      ? `, by rule ${cell.rules.map((rule) => rule + 1).join(' and ')}`
       : ', no rule speaks of it'
     return `${who} ${WORDS[cell.verdict]} ${what} ${thing}${cell.allowed_from.length ? ` (${cell.allowed_from.join(', ')})` : ''}${by}`
   }
@@ -61,7 +61,7 @@
                       ? 'text-success font-bold'
                       : cell.verdict === 'some'
                         ? 'text-warning font-bold'
-                        : 'text-soft'} {cell.rules.some((one) => chosen.includes(one))
+                        : 'text-soft'} {cell.rules.some((rule) => chosen.includes(rule))
                       ? 'bg-wait-ground'
                       : ''}"
                     title={says(who, what, thing, cell)}

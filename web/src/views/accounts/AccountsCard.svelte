@@ -154,49 +154,49 @@
             >{/if}
         </p>
       {:else}<p class="help">No service account is named for tests.</p>{/if}
-      {#each found.data.people as one (one.username)}
+      {#each found.data.people as person (person.username)}
         <div class="border-base-300 border-t py-1">
           <p class="flex items-baseline gap-3">
-            <a class="act" href="/people/{one.username}">{one.name}</a>
+            <a class="act" href="/people/{person.username}">{person.name}</a>
             <span
-              class="ms-auto text-end {one.wrong || one.left
+              class="ms-auto text-end {person.wrong || person.left
                 ? 'text-error font-semibold'
-                : one.connected_at
+                : person.connected_at
                   ? 'text-success'
                   : 'text-warning'}"
-              >{one.left
+              >{person.left
                 ? 'has left, still connected'
-                : one.wrong
-                  ? `wrong account: ${one.account}`
-                  : one.connected_at
-                    ? one.account || 'connected'
+                : person.wrong
+                  ? `wrong account: ${person.account}`
+                  : person.connected_at
+                    ? person.account || 'connected'
                     : 'not connected'}</span
             >
           </p>
           <p class="help flex flex-wrap gap-x-3">
-            {#if one.connected_at}{one.refused
+            {#if person.connected_at}{person.refused
                 ? 'cannot be renewed'
-                : one.renews
+                : person.renews
                   ? 'renews itself'
                   : ''}
-              {#if one.ends && !one.renews}<When at={one.ends} prefix="ends " />{/if}
+              {#if person.ends && !person.renews}<When at={person.ends} prefix="ends " />{/if}
               {#if may('change')}<button
                   class="act"
-                  onclick={() => disconnect(one.username, !one.wanted)}>Disconnect</button
+                  onclick={() => disconnect(person.username, !person.wanted)}>Disconnect</button
                 >{/if}
-            {:else}{#if one.asked_at}<When at={one.asked_at} prefix="asked " />{/if}
+            {:else}{#if person.asked_at}<When at={person.asked_at} prefix="asked " />{/if}
               {#if may('change')}<button
                   class="act"
                   onclick={() => (
                     (asking = true),
-                    (username = one.username),
-                    (expected = one.expected)
-                  )}>{one.asked_at ? 'Ask again' : 'Ask by a link'}</button
+                    (username = person.username),
+                    (expected = person.expected)
+                  )}>{person.asked_at ? 'Ask again' : 'Ask by a link'}</button
                 >{/if}{/if}
           </p>
-          {#if one.link}<CopyLine
-              text={one.link}
-              what="the link that asks {one.name} to connect"
+          {#if person.link}<CopyLine
+              text={person.link}
+              what="the link that asks {person.name} to connect"
             />{/if}
         </div>
       {/each}

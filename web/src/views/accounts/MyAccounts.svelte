@@ -18,7 +18,7 @@
     queryFn: () => ok(api.GET('/api/accounts/tests')),
   }))
   const lastOf = (ref: string) =>
-    (tests.data ?? []).filter((one) => one.connection === ref).slice(0, 3)
+    (tests.data ?? []).filter((test) => test.connection === ref).slice(0, 3)
   const acts = acting('connection')
   const connect = (ref: string) =>
     acts.run(async () => {

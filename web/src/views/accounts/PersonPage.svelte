@@ -22,12 +22,12 @@
   let confirming = $state('')
   const path = $derived({ path: { username } })
   type Thing = Schemas['BelongingOut']
-  const movable = $derived((found.data?.things ?? []).filter((one) => one.act === 'hand_over'))
+  const movable = $derived((found.data?.things ?? []).filter((thing) => thing.act === 'hand_over'))
 
   /** Who is to take each thing: whom one typed, else who is offered. */
   let takers = $state<Record<string, string>>({})
-  const taker = (one: Thing) =>
-    takers[one.key] ?? (chosen.includes(one.key) && to.trim() ? to : one.offer)
+  const taker = (thing: Thing) =>
+    takers[thing.key] ?? (chosen.includes(thing.key) && to.trim() ? to : thing.offer)
   const each = $derived(
     Object.fromEntries(
       movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)]),
@@ -54,11 +54,11 @@
     takers = {}
     to = ''
   }
-  const disconnect = (one: Thing) =>
+  const disconnect = (thing: Thing) =>
     acts.run(() =>
       ok(
         api.DELETE('/api/connections/{ref}/accounts/{username}', {
-          params: { path: { ref: one.name, username }, query: { forget: true } },
+          params: { path: { ref: thing.name, username }, query: { forget: true } },
         }),
       ),
     )
@@ -101,37 +101,41 @@
             ></thead
           >
           <tbody>
-            {#each person.things as one (one.key)}
+            {#each person.things as thing (thing.key)}
               <tr data-row>
                 <td
-                  >{#if one.act === 'hand_over' && may('change')}<input
+                  >{#if thing.act === 'hand_over' && may('change')}<input
                       type="checkbox"
-                      aria-label="Hand over {one.name}"
-                      value={one.key}
+                      aria-label="Hand over {thing.name}"
+                      value={thing.key}
                       bind:group={chosen}
                     />{/if}</td
                 >
-                <td>{capital(one.what)}<br /><a class="act" href={one.address}>{one.name}</a></td>
                 <td
-                  >{one.says}{#if one.production}&nbsp;<span class="text-brass font-semibold"
+                  >{capital(thing.what)}<br /><a class="act" href={thing.address}>{thing.name}</a
+                  ></td
+                >
+                <td
+                  >{thing.says}{#if thing.production}&nbsp;<span class="text-brass font-semibold"
                       >Production</span
                     >{/if}</td
                 >
                 <td class="text-end whitespace-nowrap"
-                  >{#if one.act === 'hand_over' && may('change')}<span class="inline-block w-48"
+                  >{#if thing.act === 'hand_over' && may('change')}<span class="inline-block w-48"
                       ><OwnerField
-                        id="to-{one.key.replaceAll(/[^\w]/g, '-')}"
-                        label="Who takes {one.name} over"
+                        id="to-{thing.key.replaceAll(/[^\w]/g, '-')}"
+                        label="Who takes {thing.name} over"
                         placeholder="who takes it over?"
-                        bind:value={() => taker(one), (name) => choose([one.key], name)}
+                        bind:value={() => taker(thing), (name) => choose([thing.key], name)}
                       /></span
-                    >{:else if one.act === 'disconnect' && may('change')}<button
+                    >{:else if thing.act === 'disconnect' && may('change')}<button
                       class="act"
-                      aria-label="Disconnect {one.name}"
-                      onclick={() => disconnect(one)}>Disconnect</button
-                    >{:else if one.act === 'replace'}<a class="act" href="{one.address}?put=secret"
-                      >Replace it</a
-                    >{:else if one.act === 'look'}<a class="act" href={one.address}>See to it</a
+                      aria-label="Disconnect {thing.name}"
+                      onclick={() => disconnect(thing)}>Disconnect</button
+                    >{:else if thing.act === 'replace'}<a
+                      class="act"
+                      href="{thing.address}?put=secret">Replace it</a
+                    >{:else if thing.act === 'look'}<a class="act" href={thing.address}>See to it</a
                     >{/if}</td
                 >
               </tr>

@@ -18,7 +18,7 @@
     event.preventDefault()
     take()
     const { id, name, people } = form!
-    const body = { name, people: people.map((one) => one.username) }
+    const body = { name, people: people.map((person) => person.username) }
     void acts
       .run(() =>
         id
@@ -33,7 +33,7 @@
     acts.run(() => ok(api.DELETE('/api/teams/{identity}', { params: { path: { identity } } })))
   function take(): void {
     const username = joins.trim()
-    if (username && !form!.people.some((one) => one.username === username))
+    if (username && !form!.people.some((person) => person.username === username))
       form!.people.push({ username, name: username })
     joins = ''
   }
@@ -54,14 +54,14 @@
       >
       <fieldset class="mt-2">
         <legend class="label-text">People</legend>
-        {#each form.people as one (one.username)}<span
+        {#each form.people as person (person.username)}<span
             class="bg-quiet-ground me-2 mb-1 inline-flex items-center rounded-md ps-2"
-            >{one.name}<button
+            >{person.name}<button
               type="button"
               class="text-soft min-h-[26px] min-w-[26px]"
-              aria-label="{one.name} leaves the team"
+              aria-label="{person.name} leaves the team"
               onclick={() =>
-                (form!.people = form!.people.filter((each) => each.username !== one.username))}
+                (form!.people = form!.people.filter((each) => each.username !== person.username))}
               >×</button
             ></span
           >{:else}<span class="text-soft">nobody</span>{/each}

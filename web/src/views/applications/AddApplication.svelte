@@ -38,14 +38,14 @@
     queryKey: ['shipped'],
     queryFn: () => ok(api.GET('/api/shipped-profiles')),
   }))
-  const shipped = $derived(profiles.data?.find((one) => one.key === form.shipped))
+  const shipped = $derived(profiles.data?.find((profile) => profile.key === form.shipped))
   const wanted = $derived.by(() => {
     const schemes =
       by === 'shipped'
         ? (shipped?.schemes ?? [])
         : (known.data ?? []).filter((one) => one.key === form.scheme)
     const all = schemes
-      .flatMap((one) => one.values)
+      .flatMap((scheme) => scheme.values)
       .filter((one) => ['address', 'host'].includes(one.type))
     const ours = ['redirect_uri', 'audience']
     return all.filter(
@@ -149,7 +149,8 @@
       help="Its addresses differ from one environment to the next. Add the others afterwards."
     >
       <select id="environment" class="line-in" bind:value={form.environment}>
-        {#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+        {#each environments.data ?? [] as environment (environment.key)}<option
+            value={environment.key}>{environment.name}</option
           >{/each}
       </select>
     </Field>
@@ -185,7 +186,8 @@
         <Field id="shipped" label="Profile" error={errors.shipped} help={shipped?.purpose}>
           <select id="shipped" class="line-in" bind:value={form.shipped}>
             <option value="" disabled>Choose one</option>
-            {#each profiles.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+            {#each profiles.data ?? [] as profile (profile.key)}<option value={profile.key}
+                >{profile.name}</option
               >{/each}
           </select>
         </Field>
@@ -200,7 +202,7 @@
         )}
       {/each}
       {#if shipped?.slots.length}<p class="help mb-3">
-          Leave {shipped.slots.map((one) => `{${one.key}}`).join(' and ')} standing in the addresses;
+          Leave {shipped.slots.map((slot) => `{${slot.key}}`).join(' and ')} standing in the addresses;
           each connection fills it once.
         </p>{/if}
     {/if}

@@ -30,7 +30,8 @@
   const oauth = $derived(takesClients(found.data))
   const left = $derived(
     (environments.data ?? []).filter(
-      (one) => !found.data?.places.some((place) => place.environment.key === one.key),
+      (environment) =>
+        !found.data?.places.some((place) => place.environment.key === environment.key),
     ),
   )
 
@@ -68,7 +69,8 @@
   }
   /** What the profile calls an address that has no name of its own here. */
   const labelOf = (name: string) =>
-    found.data?.schemes.flatMap((one) => one.values).find((one) => one.key === name)?.label ?? name
+    found.data?.schemes.flatMap((scheme) => scheme.values).find((one) => one.key === name)?.label ??
+    name
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
@@ -153,30 +155,30 @@
               ></thead
             >
             <tbody>
-              {#each clients.rows as one (one.id)}
+              {#each clients.rows as client (client.id)}
                 <tr data-row>
-                  <td><a class="act" href="/clients/{one.id}">{one.name}</a></td>
-                  <td class="value">{one.client_id || '—'}</td>
-                  <td><EnvBadge environment={one.environment} /></td>
+                  <td><a class="act" href="/clients/{client.id}">{client.name}</a></td>
+                  <td class="value">{client.client_id || '—'}</td>
+                  <td><EnvBadge environment={client.environment} /></td>
                   <td
-                    >{one.kind === 'resource_server'
+                    >{client.kind === 'resource_server'
                       ? 'here: it asks about tokens'
-                      : one.house
+                      : client.house
                         ? 'here, by the house authority'
-                        : one.managed
+                        : client.managed
                           ? 'by protocol (RFC 7592)'
-                          : one.state === 'preparing'
+                          : client.state === 'preparing'
                             ? 'manually, not finished'
-                            : one.state === 'asking'
+                            : client.state === 'asking'
                               ? 'asked, no answer yet'
                               : 'manually'}</td
                   >
                   <td
-                    >{#each one.connections as ref (ref)}<a
+                    >{#each client.connections as ref (ref)}<a
                         class="act me-2"
                         href="/connections/{ref}">{ref}</a
-                      >{/each}{#if one.more_connections}<span class="text-soft"
-                        >and {one.more_connections} more</span
+                      >{/each}{#if client.more_connections}<span class="text-soft"
+                        >and {client.more_connections} more</span
                       >{/if}</td
                   >
                 </tr>
@@ -208,9 +210,9 @@
           <table class="rows">
             <thead><tr><th>Name</th><th>Means</th><th>Allows also</th></tr></thead>
             <tbody>
-              {#each found.data.roles as one (one.name)}<tr
-                  ><td class="value">{one.name}</td><td>{one.meaning}</td><td class="value"
-                    >{one.implies.join(' ')}</td
+              {#each found.data.roles as role (role.name)}<tr
+                  ><td class="value">{role.name}</td><td>{role.meaning}</td><td class="value"
+                    >{role.implies.join(' ')}</td
                   ></tr
                 >{/each}
             </tbody>
@@ -223,14 +225,14 @@
           <table class="rows">
             <thead><tr><th>Call</th><th>Needs</th></tr></thead>
             <tbody>
-              {#each found.data.operations as one (one.name)}
+              {#each found.data.operations as operation (operation.name)}
                 <tr
                   ><td
-                    ><span class="value">{one.name}</span><br /><span class="help"
-                      >{one.summary}</span
+                    ><span class="value">{operation.name}</span><br /><span class="help"
+                      >{operation.summary}</span
                     ></td
                   ><td class="value"
-                    >{one.alternatives.map((some) => some.join(' + ')).join(', or ') ||
+                    >{operation.alternatives.map((some) => some.join(' + ')).join(', or ') ||
                       'nothing'}</td
                   ></tr
                 >

@@ -30,7 +30,7 @@
   let asked = 0
   const typed = $derived(text ?? source.data?.text ?? '')
   const schemes = $derived(preview?.schemes ?? found.data?.schemes ?? [])
-  const scheme = $derived(schemes.find((one) => one.key === shown) ?? schemes[0])
+  const scheme = $derived(schemes.find((scheme) => scheme.key === shown) ?? schemes[0])
   const error = $derived(
     problem instanceof Problem ? (problem.errors.profile ?? problem.detail) : '',
   )
@@ -131,13 +131,13 @@
         <h2 id="means-title" class="mb-1">What the change means</h2>
         {#if preview}
           <p class={preview.meanings.length ? 'text-error font-semibold' : ''}>{preview.says}</p>
-          {#each preview.meanings as one (`${one.ref} ${one.pin} ${one.sent}`)}
+          {#each preview.meanings as meaning (`${meaning.ref} ${meaning.pin} ${meaning.sent}`)}
             <p class="mt-1">
-              <a class="act" href="/connections/{one.ref}">{one.ref}</a>
-              {#if one.pin}{one.pin}: {FITS[one.before] ?? one.before} →
-                <strong>{FITS[one.after] ?? one.after}</strong>.{/if}
-              {#if one.sent}{one.sent[0]?.toUpperCase()}{one.sent.slice(1)}:{/if}
-              <span class="text-soft break-words">{one.why}</span>
+              <a class="act" href="/connections/{meaning.ref}">{meaning.ref}</a>
+              {#if meaning.pin}{meaning.pin}: {FITS[meaning.before] ?? meaning.before} →
+                <strong>{FITS[meaning.after] ?? meaning.after}</strong>.{/if}
+              {#if meaning.sent}{meaning.sent[0]?.toUpperCase()}{meaning.sent.slice(1)}:{/if}
+              <span class="text-soft break-words">{meaning.why}</span>
             </p>
           {/each}
         {:else}<p class="help">
@@ -148,20 +148,22 @@
         <h2 id="form-title" class="mb-2">The form it yields</h2>
         {#if schemes.length > 1}
           <select class="line-in mb-2" aria-label="Way in" bind:value={shown}
-            >{#each schemes as one (one.key)}<option value={one.key}>{one.label}</option
+            >{#each schemes as scheme (scheme.key)}<option value={scheme.key}>{scheme.label}</option
               >{/each}</select
           >
         {/if}
         {#if scheme}
           <fieldset disabled>
             <legend class="sr-only">Preview of the form</legend>
-            {#each preview?.slots ?? found.data.slots as one (one.key)}<p class="mb-2">
-                <span class="label-text">{one.label}</span> <span class="help">{one.help}</span>
+            {#each preview?.slots ?? found.data.slots as slot (slot.key)}<p class="mb-2">
+                <span class="label-text">{slot.label}</span> <span class="help">{slot.help}</span>
               </p>{/each}
             <ValueFields {scheme} values={{}} />
-            {#each scheme.values.filter((one) => one.secret) as one (one.key)}<p class="mb-2">
-                <span class="label-text">{one.label} · secret</span>
-                <span class="help">{one.help}{one.where ? ` Where: ${one.where}` : ''}</span>
+            {#each scheme.values.filter((value) => value.secret) as value (value.key)}<p
+                class="mb-2"
+              >
+                <span class="label-text">{value.label} · secret</span>
+                <span class="help">{value.help}{value.where ? ` Where: ${value.where}` : ''}</span>
               </p>{/each}
           </fieldset>
         {:else}<p class="help">No way in is described yet.</p>{/if}
@@ -169,10 +171,10 @@
       {#if found.data.versions.length}
         <section class="sheet p-4" aria-labelledby="versions-title">
           <h2 id="versions-title" class="mb-1">Earlier ones</h2>
-          {#each found.data.versions as one (one.number)}
+          {#each found.data.versions as version (version.number)}
             <p>
-              Version {one.number}, until <When at={one.at} />, changed by {one.by}
-              {#if may('change')}<button class="act ms-2" onclick={() => bringBack(one.number)}
+              Version {version.number}, until <When at={version.at} />, changed by {version.by}
+              {#if may('change')}<button class="act ms-2" onclick={() => bringBack(version.number)}
                   >Bring it back</button
                 >{/if}
             </p>

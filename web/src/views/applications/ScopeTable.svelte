@@ -9,7 +9,7 @@
   }: { scopes: Scope[]; editable: boolean; save: (scopes: Scope[]) => Promise<boolean> } = $props()
   let draft = $state<Scope[] | null>(null)
 
-  const edit = () => (draft = scopes.map((one) => ({ ...one, implies: [...one.implies] })))
+  const edit = () => (draft = scopes.map((scope) => ({ ...scope, implies: [...scope.implies] })))
   const add = () =>
     draft?.push({ name: '', meaning: '', kind: 'read', administrator: false, implies: [] })
   /** What was typed stays until it is saved. */

@@ -44,10 +44,10 @@
       <table class="rows">
         <thead><tr><th>Scope</th><th>What it allows</th><th>Why it is needed</th></tr></thead>
         <tbody>
-          {#each asked.scopes as one (one.name)}
+          {#each asked.scopes as scope (scope.name)}
             <tr
-              ><td class="value">{one.name}</td><td>{one.meaning || one.kind}</td><td
-                >{#each one.why as each, at (at)}<p>{each}</p>{:else}<span class="text-soft"
+              ><td class="value">{scope.name}</td><td>{scope.meaning || scope.kind}</td><td
+                >{#each scope.why as each, at (at)}<p>{each}</p>{:else}<span class="text-soft"
                     >it is not said</span
                   >{/each}</td
               ></tr
@@ -80,9 +80,10 @@
         </ol>
         <fieldset class="mb-3">
           <legend class="label-text">I have consented to</legend>
-          {#each asked.scopes as one (one.name)}<label class="flex min-h-[26px] items-center gap-2"
-              ><input type="checkbox" value={one.name} bind:group={given} />
-              <span class="value">{one.name}</span></label
+          {#each asked.scopes as scope (scope.name)}<label
+              class="flex min-h-[26px] items-center gap-2"
+              ><input type="checkbox" value={scope.name} bind:group={given} />
+              <span class="value">{scope.name}</span></label
             >{/each}
         </fieldset>
         <Field id="who" label="Your name" error={errors.name}

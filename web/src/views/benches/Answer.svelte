@@ -21,7 +21,9 @@
     <dd class="value"><Marked pieces={answer.caller_marked} text={uri} /></dd>
   </dl>
 {/if}
-{#each answer.differences.slice(1) as one (one.piece)}<p class="help">
-    {capital(one.piece)}: {one.says}
+{#each answer.differences.slice(1) as difference (difference.piece)}<p class="help">
+    {capital(difference.piece)}: {difference.says}
   </p>{/each}
-{#each answer.warnings as one (one)}<p class="text-warning font-semibold">{one}</p>{/each}
+{#each answer.warnings as warning (warning)}<p class="text-warning font-semibold">
+    {warning}
+  </p>{/each}

@@ -9,7 +9,7 @@
   let { bench }: { bench: Schemas['MatrixOut'] } = $props()
   const acts = acting('client')
   const wants = $derived(bench.rows.filter((one) => one.administrator && one.known))
-  const open = $derived(wants.filter((one) => one.consent_state !== 'given'))
+  const open = $derived(wants.filter((want) => want.consent_state !== 'given'))
   let asking = $state(false)
   let scopes = $state<string[]>([])
   let asked_of = $state('')
@@ -55,19 +55,19 @@
         >Ask an administrator by a link</button
       >{/if}
   </header>
-  {#each wants as one (one.name)}
+  {#each wants as want (want.name)}
     <p class="flex flex-wrap items-baseline gap-x-3">
-      <span class="value">{one.name}</span>
-      {#if one.consent}<span class="text-soft"
-          >{one.consent.who}, <When at={one.consent.when} /></span
+      <span class="value">{want.name}</span>
+      {#if want.consent}<span class="text-soft"
+          >{want.consent.who}, <When at={want.consent.when} /></span
         >
-        {#if may('change')}<button class="act" onclick={() => note(one.name, false)}
+        {#if may('change')}<button class="act" onclick={() => note(want.name, false)}
             >It was withdrawn</button
           >{/if}
-      {:else}<span class={one.permitted ? 'text-error font-semibold' : 'text-soft'}
-          >{one.consent_state === 'asked' ? 'asked for' : 'not given'}</span
+      {:else}<span class={want.permitted ? 'text-error font-semibold' : 'text-soft'}
+          >{want.consent_state === 'asked' ? 'asked for' : 'not given'}</span
         >
-        {#if may('change')}<button class="act" onclick={() => note(one.name, true)}
+        {#if may('change')}<button class="act" onclick={() => note(want.name, true)}
             >It was given</button
           >{/if}{/if}
     </p>
@@ -99,21 +99,23 @@
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />
-  {#each bench.requests as one (one.id)}
+  {#each bench.requests as request (request.id)}
     <div class="border-base-300 mt-2 border-t pt-2">
       <p>
-        <span class="value">{one.scopes.join(' ')}</span>
-        {#if one.state === 'waiting'}<span class="text-warning font-semibold">waiting</span>,
-          <When at={one.ends} prefix="the link ends " />
-          {#if may('change')}<button class="act" onclick={() => withdraw(one.id)}>Withdraw</button
+        <span class="value">{request.scopes.join(' ')}</span>
+        {#if request.state === 'waiting'}<span class="text-warning font-semibold">waiting</span>,
+          <When at={request.ends} prefix="the link ends " />
+          {#if may('change')}<button class="act" onclick={() => withdraw(request.id)}
+              >Withdraw</button
             >{/if}
-        {:else if one.state === 'answered'}{one.given.length ? 'given' : 'refused'} by {one.answered_by},
-          <When at={one.answered_at} />{:else}<span class="text-soft">{one.state}</span>{/if}
+        {:else if request.state === 'answered'}{request.given.length ? 'given' : 'refused'} by {request.answered_by},
+          <When at={request.answered_at} />{:else}<span class="text-soft">{request.state}</span
+          >{/if}
       </p>
-      {#if one.says}<p class="help">“{one.says}”</p>{/if}
-      {#if one.link}<CopyLine text={one.link} what="the link that asks for consent" />
+      {#if request.says}<p class="help">“{request.says}”</p>{/if}
+      {#if request.link}<CopyLine text={request.link} what="the link that asks for consent" />
         <p class="help">
-          Send it to {one.asked_of || 'their administrator'}. It serves once and shows nothing
+          Send it to {request.asked_of || 'their administrator'}. It serves once and shows nothing
           secret.
         </p>{/if}
     </div>

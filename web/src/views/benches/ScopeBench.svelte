@@ -31,32 +31,35 @@
         }),
       ),
     )
-  const request = (one: Holder, scopes: string[]) =>
+  const request = (holder: Holder, scopes: string[]) =>
     acts.run(() =>
       ok(
         api.PATCH('/api/connections/{ref}', {
-          params: { path: { ref: one.ref } },
+          params: { path: { ref: holder.ref } },
           body: { scopes },
-          headers: ifMatch(one.version),
+          headers: ifMatch(holder.version),
         }),
       ),
     )
-  const renew = (one: Holder) =>
+  const renew = (holder: Holder) =>
     acts.run(async () => {
-      if (one.signs_person_in) {
+      if (holder.signs_person_in) {
         const back = `/clients/${id}/scopes`
         const begun = await ok(
           api.POST('/api/connections/{ref}/sign-ins', {
-            params: { path: { ref: one.ref } },
+            params: { path: { ref: holder.ref } },
             body: { back },
           }),
         )
         window.location.assign(begun.address)
       } else
-        await ok(api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: one.ref } } }))
+        await ok(
+          api.POST('/api/connections/{ref}/tokens', { params: { path: { ref: holder.ref } } }),
+        )
     })
   const wide = $derived((found.data?.columns.length ?? 0) > 12)
-  const hasWorkloads = (ref: string) => found.data?.columns.some((one) => one.ref === ref) ?? false
+  const hasWorkloads = (ref: string) =>
+    found.data?.columns.some((column) => column.ref === ref) ?? false
   const same = (one: readonly string[], other: readonly string[]) =>
     [...one].sort().join(' ') === [...other].sort().join(' ')
 </script>

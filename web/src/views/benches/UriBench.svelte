@@ -97,7 +97,7 @@
 <Loading query={found} />
 {#if found.data}
   {@const bench = found.data}
-  {@const misses = bench.callers.filter((one) => !one.match)}
+  {@const misses = bench.callers.filter((caller) => !caller.match)}
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>Redirect URIs</h1>
     <a class="act" href="/clients/{bench.client}">{bench.name}</a>
@@ -128,30 +128,30 @@
             The record keeps saying what stands there until all of it is done.
           </p>
           <ol class="flex flex-col gap-2">
-            {#each bench.acts as one, number (one.key)}
+            {#each bench.acts as act, number (act.key)}
               <li class="flex items-start gap-3">
                 <label class="flex min-h-[26px] min-w-0 flex-1 items-start gap-2"
                   ><input
                     type="checkbox"
                     class="mt-1"
-                    checked={one.done}
+                    checked={act.done}
                     disabled={!may('change')}
-                    onchange={(event) => tick(one.key, event.currentTarget.checked)}
+                    onchange={(event) => tick(act.key, event.currentTarget.checked)}
                   />
-                  <span class={one.done ? 'text-soft' : ''}
-                    >{number + 1}. {one.says}<br /><span class="value whitespace-pre-line"
-                      >{one.copy_text}</span
+                  <span class={act.done ? 'text-soft' : ''}
+                    >{number + 1}. {act.says}<br /><span class="value whitespace-pre-line"
+                      >{act.copy_text}</span
                     ></span
                   ></label
                 >
-                {#if one.copy_text}<Copy text={one.copy_text} what={one.says} />{/if}
+                {#if act.copy_text}<Copy text={act.copy_text} what={act.says} />{/if}
               </li>
             {/each}
           </ol>
           {#if may('change')}<div class="mt-3 flex gap-3">
               <button
                 class="btn btn-primary btn-sm"
-                disabled={acts.busy || bench.acts.some((one) => !one.done)}
+                disabled={acts.busy || bench.acts.some((act) => !act.done)}
                 onclick={carriedOut}>It stands there now</button
               >
               <button class="btn btn-sm" onclick={leave}>Leave the change</button>
@@ -180,21 +180,23 @@
         <h2 id="callers" class="text-slate border-base-300 border-b px-4 py-2">
           Caller side <span class="help font-normal">what connections send, and the answer</span>
         </h2>
-        {#each bench.callers as one (one.ref)}
+        {#each bench.callers as caller (caller.ref)}
           <div class="border-base-300 border-b px-4 py-3 last:border-0">
             <p class="flex flex-wrap items-baseline gap-x-3">
-              <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
-              <span class="value min-w-0">{one.uri || 'none is filled in'}</span>
+              <a class="act value" href="/connections/{caller.ref}">{caller.ref}</a>
+              <span class="value min-w-0">{caller.uri || 'none is filled in'}</span>
             </p>
-            <Answer answer={one} uri={one.uri} />
-            {#if one.workloads.length}<p class="help">Used by {one.workloads.join(', ')}</p>{/if}
-            {#if !one.match && one.uri && may('change')}<p class="flex gap-4">
-                {#if one.nearest}<button
+            <Answer answer={caller} uri={caller.uri} />
+            {#if caller.workloads.length}<p class="help">
+                Used by {caller.workloads.join(', ')}
+              </p>{/if}
+            {#if !caller.match && caller.uri && may('change')}<p class="flex gap-4">
+                {#if caller.nearest}<button
                     class="act"
-                    onclick={() => takeTheirs(one.ref, one.nearest!)}
+                    onclick={() => takeTheirs(caller.ref, caller.nearest!)}
                     >Take the registered one here</button
                   >{/if}
-                {#if !bench.planned}<button class="act" onclick={() => begin([one.uri])}
+                {#if !bench.planned}<button class="act" onclick={() => begin([caller.uri])}
                     >Register ours too</button
                   >{/if}
               </p>{/if}

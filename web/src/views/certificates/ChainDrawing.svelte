@@ -20,8 +20,8 @@
   const says = $derived(
     links
       .map(
-        (one) =>
-          `${name(one.subject)}, ${ROLES[one.role]}, ends ${day(one.not_after)}${one.ends_first ? ', the first to end' : ''}`,
+        (link) =>
+          `${name(link.subject)}, ${ROLES[link.role]}, ends ${day(link.not_after)}${link.ends_first ? ', the first to end' : ''}`,
       )
       .join('; '),
   )
@@ -29,7 +29,7 @@
 
 <div class="grid grid-cols-1 lg:grid-cols-[minmax(150px,210px)_minmax(0,1fr)] gap-x-3">
   <div>
-    {#each links as one, place (one.sha256)}
+    {#each links as link, place (link.sha256)}
       <div class="relative flex h-[62px] flex-col justify-center ps-7">
         {#if place > 0}<svg
             class="absolute -top-[15px] left-0 h-[30px] w-5"
@@ -55,10 +55,10 @@
               stroke-width="2.2"
             />
           </svg>{/if}
-        <p class="line-clamp-2 leading-tight font-semibold" title={one.subject}>
-          {name(one.subject)}
+        <p class="line-clamp-2 leading-tight font-semibold" title={link.subject}>
+          {name(link.subject)}
         </p>
-        <p class="help">{ROLES[one.role]}{one.trusted ? ', trusted' : ''}</p>
+        <p class="help">{ROLES[link.role]}{link.trusted ? ', trusted' : ''}</p>
       </div>
     {/each}
   </div>
@@ -119,6 +119,6 @@
 {#if chain.ends}<p class="mt-1">
     <span class="text-error" aria-hidden="true">┆</span> The chain ends on
     <strong>{day(chain.ends)}</strong>, when
-    <strong>{name(links.find((one) => one.ends_first)?.subject ?? '')}</strong> does; the full line is
-    today.
+    <strong>{name(links.find((link) => link.ends_first)?.subject ?? '')}</strong> does; the full line
+    is today.
   </p>{/if}

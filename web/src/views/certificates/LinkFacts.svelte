@@ -23,7 +23,7 @@
   <dd>
     {link.purposes === null
       ? 'anything: it does not say'
-      : link.purposes.map((one) => FOR[one] ?? one).join(', ')}
+      : link.purposes.map((purpose) => FOR[purpose] ?? purpose).join(', ')}
   </dd>
   <dt class="text-soft">Key</dt>
   <dd>{link.key}, signed with {link.signature}</dd>

@@ -10,8 +10,8 @@
   const environment = $derived(house.environment.key)
   const path = $derived({ params: { path: { environment } } })
   const begun = $derived(house.steps[0]?.state !== 'now')
-  const old = $derived(house.authorities.find((one) => one.state !== 'retired'))
-  const fresh = $derived(house.authorities.filter((one) => one.state !== 'retired')[1])
+  const old = $derived(house.authorities.find((authority) => authority.state !== 'retired'))
+  const fresh = $derived(house.authorities.filter((authority) => authority.state !== 'retired')[1])
   let open = $state(false)
   const make = () =>
     acts.run(() => ok(api.POST('/api/certificate-authorities/{environment}/replacements', path)))

@@ -2,7 +2,7 @@
   import type { Schemas } from '../../api/client'
 
   let { chain }: { chain: Schemas['CertificateChain'] } = $props()
-  const broken = $derived(chain.links.find((one) => one.broken))
+  const broken = $derived(chain.links.find((link) => link.broken))
 </script>
 
 <p

@@ -62,7 +62,7 @@
         >{/if}
     </div>
     <div aria-live="polite">
-      {#if says}{#each says as one (one)}<p>{one}</p>{:else}<p>Nothing would change.</p>{/each}{/if}
+      {#if says}{#each says as say (say)}<p>{say}</p>{:else}<p>Nothing would change.</p>{/each}{/if}
     </div>
   {/if}
   <ProblemBox problem={acts.problem} />

@@ -37,7 +37,7 @@
   const has = (part: string): boolean => found.data?.parts.includes(part) ?? false
   const consentable = $derived(
     (application.data?.scopes ?? []).filter(
-      (one) => one.administrator && found.data?.scopes.includes(one.name),
+      (scope) => scope.administrator && found.data?.scopes.includes(scope.name),
     ),
   )
 
@@ -150,7 +150,7 @@
           {:else}
             {#if client.kind !== 'resource_server'}<dt class="text-soft">Way in</dt>
               <dd>
-                {application.data?.schemes.find((one) => one.key === client.scheme)?.label ??
+                {application.data?.schemes.find((scheme) => scheme.key === client.scheme)?.label ??
                   client.scheme}
               </dd>
             {:else}<dt class="text-soft">What it is</dt>

@@ -28,7 +28,9 @@
   }
   let revoking = $state('')
   let why = $state('')
-  const live = $derived((found.data?.secrets ?? []).filter((one) => !one.over && one.lives))
+  const live = $derived(
+    (found.data?.secrets ?? []).filter((secret) => !secret.over && secret.lives),
+  )
   const most = $derived(found.data?.most_secrets ?? 2)
   const shows = $derived(client.shows_certificate)
   let issuing = $state(false)
@@ -110,72 +112,76 @@
     {@const held = found.data}
     {#if held.secrets.length}
       <div class="grid grid-cols-2 gap-3">
-        {#each held.secrets.slice(0, 4) as one (one.id)}
-          {@const dead = one.over || !one.lives}
+        {#each held.secrets.slice(0, 4) as secret (secret.id)}
+          {@const dead = secret.over || !secret.lives}
           <article
             class="border-base-300 rounded-md border p-3 {dead
               ? 'bg-quiet-ground border-dashed'
               : ''}"
-            aria-label="{one.kind === 'private_key' ? 'Certificate' : 'Secret'} {one.hint}"
+            aria-label="{secret.kind === 'private_key' ? 'Certificate' : 'Secret'} {secret.hint}"
           >
             <p class="flex items-baseline gap-2">
               <span class="value text-[1.1rem] {dead ? 'line-through' : 'font-bold'}"
-                >{one.hint}</span
+                >{secret.hint}</span
               >
               <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
-                >{one.over && one.state !== 'revoked' ? 'has ended' : STATES[one.state]}</span
+                >{secret.over && secret.state !== 'revoked'
+                  ? 'has ended'
+                  : STATES[secret.state]}</span
               >
-              {#if one.handover}<span class="text-warning font-semibold">not handed over yet</span
+              {#if secret.handover}<span class="text-warning font-semibold"
+                  >not handed over yet</span
                 >{/if}
             </p>
             <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2">
               <dt class="text-soft">Made</dt>
-              <dd><When at={one.issued} /> by {one.made_by}</dd>
+              <dd><When at={secret.issued} /> by {secret.made_by}</dd>
               <dt class="text-soft">Ends</dt>
               <dd>
-                {#if one.ends}<When at={one.ends} />{:else}no end{/if}
+                {#if secret.ends}<When at={secret.ends} />{:else}no end{/if}
               </dd>
               <dt class="text-soft">Last used</dt>
               <dd>
-                {#if one.last_used}<When at={one.last_used} /> from
-                  <span class="value">{one.last_used_from}</span>{:else}never{/if}
+                {#if secret.last_used}<When at={secret.last_used} /> from
+                  <span class="value">{secret.last_used_from}</span>{:else}never{/if}
               </dd>
               {#if client.gets_tokens}<dt class="text-soft">Tokens alive</dt>
-                <dd>{one.tokens}</dd>{/if}
-              {#if one.connections.length}<dt class="text-soft">Held by</dt>
+                <dd>{secret.tokens}</dd>{/if}
+              {#if secret.connections.length}<dt class="text-soft">Held by</dt>
                 <dd>
-                  {#each one.connections as ref (ref)}<a
+                  {#each secret.connections as ref (ref)}<a
                       class="act value me-2"
                       href="/connections/{ref}">{ref}</a
                     >{/each}
                 </dd>{/if}
-              {#if one.drawn_by.length}<dt class="text-soft">Drawn by</dt>
+              {#if secret.drawn_by.length}<dt class="text-soft">Drawn by</dt>
                 <dd>
-                  {#each one.drawn_by.slice(0, 4) as each (`${each.workload}${each.last}`)}
+                  {#each secret.drawn_by.slice(0, 4) as each (`${each.workload}${each.last}`)}
                     <p>
                       {#if each.workload}<a class="act" href="/workloads/{each.workload}"
                           >{each.name}</a
                         >{:else}{each.name}{/if},
                       <When at={each.last} prefix="last " />
-                    </p>{/each}{one.drawn_by.length > 4
-                    ? `and ${one.drawn_by.length - 4} more`
+                    </p>{/each}{secret.drawn_by.length > 4
+                    ? `and ${secret.drawn_by.length - 4} more`
                     : ''}
                 </dd>{/if}
-              {#if one.why}<dt class="text-soft">Why</dt>
-                <dd>{one.why}</dd>{/if}
+              {#if secret.why}<dt class="text-soft">Why</dt>
+                <dd>{secret.why}</dd>{/if}
             </dl>
-            {#if one.kind === 'private_key'}<a class="act mt-1 me-3" href="/certificates/{one.id}"
-                >Its chain, renew, revoke</a
+            {#if secret.kind === 'private_key'}<a
+                class="act mt-1 me-3"
+                href="/certificates/{secret.id}">Its chain, renew, revoke</a
               >
             {:else if !dead && may('change')}
-              {#if revoking === one.id}
+              {#if revoking === secret.id}
                 <form class="mt-2" onsubmit={revoke}>
                   <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
-                    Refused from now on{one.tokens
-                      ? `, and its ${one.tokens} living token${one.tokens === 1 ? '' : 's'} with it`
+                    Refused from now on{secret.tokens
+                      ? `, and its ${secret.tokens} living token${secret.tokens === 1 ? '' : 's'} with it`
                       : ''}.
-                    {one.connections.length
-                      ? `${one.connections.join(', ')} would stop.`
+                    {secret.connections.length
+                      ? `${secret.connections.join(', ')} would stop.`
                       : 'No connection here holds it.'} It cannot be undone.
                   </p>
                   <label class="block"
@@ -187,13 +193,13 @@
                     /></label
                   >
                   <button class="btn btn-error btn-sm mt-2" disabled={acts.busy || !why.trim()}
-                    >Revoke {one.hint}</button
+                    >Revoke {secret.hint}</button
                   >
                   <button type="button" class="btn btn-sm mt-2" onclick={() => (revoking = '')}
                     >Cancel</button
                   >
                 </form>
-              {:else}<button class="act mt-1" onclick={() => ((revoking = one.id), (why = ''))}
+              {:else}<button class="act mt-1" onclick={() => ((revoking = secret.id), (why = ''))}
                   >Revoke it</button
                 >{/if}
             {/if}

@@ -41,21 +41,31 @@
 
 <form onsubmit={save} class="mt-3" aria-labelledby="notes-title">
   <h3 id="notes-title" class="text-brass mb-1 font-bold">What their screens show of us</h3>
-  {#each client.wanted_facts as one (one.key)}
-    <Field id="fact-{one.key}" label={one.label} help={one.help} where={one.where}>
+  {#each client.wanted_facts as wantedFact (wantedFact.key)}
+    <Field
+      id="fact-{wantedFact.key}"
+      label={wantedFact.label}
+      help={wantedFact.help}
+      where={wantedFact.where}
+    >
       <input
-        id="fact-{one.key}"
+        id="fact-{wantedFact.key}"
         class="line-in value"
         autocomplete="off"
         disabled={!may('change')}
-        bind:value={facts[one.key]}
+        bind:value={facts[wantedFact.key]}
       />
     </Field>
   {/each}
-  {#each client.wanted_switches as one (one)}
+  {#each client.wanted_switches as wantedSwitch (wantedSwitch)}
     <label class="mb-2 flex min-h-[26px] items-center gap-2"
-      ><input type="checkbox" value={one} disabled={!may('change')} bind:group={switches} /> “{one}”
-      is on there</label
+      ><input
+        type="checkbox"
+        value={wantedSwitch}
+        disabled={!may('change')}
+        bind:group={switches}
+      />
+      “{wantedSwitch}” is on there</label
     >
   {/each}
   {#if client.parts.includes('account')}
@@ -80,10 +90,10 @@
   {#if client.roles.length}
     <fieldset class="mb-2">
       <legend class="label-text">Its {client.roles_label} there</legend>
-      {#each client.roles as one (one)}<label
+      {#each client.roles as role (role)}<label
           class="me-4 inline-flex min-h-[26px] items-center gap-2"
-          ><input type="checkbox" value={one} disabled={!may('change')} bind:group={rights} />
-          <span class="value">{one}</span></label
+          ><input type="checkbox" value={role} disabled={!may('change')} bind:group={rights} />
+          <span class="value">{role}</span></label
         >{/each}
       {#if errors.rights}<p role="alert" class="text-error font-semibold">{errors.rights}</p>{/if}
     </fieldset>

@@ -34,14 +34,14 @@
   let request = $state('')
   let ends = $state('')
   const errors = $derived(acts.errors)
-  const places = $derived(found.data?.places.filter((one) => one.issues.length) ?? [])
+  const places = $derived(found.data?.places.filter((place) => place.issues.length) ?? [])
   const place = $derived(
-    places.find((one) => one.environment.key === form.environment) ?? places[0],
+    places.find((place) => place.environment.key === form.environment) ?? places[0],
   )
-  const issuers = $derived([...new Set(place?.issues.map((one) => one.by) ?? [])])
+  const issuers = $derived([...new Set(place?.issues.map((issue) => issue.by) ?? [])])
   const by = $derived(issuers.includes(issuer) ? issuer : issuers[0])
   const house = $derived(by === 'house')
-  const issuable = $derived(place?.issues.filter((one) => one.by === by) ?? [])
+  const issuable = $derived(place?.issues.filter((issue) => issue.by === by) ?? [])
   /** What it is: what was chosen, where that can be had, else what is usual there. */
   let chosen = $state('')
   const issued = $derived(issuable.find((one) => one.what === chosen) ?? issuable[0])
@@ -109,8 +109,8 @@
             value={place.environment.key}
             onchange={(e) => (form.environment = e.currentTarget.value)}
           >
-            {#each places as one (one.environment.key)}<option value={one.environment.key}
-                >{one.environment.name}</option
+            {#each places as place (place.environment.key)}<option value={place.environment.key}
+                >{place.environment.name}</option
               >{/each}
           </select>
         </Field>
@@ -239,7 +239,7 @@
           help="How the client proves itself at the token endpoint (RFC 6749 §2.3)."
         >
           <select id="method" class="line-in value" bind:value={form.sign_in_method}
-            >{#each methods as one (one)}<option>{one}</option>{/each}</select
+            >{#each methods as method (method)}<option>{method}</option>{/each}</select
           >
         </Field>
       {/if}

@@ -9,7 +9,7 @@
   const acts = acting('client')
   let typed = $state('')
   let said = $state<string[]>([])
-  const done = $derived(client.steps.filter((one) => one.done).length)
+  const done = $derived(client.steps.filter((step) => step.done).length)
 
   async function tick(key: string, on: boolean): Promise<void> {
     const params = { path: { identity: client.id } }

@@ -54,7 +54,7 @@
     }, 150)
     return () => clearTimeout(later)
   })
-  const stops = $derived((effects ?? []).filter((one) => one.stops))
+  const stops = $derived((effects ?? []).filter((effect) => effect.stops))
   const ready = $derived(effects !== null && (stops.length === 0 || confirming === name))
 </script>
 
@@ -63,11 +63,11 @@
   {#if effects}
     {#if effects.length}
       <h3 class="font-bold">What this does</h3>
-      {#each effects as one (one.ref)}
-        <p class={one.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
-          {one.stops ? '✗' : '✓'}
-          {one.says}{#if one.workloads.length}<span class="text-base-content font-normal">
-              Hit: {one.workloads.join(', ')}.</span
+      {#each effects as effect (effect.ref)}
+        <p class={effect.stops ? 'text-error font-semibold' : 'text-success font-semibold'}>
+          {effect.stops ? '✗' : '✓'}
+          {effect.says}{#if effect.workloads.length}<span class="text-base-content font-normal">
+              Hit: {effect.workloads.join(', ')}.</span
             >{/if}
         </p>
       {/each}

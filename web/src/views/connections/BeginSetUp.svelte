@@ -21,7 +21,7 @@
     enabled: Boolean(application),
   }))
   $effect(() => {
-    if (found.data && !found.data.places.some((one) => one.environment.key === environment))
+    if (found.data && !found.data.places.some((place) => place.environment.key === environment))
       environment = found.data.places[0]?.environment.key ?? ''
     if (found.data && !found.data.schemes.some((one) => one.key === scheme))
       scheme = found.data.schemes[0]?.key ?? ''
@@ -46,8 +46,8 @@
       </Field>
       <Field id="environment" label="Environment">
         <select id="environment" class="line-in" bind:value={environment}>
-          {#each found.data?.places ?? [] as one (one.environment.key)}<option
-              value={one.environment.key}>{one.environment.name}</option
+          {#each found.data?.places ?? [] as place (place.environment.key)}<option
+              value={place.environment.key}>{place.environment.name}</option
             >{/each}
         </select>
       </Field>
@@ -74,8 +74,8 @@
     <h2 class="mb-1">What you will need</h2>
     {#if chosen}
       <ul class="list-disc ps-5">
-        {#each chosen.values as one (one.key)}<li>
-            {one.label}{one.required ? '' : ', if there is one'}{#if one.secret}&nbsp;<span
+        {#each chosen.values as value (value.key)}<li>
+            {value.label}{value.required ? '' : ', if there is one'}{#if value.secret}&nbsp;<span
                 class="text-soft">· secret</span
               >{/if}
           </li>{/each}

@@ -45,7 +45,7 @@
     searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [],
   )
   const out = $derived(
-    (found.data?.pins ?? []).filter((one) => one.fit === 'differs' || one.fit === 'missing'),
+    (found.data?.pins ?? []).filter((pin) => pin.fit === 'differs' || pin.fit === 'missing'),
   )
   const heading = $derived(
     out.length
@@ -216,11 +216,11 @@
   {#if open === 'client'}
     <section class="sheet mb-4 p-4">
       <h2 class="mb-1">Name the client registration</h2>
-      {#each connection.choices as one (one.id)}
+      {#each connection.choices as choice (choice.id)}
         <p>
-          <button class="act" onclick={() => choose(one.id)}>{one.name}</button>
-          <span class="value text-soft">{one.client_id}</span>
-          {one.environment}
+          <button class="act" onclick={() => choose(choice.id)}>{choice.name}</button>
+          <span class="value text-soft">{choice.client_id}</span>
+          {choice.environment}
         </p>
       {:else}<p>
           None is registered. <a

@@ -28,7 +28,7 @@
     enabled: open,
   }))
   let language = $state('curl')
-  const chosen = $derived(lines.data?.find((one) => one.language === language) ?? lines.data?.[0])
+  const chosen = $derived(lines.data?.find((line) => line.language === language) ?? lines.data?.[0])
 </script>
 
 <section class="sheet p-4" aria-labelledby="draws-title">
@@ -52,16 +52,16 @@
     </p>
   {/if}
   <ProblemBox problem={acts.problem} />
-  {#each draws.data ?? [] as one (one.workload ?? one.last)}
+  {#each draws.data ?? [] as draw (draw.workload ?? draw.last)}
     <p
       class="flex min-h-[26px] items-baseline gap-3"
-      title={one.secrets.length ? `with ${one.secrets.join(', ')}` : undefined}
+      title={draw.secrets.length ? `with ${draw.secrets.join(', ')}` : undefined}
     >
-      {#if one.workload}<a class="hover:underline" href="/workloads/{one.workload}"
-          >{one.workload_name}</a
-        >{:else}<span>{one.workload_name}</span>{/if}
+      {#if draw.workload}<a class="hover:underline" href="/workloads/{draw.workload}"
+          >{draw.workload_name}</a
+        >{:else}<span>{draw.workload_name}</span>{/if}
       <span class="text-soft ms-auto text-end"
-        >{one.today} in 24 hours · <When at={one.last} /></span
+        >{draw.today} in 24 hours · <When at={draw.last} /></span
       >
     </p>
   {:else}{#if draws.data}<p class="help">
@@ -70,7 +70,7 @@
   {#if open && chosen}
     <label class="mt-2 block"
       ><span class="label-text">For</span><select class="line-in" bind:value={language}
-        >{#each lines.data ?? [] as one (one.language)}<option>{one.language}</option
+        >{#each lines.data ?? [] as line (line.language)}<option>{line.language}</option
           >{/each}</select
       ></label
     >

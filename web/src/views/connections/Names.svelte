@@ -14,7 +14,7 @@
   }))
   const acts = acting('connection', 'workload')
   const items = $derived(found.data?.items ?? [])
-  const possible = $derived(items.filter((one) => !one.obstacle))
+  const possible = $derived(items.filter((item) => !item.obstacle))
   // Those that are not to be renamed; all others of the page are.
   let left = $state<string[]>([])
   const chosen = $derived(possible.filter((one) => !left.includes(one.ref)))
@@ -61,23 +61,22 @@
           ></thead
         >
         <tbody>
-          {#each items as one (one.ref)}
+          {#each items as item (item.ref)}
             <tr>
               <td
-                >{#if !one.obstacle && may('change')}<input
+                >{#if !item.obstacle && may('change')}<input
                     type="checkbox"
-                    aria-label="Rename {one.ref}"
-                    checked={!left.includes(one.ref)}
-                    onchange={(event) => choose(one.ref, event.currentTarget.checked)}
+                    aria-label="Rename {item.ref}"
+                    checked={!left.includes(item.ref)}
+                    onchange={(event) => choose(item.ref, event.currentTarget.checked)}
                   />{/if}</td
               >
-              <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
+              <td><a class="act value" href="/connections/{item.ref}">{item.ref}</a></td>
               <td
-                >{#if one.obstacle}<span class="text-soft">stays: {one.obstacle}</span>{:else}<span
-                    class="value">{one.becomes}</span
-                  >{/if}</td
+                >{#if item.obstacle}<span class="text-soft">stays: {item.obstacle}</span
+                  >{:else}<span class="value">{item.becomes}</span>{/if}</td
               >
-              <td>{one.workloads}</td>
+              <td>{item.workloads}</td>
             </tr>
           {/each}
         </tbody>

@@ -60,11 +60,11 @@
   const chosen = $derived(here.find((one) => one.id === client))
   const usable = $derived(
     (found.data?.schemes ?? []).filter(
-      (one) => !chosen || one.key === chosen.scheme || chosen.grants.includes(one.grant),
+      (scheme) => !chosen || scheme.key === chosen.scheme || chosen.grants.includes(scheme.grant),
     ),
   )
   $effect(() => {
-    if (found.data && !found.data.places.some((one) => one.environment.key === environment))
+    if (found.data && !found.data.places.some((place) => place.environment.key === environment))
       environment = found.data.places[0]?.environment.key ?? ''
   })
   $effect(() => {
@@ -89,7 +89,7 @@
       loaded = about
       form.name = draft.data.name
       form.values = { ...draft.data.values }
-      form.scopes = draft.data.scopes.filter((one) => one.permitted).map((one) => one.name)
+      form.scopes = draft.data.scopes.filter((scope) => scope.permitted).map((scope) => scope.name)
     }
   })
 
@@ -139,8 +139,8 @@
             bind:value={environment}
             onchange={() => (client = '')}
           >
-            {#each found.data?.places ?? [] as one (one.environment.key)}<option
-                value={one.environment.key}>{one.environment.name}</option
+            {#each found.data?.places ?? [] as place (place.environment.key)}<option
+                value={place.environment.key}>{place.environment.name}</option
               >{/each}
           </select>
         </Field>
@@ -181,7 +181,7 @@
           <ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} />
         </div>
         <div class="grid grid-cols-2 gap-x-5">
-          {#each draft.data.scheme.values.filter((one) => one.secret && one.type !== 'key') as secret (secret.key)}
+          {#each draft.data.scheme.values.filter((value) => value.secret && value.type !== 'key') as secret (secret.key)}
             <Field
               id="secret-{secret.key}"
               label={secret.label}

@@ -18,7 +18,9 @@
   const acts = acting('connection')
   let secret = $state('')
   let ends = $state('')
-  const wanted = $derived(connection.secrets.find((one) => (which ? one.key === which : true)))
+  const wanted = $derived(
+    connection.secrets.find((secret) => (which ? secret.key === which : true)),
+  )
   const errors = $derived(acts.errors)
 
   async function save(event: Event): Promise<void> {

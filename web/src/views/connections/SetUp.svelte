@@ -141,23 +141,23 @@
             <div class="px-4 pb-4 ps-[60px]" onfocusin={() => (opened = section.key)}>
               {#if section.key === 'wants'}
                 <dl class="grid grid-cols-[12rem_1fr] gap-x-3 gap-y-1">
-                  {#each connection.scheme.values as one (one.key)}
-                    <dt>{one.label}{one.required ? '' : ' (if there is one)'}</dt>
+                  {#each connection.scheme.values as value (value.key)}
+                    <dt>{value.label}{value.required ? '' : ' (if there is one)'}</dt>
                     <dd class="help">
-                      {one.help}{#if one.where}&nbsp;<span class="text-brass"
-                          >Where: {one.where}</span
+                      {value.help}{#if value.where}&nbsp;<span class="text-brass"
+                          >Where: {value.where}</span
                         >{/if}
                     </dd>
                   {/each}
                 </dl>
                 {#if connection.schemes.length > 1 && may('change')}
                   <p class="mt-2">
-                    {#each connection.schemes.filter((one) => one.key !== connection.scheme.key) as one (one.key)}
+                    {#each connection.schemes.filter((scheme) => scheme.key !== connection.scheme.key) as scheme (scheme.key)}
                       <button
                         class="act me-4"
                         disabled={acts.busy}
-                        onclick={() => changeScheme(one.key)}
-                        >Take the other way: {one.label}</button
+                        onclick={() => changeScheme(scheme.key)}
+                        >Take the other way: {scheme.label}</button
                       >
                     {/each}
                   </p>
@@ -215,12 +215,12 @@
             {one}
           </p>{:else}<p class="text-success font-semibold">Nothing. It latches.</p>{/each}
       </section>
-      {#if connection.slot_values.length || connection.scheme.values.some((one) => one.where)}
+      {#if connection.slot_values.length || connection.scheme.values.some((value) => value.where)}
         <section class="sheet p-4" aria-labelledby="where-title">
           <h2 id="where-title" class="mb-1">Where is it?</h2>
-          {#each [...connection.slot_values, ...connection.scheme.values].filter((one) => one.where) as one (one.key)}
+          {#each [...connection.slot_values, ...connection.scheme.values].filter((slotValue) => slotValue.where) as slotValue (slotValue.key)}
             <p class="py-0.5">
-              <strong>{one.label}:</strong> <span class="text-soft">{one.where}</span>
+              <strong>{slotValue.label}:</strong> <span class="text-soft">{slotValue.where}</span>
             </p>
           {/each}
         </section>

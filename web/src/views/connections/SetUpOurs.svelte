@@ -29,10 +29,10 @@
   const errors = $derived(acts.errors)
   const scheme = $derived({
     ...connection.scheme,
-    values: connection.scheme.values.filter((one) => one.type !== 'certificate'),
+    values: connection.scheme.values.filter((value) => value.type !== 'certificate'),
   })
   const wantsCertificate = $derived(
-    connection.scheme.values.some((one) => one.type === 'certificate'),
+    connection.scheme.values.some((value) => value.type === 'certificate'),
   )
   function takeAnew(now: Connection): void {
     begun = now
@@ -98,19 +98,19 @@
 </script>
 
 <form onsubmit={save}>
-  {#each connection.slot_values as one (one.key)}
+  {#each connection.slot_values as slotValue (slotValue.key)}
     <Field
-      id="slot-{one.key}"
-      label={one.label}
-      help={one.help}
-      where={one.where}
-      error={errors[`slot.${one.key}`]}
+      id="slot-{slotValue.key}"
+      label={slotValue.label}
+      help={slotValue.help}
+      where={slotValue.where}
+      error={errors[`slot.${slotValue.key}`]}
     >
       <input
-        id="slot-{one.key}"
+        id="slot-{slotValue.key}"
         class="line-in value max-w-sm"
         autocomplete="off"
-        bind:value={slots[one.key]}
+        bind:value={slots[slotValue.key]}
       />
     </Field>
   {/each}
@@ -121,18 +121,22 @@
 </form>
 <div class="mt-4 grid sm:grid-cols-2 items-start gap-4">
   <div>
-    {#each connection.secrets.filter((one) => one.type !== 'key') as one (one.key)}
+    {#each connection.secrets.filter((secret) => secret.type !== 'key') as secret (secret.key)}
       <p class="flex min-h-[30px] flex-wrap items-baseline gap-x-3">
-        <span class="text-soft w-36">{one.label}</span>
-        <span class="value whitespace-nowrap">{one.hint ? `•••• ${one.hint}` : '—'}</span>
-        {#if one.hint}<span class="help"
-            >{#if one.ends}<When at={one.ends} prefix="ends " />{:else}no end is known{/if}</span
+        <span class="text-soft w-36">{secret.label}</span>
+        <span class="value whitespace-nowrap">{secret.hint ? `•••• ${secret.hint}` : '—'}</span>
+        {#if secret.hint}<span class="help"
+            >{#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end is known{/if}</span
           >{/if}
-        {#if one.credential}<EndOf id={one.credential} ends={one.ends} hint={one.hint} />{/if}
+        {#if secret.credential}<EndOf
+            id={secret.credential}
+            ends={secret.ends}
+            hint={secret.hint}
+          />{/if}
         {#if may('change')}<button
             class="act"
-            onclick={() => (which = which === one.key ? '' : one.key)}
-            >{one.hint ? 'Replace' : 'Put in'}</button
+            onclick={() => (which = which === secret.key ? '' : secret.key)}
+            >{secret.hint ? 'Replace' : 'Put in'}</button
           >{/if}
       </p>
     {/each}

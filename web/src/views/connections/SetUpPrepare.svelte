@@ -35,11 +35,11 @@
       ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
   const place = $derived(
-    application.data?.places.find((one) => one.environment.key === connection.environment.key),
+    application.data?.places.find((place) => place.environment.key === connection.environment.key),
   )
   const houseCan = $derived(Boolean(place?.house) && connection.scheme.house_issues)
   const fitting = $derived(
-    connection.choices.filter((one) => one.environment === connection.environment.name),
+    connection.choices.filter((choice) => choice.environment === connection.environment.name),
   )
 
   const choose = (id: string) =>

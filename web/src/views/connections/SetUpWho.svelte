@@ -51,7 +51,7 @@
 
 <div class="grid sm:grid-cols-2 gap-4">
   <WorkloadsCard {connection} />
-  {#if application.data?.scopes.length && connection.scheme.values.some((one) => one.type === 'scopes')}
+  {#if application.data?.scopes.length && connection.scheme.values.some((value) => value.type === 'scopes')}
     <fieldset class="pt-2">
       <legend class="label-text">Scopes we ask for, no more than the work needs</legend>
       {#each application.data.scopes as scope (scope.name)}
@@ -70,8 +70,8 @@
   {:else if application.data?.roles.length}
     <div class="pt-2">
       <p class="label-text">What each {application.data.roles_label} allows</p>
-      {#each application.data.roles as one (one.name)}<p>
-          <span class="value">{one.name}</span> <span class="text-soft">{one.meaning}</span>
+      {#each application.data.roles as role (role.name)}<p>
+          <span class="value">{role.name}</span> <span class="text-soft">{role.meaning}</span>
         </p>{/each}
     </div>
   {/if}

@@ -20,7 +20,7 @@
   /** A note that is the same on many rows is said on the first of them only. */
   const repeated = (place: number) =>
     pins[place]!.fit === 'not_proven' &&
-    pins.slice(0, place).some((one) => one.fit === 'not_proven' && one.why === pins[place]!.why)
+    pins.slice(0, place).some((pin) => pin.fit === 'not_proven' && pin.why === pins[place]!.why)
 </script>
 
 <section class="sheet relative overflow-hidden" aria-labelledby="shear-title">

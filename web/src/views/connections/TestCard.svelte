@@ -90,7 +90,7 @@
         The credential alone is good. This test did not try the whole road.
       </p>
     {:else if test?.passed}<p class="text-success mt-2 font-semibold">
-        {test.rungs.some((one) => one.skipped)
+        {test.rungs.some((rung) => rung.skipped)
           ? 'Every rung that was tried passed'
           : 'All rungs passed'}.
       </p>{/if}

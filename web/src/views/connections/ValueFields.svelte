@@ -16,7 +16,7 @@
 </script>
 
 <!-- The form is made from the profile's own description of what the application wants. -->
-{#each scheme.values.filter((one) => !one.secret && one.type !== 'scopes') as one (one.key)}
+{#each scheme.values.filter((value) => !value.secret && value.type !== 'scopes') as one (one.key)}
   <Field
     id={one.key}
     label={one.label + (one.required ? '' : ', if there is one')}

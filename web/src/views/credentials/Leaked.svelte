@@ -71,15 +71,19 @@
       {one}.
     </p>{/each}
   {#if found}<LeakedTokens {found} {again} />{/if}
-  {#each found?.credentials ?? [] as one (one.id)}
-    {@const dead = one.over || !one.lives}
-    <section class="sheet mb-4 p-4" aria-label="Recognised: {one.hint}">
+  {#each found?.credentials ?? [] as credential (credential.id)}
+    {@const dead = credential.over || !credential.lives}
+    <section class="sheet mb-4 p-4" aria-label="Recognised: {credential.hint}">
       <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
         <h2>
-          {kindName(one.kind, one.house)}
-          <a class="act value" href="/credentials/{one.id}">{one.hint}</a>
+          {kindName(credential.kind, credential.house)}
+          <a class="act value" href="/credentials/{credential.id}">{credential.hint}</a>
         </h2>
-        <span>{[one.client, one.application, one.environment].filter(Boolean).join(', ')}</span>
+        <span
+          >{[credential.client, credential.application, credential.environment]
+            .filter(Boolean)
+            .join(', ')}</span
+        >
         <span class={dead ? 'text-success font-semibold' : 'text-error font-semibold'}
           >{dead ? 'no longer gives access' : 'gives access to anyone who has it'}</span
         >
@@ -89,7 +93,7 @@
           <h3 class="mb-1 font-bold">
             {dead ? 'Whom it stopped' : 'What stops when it is revoked'}
           </h3>
-          {#each one.stops as each (each.ref)}
+          {#each credential.stops as each (each.ref)}
             <p>
               <a class="act value" href="/connections/{each.ref}">{each.ref}</a>
               {#if each.at}stops <When at={each.at} />,{/if}
@@ -100,12 +104,12 @@
                 ? `Hit: ${each.workloads.join(', ')}`
                 : 'No workload of it is known.'}
             </p>
-          {:else}{#if !one.drawer}<p>
+          {:else}{#if !credential.drawer}<p>
                 No connection uses it. Anything else that does stops immediately.
               </p>{/if}{/each}
-          {#if one.drawer}<Drawer drawer={one.drawer} {dead} />{/if}
+          {#if credential.drawer}<Drawer drawer={credential.drawer} {dead} />{/if}
           <p class="help mt-2">
-            <When at={one.last_used} prefix="last used " />{one.last_used
+            <When at={credential.last_used} prefix="last used " />{credential.last_used
               ? ''
               : 'No use of it was ever seen.'}
           </p>
@@ -113,34 +117,39 @@
         <div>
           <h3 class="mb-1 font-bold">The quickest replacement</h3>
           <ol class="list-decimal ps-5">
-            {#each one.acts as each (each)}<li>{each}</li>{/each}
+            {#each credential.acts as each (each)}<li>{each}</li>{/each}
           </ol>
-          {#if !dead && !one.house && one.connections.length}
-            <a class="btn btn-sm mt-3" href="/credentials/{one.id}?act=replace">Replace it first</a>
+          {#if !dead && !credential.house && credential.connections.length}
+            <a class="btn btn-sm mt-3" href="/credentials/{credential.id}?act=replace"
+              >Replace it first</a
+            >
           {/if}
-          {#if !dead && one.house}
+          {#if !dead && credential.house}
             <div class="mt-3 flex flex-wrap gap-2">
               <button
                 class="btn btn-error btn-sm"
-                onclick={() => (revoking = revoking === one.id ? '' : one.id)}>Revoke it now</button
+                onclick={() => (revoking = revoking === credential.id ? '' : credential.id)}
+                >Revoke it now</button
               >
-              <a class="btn btn-sm" href="/credentials/{one.id}?act=replace">Replace it first</a>
+              <a class="btn btn-sm" href="/credentials/{credential.id}?act=replace"
+                >Replace it first</a
+              >
             </div>
-            {#if revoking === one.id}
+            {#if revoking === credential.id}
               <p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
-                {one.stops.length
-                  ? `${one.stops.map((each) => each.ref).join(', ')} would stop immediately.`
-                  : `${one.drawer?.name ?? 'Anything that uses it'} stops immediately.`}
+                {credential.stops.length
+                  ? `${credential.stops.map((each) => each.ref).join(', ')} would stop immediately.`
+                  : `${credential.drawer?.name ?? 'Anything that uses it'} stops immediately.`}
                 It cannot be undone.
                 <button
                   class="btn btn-error btn-sm mt-1"
                   disabled={acts.busy}
-                  onclick={() => revoke(one.id)}>Revoke {one.hint}</button
+                  onclick={() => revoke(credential.id)}>Revoke {credential.hint}</button
                 >
               </p>
             {/if}
-          {:else if !dead && one.client_key}<p class="mt-2">
-              <a class="act" href="/clients/{one.client_key}">To the client, and its acts</a>
+          {:else if !dead && credential.client_key}<p class="mt-2">
+              <a class="act" href="/clients/{credential.client_key}">To the client, and its acts</a>
             </p>{/if}
         </div>
       </div>

@@ -38,26 +38,26 @@
       await ok(api.DELETE('/api/clients/{identity}/management', { params: { path: { identity } } }))
       await again()
     })
-  const endSetAside = (one: Held) =>
+  const endSetAside = (held: Held) =>
     acts.run(async () => {
       await ok(
         api.POST('/api/connections/{ref}/set-aside', {
-          params: { path: { ref: one.ref } },
+          params: { path: { ref: held.ref } },
           body: { use: false },
         }),
       )
       await again()
     })
-  const whose = (one: Held) => (one.set_aside ? `set aside for ${one.ref}` : `of ${one.ref}`)
-  const endHeld = (one: Held) =>
+  const whose = (held: Held) => (held.set_aside ? `set aside for ${held.ref}` : `of ${held.ref}`)
+  const endHeld = (held: Held) =>
     acts.run(async () => {
       const { there } = await ok(
         api.POST('/api/connections/{ref}/token-endings', {
-          params: { path: { ref: one.ref } },
-          body: { why, username: one.person },
+          params: { path: { ref: held.ref } },
+          body: { why, username: held.person },
         }),
       )
-      ended = { ref: one.ref, there }
+      ended = { ref: held.ref, there }
       await again()
     })
 </script>
@@ -120,20 +120,21 @@
     {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
   </div>
 {/each}
-{#each found.families as one (one.id)}
+{#each found.families as family (family.id)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    A refresh token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>, from what {one.person}
+    A refresh token of <a class="act" href="/clients/{family.client_key}">{family.client}</a>, from
+    what {family.person}
     allowed it:
-    {#if one.alive}{one.spent
+    {#if family.alive}{family.spent
         ? 'it was used before, and ends all that came of it when it is shown again.'
-        : `anyone who has it${one.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
+        : `anyone who has it${family.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
-        onclick={() => endFamily(one.id)}>End all that came of it</button
+        onclick={() => endFamily(family.id)}>End all that came of it</button
       >
       <span class="help block"
-        >{one.person} is then asked anew when {one.client} next wants in.</span
+        >{family.person} is then asked anew when {family.client} next wants in.</span
       >
     {:else}it no longer gives access.{/if}
   </div>

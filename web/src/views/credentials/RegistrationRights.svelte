@@ -41,12 +41,13 @@
   <p class="help mb-2">
     A program may register its own client with a token that you give its people.
   </p>
-  {#each authority.rights as one (one.id)}
+  {#each authority.rights as right (right.id)}
     <p>
-      <span class="value">{one.hint}</span> for {one.application}, {one.left} left{one.scopes
-        ? `, at most ${one.scopes.join(' ') || 'no scope'}`
-        : ''}, <When at={one.ends} prefix="ends " /> · {one.made_by}
-      <button class="act ms-2" disabled={acts.busy} onclick={() => end(one.id)}>Take it away</button
+      <span class="value">{right.hint}</span> for {right.application}, {right.left} left{right.scopes
+        ? `, at most ${right.scopes.join(' ') || 'no scope'}`
+        : ''}, <When at={right.ends} prefix="ends " /> · {right.made_by}
+      <button class="act ms-2" disabled={acts.busy} onclick={() => end(right.id)}
+        >Take it away</button
       >
     </p>
   {/each}

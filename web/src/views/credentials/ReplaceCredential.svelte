@@ -14,7 +14,7 @@
     queryFn: () => ok(api.GET('/api/credentials/{identity}/replacement-previews', path)),
   }))
   let chosen = $state('')
-  const way = $derived(found.data?.ways.find((one) => one.way === chosen) ?? found.data?.ways[0])
+  const way = $derived(found.data?.ways.find((way) => way.way === chosen) ?? found.data?.ways[0])
   const WAYS: Record<string, string> = {
     house: 'The house authority makes the second one',
     protocol: 'By protocol: the application makes it (RFC 7592)',

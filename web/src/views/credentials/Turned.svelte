@@ -16,11 +16,11 @@
     ></thead
   >
   <tbody>
-    {#each rows as one, at (at)}
+    {#each rows as row, at (at)}
       <tr>
-        <td><When at={one.at} /></td><td class="value">{one.endpoint}</td><td>{one.what}</td>
-        {#if client}<td class="value">{one.client || '—'}</td>{/if}<td class="value"
-          >{one.address}</td
+        <td><When at={row.at} /></td><td class="value">{row.endpoint}</td><td>{row.what}</td>
+        {#if client}<td class="value">{row.client || '—'}</td>{/if}<td class="value"
+          >{row.address}</td
         >
       </tr>
     {/each}

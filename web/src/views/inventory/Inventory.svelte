@@ -76,8 +76,9 @@
     <table class="rows">
       <thead><tr><th>Line</th><th>Where</th><th>What</th></tr></thead>
       <tbody
-        >{#each mistakes as one, at (at)}<tr
-            ><td>{one.line}</td><td class="value">{one.where}</td><td>{one.says}</td></tr
+        >{#each mistakes as mistake, at (at)}<tr
+            ><td>{mistake.line}</td><td class="value">{mistake.where}</td><td>{mistake.says}</td
+            ></tr
           >{/each}</tbody
       >
     </table>
@@ -206,12 +207,12 @@
           {#if taken}<p>They are taken over, as an import.</p>{/if}
           {#if tableSeen}
             {#if tableSeen.nothing}<p>Nothing would change.</p>{/if}
-            {#each tableSeen.adds as one (one)}<p>
+            {#each tableSeen.adds as add (add)}<p>
                 <span class="text-success font-semibold">added</span>
-                {one}
+                {add}
               </p>{/each}
-            {#each tableSeen.changes as one (one.key)}<p>
-                <span class="font-semibold">{one.key}</span>: {one.says.join('; ')}
+            {#each tableSeen.changes as change (change.key)}<p>
+                <span class="font-semibold">{change.key}</span>: {change.says.join('; ')}
               </p>{/each}
           {/if}
         </div>

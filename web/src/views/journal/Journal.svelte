@@ -66,14 +66,14 @@
         ></thead
       >
       <tbody>
-        {#each rows as one (one.number)}
+        {#each rows as row (row.number)}
           <tr>
-            <td>{one.number}</td><td class="whitespace-nowrap"><When at={one.at} /></td><td
-              >{one.who}</td
-            ><td>{one.did}</td>
-            <td>{one.noun} <span class="value">{one.ref}</span></td><td
-              class="text-soft max-w-[30rem] wrap-anywhere">{shown(one.details)}</td
-            ><td class="value text-soft" title={one.own}>{one.own.slice(0, 8)}</td>
+            <td>{row.number}</td><td class="whitespace-nowrap"><When at={row.at} /></td><td
+              >{row.who}</td
+            ><td>{row.did}</td>
+            <td>{row.noun} <span class="value">{row.ref}</span></td><td
+              class="text-soft max-w-[30rem] wrap-anywhere">{shown(row.details)}</td
+            ><td class="value text-soft" title={row.own}>{row.own.slice(0, 8)}</td>
           </tr>
         {/each}
       </tbody>

@@ -30,13 +30,13 @@
     <table class="rows">
       <thead><tr><th>Part</th><th>State</th><th>What is seen</th></tr></thead>
       <tbody>
-        {#each found.data.checks as one (one.key)}
-          {@const [says, look] = STATES[one.state] ?? [one.state, '']}
-          <tr data-check={one.key}>
-            <td class="whitespace-nowrap">{one.name}</td>
+        {#each found.data.checks as check (check.key)}
+          {@const [says, look] = STATES[check.state] ?? [check.state, '']}
+          <tr data-check={check.key}>
+            <td class="whitespace-nowrap">{check.name}</td>
             <td class="font-semibold whitespace-nowrap {look}">{says}</td>
             <td
-              >{one.says}{#if one.act}<br /><span class="text-soft">{one.act}</span>{/if}</td
+              >{check.says}{#if check.act}<br /><span class="text-soft">{check.act}</span>{/if}</td
             >
           </tr>
         {/each}

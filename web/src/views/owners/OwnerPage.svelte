@@ -61,11 +61,11 @@
         <table class="rows">
           <thead><tr><th>What</th><th>Name</th><th>Where</th></tr></thead>
           <tbody>
-            {#each things as one (one.address)}
+            {#each things as thing (thing.address)}
               <tr data-row>
-                <td>{capital(one.what)}</td>
-                <td><a class="act" href={one.address}>{one.name}</a></td>
-                <td>{one.says}</td>
+                <td>{capital(thing.what)}</td>
+                <td><a class="act" href={thing.address}>{thing.name}</a></td>
+                <td>{thing.says}</td>
               </tr>
             {/each}
           </tbody>

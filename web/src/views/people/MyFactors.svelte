@@ -163,18 +163,20 @@
     {#if doing === 'device' || doing === 'drop'}{@render ask()}{/if}
   {/if}
   <h3 class="mt-3 font-bold">Passkeys</h3>
-  {#each who.passkeys ?? [] as one (one.id)}
+  {#each who.passkeys ?? [] as passkey (passkey.id)}
     <p class="flex flex-wrap items-baseline gap-x-3">
-      <span>{one.name}</span><span class="text-soft"
-        ><When at={one.added} prefix="added " />{#if one.last_used}, <When
-            at={one.last_used}
+      <span>{passkey.name}</span><span class="text-soft"
+        ><When at={passkey.added} prefix="added " />{#if passkey.last_used}, <When
+            at={passkey.last_used}
             prefix="last used "
           />{/if}</span
-      ><button class="act" aria-label="Do without {one.name}" onclick={() => open(`drop-${one.id}`)}
-        >Do without it</button
+      ><button
+        class="act"
+        aria-label="Do without {passkey.name}"
+        onclick={() => open(`drop-${passkey.id}`)}>Do without it</button
       >
     </p>
-    {#if doing === `drop-${one.id}`}{@render ask()}{/if}
+    {#if doing === `drop-${passkey.id}`}{@render ask()}{/if}
   {/each}
   {#if here()}
     <p><button class="act" onclick={() => open('passkey')}>Add a passkey</button></p>

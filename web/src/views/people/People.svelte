@@ -75,57 +75,57 @@
           ></thead
         >
         <tbody>
-          {#each rows as one (one.username)}
+          {#each rows as row (row.username)}
             <tr data-row>
-              <td><a class="act" href="/people/{one.username}">{one.name}</a></td><td class="value"
-                >{one.username}</td
+              <td><a class="act" href="/people/{row.username}">{row.name}</a></td><td class="value"
+                >{row.username}</td
               >
               <td>
                 {#if may('change')}
                   <select
                     class="line-in"
-                    aria-label="Role of {one.name}"
-                    value={one.role}
-                    onchange={(e) => void change(one.username, { role: e.currentTarget.value })}
+                    aria-label="Role of {row.name}"
+                    value={row.role}
+                    onchange={(e) => void change(row.username, { role: e.currentTarget.value })}
                     >{#each ROLES as [role] (role)}<option>{role}</option>{/each}</select
                   >
-                {:else}{one.role}{/if}
+                {:else}{row.role}{/if}
               </td>
-              <td><When at={one.last_login} />{one.last_login ? '' : 'never'}</td>
+              <td><When at={row.last_login} />{row.last_login ? '' : 'never'}</td>
               <td
-                >{one.second_factor
+                >{row.second_factor
                   ? 'set up'
-                  : 'none'}{#if one.second_factor && may('change') && one.username !== session.who?.username}&nbsp;<button
+                  : 'none'}{#if row.second_factor && may('change') && row.username !== session.who?.username}&nbsp;<button
                     class="act"
-                    onclick={() => void dropFactor(one.username)}
-                    aria-label="Take away the second factor of {one.name}">take it away</button
+                    onclick={() => void dropFactor(row.username)}
+                    aria-label="Take away the second factor of {row.name}">take it away</button
                   >{/if}</td
               >
               <td
-                >{one.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
+                >{row.active ? 'on' : 'off'}{#if may('change')}&nbsp;<button
                     class="act"
-                    onclick={() => void change(one.username, { active: !one.active })}
-                    aria-label="Switch {one.name} {one.active ? 'off' : 'on'}"
-                    >{one.active ? 'switch off' : 'switch on'}</button
+                    onclick={() => void change(row.username, { active: !row.active })}
+                    aria-label="Switch {row.name} {row.active ? 'off' : 'on'}"
+                    >{row.active ? 'switch off' : 'switch on'}</button
                   >{/if}</td
               >
               {#if may('change')}<td class="whitespace-nowrap"
-                  >{#if one.must_change}<span class="text-soft">must change it</span
-                    >&nbsp;{/if}{#if one.username !== session.who?.username}<button
+                  >{#if row.must_change}<span class="text-soft">must change it</span
+                    >&nbsp;{/if}{#if row.username !== session.who?.username}<button
                       class="act"
                       onclick={() => (
-                        (giving = giving === one.username ? '' : one.username),
+                        (giving = giving === row.username ? '' : row.username),
                         (given = '')
                       )}
-                      aria-label="Give {one.name} a new password">new password</button
+                      aria-label="Give {row.name} a new password">new password</button
                     >&nbsp;<button
                       class="act"
-                      onclick={() => void logOut(one.username)}
-                      aria-label="Log {one.name} out everywhere">log out</button
+                      onclick={() => void logOut(row.username)}
+                      aria-label="Log {row.name} out everywhere">log out</button
                     >{/if}</td
                 >{/if}
             </tr>
-            {#if giving === one.username}
+            {#if giving === row.username}
               <tr
                 ><td colspan="7"
                   ><form
@@ -134,7 +134,7 @@
                   >
                     <PasswordField
                       id="given-password"
-                      label="Password for {one.name}"
+                      label="Password for {row.name}"
                       error={errors.password}
                       help="They must change it when they log in. Their sessions end."
                       bind:value={given}

@@ -11,7 +11,7 @@
     keep them where your password is not.
   </p>
   <ol class="value mb-2 grid grid-cols-2 gap-x-6">
-    {#each codes as one (one)}<li>{one}</li>{/each}
+    {#each codes as code (code)}<li>{code}</li>{/each}
   </ol>
   <Copy text={codes.join('\n')} what="the recovery codes" />
   <button class="btn btn-primary btn-sm ms-3" onclick={done}>I have kept them</button>

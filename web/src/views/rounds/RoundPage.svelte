@@ -44,7 +44,7 @@
       found.data.done === 0 &&
       !words &&
       tests.rows.length > 0 &&
-      tests.rows.every((one) => one.state === 'waiting') &&
+      tests.rows.every((test) => test.state === 'waiting') &&
       clock.now - new Date(found.data.begun).getTime() > 20_000,
   )
   /** What is shown is read anew as the round goes on, at most every second. */
@@ -140,26 +140,28 @@
       <table class="rows">
         <thead><tr><th>Connection</th><th>How it went</th><th>Where it stopped</th></tr></thead>
         <tbody>
-          {#each tests.rows as one (one.test)}
+          {#each tests.rows as test (test.test)}
             <tr data-row>
-              <td><a class="act value" href="/connections/{one.connection}">{one.connection}</a></td
+              <td
+                ><a class="act value" href="/connections/{test.connection}">{test.connection}</a
+                ></td
               >
               <td
-                class={one.passed === false
+                class={test.passed === false
                   ? 'text-error font-semibold'
-                  : one.passed
+                  : test.passed
                     ? 'text-success font-semibold'
                     : 'text-soft'}
-                >{one.passed === false
+                >{test.passed === false
                   ? '✕ failed'
-                  : one.passed
+                  : test.passed
                     ? '✓ passed'
-                    : one.state === 'waiting'
+                    : test.state === 'waiting'
                       ? 'waits for its turn'
-                      : one.state}</td
+                      : test.state}</td
               >
               <td
-                >{#if one.says}<a class="hover:underline" href="/tests/{one.test}">{one.says}</a
+                >{#if test.says}<a class="hover:underline" href="/tests/{test.test}">{test.says}</a
                   >{/if}</td
               >
             </tr>

@@ -55,13 +55,13 @@
           ></thead
         >
         <tbody>
-          {#each list.rows as one (one.number)}
+          {#each list.rows as row (row.number)}
             <tr data-row>
-              <td><a class="act" href="/rounds/{one.number}">Round {one.number}</a></td>
-              <td><When at={one.begun} past /></td><td>{one.begun_by}</td>
-              <td>{one.stopped ? 'stopped after ' : ''}{lasted(one.begun, one.ended)}</td>
-              <td>{one.done.toLocaleString('en')} of {one.total.toLocaleString('en')}</td>
-              <td class={one.failed ? 'text-error font-semibold' : ''}>{one.failed}</td>
+              <td><a class="act" href="/rounds/{row.number}">Round {row.number}</a></td>
+              <td><When at={row.begun} past /></td><td>{row.begun_by}</td>
+              <td>{row.stopped ? 'stopped after ' : ''}{lasted(row.begun, row.ended)}</td>
+              <td>{row.done.toLocaleString('en')} of {row.total.toLocaleString('en')}</td>
+              <td class={row.failed ? 'text-error font-semibold' : ''}>{row.failed}</td>
             </tr>
           {/each}
         </tbody>

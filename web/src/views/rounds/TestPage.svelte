@@ -56,21 +56,23 @@
           >{millis(rung.ms)}{rung.tries > 1 ? `, ${rung.tries} tries` : ''}</span
         >
       </h2>
-      {#each rung.exchanges as one, place (place)}
+      {#each rung.exchanges as exchange, place (place)}
         <details
           class="border-base-300 mt-2 border-t pt-2"
           open={!rung.passed && place === rung.exchanges.length - 1}
         >
           <summary class="min-h-[24px] cursor-pointer"
             ><span class="value"
-              >{one.method} {one.url.length > 110 ? one.url.slice(0, 110) + '…' : one.url}</span
+              >{exchange.method}
+              {exchange.url.length > 110 ? exchange.url.slice(0, 110) + '…' : exchange.url}</span
             >
             →
-            <strong>{one.status ?? one.error}</strong>
-            <span class="help">{millis(one.ms)}, {one.response_size} octets</span></summary
+            <strong>{exchange.status ?? exchange.error}</strong>
+            <span class="help">{millis(exchange.ms)}, {exchange.response_size} octets</span
+            ></summary
           >
           <div class="grid grid-cols-2 gap-4 pt-1">
-            {#each [['Sent', [[one.method, one.url], ...one.request_headers], one.request_body], ['Came back', [['status', String(one.status ?? one.error)], ...one.response_headers], one.response_body]] as const as [title, lines, body] (title)}
+            {#each [['Sent', [[exchange.method, exchange.url], ...exchange.request_headers], exchange.request_body], ['Came back', [['status', String(exchange.status ?? exchange.error)], ...exchange.response_headers], exchange.response_body]] as const as [title, lines, body] (title)}
               <div>
                 <h3 class="font-semibold">{title}</h3>
                 <pre class="value whitespace-pre-wrap text-[0.9em]">{lines

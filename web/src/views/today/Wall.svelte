@@ -150,8 +150,8 @@
               {#each today.environments as environment (environment.key)}
                 {@const cells = row.cells[environment.key] ?? []}
                 {@const bad = cells.some(
-                  (one) =>
-                    one.state === 'unlatched' || one.state === 'sticking' || out(one.glyph.fits),
+                  (cell) =>
+                    cell.state === 'unlatched' || cell.state === 'sticking' || out(cell.glyph.fits),
                 )}
                 <td
                   class="border-base-300 h-[53px] border-t border-l px-3 py-1 align-middle {bad

@@ -119,9 +119,9 @@
         >
       </fieldset>
       {#if form.right === 'draw'}
-        {#each drawables.data ?? [] as one (one.ref)}
-          <p class="help {one.hands_out === 'secret' ? 'text-error' : ''}">
-            <span class="value">{one.ref}</span> hands out {one.says}.
+        {#each drawables.data ?? [] as drawable (drawable.ref)}
+          <p class="help {drawable.hands_out === 'secret' ? 'text-error' : ''}">
+            <span class="value">{drawable.ref}</span> hands out {drawable.says}.
           </p>
         {:else}<p class="help">What it gets is said here once it uses a connection.</p>{/each}
       {/if}
@@ -179,12 +179,13 @@
       </p>{/if}{/each}
   {#if draws.data?.length}
     <h3 class="mt-3 mb-1 font-bold">What it drew</h3>
-    {#each draws.data as one (one.ref)}
+    {#each draws.data as draw (draw.ref)}
       <p class="flex items-baseline gap-3">
-        {#if one.ref}<a class="act value" href="/connections/{one.ref}">{one.ref}</a>{:else}<span
+        {#if draw.ref}<a class="act value" href="/connections/{draw.ref}">{draw.ref}</a>{:else}<span
             class="text-soft">a connection that is gone</span
           >{/if}
-        <span class="text-soft ms-auto text-end">{one.week} in 7 days · <When at={one.last} /></span
+        <span class="text-soft ms-auto text-end"
+          >{draw.week} in 7 days · <When at={draw.last} /></span
         >
       </p>
     {/each}

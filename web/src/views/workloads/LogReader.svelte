@@ -67,9 +67,10 @@
       {seen.lines} lines{seen.unread ? `, ${seen.unread} of them no calls` : ''}.
       {seen.operations.length} of its operations were called:
     </p>
-    {#each seen.operations as one (one.name)}<p>
-        <span class="value">{one.name}</span> <span class="text-soft">{one.count} ×</span>
-        {#if seen.not_recorded.includes(one.name)}<span class="text-warning font-semibold"
+    {#each seen.operations as operation (operation.name)}<p>
+        <span class="value">{operation.name}</span>
+        <span class="text-soft">{operation.count} ×</span>
+        {#if seen.not_recorded.includes(operation.name)}<span class="text-warning font-semibold"
             >not recorded yet</span
           >{/if}
       </p>{/each}

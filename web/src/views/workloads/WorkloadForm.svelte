@@ -39,7 +39,7 @@
     const body = {
       ...form,
       notice_days: Number(form.notice_days) || 0,
-      windows: windows.split('\n').filter((one) => one.trim()),
+      windows: windows.split('\n').filter((part) => part.trim()),
     }
     const known = workload
     const saved = known
@@ -71,7 +71,8 @@
   >
   <Field id="u-environment" label="Environment it runs in" error={errors.environment}
     ><select id="u-environment" class="line-in" bind:value={form.environment}
-      >{#each environments.data ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+      >{#each environments.data ?? [] as environment (environment.key)}<option
+          value={environment.key}>{environment.name}</option
         >{/each}</select
     ></Field
   >

@@ -31,7 +31,7 @@
   let confirming = $state('')
   const chosen = $derived(
     changing
-      ? (found.data?.uses.find((one) => one.id === changing)?.application ?? '')
+      ? (found.data?.uses.find((use) => use.id === changing)?.application ?? '')
       : application,
   )
   const profile = createQuery(() => ({
@@ -119,25 +119,28 @@
         done={(saved) => ((editing = false), saved && void found.refetch())}
       />{/key}{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
-  {#each workload.warnings as one (one.says)}
+  {#each workload.warnings as warning (warning.says)}
     <p role="status" class="bg-bad-ground mb-2 rounded-md px-3 py-2">
-      {one.says}
+      {warning.says}
       {#if may('change')}
-        {#if one.act === 'set_up'}<a
+        {#if warning.act === 'set_up'}<a
             class="act ms-2"
             href="/connections/new?application={workload.uses.find(
-              (each) => !each.connection || one.act === 'set_up',
+              (each) => !each.connection || warning.act === 'set_up',
             )?.application}&environment={workload.environment.key}">Set it up there</a
-          >{:else if one.act === 'finish'}<a class="act ms-2" href="/connections/{one.ref}/set-up"
-            >Finish the set-up</a
+          >{:else if warning.act === 'finish'}<a
+            class="act ms-2"
+            href="/connections/{warning.ref}/set-up">Finish the set-up</a
           >
-        {:else if one.act === 'look'}<a class="act ms-2" href="/connections/{one.ref}">Look at it</a
+        {:else if warning.act === 'look'}<a class="act ms-2" href="/connections/{warning.ref}"
+            >Look at it</a
           >
-        {:else if one.ref}{@const use = workload.uses.find(
-            (each) => each.connection === '' || one.act === 'move',
+        {:else if warning.ref}{@const use = workload.uses.find(
+            (each) => each.connection === '' || warning.act === 'move',
           )}
-          {#if use}<button class="act ms-2" onclick={() => change(use.id, { connection: one.ref })}
-              >Use {one.ref}</button
+          {#if use}<button
+              class="act ms-2"
+              onclick={() => change(use.id, { connection: warning.ref })}>Use {warning.ref}</button
             >{/if}{/if}
       {/if}
     </p>
@@ -166,8 +169,8 @@
               class="line-in"
               bind:value={connection}
               ><option value="">none is set up yet</option
-              >{#each connections.data?.items ?? [] as one (one.ref)}<option value={one.ref}
-                  >{one.ref}, {one.environment.name}</option
+              >{#each connections.data?.items ?? [] as connection (connection.ref)}<option
+                  value={connection.ref}>{connection.ref}, {connection.environment.name}</option
                 >{/each}</select
             ></label
           >
@@ -209,8 +212,8 @@
                 value={use.connection}
                 onchange={(event) => change(use.id, { connection: event.currentTarget.value })}
                 ><option value="">none is set up yet</option
-                >{#each connections.data?.items ?? [] as one (one.ref)}<option value={one.ref}
-                    >{one.ref}, {one.environment.name}</option
+                >{#each connections.data?.items ?? [] as connection (connection.ref)}<option
+                    value={connection.ref}>{connection.ref}, {connection.environment.name}</option
                   >{/each}</select
               ></label
             >
@@ -245,7 +248,7 @@
       {#key id}<DrawsWith {id} name={workload.name} />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">When it may be changed</h2>
-        {#each workload.windows as one (one)}<p class="value">{one}</p>{:else}<p>
+        {#each workload.windows as window (window)}<p class="value">{window}</p>{:else}<p>
             At any time.
           </p>{/each}
         {#if workload.next_window}<p class="help"><NextWindow at={workload.next_window} /></p>{/if}
@@ -281,11 +284,11 @@
   {#if profile.data?.operations.length}
     <fieldset>
       <legend class="label-text">Operations, out of its description</legend>
-      {#each profile.data.operations as one (one.name)}<label
+      {#each profile.data.operations as operation (operation.name)}<label
           class="flex min-h-[26px] items-center gap-2"
-          ><input type="checkbox" value={one.name} bind:group={operations} />
-          <span class="value">{one.name}</span>
-          <span class="help">{one.summary}</span></label
+          ><input type="checkbox" value={operation.name} bind:group={operations} />
+          <span class="value">{operation.name}</span>
+          <span class="help">{operation.summary}</span></label
         >{/each}
       {#if may('change')}<p class="help">
           One that is not in the description is entered manually in <a

@@ -219,15 +219,15 @@ class WorkloadKey(Client):
 
 
 _CLASSES: dict[str, type[Client]] = {
-    str(one.KIND): one
-    for one in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
+    str(subclass.KIND): subclass
+    for subclass in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
 }
 
 
 def of_their_kinds(found: list[Client]) -> list[Client]:
     """Rows that were read by other ways than Django's own, each as its own class."""
-    for one in found:
-        one.__class__ = _CLASSES[one.kind]
+    for client in found:
+        client.__class__ = _CLASSES[client.kind]
     return found
 
 

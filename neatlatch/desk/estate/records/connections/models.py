@@ -67,7 +67,7 @@ class Connection(models.Model):
 
     state = models.CharField(
         max_length=12,
-        choices=[(one.value, one.value) for one in State],
+        choices=[(state.value, state.value) for state in State],
         default=State.NOT_PROVEN.value,
     )
     score = models.FloatField(default=0.0)
@@ -99,9 +99,9 @@ class Connection(models.Model):
         One that is only referred to, its value not in the safe, is none.
         """
         return {
-            one.key: one.credential
-            for one in those_of(self, "held_secrets")
-            if one.credential.fingerprint
+            held_secret.key: held_secret.credential
+            for held_secret in those_of(self, "held_secrets")
+            if held_secret.credential.fingerprint
         } | {**self._shown}
 
     def read_scheme(self) -> Scheme:
@@ -136,16 +136,18 @@ class Connection(models.Model):
         freshest.
         """
         sets = [
-            one
-            for one in those_of(self, "token_sets")
-            if (one.person_id is not None) == self.individual
+            token_set
+            for token_set in those_of(self, "token_sets")
+            if (token_set.person_id is not None) == self.individual
         ]
-        return max(sets, key=lambda one: one.signed_in_at, default=None)
+        return max(sets, key=lambda set_: set_.signed_in_at, default=None)
 
     @property
     def tests_tokens(self) -> TokenSet | None:
         """The tokens of the service account that tests use, where each person has their own."""
-        sets = [one for one in those_of(self, "token_sets") if one.person_id is None]
+        sets = [
+            token_set for token_set in those_of(self, "token_sets") if token_set.person_id is None
+        ]
         return sets[0] if self.individual and self.tests_as and sets else None
 
     @property

@@ -72,7 +72,9 @@ class DatabaseWrapper(base.DatabaseWrapper):
 
     def savepoint_commit(self, sid: str) -> None:
         """Inside a test's own transaction, whatever ends there ends as a transaction would."""
-        if self.atomic_blocks and all(vars(one)["_from_testcase"] for one in self.atomic_blocks):
+        if self.atomic_blocks and all(
+            vars(atomic_block)["_from_testcase"] for atomic_block in self.atomic_blocks
+        ):
             self._end()
         super().savepoint_commit(sid)
 
@@ -81,7 +83,7 @@ class DatabaseWrapper(base.DatabaseWrapper):
             return
         self._ending = True
         try:
-            for one in self.before_commit:
-                one()
+            for act in self.before_commit:
+                act()
         finally:
             self._ending = False
