@@ -43,21 +43,23 @@ def main() -> None:
         clients = page.request.get(f"{ADDRESS}/api/clients?application=cargo-manifests").json()[
             "items"
         ]
-        test = page.request.get(f"{ADDRESS}/api/connections/cargo-manifests").json()["last_test"]
+        test = page.request.get(f"{ADDRESS}/api/connections/production/cargo-manifests").json()[
+            "last_test"
+        ]
         rounds = page.request.get(f"{ADDRESS}/api/rounds").json()["items"]
         production = next(
             client["id"] for client in clients if client["environment"]["key"] == "production"
         )
         views = {
             "today": "/",
-            "connection": "/connections/cargo-manifests",
+            "connection": "/connections/production/cargo-manifests",
             "application": "/applications/cargo-manifests",
             "test": f"/tests/{test}",
             "connections": "/connections",
             "credentials": "/credentials",
             "round": f"/rounds/{rounds[0]['number']}",
             "house": "/credentials/house?environment=production",
-            "set-up": "/connections/harbour-returns-staging/set-up",
+            "set-up": "/connections/staging/harbour-returns/set-up",
             "profile": "/applications/fare-kiosks/profile",
             "redirect-uris": f"/clients/{production}/redirect-uris",
             "scopes": f"/clients/{production}/scopes",
@@ -79,7 +81,7 @@ def main() -> None:
             page.locator("[data-secret]").wait_for()
             page.screenshot(path=OUT / "client.png")
         if not wanted or "intake" in wanted:
-            take(page, "intake", "/connections/tide-tables/set-up")
+            take(page, "intake", "/connections/production/tide-tables/set-up")
             page.get_by_role("button", name="Paste anything").click()
             words = (
                 "client_key: ck-7d21c0a9e4\nclient_secret: ' "
@@ -93,7 +95,7 @@ def main() -> None:
             held = page.request.get(
                 f"{ADDRESS}/api/credentials?words=connection:lost-property env:production"
             ).json()["items"]
-            one = next(each for each in held if each["connections"] == ["lost-property"])
+            one = next(each for each in held if each["connections"] == ["production/lost-property"])
             take(page, "replacing", f"/credentials/{one['id']}?act=replace")
             begin = page.get_by_role("button", name="Begin")
             begin.click()

@@ -12,7 +12,7 @@ from neatlatch.core.schemes import BASIC, CODE, KINDS, endpoint
 
 
 @pytest.mark.parametrize(
-    ("one", "other", "same"),
+    ("text", "other", "same"),
     [
         # RFC 6454 section 4, its examples of the same and of different origins
         ("http://example.com/", "http://example.com:80/", True),
