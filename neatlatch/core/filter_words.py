@@ -11,7 +11,7 @@ from dataclasses import dataclass
 _WORD = re.compile(
     r'(?P<not>-?)(?:(?P<field>[a-z_]+):)?(?:"(?P<quoted>[^"]*)"?|(?P<plain>[^\s"]+))', re.IGNORECASE
 )
-MOST = 20
+MOST, LONGEST = 20, 2000
 # Fields whose values are keys of ours, such as ``not_proven``: people write "not proven" or
 # not-proven.
 _OF_KEYS = frozenset({"state", "kind", "pin", "mark"})
@@ -36,7 +36,7 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
     value yet filters nothing: one is still typing.
     """
     found = []
-    for match in _WORD.finditer(text[:2000]):
+    for match in _WORD.finditer(text[:LONGEST]):
         value = match["quoted"] if match["quoted"] is not None else match["plain"]
         written = (match["field"] or "").lower()
         if written in fields:
@@ -58,6 +58,14 @@ def read(text: str, fields: Mapping[str, str]) -> tuple[Word, ...]:
             ):
                 found.append(Word(plain.lower(), "", bool(match["not"])))
     return tuple(found[:MOST])
+
+
+def is_complete(text: str, fields: Mapping[str, str]) -> bool:
+    """Whether :func:`read` reads every word of a filter: one that is cut off, or has a field
+    without a value, fits more rows than it says.
+    """
+    words = list(_WORD.finditer(text[: LONGEST + 1]))
+    return len(text) <= LONGEST and len(words) == len(read(text, fields))
 
 
 def truth(text: str) -> bool | None:

@@ -111,6 +111,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.authority.records.house",
     "neatlatch.desk.authority.records.certificates",
     "neatlatch.desk.estate.records.workloads",
+    "neatlatch.desk.estate.records.annotations",
     "neatlatch.desk.estate",
     "neatlatch.desk.work.drawing",
     "neatlatch.desk.work.access",

@@ -31,6 +31,8 @@ IN_PATH = {
     "root": NOBODYS_ID,
     "environment": "sandbox",
     "ref": "sandbox/nothing",
+    "of": "connections",
+    "key": "nothing",
 }
 
 

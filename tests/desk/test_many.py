@@ -17,7 +17,9 @@ from django.test import Client as WebClient
 from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 
+from neatlatch.core.annotating import Link, TagsAndNotes
 from neatlatch.desk.authority.records.certificates.models import Issued
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
 from neatlatch.desk.estate.records.connections.models import Connection, FormerName, SignIn
@@ -83,6 +85,7 @@ def values() -> dict[str, dict[str, str]]:
     somewhere = Connection.objects.filter(uses__isnull=False).order_by("ref")[0]
     where = {"application": place.application.key, "environment": place.environment.key}
     return {
+        "/api/annotations": {"of": "connections", "key": somewhere.ref},
         "/api/applications": {"key": place.application.key, "environment": place.environment.key},
         "/api/clients": {"identity": some(Client, connections__isnull=False)},
         "/api/clients/{identity}/issued": {"identity": some(OAuthClient, house=True)},
@@ -206,6 +209,8 @@ def one_of_each(web: WebClient) -> None:
         connection=somewhere,
         changed_at=timezone.now(),
     )
+    content = TagsAndNotes(("quays",), "Ask the quays first.", (Link("https://a.example/"),))
+    object_notes.change(by, somewhere, content)
     passkey = Passkey.objects.create(
         person=by, name="x", credential_id="x", public_key=b"", added=timezone.now()
     )
@@ -219,7 +224,7 @@ def one_of_each(web: WebClient) -> None:
     plan = ImportPlan.objects.create(
         by=by, begun=timezone.now(), ended=timezone.now(), state="applied", total=1, done=1
     )
-    content = {
+    step = {
         "says": ["pace: 10.0 became 3.0"],
         "line": 1,
         "before": {},
@@ -232,7 +237,7 @@ def one_of_each(web: WebClient) -> None:
         kind="connections",
         key=somewhere.ref,
         act="change",
-        packed=packed(content),
+        packed=packed(step),
     )
 
 

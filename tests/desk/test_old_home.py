@@ -39,6 +39,8 @@ INDEX = "finding_"
 # What came later: empty in a home that is carried over, but for the owners that texts named.
 OWNERS = "people_owner"
 LATER = {
+    "annotations_annotation",
+    "annotations_tag",
     "connections_formername",
     "connections_setaside",
     "house_goneaccess",

@@ -48,6 +48,11 @@ def _table(name: str) -> Field:
     return Field(name, "table", {})
 
 
+# What people put on an object; nothing that the object does follows from it.
+ANNOTATIONS = ("tags", "notes", "links")
+_ANNOTATED = (_texts("tags"), Field("notes"), Field("links", "strings", {}))
+
+
 # In the order in which they must be there: later ones refer to earlier ones.
 KINDS = (
     Kind(
@@ -59,6 +64,7 @@ KINDS = (
             Field("look", default="flat", choices=("dashed", "flat", "striped")),
             Field("production", "flag", False),
             Field("wants_service_account", "flag", False),
+            *_ANNOTATED,
         ),
     ),
     Kind(
@@ -71,10 +77,11 @@ KINDS = (
             ),
             Field("active", "flag", True),
             Field("email"),
+            *_ANNOTATED,
         ),
     ),
     Kind("teams", "team", (Field("people", "texts", []),)),
-    Kind("owners", "owner", (Field("mail"), Field("zone"), Field("deputy"))),
+    Kind("owners", "owner", (Field("mail"), Field("zone"), Field("deputy"), *_ANNOTATED)),
     Kind(
         "applications",
         "application",
@@ -84,6 +91,7 @@ KINDS = (
             Field("owner"),
             Field("documentation"),
             _table("profile"),
+            *_ANNOTATED,
         ),
     ),
     Kind(
@@ -112,6 +120,7 @@ KINDS = (
             Field("source", default="registered"),
             Field("put_in_by"),
             Field("public_key"),
+            *_ANNOTATED,
         ),
     ),
     Kind(
@@ -144,6 +153,7 @@ KINDS = (
             _texts("switches"),
             _texts("allow_list"),
             _texts("ticks"),
+            *_ANNOTATED,
         ),
     ),
     Kind(
@@ -163,9 +173,11 @@ KINDS = (
             Field("pace", "number", 10.0),
             Field("time_limit", "number", 30.0),
             Field("left_out_of_rounds", "flag", False),
+            Field("test_interval", "count", 0),
             Field("work_in_rounds", "flag", False),
             Field("accounts", "strings", {}),
             Field("scopes_changed_at", "moment"),
+            *_ANNOTATED,
         ),
     ),
     Kind(
@@ -181,6 +193,7 @@ KINDS = (
             Field("notice_days", "count", 0),
             Field("draws", "flag", False),
             Field("uses", "uses", []),
+            *_ANNOTATED,
         ),
     ),
 )

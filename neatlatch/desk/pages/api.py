@@ -42,9 +42,11 @@ from neatlatch.desk.pages.today import router as today
 from .access import router as access
 from .applications.api import router as applications
 from .applications.environments import router as environments
+from .bulk import router as bulk
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
+from .object_notes import router as object_notes
 from .own_health import router as own_health
 from .own_safe import router as own_safe
 from .own_settings import router as own_settings
@@ -162,6 +164,8 @@ for router in (
     own_settings,
     own_safe,
     finds,
+    object_notes,
+    bulk,
     names,
     unknown_connections,
 ):

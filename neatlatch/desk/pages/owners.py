@@ -13,6 +13,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
@@ -194,7 +195,11 @@ def _full(identity: int) -> OwnerFull:
     return OwnerFull(owner=_rows([one.pk])[0], username=username, things=things)
 
 
-LOOKUPS = {"kind": "kind__startswith", "zone": "zone__icontains"}
+LOOKUPS = {
+    "kind": "kind__startswith",
+    "zone": "zone__icontains",
+    "tag": object_notes.BY_TAG,
+}
 
 
 @router.get("/owners", response=Owners)

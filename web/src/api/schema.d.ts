@@ -4282,6 +4282,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/annotations/{of}/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Annotation
+         * @description Tags, notes and links of an object, by the key, reference or ID in its page's address.
+         */
+        get: operations["object_notes_annotation"];
+        /**
+         * Put Annotation
+         * @description Put tags, notes and links on an object in place of those that are there.
+         */
+        put: operations["object_notes_put_annotation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tags": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Tags
+         * @description The first tags in use, in alphabetical order, that begin so.
+         */
+        get: operations["object_notes_tags"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bulk-changes/previews": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Preview
+         * @description How many objects are meant, and the first of them by name. Nothing is changed.
+         */
+        post: operations["bulk_preview"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bulk-changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change
+         * @description Change the next objects of those that are meant, at most a hundred. Each is changed alone:
+         *     one that refuses is reported, and the others are changed.
+         */
+        post: operations["bulk_change"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/name-proposals": {
         parameters: {
             query?: never;
@@ -4790,6 +4875,8 @@ export interface components {
             environments: components["schemas"]["EnvironmentOut"][];
             /** Connections */
             connections: number;
+            /** Tags */
+            tags: string[];
         };
         /**
          * Applications
@@ -6046,10 +6133,10 @@ export interface components {
             grave: boolean;
         };
         /**
-         * CredentialOut
-         * @description A credential, without its value. ``house``: the house authority issued it.
+         * CredentialRow
+         * @description A credential in the list.
          */
-        CredentialOut: {
+        CredentialRow: {
             /**
              * Id
              * Format: uuid
@@ -6109,6 +6196,8 @@ export interface components {
             replaced_by: string;
             /** Marks */
             marks: components["schemas"]["CredentialMarkOut"][];
+            /** Tags */
+            tags: string[];
         };
         /**
          * Credentials
@@ -6116,7 +6205,7 @@ export interface components {
          */
         Credentials: {
             /** Items */
-            items: components["schemas"]["CredentialOut"][];
+            items: components["schemas"]["CredentialRow"][];
             /** Next */
             next: string | null;
         };
@@ -7809,6 +7898,8 @@ export interface components {
             workloads: number;
             /** Paused */
             paused: boolean;
+            /** Tags */
+            tags: string[];
         };
         /**
          * Connections
@@ -7900,6 +7991,8 @@ export interface components {
             workloads: number;
             /** Paused */
             paused: boolean;
+            /** Tags */
+            tags: string[];
             scheme: components["schemas"]["SchemeOut"];
             /** Schemes */
             schemes: components["schemas"]["SchemeChoice"][];
@@ -7949,6 +8042,8 @@ export interface components {
             tests_do: string;
             /** Work In Rounds */
             work_in_rounds: boolean;
+            /** Test Interval */
+            test_interval: number;
             /** Passes */
             passes: number;
             /** Passes Wanted */
@@ -8253,6 +8348,8 @@ export interface components {
             time_limit?: number | null;
             /** Paused */
             paused?: boolean | null;
+            /** Test Interval */
+            test_interval?: number | null;
             /** Work In Rounds */
             work_in_rounds?: boolean | null;
         };
@@ -9011,6 +9108,8 @@ export interface components {
             warning: string;
             /** Warnings */
             warnings: number;
+            /** Tags */
+            tags: string[];
         };
         /**
          * Workloads
@@ -10583,6 +10682,161 @@ export interface components {
              * @default false
              */
             shared: boolean;
+        };
+        /**
+         * AnnotationOut
+         * @description What people have put on an object, and who last changed it; version 0: nobody has.
+         */
+        AnnotationOut: {
+            /** Tags */
+            tags: string[];
+            /** Notes */
+            notes: string;
+            /** Links */
+            links: components["schemas"]["NoteLinkOut"][];
+            /** Version */
+            version: number;
+            /** Changed At */
+            changed_at: string | null;
+            /** Changed By */
+            changed_by: string;
+        };
+        /**
+         * NoteLinkOut
+         * @description An address outside, and what it is called (empty: the address itself).
+         */
+        NoteLinkOut: {
+            /** Address */
+            address: string;
+            /** Label */
+            label: string;
+        };
+        /**
+         * AnnotationIn
+         * @description All that is put on an object from now on.
+         */
+        AnnotationIn: {
+            /**
+             * Tags
+             * @default []
+             */
+            tags: string[];
+            /**
+             * Notes
+             * @default
+             */
+            notes: string;
+            /**
+             * Links
+             * @default []
+             */
+            links: components["schemas"]["NoteLinkIn"][];
+        };
+        /**
+         * NoteLinkIn
+         * @description An address outside, and what it is called (empty: the address itself).
+         */
+        NoteLinkIn: {
+            /** Address */
+            address: string;
+            /**
+             * Label
+             * @default
+             */
+            label: string;
+        };
+        /**
+         * BulkPreview
+         * @description How many objects would be looked at, how many of them are in production, and what the first
+         *     are called.
+         */
+        BulkPreview: {
+            /** Count */
+            count: number;
+            /** Production */
+            production: number;
+            /** Names */
+            names: string[];
+        };
+        /**
+         * ChosenIn
+         * @description Objects of a list: ``keys`` are those that its rows go by (an application's key, a
+         *     connection's reference, a credential's or workload's ID), or ``words`` is the filter that all of
+         *     them fit (empty: all there are).
+         */
+        ChosenIn: {
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "applications" | "connections" | "credentials" | "workloads";
+            /** Keys */
+            keys?: string[] | null;
+            /** Words */
+            words?: string | null;
+        };
+        /**
+         * BulkOut
+         * @description What was done: send the same again with ``after`` until that is empty.
+         */
+        BulkOut: {
+            /** Changed */
+            changed: number;
+            /** Unchanged */
+            unchanged: number;
+            /** Refused */
+            refused: components["schemas"]["RefusalOut"][];
+            /** After */
+            after: string | null;
+        };
+        /**
+         * RefusalOut
+         * @description An object that was not changed, and why.
+         */
+        RefusalOut: {
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+        };
+        /**
+         * BulkIn
+         * @description What to change in them, absent: stays; ``owner`` empty: nobody's; ``test_interval`` in
+         *     minutes, 0: every round.
+         *
+         *     ``count`` is how many there were in the preview; ``after``, from the answer before, goes on from
+         *     there.
+         */
+        BulkIn: {
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "applications" | "connections" | "credentials" | "workloads";
+            /** Keys */
+            keys?: string[] | null;
+            /** Words */
+            words?: string | null;
+            /** Owner */
+            owner?: string | null;
+            /** Paused */
+            paused?: boolean | null;
+            /** Test Interval */
+            test_interval?: number | null;
+            /**
+             * Add Tags
+             * @default []
+             */
+            add_tags: string[];
+            /**
+             * Remove Tags
+             * @default []
+             */
+            remove_tags: string[];
+            /** Count */
+            count?: number | null;
+            /** After */
+            after?: string | null;
         };
         /**
          * NameProposal
@@ -41485,6 +41739,666 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    object_notes_annotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: "applications" | "clients" | "connections" | "credentials" | "environments" | "owners" | "people" | "workloads";
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnotationOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    object_notes_put_annotation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                of: "applications" | "clients" | "connections" | "credentials" | "environments" | "owners" | "people" | "workloads";
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnnotationIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnotationOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    object_notes_tags: {
+        parameters: {
+            query?: {
+                begin?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bulk_preview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChosenIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkPreview"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bulk_change: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkOut"];
+                };
             };
             /** @description Refused, with the reason */
             400: {

@@ -2,8 +2,12 @@
   import type { Snippet } from 'svelte'
   import type { Schemas } from '../api/client'
   import { searchParams } from 'sv-router'
+  import BulkChange from './BulkChange.svelte'
+  import type { Choosing } from './choosing.svelte'
   import FilterBar from './FilterBar.svelte'
   import Loading from './Loading.svelte'
+  import Pick from './Pick.svelte'
+  import { may } from './session.svelte'
   import SubNav from './SubNav.svelte'
 
   interface Query {
@@ -26,6 +30,9 @@
     rows: Row[]
     /** What a row is told apart by. */
     key: (row: Row) => string | number
+    /** Rows can be selected for one change of many; `named` is what a row is called. */
+    choosing?: Choosing
+    named?: (row: Row) => string
     /** Beside the heading: what can be done, or what the order is. */
     actions?: Snippet
     /** Between the heading and the rows. */
@@ -49,6 +56,8 @@
     query,
     rows,
     key,
+    choosing,
+    named = (row) => String(key(row)),
     actions,
     above,
     head,
@@ -69,8 +78,13 @@
 <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
   <h1>{title}</h1>
   <FilterBar {list} bind:words {placeholder} />
+  {#if choosing && !choosing.on && rows.length && may('change')}<button
+      class="act"
+      onclick={() => (choosing.on = true)}>Select rows</button
+    >{/if}
   {@render actions?.()}
 </header>
+{#if choosing?.on}<BulkChange {choosing} {words} />{/if}
 {@render above?.()}
 <Loading {query} />
 {#if query.data}
@@ -80,9 +94,20 @@
       {:else}
         <div class="sheet overflow-x-auto">
           <table class="rows">
-            <thead><tr>{@render head?.()}</tr></thead>
+            <thead
+              ><tr
+                >{#if choosing?.on}<th><span class="sr-only">Selected</span></th
+                  >{/if}{@render head?.()}</tr
+              ></thead
+            >
             <tbody>
-              {#each rows as one (key(one))}<tr data-row>{@render row?.(one)}</tr>{/each}
+              {#each rows as shown (key(shown))}<tr data-row
+                  >{#if choosing?.on}<Pick
+                      {choosing}
+                      id={String(key(shown))}
+                      name={named(shown)}
+                    />{/if}{@render row?.(shown)}</tr
+                >{/each}
             </tbody>
           </table>
         </div>

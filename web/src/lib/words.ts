@@ -20,6 +20,14 @@ export const FITS: Record<string, string> = {
   not_proven: 'is not proven',
   not_asked: 'is not asked for',
 }
+/** How often rounds that begin by the clock test a connection: minutes, and in words. */
+export const INTERVALS: [number, string][] = [
+  [0, 'every round'],
+  [60, 'every hour'],
+  [360, 'every 6 hours'],
+  [1440, 'every day'],
+  [10080, 'every week'],
+]
 /** Whether a test has come to its end, one way or another. */
 export const ended = (test: { state: string }): boolean =>
   ['done', 'stopped', 'cut'].includes(test.state)

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
 from django.db import transaction
 from django.db.models import Exists, Max, OuterRef, ProtectedError, QuerySet
 
+from neatlatch.core import references
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import Actor
@@ -18,7 +18,7 @@ from neatlatch.desk.ground.journal.services import Told, write
 LOOKS = ("dashed", "flat", "striped")
 # Orders that no environment has, through which they pass while they change places.
 _ASIDE = 10_000
-_KEY = re.compile(r"[a-z0-9]+(?:-[a-z0-9]+)*")
+_LONGEST_KEY = 50
 # What may be in an environment, by the names of models.
 _IN_USE_BY = {
     "place": "applications",
@@ -46,10 +46,8 @@ def all_in_order() -> QuerySet[Environment]:
 @transaction.atomic
 def add(by: Actor, key: str, fields: Mapping[str, Any]) -> Environment:
     """Add an environment, the last in order; its key stays as it is. Raises a field error."""
-    errors = {}
-    if not _KEY.fullmatch(key) or len(key) > 50:
-        errors["key"] = "A key has small letters, digits and single hyphens, 50 at the most."
-    elif Environment.objects.filter(key=key).exists():
+    errors = _wrong_key(key)
+    if not errors and Environment.objects.filter(key=key).exists():
         errors["key"] = f"The key {key} is taken."
     last = Environment.objects.aggregate(last=Max("order"))["last"]
     made = Environment(key=key, order=0 if last is None else last + 1)
@@ -59,6 +57,13 @@ def add(by: Actor, key: str, fields: Mapping[str, Any]) -> Environment:
     made.save(force_insert=True)
     write(by, "added", "environment", key, {"name": made.name})
     return made
+
+
+def _wrong_key(key: str) -> dict[str, str]:
+    if references.is_name(key) and len(key) <= _LONGEST_KEY:
+        return {}
+    says = f"A key has small letters, digits and single hyphens, {_LONGEST_KEY} at the most."
+    return {"key": says}
 
 
 @transaction.atomic
@@ -124,8 +129,16 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
 
 @transaction.atomic
 def declare(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Environment:
-    """Make or change an environment to what a file declares."""
-    found, _ = Environment.objects.update_or_create(key=key, defaults=given)
+    """Make or change an environment to what a file declares. Raises a field error."""
+    known = Environment.objects.select_for_update().filter(key=key).first()
+    found = known or Environment(key=key)
+    found.order = given["order"]
+    errors = _put(found, given)
+    if known is None:
+        errors |= _wrong_key(key)
+    if errors:
+        raise wrong_fields(errors)
+    found.save()
     told.write(by, "environment", key)
     return found
 

@@ -110,6 +110,7 @@ def connection(
         "scopes",
         "tests_as",
         "work_in_rounds",
+        "test_interval",
         "individual",
         "pace",
         "time_limit",

@@ -7,6 +7,7 @@ from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field
 from hashlib import sha256
 from typing import Any
+from uuid import UUID
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
@@ -409,6 +410,71 @@ def _learn_end(connection: Connection) -> None:
         )
 
 
+# Columns that say how a connection is tested and how fast it is called, but not what is sent: after
+# a change of these it is as proven as before.
+HOW_TESTED = ("pace", "time_limit", "paused", "test_interval", "work_in_rounds")
+LONGEST_INTERVAL = 7 * 24 * 60
+# Least and most of those that are numbers; pace in calls a second, time limit in seconds, test
+# interval in minutes.
+_BOUNDS = {
+    "pace": (0.01, 1000),
+    "time_limit": (1, 120),
+    "test_interval": (0, LONGEST_INTERVAL),
+}
+
+
+@transaction.atomic
+def change_how_tested(by: Actor, connection: Connection, wanted: Mapping[str, Any]) -> bool:
+    """Change some of :data:`HOW_TESTED`; whether that changed anything. Raises field errors."""
+    changed, words = _put_how_tested(by, connection.pk, wanted)
+    if words:
+        _write_how_tested(by, changed, words)
+    return bool(words)
+
+
+@transaction.atomic
+def put_how_tested(by: Actor, connection: UUID, wanted: Mapping[str, Any]) -> None:
+    """The same for what a file declares, by the connection's ID: whoever calls it tells the journal
+    of it. Raises field errors.
+    """
+    _put_how_tested(by, connection, wanted)
+
+
+def _put_how_tested(
+    by: Actor, connection: UUID, wanted: Mapping[str, Any]
+) -> tuple[Connection, list[str]]:
+    """The connection as it then is, and in words what changed."""
+    if wrong := _out_of_bounds(wanted):
+        raise wrong_fields(wrong)
+    found = Connection.objects.select_for_update().get(pk=connection)
+    before = told(found)
+    for column, value in wanted.items():
+        setattr(found, column, value)
+    words = changes.in_words(before, told(found))
+    if words:
+        _save_how_tested(by, found)
+    return found, words
+
+
+def _out_of_bounds(wanted: Mapping[str, Any]) -> dict[str, str]:
+    return {
+        key: f"Give a number from {least} to {most}."
+        for key, (least, most) in _BOUNDS.items()
+        if wanted.get(key) is not None and not least <= wanted[key] <= most
+    }
+
+
+def _save_how_tested(by: Actor, connection: Connection) -> None:
+    connection.version += 1
+    connection.changed_at, connection.changed_by = timezone.now(), by.username
+    connection.save(update_fields=["version", "changed_at", "changed_by", *HOW_TESTED])
+
+
+def _write_how_tested(by: Actor, connection: Connection, words: list[str]) -> None:
+    about = {"id": connection.pk, "version": connection.version, "changes": words}
+    write(by, "changed", "connection", connection.ref, about)
+
+
 # The columns that :func:`touched` changes itself.
 _TOUCHED = ("version", "changed_at", "changed_by", *Connection.HEALTH)
 
@@ -483,10 +549,7 @@ def _change(
         if key in values and values[key]
     }
     scopes = given.get("scopes")
-    wrong |= _wrong_scopes(scopes or [])
-    for key, least, most in (("pace", 0.01, 1000), ("time_limit", 1, 120)):
-        if given.get(key) is not None and not least <= given[key] <= most:
-            wrong[key] = f"Give a number from {least} to {most}."
+    wrong |= _wrong_scopes(scopes or []) | _out_of_bounds(given)
     if wrong:
         raise wrong_fields(wrong)
     before, stood = dict(connection.values), told(connection)
@@ -498,9 +561,15 @@ def _change(
     }
     if scopes is not None:
         ask_for_scopes(connection, scopes)
-    for key in ("pace", "time_limit", "paused", "work_in_rounds"):
+    sent_otherwise = changes.in_words(stood, told(connection))
+    for key in HOW_TESTED:
         if given.get(key) is not None:
             setattr(connection, key, given[key])
+    how_tested = changes.in_words(stood, told(connection))
+    if how_tested and not (sent_otherwise or secrets):
+        _save_how_tested(by, connection)
+        _write_how_tested(by, connection, how_tested)
+        return connection, notes
     put = {key: _put_secret(by, connection, pasted, None, key) for key, pasted in secrets.items()}
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         tokens.drop(connection)
@@ -540,6 +609,7 @@ def told(connection: Connection) -> changes.Plain:
         "pace": connection.pace,
         "time limit": connection.time_limit,
         "left out of rounds": connection.paused,
+        "test interval": connection.test_interval,
         "real work in rounds": connection.work_in_rounds,
     }
 

@@ -54,5 +54,12 @@ def holds(word: Word, takes: str = "yes or no") -> bool:
 
 
 def _goes_to_many(model: type[Model], lookup: str) -> bool:
-    field = model._meta.get_field(lookup.partition("__")[0])
-    return bool(field.one_to_many or field.many_to_many)
+    at: type[Model] = model
+    for part in lookup.split("__"):
+        field = at._meta.get_field(part)
+        if field.one_to_many or field.many_to_many:
+            return True
+        if not field.is_relation:
+            break
+        at = field.related_model  # type: ignore[assignment]
+    return False

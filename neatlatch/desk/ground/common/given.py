@@ -19,6 +19,7 @@ MOST_FIELDS = 100
 USUAL = 2_000
 KIB = 1024
 LONGEST = {
+    "notes": 10_000,
     # Pasted or dropped, and read before anything is kept. The body itself is limited too.
     "text": 36 * KIB * KIB,
     "description": 2 * KIB * KIB,

@@ -12,6 +12,7 @@ from django.db.models.functions import Coalesce
 from neatlatch.core.filter_words import Word
 from neatlatch.core.schemes import KINDS
 from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import (
     Application,
     Environment,
@@ -23,7 +24,13 @@ from neatlatch.desk.ground.common.pages import page
 
 from .shapes import ApplicationRow, Applications, EnvironmentOut, environment_out
 
-FIELDS = {"env": "env", "environment": "env", "owner": "owner", "scheme": "scheme"}
+FIELDS = {
+    "env": "env",
+    "environment": "env",
+    "owner": "owner",
+    "scheme": "scheme",
+    "tag": "tag",
+}
 _PLAIN = ("name__icontains", "key__icontains", "purpose__icontains", "owner__name__icontains")
 # A way in is found by its key, or by its label: the application's own, or else that of its kind.
 _BY_WAY = """SELECT a.id FROM applications_application a, json_each(a.profile, '$.schemes') way
@@ -43,6 +50,8 @@ def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Appl
             )
         elif word.field == "owner":
             wanted = Q(owner__name__icontains=word.text)
+        elif word.field == "tag":
+            wanted = Q(**{object_notes.BY_TAG: word.text})
         elif word.field == "scheme":
             wanted = Q(pk__in=_by_way(word.text))
         else:
@@ -60,7 +69,7 @@ def _by_way(text: str) -> RawSQL:
 
 
 def page_of(rows: QuerySet[Application], cursor: str | None) -> Applications:
-    """One page, by name. Three queries."""
+    """One page, by name. Four queries."""
     of_it = (
         Connection.objects.filter(place__application=OuterRef("pk"))
         .order_by()
@@ -74,10 +83,10 @@ def page_of(rows: QuerySet[Application], cursor: str | None) -> Applications:
         "pk", "key", "name", "purpose", "profile", "owner_told", "connection_count", named=True
     )
     found, following = page(told, "name", cursor)
-    environments = _environments([row.pk for row in found])
-    return Applications(
-        items=[_row(row, environments.get(row.pk, [])) for row in found], next=following
-    )
+    keys = [row.pk for row in found]
+    environments, tags = _environments(keys), object_notes.tags_of(Application, keys)
+    items = [_row(row, environments.get(row.pk, []), tags.get(row.pk, [])) for row in found]
+    return Applications(items=items, next=following)
 
 
 def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
@@ -93,7 +102,7 @@ def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
     return found
 
 
-def _row(application: Any, environments: list[EnvironmentOut]) -> ApplicationRow:
+def _row(application: Any, environments: list[EnvironmentOut], tags: list[str]) -> ApplicationRow:
     profile = profile_of(application.pk, application.profile)
     return ApplicationRow(
         key=application.key,
@@ -105,4 +114,5 @@ def _row(application: Any, environments: list[EnvironmentOut]) -> ApplicationRow
         scopes=len(profile.scopes),
         environments=environments,
         connections=application.connection_count,
+        tags=tags,
     )

@@ -134,6 +134,7 @@ class ApplicationRow:
     scopes: int
     environments: list[EnvironmentOut]
     connections: int
+    tags: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)

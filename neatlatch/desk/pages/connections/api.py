@@ -33,7 +33,7 @@ from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
-from neatlatch.desk.ground.common import filtering, problems, safe
+from neatlatch.desk.ground.common import problems, safe
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
@@ -78,46 +78,14 @@ router = Router(tags=["connections"])
 LARGEST_CERTIFICATE = 1024 * 1024
 
 
-# What may be written before a colon, and where it is looked for.
-FIELDS = {
-    "env": "env",
-    "environment": "env",
-    "state": "state",
-    "app": "app",
-    "application": "app",
-    "pin": "pin",
-    "scheme": "scheme",
-    "team": "team",
-    "workload": "workload",
-    "owner": "owner",
-    "client": "client",
-}
-LOOKUPS = {
-    "env": "place__environment__key__startswith",
-    "state": "state__startswith",
-    "app": "place__application__key__contains",
-    "scheme": "scheme__contains",
-    "team": "team__name__icontains",
-    "workload": "uses__workload__name__icontains",
-    "owner": "uses__workload__owner__name__icontains",
-    "client": "client__name__icontains",
-}
-
-
 @router.get("/connections", response=Connections)
 def connections(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
     """Connections by reference; ``words`` filters by plain words and field words
     (``env:production state:unlatched pin:scopes app:cargo``).
     """
     guard.need(request, "look")
-    asked = filter_words.read(words, FIELDS)
-    rows = filtering.apply(
-        Connection.objects.all(),
-        asked,
-        LOOKUPS,
-        ("ref__icontains", "place__application__name__icontains"),
-    )
-    items, following = rows_of.page_of(rows_of.with_pins(rows, asked), cursor)
+    asked = filter_words.read(words, rows_of.FIELDS)
+    items, following = rows_of.page_of(rows_of.fitting(Connection.objects.all(), asked), cursor)
     return written(Connections(items=items, next=following))
 
 

@@ -4,7 +4,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Any
 from uuid import UUID
@@ -13,10 +13,12 @@ from django.db.models import F, QuerySet
 from django.utils import timezone
 
 from neatlatch.core.filter_words import Word
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import summaries
 from neatlatch.desk.estate.connections.summaries import FIT_OF, Summed
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 
@@ -35,8 +37,40 @@ _JOINED = {
 }
 
 
-def with_pins(rows: QuerySet[Connection], words: Iterable[Word]) -> QuerySet[Connection]:
-    """Those with a pin off the line that is named so (``pin:scopes``), or without one."""
+# What may be written before a colon, and where it is looked for.
+FIELDS = {
+    "env": "env",
+    "environment": "env",
+    "state": "state",
+    "app": "app",
+    "application": "app",
+    "pin": "pin",
+    "scheme": "scheme",
+    "team": "team",
+    "workload": "workload",
+    "owner": "owner",
+    "client": "client",
+    "tag": "tag",
+}
+LOOKUPS = {
+    "env": "place__environment__key__startswith",
+    "state": "state__startswith",
+    "app": "place__application__key__contains",
+    "scheme": "scheme__contains",
+    "team": "team__name__icontains",
+    "workload": "uses__workload__name__icontains",
+    "owner": "uses__workload__owner__name__icontains",
+    "client": "client__name__icontains",
+    "tag": object_notes.BY_TAG,
+}
+_PLAIN = ("ref__icontains", "place__application__name__icontains")
+
+
+def fitting(rows: QuerySet[Connection], words: Sequence[Word]) -> QuerySet[Connection]:
+    """Those that fit the words of a filter; ``pin:scopes`` fits those with that pin off the
+    line.
+    """
+    rows = filtering.apply(rows, words, LOOKUPS, _PLAIN)
     for word in words:
         if word.field == "pin":
             named = {"summary__off__contains": f" {word.text}"}
@@ -47,7 +81,7 @@ def with_pins(rows: QuerySet[Connection], words: Iterable[Word]) -> QuerySet[Con
 def page_of(
     rows: QuerySet[Connection], cursor: str | None
 ) -> tuple[list[ConnectionRow], str | None]:
-    """One page of rows by reference name, and the cursor of the next. Three queries; those whose
+    """One page of rows by reference name, and the cursor of the next. Four queries; those whose
     summaries are stale are worked out for it."""
     found, following = page(
         rows.annotate(**_JOINED).values_list(*_OWN, *_JOINED, named=True), "ref", cursor
@@ -56,8 +90,10 @@ def page_of(
         environment.pk: environment_out(environment) for environment in Environment.objects.all()
     }
     fresh = fresh_of((row.pk, row.summary_stale, row.summary_holds_until) for row in found)
+    tags = object_notes.tags_of(Connection, [row.pk for row in found])
     return [
-        _row(row, fresh.get(row.pk), environments[row.environment_id]) for row in found
+        _row(row, fresh.get(row.pk), environments[row.environment_id], tags.get(row.pk, []))
+        for row in found
     ], following
 
 
@@ -77,7 +113,9 @@ def glyph(fits: str, says: str) -> GlyphOut:
     return GlyphOut(fits=[FIT_OF[fit] for fit in fits], says=says)
 
 
-def _row(row: Any, fresh: Summed | None, environment: EnvironmentOut) -> ConnectionRow:
+def _row(
+    row: Any, fresh: Summed | None, environment: EnvironmentOut, tags: list[str]
+) -> ConnectionRow:
     fits, says, off, workloads = (
         (fresh.fits, fresh.says, fresh.off, fresh.workloads)
         if fresh is not None
@@ -95,4 +133,5 @@ def _row(row: Any, fresh: Summed | None, environment: EnvironmentOut) -> Connect
         tested_at=row.tested_at,
         workloads=workloads,
         paused=row.paused,
+        tags=tags,
     )

@@ -80,6 +80,7 @@ class ConnectionRow:
     tested_at: datetime | None
     workloads: int
     paused: bool
+    tags: list[str]
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -199,6 +200,8 @@ class ConnectionOut(ConnectionRow):
     # concerned.
     tests_do: str
     work_in_rounds: bool
+    # Minutes; 0: every round tests it.
+    test_interval: int
     # Passes in a row since it was open, and how many make it latched; 0 where it was not open.
     # Whether rounds try what failed last.
     passes: int
@@ -252,6 +255,7 @@ class ConnectionChange(Given):
     pace: float | None = None
     time_limit: float | None = None
     paused: bool | None = None
+    test_interval: int | None = None
     work_in_rounds: bool | None = None
 
 

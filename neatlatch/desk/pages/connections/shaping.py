@@ -12,6 +12,7 @@ from neatlatch.core.evidence import Rung, curl_line
 from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import aside, destinations, halves, naming, sign_in
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.credentials import ends
@@ -71,6 +72,7 @@ def row(connection: Connection, worked_out: tuple[Pin, ...]) -> ConnectionRow:
         tested_at=connection.tested_at,
         workloads=len(connection.uses.all()),
         paused=connection.paused,
+        tags=object_notes.tags_of(Connection, [connection.pk]).get(connection.pk, []),
     )
 
 
@@ -194,6 +196,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         tests_as=connection.tests_as,
         tests_do=limits.says(),
         work_in_rounds=connection.work_in_rounds,
+        test_interval=connection.test_interval,
         passes=connection.passes,
         passes_wanted=health.PASSES_WANTED,
         rounds_try_what_failed=limits.of_round().tries(connection.failed_rung),

@@ -13,6 +13,7 @@ from ninja.utils import check_csrf
 from neatlatch.core import filter_words
 from neatlatch.desk.authority import handing
 from neatlatch.desk.authority.handing import ReceiptOut
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.credentials import ends, owned, services
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
@@ -23,7 +24,7 @@ from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.work.credentials import leaks, life
 from neatlatch.desk.work.credentials.shown import LeakOut, WholeCredentialOut
 
-from .listing import FIELDS, Credentials, fitting, page_of
+from .listing import FIELDS, CredentialRow, Credentials, fitting, page_of
 from .shapes import (
     AskedHandoverOut,
     EndIn,
@@ -75,8 +76,11 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
     keys, following = page_of(
         fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor
     )
-    found = life.rows(keys, now)
-    return written(Credentials(items=[found[key] for key in keys if key in found], next=following))
+    found, tags = life.rows(keys, now), object_notes.tags_of(Credential, keys)
+    items = [
+        CredentialRow(**vars(found[key]), tags=tags.get(key, [])) for key in keys if key in found
+    ]
+    return written(Credentials(items=items, next=following))
 
 
 @router.post("/leaks", response=LeakOut)

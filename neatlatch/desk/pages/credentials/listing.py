@@ -11,6 +11,7 @@ from uuid import UUID
 from django.db.models import DateTimeField, IntegerField, Q, QuerySet, UUIDField
 
 from neatlatch.core.filter_words import Word
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.connections.models import HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import filtering
@@ -31,6 +32,7 @@ FIELDS = {
     "state": "state",
     "owner": "owner",
     "mark": "mark",
+    "tag": "tag",
 }
 _TEXTS = {
     "kind": "kind__icontains",
@@ -39,6 +41,7 @@ _TEXTS = {
     "by": "put_in_by__icontains",
     "state": "state__icontains",
     "mark": "stands_out__marks__icontains",
+    "tag": object_notes.BY_TAG,
 }
 _PLAIN = (
     "hint__icontains",
@@ -106,10 +109,17 @@ def _owned_by(text: str) -> Q:
 
 
 @dataclass(frozen=True, kw_only=True)
+class CredentialRow(CredentialOut):
+    """A credential in the list."""
+
+    tags: list[str]
+
+
+@dataclass(frozen=True, kw_only=True)
 class Credentials:
     """A page of credentials."""
 
-    items: list[CredentialOut]
+    items: list[CredentialRow]
     next: str | None
 
 

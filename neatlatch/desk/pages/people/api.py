@@ -10,6 +10,7 @@ from django.http import HttpRequest
 from ninja import Router
 
 from neatlatch.core import filter_words
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.given import Given
@@ -136,11 +137,11 @@ def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> 
     access:off``).
     """
     guard.need(request, "look")
-    asked = filter_words.read(words, {"role": "role", "access": "access"})
+    asked = filter_words.read(words, {field: field for field in ("role", "access", "tag")})
     rows = filtering.apply(
         _people(),
         asked,
-        {"role": "role__contains"},
+        {"role": "role__contains", "tag": object_notes.BY_TAG},
         ("username__icontains", "first_name__icontains", "last_name__icontains"),
     )
     for word in asked:

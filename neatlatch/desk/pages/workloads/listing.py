@@ -11,6 +11,7 @@ from django.utils import timezone
 
 from neatlatch.core import windows
 from neatlatch.core.filter_words import Word
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.workloads import warnings
@@ -27,6 +28,7 @@ _LOOKUPS = {
     "owner": "owner__name__icontains",
     "app": "uses__application__key__contains",
     "connection": "uses__connection__ref__contains",
+    "tag": object_notes.BY_TAG,
 }
 FIELDS = {**{lookup: lookup for lookup in _LOOKUPS}, "warned": "warned"}
 _OWN = ("id", "name", "environment_id", "kind", "runs", "windows")
@@ -44,7 +46,7 @@ def fitting(rows: QuerySet[Workload], words: Sequence[Word]) -> QuerySet[Workloa
 
 
 def page_of(rows: QuerySet[Workload], cursor: str | None) -> Workloads:
-    """One page, by name. Five queries, and those of the summaries that are stale."""
+    """One page, by name. Six queries, and those of the summaries that are stale."""
     told: QuerySet[Any] = rows.annotate(owner_told=F("owner__name")).values_list(
         *_OWN, "owner_told", named=True
     )
@@ -54,8 +56,16 @@ def page_of(rows: QuerySet[Workload], cursor: str | None) -> Workloads:
     }
     calls = warnings.calls_of(row.id for row in found)
     choices = warnings.choices_for(call for some in calls.values() for call in some)
+    tags = object_notes.tags_of(Workload, [row.id for row in found])
     items = [
-        _row(row, environments[row.environment_id], calls.get(row.id, []), choices) for row in found
+        _row(
+            row,
+            environments[row.environment_id],
+            calls.get(row.id, []),
+            choices,
+            tags.get(row.id, []),
+        )
+        for row in found
     ]
     return Workloads(items, following)
 
@@ -67,7 +77,11 @@ def next_window(texts: Iterable[str]) -> datetime | None:
 
 
 def _row(
-    row: Any, environment: EnvironmentOut, calls: list[Call], choices: warnings.Choices
+    row: Any,
+    environment: EnvironmentOut,
+    calls: list[Call],
+    choices: warnings.Choices,
+    tags: list[str],
 ) -> WorkloadRow:
     warned = warnings.warn(row.name, calls, choices)
     return WorkloadRow(
@@ -83,4 +97,5 @@ def _row(
         more_calls=max(0, len(calls) - _MOST_CALLS),
         warning=warned[0].says if warned else "",
         warnings=len(warned),
+        tags=tags,
     )

@@ -83,6 +83,7 @@ class WorkloadRow:
     more_calls: int
     warning: str
     warnings: int
+    tags: list[str]
 
 
 @dataclass(frozen=True)

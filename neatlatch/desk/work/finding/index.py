@@ -7,7 +7,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Callable, Iterable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any
 
@@ -20,6 +20,7 @@ from django.utils import timezone
 
 from neatlatch.core.certificates import facts, reading
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
+from neatlatch.desk.estate.records.annotations.models import TARGETS, Annotation
 from neatlatch.desk.estate.records.applications.models import Application, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -238,20 +239,33 @@ _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
     Authority: of_authority,
 }
 _JOINED = {
-    Application: ("owner",),
-    Connection: ("place__application", "place__environment"),
-    Client: ("place__application", "place__environment"),
-    Credential: ("client__place__application", "client__place__environment"),
-    Workload: ("environment", "owner"),
+    Application: ("owner", "annotation"),
+    Connection: ("place__application", "place__environment", "annotation"),
+    Client: ("place__application", "place__environment", "annotation"),
+    Credential: ("client__place__application", "client__place__environment", "annotation"),
+    Person: ("annotation",),
+    Owner: ("annotation",),
+    Workload: ("environment", "owner", "annotation"),
     Issued: ("authority",),
     Authority: ("environment",),
 }
-_HUNG: dict[type[Model], tuple[str, ...]] = {Application: ("places",)}
+_HUNG: dict[type[Model], tuple[str, ...]] = {
+    kind: ("annotation__tags",) for kind, joined in _JOINED.items() if "annotation" in joined
+}
+_HUNG[Application] += ("places",)
 _HEAVY = {
     Credential: ("value",),
     Client: ("management_token",),
     Authority: ("private", "revocations"),
 }
+
+
+def _entries(kind: type[Model], row: Model) -> Iterator[Entry]:
+    """What finds an object; its tags find it by the first of them."""
+    annotation = getattr(row, "annotation", None)
+    tags = " ".join(tag.name for tag in annotation.tags.all()) if annotation is not None else ""
+    for number, entry in enumerate(_WRITERS[kind](row)):
+        yield replace(entry, words=f"{entry.words} {tags}") if tags and not number else entry
 
 
 def _table(model: Model | type[Model]) -> type[Model]:
@@ -310,7 +324,7 @@ def note(model: Model, new: bool = False) -> None:
         if not new:
             _forget(_of(model))
         if fresh is not None:
-            _write((_of(model), entry) for entry in _WRITERS[kind](fresh))
+            _write((_of(model), entry) for entry in _entries(kind, fresh))
 
 
 def _saved(
@@ -342,6 +356,14 @@ def _saved(
                 note(application)
 
 
+def _annotated(sender: type[Model], instance: Annotation, created: bool, **more: Any) -> None:
+    if created:  # its tags come after it, and then it is saved again
+        return
+    target = next(getattr(instance, name) for name in TARGETS if getattr(instance, f"{name}_id"))
+    if _table(target) in _WRITERS:
+        note(target)
+
+
 def _deleted(sender: type[Model], instance: Model, **more: Any) -> None:
     _forget(_of(instance))
 
@@ -355,6 +377,7 @@ def listen() -> None:
                 _deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}"
             )
     post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
+    post_save.connect(_annotated, sender=Annotation, dispatch_uid="finding-saved-annotation")
 
 
 # Rows, or entries that are taken away, of one transaction.
@@ -425,7 +448,7 @@ def _write_block(kind: type[Model], after: str) -> Any:
         rows = rows.filter(pk__gt=after)
     found = list(rows.order_by("pk")[:BLOCK])
     _forget(*(_of(row) for row in found))
-    _write((_of(row), entry) for row in found for entry in _WRITERS[kind](row))
+    _write((_of(row), entry) for row in found for entry in _entries(kind, row))
     return found[-1].pk if found else None
 
 

@@ -9,7 +9,9 @@ from typing import Any
 
 from django.db.models import Model, QuerySet
 
+from neatlatch.core.inventory.shape import ANNOTATIONS, BY_NAME
 from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.applications import environments
 from neatlatch.desk.estate.clients import declared as clients
@@ -40,6 +42,12 @@ from .plain import Given
 from .planning import StepContent
 from .validating import REGISTERED_THERE
 
+# How a connection is tested: fields of a file, and the columns that they are kept in.
+_HOW_TESTED = {
+    "left_out_of_rounds": "paused",
+    **{name: name for name in ("pace", "test_interval", "time_limit", "work_in_rounds")},
+}
+
 
 class Applying:
     """Puts objects in and takes them away, in the surrounding transaction, by the services of each
@@ -62,6 +70,16 @@ class Applying:
         if act == "add" and self._is_there(kind, key, content.after):
             raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
         told = Told(f"applied: {act}", tuple(content.says))
+        if act == "change" and (changed := self._beside(kind, key, content, told)) is not None:
+            return row_of(changed)
+        row = self._put(kind, key, content, told)
+        stood = content.before or {}
+        if any(content.after.get(name) or stood.get(name) for name in ANNOTATIONS):
+            object_notes.declare(self.by, row, content.after)
+        return row_of(row)
+
+    def _put(self, kind: str, key: str, content: StepContent, told: Told) -> Model:
+        assert content.after is not None
         if kind in ("clients", "credentials", "connections"):
             of_a_client: dict[str, Callable[[str, Given, str, Told], Model]]
             of_a_client = {
@@ -69,7 +87,7 @@ class Applying:
                 "credentials": self.credential,
                 "connections": self.connection,
             }
-            return row_of(of_a_client[kind](key, content.after, content.client, told))
+            return of_a_client[kind](key, content.after, content.client, told)
         put: dict[str, Callable[[str, Given, Told], Model]] = {
             "environments": self.environment,
             "people": self.person,
@@ -79,25 +97,54 @@ class Applying:
             "places": self.place,
             "workloads": self.workload,
         }
-        return row_of(put[kind](key, content.after, told))
+        return put[kind](key, content.after, told)
 
     def _is_there(self, kind: str, key: str, given: Given) -> bool:
         """Whether an object that is to be added has been added by somebody else since it was
         planned.
         """
+        return (found := self._rows(kind, key, given)) is not None and found.exists()
+
+    def _beside(self, kind: str, key: str, content: StepContent, told: Told) -> Model | None:
+        """Carry out a change that is not of what an object does: its tags, notes and links, and how
+        a connection is tested. ``None``: this change is more than that.
+        """
+        assert content.before is not None
+        assert content.after is not None
+        before, after = content.before, content.after
+        changed = {name for name in after if after[name] != before.get(name)}
+        how_tested = changed & set(_HOW_TESTED) if kind == "connections" else set()
+        if changed - how_tested - set(ANNOTATIONS):
+            return None
+        rows = self._rows(kind, key, after, content.client)
+        row: Model | None = rows.first() if rows is not None else None
+        if row is None:
+            return None
+        if changed & set(ANNOTATIONS):
+            object_notes.declare(self.by, row, after)
+        if how_tested:
+            wanted = {_HOW_TESTED[name]: after[name] for name in how_tested}
+            connection_services.put_how_tested(self.by, row.pk, wanted)
+        told.write(self.by, BY_NAME[kind].word, key)
+        return row
+
+    def _rows(self, kind: str, key: str, given: Given, client: str = "") -> QuerySet[Any] | None:
+        """The row of an object, by its name in a file; ``None``: of a kind that has none yet."""
         rows: dict[str, Callable[[], QuerySet[Any]]] = {
             "environments": lambda: Environment.objects.filter(key=key),
             "people": lambda: Person.objects.filter(username=key),
             "teams": lambda: Team.objects.filter(name=key),
             "applications": lambda: Application.objects.filter(key=key),
             "places": lambda: _places(key),
-            "credentials": lambda: Credential.objects.filter(pk=key),
+            "credentials": lambda: Credential.objects.filter(pk=key).defer("value"),
             "connections": lambda: Connection.objects.filter(ref=key),
             "workloads": lambda: Workload.objects.filter(
                 name=given["name"], environment__key=given["environment"]
             ),
         }
-        return kind in rows and rows[kind]().exists()
+        if kind == "clients":
+            return Client.objects.filter(pk=client) if client else None
+        return rows[kind]() if kind in rows else None
 
     def environment(self, key: str, given: Given, told: Told) -> Environment:
         """An environment of the firm."""
@@ -118,7 +165,8 @@ class Applying:
 
     def owner(self, key: str, given: Given, told: Told) -> Owner:
         """How an owner is reached."""
-        return owners.declare(self.by, key, owners.Reached(**given), told)
+        reached = owners.Reached(given["mail"], given["zone"], given["deputy"])
+        return owners.declare(self.by, key, reached, told)
 
     def application(self, key: str, given: Given, told: Told) -> Application:
         """An application and its profile."""
@@ -184,7 +232,8 @@ class Applying:
         elif kind == "credentials":
             credentials.remove(by, Credential.objects.select_related("client").get(pk=key))
         elif kind == "owners":  # what they own stays theirs
-            owners.declare(by, key, owners.Reached(), Told("applied: remove"))
+            owner = owners.declare(by, key, owners.Reached(), Told("applied: remove"))
+            object_notes.declare(by, owner, object_notes.plain(None))
         elif kind == "teams":
             accounts.remove_team(by, Team.objects.get(name=key))
         elif kind == "applications":

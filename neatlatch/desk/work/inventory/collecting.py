@@ -15,7 +15,9 @@ from django.db.models import Model, Prefetch
 
 from neatlatch.core import profiles
 from neatlatch.core.access import formats
-from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
+from neatlatch.core.annotating import TagsAndNotes
+from neatlatch.core.inventory.shape import ANNOTATIONS, BY_NAME, KINDS, Content, full
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
@@ -111,6 +113,7 @@ _connections = Reading(
         "pace",
         "time_limit",
         "paused",
+        "test_interval",
         "work_in_rounds",
         "scopes_changed_at",
     ),
@@ -172,6 +175,7 @@ def collected() -> Collected:
     join(uses, "connection", {connection.pk: connection for connection in connections})
     hang(workloads, "uses", uses, "workload_id")
     credentials = _credentials()
+    annotated = object_notes.Everything()
     instances: dict[str, dict[str, Model]] = {
         "environments": {environment.key: environment for environment in environments.values()},
         "people": {person.username: person for person in people.values()},
@@ -190,7 +194,11 @@ def collected() -> Collected:
         },
         "people": {person.username: _person(person) for person in people.values()},
         "teams": {team.name: _team(team) for team in teams},
-        "owners": {owner.key: _owner(owner) for owner in owners.values() if _has_more(owner)},
+        "owners": {
+            owner.key: _owner(owner)
+            for owner in owners.values()
+            if _has_more(owner) or annotated.of(owner) is not None
+        },
         "applications": {
             application.key: _application(application) for application in applications.values()
         },
@@ -205,8 +213,13 @@ def collected() -> Collected:
         "workloads": {workload_key(workload): _workload(workload) for workload in workloads},
     }
     rows = {
-        (kind, key): row_of(one) for kind, some in instances.items() for key, one in some.items()
+        (kind, key): row_of(row) for kind, some in instances.items() for key, row in some.items()
     }
+    for kind in KINDS:
+        if kind.field(ANNOTATIONS[0]) is not None:
+            for key, row in instances[kind.name].items():
+                if (notes := annotated.of(row)) is not None:
+                    found[kind.name][key] |= object_notes.plain(notes)
     content = {
         kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS
     }
@@ -227,12 +240,24 @@ def of_rows(kind: str, rows: Iterable[str]) -> dict[str, ObjectNow]:
     """Some objects of a kind as :func:`collected` has them, by their rows (:func:`row_of`); those
     that are no longer there are left out. A constant number of queries.
     """
-    found = {row_of(row): ObjectNow(key, fields) for row, key, fields in _SOME[kind](list(rows))}
-    shape = BY_NAME[kind]
+    shape, read = BY_NAME[kind], list(_SOME[kind](list(rows)))
+    annotated: dict[Any, TagsAndNotes] = {}
+    if shape.field(ANNOTATIONS[0]) is not None:
+        annotated = object_notes.some([row for row, _, _ in read])
+    found = {
+        row_of(row): ObjectNow(key, _with_annotations(fields, annotated.get(row.pk)))
+        for row, key, fields in read
+    }
     return {
         row: replace(now, fields=full(shape, now.fields)) if now.fields is not None else now
         for row, now in found.items()
     }
+
+
+def _with_annotations(fields: Given | None, content: TagsAndNotes | None) -> Given | None:
+    if content is None:
+        return fields
+    return {**(fields or {}), **object_notes.plain(content)}
 
 
 Rows = Iterator[tuple[Model, str, Given | None]]
@@ -469,6 +494,7 @@ def _connection(connection: Connection, keys: dict[Any, str]) -> Given:
         "pace": connection.pace,
         "time_limit": connection.time_limit,
         "left_out_of_rounds": connection.paused,
+        "test_interval": connection.test_interval,
         "work_in_rounds": connection.work_in_rounds,
         "accounts": {
             each.person.username: each.expected for each in those_of(connection, "accounts")

@@ -19,7 +19,7 @@ from django.utils import timezone
 
 from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
-from neatlatch.core.inventory.shape import KINDS, Content, full
+from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.desk.estate.connections.destinations import Leave, Move
 from neatlatch.desk.ground.common import giving_way, owner
 from neatlatch.desk.ground.common.actors import Actor
@@ -122,8 +122,8 @@ def of_reverse(by: Actor | None, plan: ImportPlan) -> Preview:
         for some, fields in ((wanted, content.before), (base, content.after)):
             if fields is None:
                 some[step.kind].pop(key, None)
-            else:
-                some[step.kind][key] = fields
+            else:  # filled up: the plan may be older than a field
+                some[step.kind][key] = full(BY_NAME[step.kind], fields)
     outcome = merging.merge(now.content, wanted, base, {}, prune=True)
     outcome.changes = [_of_undo(change) for change in outcome.changes]
     undoing.keep_what_is_used(outcome, now.content)

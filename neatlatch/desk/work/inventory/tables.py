@@ -12,6 +12,7 @@ from typing import Literal
 from neatlatch.core import changes, references, registration
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import trees
+from neatlatch.core.inventory.shape import BY_NAME, full
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.lookups import find_connection, find_place
@@ -350,7 +351,8 @@ def _planned(
     lines: dict[tuple[str, str], int] = {}
     for (name, environment), (line, given, calls) in found.items():
         key = f"{name}/{environment}"
-        uses = [dict(use) for use in now.content["workloads"].get(key, {}).get("uses", [])]
+        stands = now.content["workloads"].get(key, full(BY_NAME["workloads"], {}))
+        uses = [dict(use) for use in stands["uses"]]
         for ref, operations in calls.items():
             use = next((use for use in uses if use.get("connection") == ref), None)
             if use is None:
@@ -362,7 +364,8 @@ def _planned(
                 use["operations"] = operations
             else:
                 use.pop("operations", None)
-        wanted["workloads"][key] = {**vars(given), "windows": list(given.windows), "uses": uses}
+        said = {**vars(given), "windows": list(given.windows), "uses": uses}
+        wanted["workloads"][key] = {**stands, **said}
         lines["workloads", key] = line
     return planning.of_wanted(by, now, wanted, lines)
 

@@ -9,8 +9,9 @@ from neatlatch.core import profiles
 from neatlatch.core.inventory import reading
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.reading import SAFE, Mistake
-from neatlatch.core.inventory.shape import Content
+from neatlatch.core.inventory.shape import ANNOTATIONS, Content
 from neatlatch.core.profiles import Profile
+from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.applications.services import read_given
 from neatlatch.desk.estate.clients import declared as clients
 from neatlatch.desk.estate.connections import declared as connections
@@ -49,9 +50,12 @@ def mistakes(
     for change in outcome.changes:
         if change.act == "remove":
             found += _about(change, _check_removal, by, change, now)
-        elif change.does and change.kind in rules.by_kind:
+        elif change.does:
             fields = outcome.content[change.kind][change.key]
-            found += _about(change, rules.by_kind[change.kind], change.key, fields)
+            if ANNOTATIONS[0] in fields:
+                found += _about(change, object_notes.declared, fields)
+            if change.kind in rules.by_kind:
+                found += _about(change, rules.by_kind[change.kind], change.key, fields)
     found += _about_administrators(now.content, outcome)
     return sorted(found, key=lambda mistake: mistake.line)
 
@@ -122,7 +126,11 @@ class _Rules:
 
     def _owner(self, key: str, given: Given) -> None:
         person = key.startswith("person/")
-        owners.Reached(**{**given, "mail": "" if person else given["mail"]}).checked()
+        reached = {name: given[name] for name in ("mail", "zone", "deputy")}
+        owners.Reached(**{**reached, "mail": "" if person else reached["mail"]}).checked()
+        if person and any(given[name] for name in ANNOTATIONS):
+            says = "a person's tags, notes and links belong to the person, not to the owner"
+            raise Problem(422, "These belong to the person.", says)
 
     def _application(self, key: str, given: Given) -> None:
         read_given(given["profile"], "")

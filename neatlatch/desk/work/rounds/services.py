@@ -13,7 +13,7 @@ from datetime import datetime, timedelta
 import structlog
 from django.conf import settings
 from django.db import transaction
-from django.db.models import Count, Q, QuerySet
+from django.db.models import Count, F, Func, IntegerField, Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core import diagnosis, health, oauth2
@@ -359,23 +359,25 @@ def stop_test(by: Actor, test: Test) -> Test:
 
 
 def begin_round(by: Actor) -> Round:
-    """Begin a round over all connections that are not paused.
+    """Begin a round over all connections that are not paused; one that the clock begins leaves out
+    those whose own test interval is not over.
 
     One round runs at a time (the running one is answered). Raises :class:`Problem` where there is
     nothing to test.
     """
+    tested = _due(timezone.now()) if by == CLOCK else _tested_in_rounds()
     with transaction.atomic():
         running = Round.objects.filter(ended=None).first()
         if running is not None:
             return running
-        if not _tested_in_rounds().exists():
+        if not tested.exists():
             raise Problem(
                 409, "There is no connection to test.", "Set one up, or end the pause of one."
             )
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
         Test.objects.bulk_create(
-            Test(connection=connection, round=begun, begun_by=by.username)
-            for connection in _tested_in_rounds()
+            Test(connection_id=connection, round=begun, begun_by=by.username)
+            for connection in tested.values_list("pk", flat=True)
         )
         Round.objects.filter(pk=begun.pk).update(total=Test.objects.filter(round=begun).count())
         if by != CLOCK:
@@ -386,6 +388,19 @@ def begin_round(by: Actor) -> Round:
 
 def _tested_in_rounds() -> QuerySet[Connection]:
     return Connection.objects.filter(paused=False)
+
+
+def _due(now: datetime) -> QuerySet[Connection]:
+    """The connections that a round by the clock tests at a moment.
+
+    Half the time between rounds before its interval is over, one is due: the next round would be
+    further from it.
+    """
+    tested = Func(F("tested_at"), function="unixepoch", output_field=IntegerField())
+    early = settings.ROUND_MINUTES * 60 / 2
+    over = Q(tested_at=None) | Q(due_at__lte=now.timestamp() + early)
+    rows = _tested_in_rounds().alias(due_at=tested + F("test_interval") * 60)
+    return rows.filter(Q(test_interval=0) | over)
 
 
 @transaction.atomic
@@ -406,11 +421,13 @@ def round_is_due() -> bool:
     """Whether the time between rounds is over; never where none begin by the clock, or where there
     is nothing to test.
     """
-    if not settings.ROUND_MINUTES or not _tested_in_rounds().exists():
+    if not settings.ROUND_MINUTES:
         return False
-    last = Round.objects.order_by("-number").first()
+    now, last = timezone.now(), Round.objects.order_by("-number").first()
     between = timedelta(minutes=settings.ROUND_MINUTES)
-    return last is None or (last.ended is not None and timezone.now() - last.begun >= between)
+    if last is not None and (last.ended is None or now - last.begun < between):
+        return False
+    return _due(now).exists()
 
 
 def is_under_way() -> bool:

@@ -4,6 +4,7 @@
   import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
   import OwnerField from '../../lib/OwnerField.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may, session } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -151,6 +152,7 @@
         </p>{/if}
     </section>
     <div class="flex flex-col gap-4">
+      {#key person.username}<NotesCard of="people" id={person.username} />{/key}
       {#if may('change') && movable.length}
         <section class="sheet p-4" aria-labelledby="hand-over">
           <h2 id="hand-over" class="mb-1">Hand over</h2>

@@ -5,6 +5,7 @@
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import OwnerOf from '../../lib/OwnerOf.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
@@ -241,6 +242,7 @@
           </table>
         {:else}<p class="px-4 py-3">None are known. They come from an API description.</p>{/if}
       </section>
+      {#key found.data.key}<NotesCard of="applications" id={found.data.key} />{/key}
     </div>
   </div>
 {/if}

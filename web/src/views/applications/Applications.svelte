@@ -2,10 +2,13 @@
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import { searchParams } from 'sv-router'
+  import { choosing } from '../../lib/choosing.svelte'
   import ListPage from '../../lib/ListPage.svelte'
   import { paged } from '../../lib/paged.svelte'
+  import Tags from '../../lib/Tags.svelte'
   import { may } from '../../lib/session.svelte'
 
+  const chosen = choosing('applications')
   let words = $state(String(searchParams.get('words') ?? ''))
   const found = paged(
     () => ['applications', words],
@@ -28,6 +31,8 @@
   query={found.query}
   rows={found.rows}
   key={(one) => one.key}
+  choosing={chosen}
+  named={(one) => one.name}
 >
   {#snippet actions()}{#if may('change')}<a
         class="btn btn-primary btn-sm ms-auto"
@@ -37,7 +42,12 @@
   {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>How it lets others in</th
     ><th>Environments</th><th>Connections</th>{/snippet}
   {#snippet row(one)}
-    <td><a class="act" href="/applications/{one.key}">{one.name}</a></td>
+    <td
+      ><a class="act" href="/applications/{one.key}">{one.name}</a><Tags
+        tags={one.tags}
+        list="/applications"
+      /></td
+    >
     <td>{one.purpose}</td>
     <td>{one.owner}</td>
     <td>{one.schemes.join('; ')}</td>

@@ -5,6 +5,7 @@
   import EndOf from '../../lib/EndOf.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import { may } from '../../lib/session.svelte'
@@ -291,6 +292,7 @@
           {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
         </section>{/if}
       {#if client.kind !== 'resource_server'}<ClientJson {client} />{/if}
+      {#key client.id}<NotesCard of="clients" id={client.id} list="" />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
         {#each client.connections as ref (ref)}<p>

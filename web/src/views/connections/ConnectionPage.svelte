@@ -9,6 +9,7 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import SignInOutcome from '../../lib/SignInOutcome.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import { may } from '../../lib/session.svelte'
   import { exact, fromNow } from '../../lib/time'
   import When from '../../lib/When.svelte'
@@ -282,6 +283,7 @@
           >
         </p>
       </section>
+      {#key connection.ref}<NotesCard of="connections" id={connection.ref} />{/key}
       {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}
       {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
     </div>

@@ -1,11 +1,14 @@
 <script lang="ts">
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
+  import { choosing } from '../../lib/choosing.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Glyph from '../../lib/Glyph.svelte'
   import ListPage from '../../lib/ListPage.svelte'
   import { paged } from '../../lib/paged.svelte'
+  import Pick from '../../lib/Pick.svelte'
   import { may } from '../../lib/session.svelte'
+  import Tags from '../../lib/Tags.svelte'
   import When from '../../lib/When.svelte'
   import { inSight } from '../../lib/windowed'
   import { STATES } from '../../lib/words'
@@ -16,6 +19,8 @@
     () => ['connections', words],
     (cursor) => ok(api.GET('/api/connections', { params: { query: { words, cursor } } })),
   )
+  const chosen = choosing('connections')
+  const columns = $derived(chosen.on ? 8 : 7)
   const ROW = 36
   let table: HTMLElement | undefined = $state()
   let top = $state(0)
@@ -51,6 +56,7 @@
   query={found.query}
   rows={found.rows}
   key={(one) => one.ref}
+  choosing={chosen}
 >
   {#snippet actions()}{#if may('change')}<a class="act ms-auto" href="/connections/names"
         >Join names</a
@@ -70,17 +76,24 @@
       <table class="rows fixed-rows">
         <thead
           ><tr
-            ><th>Reference</th><th>Application</th><th>Environment</th><th>Pins</th><th>State</th
-            ><th>Workloads</th><th>Last test</th></tr
+            >{#if chosen.on}<th><span class="sr-only">Selected</span></th>{/if}<th>Reference</th><th
+              >Application</th
+            ><th>Environment</th><th>Pins</th><th>State</th><th>Workloads</th><th>Last test</th></tr
           ></thead
         >
         <tbody>
           {#if seen.above}<tr aria-hidden="true"
-              ><td colspan="7" style:height="{seen.above}px" class="!p-0"></td></tr
+              ><td colspan={columns} style:height="{seen.above}px" class="!p-0"></td></tr
             >{/if}
           {#each found.rows.slice(seen.first, seen.last) as one (one.ref)}
             <tr data-row>
-              <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
+              {#if chosen.on}<Pick choosing={chosen} id={one.ref} name={one.ref} />{/if}
+              <td
+                ><a class="act value" href="/connections/{one.ref}">{one.ref}</a><Tags
+                  tags={one.tags}
+                  list="/connections"
+                /></td
+              >
               <td>{one.application_name}</td>
               <td><EnvBadge environment={one.environment} /></td>
               <td><Glyph fits={one.glyph.fits} says={one.glyph.says} /></td>
@@ -96,7 +109,7 @@
             </tr>
           {/each}
           {#if seen.below}<tr aria-hidden="true"
-              ><td colspan="7" style:height="{seen.below}px" class="!p-0"></td></tr
+              ><td colspan={columns} style:height="{seen.below}px" class="!p-0"></td></tr
             >{/if}
         </tbody>
       </table>

@@ -20,6 +20,7 @@
   let pace = $state(start.pace)
   let limit = $state(start.time_limit)
   let paused = $state(start.paused)
+  let test_interval = $state(start.test_interval)
   let work_in_rounds = $state(start.work_in_rounds)
   let confirming = $state('')
   const errors = $derived(acts.errors)
@@ -38,7 +39,7 @@
     )
   async function save(event: Event): Promise<void> {
     event.preventDefault()
-    const body = { values, scopes, pace, time_limit: limit, paused, work_in_rounds }
+    const body = { values, scopes, pace, time_limit: limit, paused, test_interval, work_in_rounds }
     const params = { path: { ref: start.ref } }
     const saved = await acts.run(
       () =>
@@ -94,6 +95,19 @@
         class="line-in w-36"
         bind:value={limit}
       />{#if errors.time_limit}<span role="alert" class="text-error">{errors.time_limit}</span
+        >{/if}</label
+    >
+    <label
+      ><span class="label-text">Test interval, minutes</span><input
+        type="number"
+        step="1"
+        min="0"
+        max="10080"
+        class="line-in w-36"
+        bind:value={test_interval}
+      /><span class="help">0: in every round</span>{#if errors.test_interval}<span
+          role="alert"
+          class="text-error">{errors.test_interval}</span
         >{/if}</label
     >
     <label class="flex min-h-[34px] items-center gap-2"

@@ -8,6 +8,7 @@
   import CodeField from '../../lib/CodeField.svelte'
   import Field from '../../lib/Field.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import SubNav from '../../lib/SubNav.svelte'
@@ -263,6 +264,7 @@
             : 'No use of it was seen.'}
         </p>
       </section>
+      {#key one.id}<NotesCard of="credentials" id={one.id} />{/key}
       {#if one.receipt}<section class="sheet p-4">
           <h2 class="mb-1">Handover</h2>
           <p>

@@ -1,11 +1,14 @@
 <script lang="ts">
   import { api, ok } from '../../api/client'
   import { searchParams } from 'sv-router'
+  import { choosing } from '../../lib/choosing.svelte'
   import ListPage from '../../lib/ListPage.svelte'
   import { paged } from '../../lib/paged.svelte'
+  import Tags from '../../lib/Tags.svelte'
   import When from '../../lib/When.svelte'
   import { kindName } from '../../lib/words'
 
+  const chosen = choosing('credentials')
   let words = $state(String(searchParams.get('words') ?? ''))
   const found = paged(
     () => ['credentials', words],
@@ -22,13 +25,18 @@
   query={found.query}
   rows={found.rows}
   key={(one) => one.id}
+  choosing={chosen}
+  named={(one) => one.hint}
 >
   {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
   {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th
     ><th class="whitespace-nowrap">Last used</th><th>Findings</th>{/snippet}
   {#snippet row(one)}
     <td class="whitespace-nowrap"
-      ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><br /><span class="text-soft"
+      ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><Tags
+        tags={one.tags}
+        list="/credentials"
+      /><br /><span class="text-soft"
         >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
       ></td
     >

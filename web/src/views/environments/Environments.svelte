@@ -6,6 +6,7 @@
   import CodeField from '../../lib/CodeField.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import EnvironmentForm from './EnvironmentForm.svelte'
@@ -162,6 +163,7 @@
           {/if}
         </dd>
       </dl>
+      <div class="mt-2"><NotesCard of="environments" id={one.key} list="" inside /></div>
     </section>
   {/each}
 </div>

@@ -3,6 +3,7 @@
   import { api, ok } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import { capital } from '../../lib/words'
@@ -74,33 +75,36 @@
           No application, workload or credential is said to be theirs.
         </p>{/if}
     </section>
-    <section class="sheet p-4" aria-labelledby="reached">
-      <h2 id="reached" class="mb-1">How they are reached</h2>
-      <dl class="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1">
-        <dt class="text-soft">Mail</dt>
-        <dd>
-          {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}not
-            recorded{/if}
-        </dd>
-        <dt class="text-soft">Time zone</dt>
-        <dd>
-          {owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'not recorded'}
-        </dd>
-        <dt class="text-soft">Deputy</dt>
-        <dd>{owner.deputy_name || 'nobody'}</dd>
-      </dl>
-      {#if may('change')}
-        <p class="mt-3 flex gap-3">
-          <button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
-            >Change</button
-          >
-          {#if owner.kind === 'contact' && !things.length}<button
-              class="btn btn-sm"
-              disabled={acts.busy}
-              onclick={remove}>Remove contact</button
-            >{/if}
-        </p>
-      {/if}
-    </section>
+    <div class="flex flex-col gap-4">
+      <section class="sheet p-4" aria-labelledby="reached">
+        <h2 id="reached" class="mb-1">How they are reached</h2>
+        <dl class="grid grid-cols-[7rem_1fr] gap-x-3 gap-y-1">
+          <dt class="text-soft">Mail</dt>
+          <dd>
+            {#if owner.mail}<a class="act" href="mailto:{owner.mail}">{owner.mail}</a>{:else}not
+              recorded{/if}
+          </dd>
+          <dt class="text-soft">Time zone</dt>
+          <dd>
+            {owner.zone ? `${owner.zone}, there it is ${time(owner.zone)}` : 'not recorded'}
+          </dd>
+          <dt class="text-soft">Deputy</dt>
+          <dd>{owner.deputy_name || 'nobody'}</dd>
+        </dl>
+        {#if may('change')}
+          <p class="mt-3 flex gap-3">
+            <button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
+              >Change</button
+            >
+            {#if owner.kind === 'contact' && !things.length}<button
+                class="btn btn-sm"
+                disabled={acts.busy}
+                onclick={remove}>Remove contact</button
+              >{/if}
+          </p>
+        {/if}
+      </section>
+      {#key owner.id}<NotesCard of="owners" id={String(owner.id)} />{/key}
+    </div>
   </div>
 {/if}

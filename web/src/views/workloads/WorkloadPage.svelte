@@ -5,6 +5,7 @@
   import ApplicationField from '../../lib/ApplicationField.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
+  import NotesCard from '../../lib/NotesCard.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
@@ -262,6 +263,7 @@
         </p>
         <p class="help">{workload.runs ? `Runs ${workload.runs}.` : ''}</p>
       </section>
+      {#key id}<NotesCard of="workloads" {id} />{/key}
       {#if may('change')}<section class="sheet p-4">
           <h2 class="mb-1">It no longer exists</h2>
           <label class="block"

@@ -2,13 +2,16 @@
   import { searchParams } from 'sv-router'
   import { api, ok } from '../../api/client'
   import EnvBadge from '../../lib/EnvBadge.svelte'
+  import { choosing } from '../../lib/choosing.svelte'
   import ListPage from '../../lib/ListPage.svelte'
   import { paged } from '../../lib/paged.svelte'
   import { may } from '../../lib/session.svelte'
+  import Tags from '../../lib/Tags.svelte'
   import { goto } from '../../router'
   import WorkloadForm from './WorkloadForm.svelte'
   import NextWindow from './NextWindow.svelte'
 
+  const chosen = choosing('workloads')
   let words = $state(String(searchParams.get('words') ?? ''))
   let adding = $state(false)
   const found = paged(
@@ -25,6 +28,8 @@
   query={found.query}
   rows={found.rows}
   key={(one) => one.id}
+  choosing={chosen}
+  named={(one) => one.name}
 >
   {#snippet actions()}{#if may('change')}<button
         class="btn btn-primary btn-sm ms-auto"
@@ -42,7 +47,12 @@
       >Uses</th
     ><th>Change windows</th><th>Warnings</th>{/snippet}
   {#snippet row(one)}
-    <td><a class="act" href="/workloads/{one.id}">{one.name}</a></td>
+    <td
+      ><a class="act" href="/workloads/{one.id}">{one.name}</a><Tags
+        tags={one.tags}
+        list="/workloads"
+      /></td
+    >
     <td>{one.kind}</td>
     <td><EnvBadge environment={one.environment} /></td>
     <td>{one.owner || '—'}</td>

@@ -37,8 +37,10 @@ class Connection(models.Model):
     ``individual``: each person of the team (none: whoever was asked) connects an account of their
     own; else one account is shared. ``tests_as`` is then the service account that tests use (empty:
     they sign in as a person and call nothing). ``work_in_rounds``: rounds may do real work, where
-    the environment permits that too. ``failed_rung`` is where the last failure was, until a test
-    that goes as far has passed; ``passes`` are those in a row since it was open.
+    the environment permits that too. ``test_interval``: rounds that begin by the clock leave it out
+    until its last test is so many minutes old (0: every round tests it). ``failed_rung`` is where
+    the last failure was, until a test that goes as far has passed; ``passes`` are those in a row
+    since it was open.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
@@ -58,6 +60,7 @@ class Connection(models.Model):
     pace = models.FloatField(default=10.0)
     time_limit = models.FloatField(default=30.0)
     paused = models.BooleanField(default=False)
+    test_interval = models.PositiveIntegerField(default=0)
     tests_as = models.CharField(max_length=200, blank=True)
     work_in_rounds = models.BooleanField(default=False)
     version = models.PositiveIntegerField(default=1)
