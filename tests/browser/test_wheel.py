@@ -5,6 +5,7 @@ environment, started where nothing else of this machine is found, and used by a 
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 import sys
 import tarfile
@@ -114,12 +115,19 @@ def test_from_the_package_to_the_first_latched_connection(
     first_connection(page, stand_ins)
     page.goto("/connections/sandbox/passenger-messages")
     expect(page.locator("[data-state]").first).to_have_attribute("data-state", "latched")
+    page.goto("/")
+    expect(page.get_by_role("heading", name="What breaks next")).to_be_visible()
+    expect(page.get_by_role("heading", name="First steps")).to_have_count(0)
     page.context.close()
 
 
 def first_connection(page: Page, stand_ins: StandIns) -> None:
     """An application whose key travels in the query."""
     add(page, "Passenger messages", {"API base address": stand_ins.secured("messages")})
+    page.goto("/")
+    expect(page.get_by_role("heading", name="First steps")).to_be_visible()
+    page.get_by_role("link", name="Set up a connection").click()
+    expect(page.get_by_role("heading", name=re.compile("connection"))).to_be_visible()
     begin(page, "Passenger messages", "Ferries")
     window = page.context.new_page()
     window.goto(stand_ins.office("messages"))

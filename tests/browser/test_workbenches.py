@@ -619,3 +619,86 @@ print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access
     found.get_by_role("button", name=re.compile("^Revoke …")).click()
     expect(found).to_contain_text("no longer gives access")
     assert page.request.get("/draw/fuel-ledger", **draw).status == 401
+
+
+# Notes, one change of many, spreadsheets
+
+
+def test_notes_are_kept_beside_a_connection_and_a_tag_leads_to_its_list(page: Page) -> None:
+    page.goto("/connections/production/cargo-manifests")
+    page.get_by_role("button", name="Add notes").click()
+    page.get_by_label("Tags").fill("freight night run!")
+    page.get_by_role("textbox", name="Notes").fill("The yard asks for a call.\nQuote GSF-114.")
+    page.get_by_role("button", name="Add a link").click()
+    page.get_by_label("Label of link 1").fill("Runbook")
+    page.get_by_label("Address of link 1").fill("https://wiki.gannet.example/cargo")
+    page.get_by_role("button", name="Save notes").click()
+    expect(page.get_by_text("“run!” is not a tag")).to_be_visible()
+    expect(page.get_by_role("textbox", name="Notes")).to_have_value(re.compile("GSF-114"))
+    page.get_by_label("Tags").fill("freight night-run")
+    page.get_by_role("button", name="Save notes").click()
+    expect(page.get_by_role("link", name="Runbook")).to_have_attribute(
+        "href", "https://wiki.gannet.example/cargo"
+    )
+    assert violations(page) == []
+    page.get_by_role("link", name="night-run").click()
+    expect(page.get_by_label("Filter")).to_have_value("tag:night-run")
+    expect(page.locator("[data-row]")).to_have_count(1)
+    page.goto("/connections/production/cargo-manifests")
+    page.get_by_role("button", name="Edit notes").click()
+    page.get_by_role("button", name="Discard changes").click()
+    expect(page.get_by_text("Quote GSF-114.")).to_be_visible()
+
+
+def test_rows_are_selected_and_changed_at_once(page: Page) -> None:
+    page.goto("/connections?words=env:production")
+    expect(page.get_by_role("link", name="production/fuel-ledger", exact=True)).to_be_visible()
+    count = page.locator("[data-row]").count()
+    page.get_by_role("button", name="Select rows").click()
+    page.get_by_label("Select production/fuel-ledger", exact=True).check()
+    page.get_by_label("Select production/repair-tickets", exact=True).check()
+    expect(page.get_by_text("2 selected")).to_be_visible()
+    page.get_by_label("Test interval").select_option("every day")
+    page.get_by_label("Add tags").fill("quarterly")
+    page.get_by_role("button", name="See what would change").click()
+    expect(page.get_by_text("2 connections, 2 of them in production:")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Change 2 connections").click()
+    expect(page.get_by_text("2 connections changed.")).to_be_visible()
+    expect(page.get_by_role("link", name="quarterly")).to_have_count(2)
+    page.get_by_role("button", name="Select all that fit “env:production”").click()
+    page.get_by_label("Rounds", exact=True).select_option("paused")
+    page.get_by_label("Add tags").fill("")
+    page.get_by_label("Test interval").select_option("as it is")
+    page.get_by_role("button", name="See what would change").click()
+    page.get_by_role("button", name=f"Change {count} connections").click()
+    expect(page.get_by_text(re.compile(r"connections changed"))).to_be_visible()
+    expect(page.get_by_text("not in rounds")).to_have_count(count)
+    page.get_by_label("Rounds", exact=True).select_option("tested")
+    page.get_by_role("button", name="See what would change").click()
+    page.get_by_role("button", name=f"Change {count} connections").click()
+    expect(page.get_by_text("not in rounds")).to_have_count(0)
+    page.get_by_role("button", name="Close").click()
+    expect(page.get_by_label("Select production/fuel-ledger", exact=True)).to_have_count(0)
+
+
+def test_a_spreadsheet_is_mapped_previewed_and_imported(page: Page) -> None:
+    page.goto("/inventory?table=workloads")
+    expect(page.get_by_label("Workloads", exact=True)).to_be_checked()
+    page.get_by_label("or paste it, with its heading").fill(
+        "Job;Where;Responsible\nDusk run;Production;Quays\nDusk run;Production;Quays\n"
+    )
+    page.get_by_role("button", name="Read the columns").click()
+    table = page.get_by_role("region", name="From a spreadsheet")
+    expect(page.get_by_label("Name (required)")).to_have_value("Job")
+    table.get_by_role("button", name="See what would change").click()
+    expect(table.get_by_text("Choose a column for environment.")).to_be_visible()
+    page.get_by_label("Environment (required)").select_option("Where")
+    table.get_by_role("button", name="See what would change").click()
+    expect(page.get_by_text("Line 3 repeats line 2.")).to_be_visible()
+    expect(page.get_by_role("heading", name="1 added, 0 changed, 0 removed")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Import the table").click()
+    expect(page.get_by_text("Imported: 1 added")).to_be_visible()
+    page.get_by_role("link", name="Look at it or undo it").click()
+    expect(page.get_by_text("Dusk run/production")).to_be_visible()

@@ -5,6 +5,8 @@ overwrites nobody.
 from __future__ import annotations
 
 import copy
+import csv
+import io
 import shlex
 import subprocess
 from typing import Any
@@ -17,7 +19,7 @@ from hypothesis import strategies as st
 from neatlatch.core import openapi, profiles
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import properties
-from neatlatch.core.inventory import merging, reading, undoing
+from neatlatch.core.inventory import columns, merging, reading, undoing
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, CLIENT, CODE
 from neatlatch.desk.estate.applications.shipped import shipped
@@ -98,10 +100,18 @@ def test_references() -> None:
     assert settings_out.read_reference("https://cargo/x") is None
 
 
-@given(st.lists(st.tuples(TEXTS.map(str.strip), TEXTS.map(str.strip)), max_size=5))
-def test_tables_are_read_back(rows: list[tuple[str, str]]) -> None:
-    read = tables.from_csv(tables.to_csv(("name", "owner"), rows), ("name",), ("owner",))
-    assert [(one["name"], one["owner"]) for _, one in read] == [row for row in rows if any(row)]
+@given(
+    st.lists(st.tuples(TEXTS.map(str.strip), TEXTS.map(str.strip)), max_size=5),
+    st.sampled_from([",", ";", "\t"]),
+)
+def test_tables_are_read_back(rows: list[tuple[str, str]], delimiter: str) -> None:
+    out = io.StringIO()
+    csv.writer(out, delimiter=delimiter).writerows([("Name", "Owner"), *rows])
+    text = tables.to_csv(("Name", "Owner"), rows) if delimiter == "," else out.getvalue()
+    read = tables.mapped(tables.read(text), {"owner": "OWNER", "name": "name"})
+    kept = [tuple(cell.removeprefix("'") for cell in row) for row in rows if any(row)]
+    wanted = kept if delimiter != "," else [row for row in rows if any(row)]
+    assert [(row["name"], row["owner"]) for _, row in read] == [row for row in wanted if any(row)]
 
 
 def test_no_cell_begins_as_a_formula() -> None:
@@ -117,15 +127,40 @@ def test_no_cell_begins_as_a_formula() -> None:
     ("text", "says"),
     [
         ("", "line 1: nothing"),
-        ("owner\n", "line 1: the heading lacks name"),
-        ("name,x\n", "line 1: 'x' is no column"),
+        ("name,Name\n", "line 1: two columns are called 'Name'"),
+        (",".join(f"c{number}" for number in range(201)), "line 1: more than 200 columns"),
+        ("owner\n", "line 1: there is no column 'name'"),
         ("name\na,b\n", "line 2: there are 2"),
         ('name\n"a', "line 2: this is not CSV"),
     ],
 )
 def test_a_mistake_in_a_table_is_told_with_its_line(text: str, says: str) -> None:
     with pytest.raises(tables.BadTable, match=says):
-        tables.from_csv(text, ("name",), ("owner",))
+        tables.mapped(tables.read(text), {"name": "name"})
+
+
+def test_columns_are_suggested_by_what_people_call_them() -> None:
+    heading = ("System", "Stage", "Responsible", "URL", "Purpos", "Password", "x" * 5000)
+    found = columns.suggested(heading, columns.TABLES["applications"])
+    assert found == {
+        "name": "System",
+        "environment": "Stage",
+        "owner": "Responsible",
+        "api_base": "URL",
+        "purpose": "Purpos",
+    }
+    assert columns.suggested(("name", "app"), columns.TABLES["connections"]) == {
+        "name": "name",
+        "application": "app",
+    }
+
+
+def test_names_that_differ_only_in_how_they_are_written_are_found() -> None:
+    new = {"Cargo-Manifests": 2, "cargo manifests": 3, "Fuel ledger": 4}
+    assert columns.look_alikes(new, ["Cargo manifests", "Tide tables"]) == [
+        ("Cargo-Manifests", 2, "Cargo manifests", 0),
+        ("cargo manifests", 3, "Cargo manifests", 0),
+    ]
 
 
 # Inventory files

@@ -32,6 +32,7 @@ IN_PATH = {
     "environment": "sandbox",
     "ref": "sandbox/nothing",
     "of": "connections",
+    "what": "workloads",
     "key": "nothing",
 }
 

@@ -4,8 +4,11 @@ queries.
 
 from __future__ import annotations
 
+import importlib
+import inspect
 import json
 import logging
+import pkgutil
 import threading
 from datetime import timedelta
 from typing import Any
@@ -18,6 +21,7 @@ from django.test.utils import CaptureQueriesContext, override_settings
 from django.utils import timezone
 
 from neatlatch.cli import main
+from neatlatch.desk import pages
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.problems import Problem
@@ -648,3 +652,15 @@ def test_another_hosts_name_is_refused_in_words(db: None, path: str) -> None:
     answer = WebClient().get(path, headers={"Host": "elsewhere.example"})
     assert (answer.status_code, answer["Content-Type"]) == (400, "application/problem+json")
     assert "127.0.0.1" not in answer.content.decode()  # ours is not told
+
+
+def test_no_two_shapes_of_the_api_have_the_same_name(db: None) -> None:
+    """The description knows shapes by name alone: one would be described as the other."""
+    where: dict[str, set[str]] = {}
+    for info in pkgutil.walk_packages(pages.__path__, f"{pages.__name__}."):
+        module = importlib.import_module(info.name)
+        for name, found in vars(module).items():
+            if inspect.isclass(found) and found.__module__ == module.__name__ and name[0] != "_":
+                where.setdefault(name, set()).add(module.__name__)
+    assert len(where) > 200
+    assert {name: modules for name, modules in where.items() if len(modules) > 1} == {}

@@ -398,40 +398,6 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
     assert capsys.readouterr().out == services.export(by)
 
 
-def test_workloads_come_in_as_a_table(by: Person) -> None:
-    web = web_of(by)
-    table = web.get("/api/exports/workloads").content.decode()
-    assert send(web, "post", "/imports/workloads/previews", {"text": table})["nothing"]
-    more = table + (
-        'Dawn run,production,script,Quays,dawn,"Mon-Fri 04:00-05:00; Sat '
-        '06:00-07:00",2,yes,production/cargo-manifests,GET /berths; GET /manifests\r\n'
-    )
-    told = send(
-        web, "post", "/imports/workloads/previews", {"text": more.replace("R. Oake", "Una Flett")}
-    )
-    assert told["adds"] == ["Dawn run (script) in production, uses production/cargo-manifests"]
-    assert [change["says"] for change in told["changes"]] == [["owner: R. Oake became Una Flett"]]
-    assert not Workload.objects.filter(name="Dawn run").exists()
-    send(web, "post", "/imports/workloads", {"text": more})
-    made = Workload.objects.get(name="Dawn run")
-    assert (made.windows, made.uses.get().operations) == (
-        ["Mon-Fri 04:00-05:00", "Sat 06:00-07:00"],
-        ["GET /berths", "GET /manifests"],
-    )
-    count = Workload.objects.count()
-    lines = more.count("\n") + 1
-    for wrong, says in (
-        ("Other,nowhere\r\n", "there is no environment"),
-        ("Other,production,robot\r\n", "A workload is one of"),
-        ("Other,production,job,,,,,,no-such\r\n", "no connection"),
-        ("Other,production,job,,,,,,production/cargo-manifests,GET /x\r\n", "not an operation"),
-    ):
-        refused: Any = send(web, "post", "/imports/workloads", {"text": more + wrong}, 422)
-        assert refused["errors"]["text"].startswith(f"Line {lines}: ")
-        assert says in refused["errors"]["text"]
-    assert Workload.objects.count() == count
-
-
 def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
     Person.objects.create_user(
         "ewan", password="x", role="reader", first_name="Ewan", last_name="Tait"

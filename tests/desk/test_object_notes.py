@@ -270,7 +270,7 @@ def test_chosen_rows_are_changed_and_one_that_refuses_is_reported(
     keys = [str(first.pk), str(second.pk)]
     done = send(web, "post", "/bulk-changes", {"of": "workloads", "keys": keys, "add_tags": ["a"]})
     assert done["changed"] == 1
-    assert [refused["name"] for refused in done["refused"]] == ["Run 001, Sandbox"]
+    assert [refused["name"] for refused in done["refused"]] == ["Run 001 (Sandbox)"]
     assert object_notes.kept(first).content.tags == ("a",)
     assert object_notes.kept(third).content.tags == ()
     done = send(

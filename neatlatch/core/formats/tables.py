@@ -4,16 +4,27 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 
-MOST = 50_000
+MOST, MOST_COLUMNS = 50_000, 200
 # A cell that begins so is run as a formula by spreadsheets; an apostrophe before it makes it a text
 # there, and is taken off again on reading.
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "'")
+# Spreadsheets write a semicolon where the comma is for decimals, and tabs into the clipboard.
+_DELIMITERS = (",", ";", "\t")
 
 
 class BadTable(ValueError):
     """A table cannot be read; the message begins with the line."""
+
+
+@dataclass(frozen=True)
+class Table:
+    """The heading and the rows below it, each with its line and a cell for each column."""
+
+    heading: tuple[str, ...]
+    rows: tuple[tuple[int, tuple[str, ...]], ...]
 
 
 def to_csv(heading: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
@@ -26,48 +37,64 @@ def to_csv(heading: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
     return out.getvalue()
 
 
-def from_csv(
-    text: str, wanted: Sequence[str], optional: Sequence[str] = ()
-) -> list[tuple[int, dict[str, str]]]:
-    """The rows with their lines, by the names of the heading, in any order of columns.
-
-    Raises :class:`BadTable`.
-    """
-    reader = csv.reader(io.StringIO(text.removeprefix("\ufeff")), strict=True)
-    found: list[tuple[int, dict[str, str]]] = []
-    heading: list[str] = []
+def read(text: str) -> Table:
+    """A table out of CSV with commas, semicolons or tabs. Raises :class:`BadTable`."""
+    text = text.removeprefix("\ufeff")
+    reader = csv.reader(io.StringIO(text), strict=True, delimiter=_delimiter(text))
+    heading: tuple[str, ...] = ()
+    rows: list[tuple[int, tuple[str, ...]]] = []
     try:
         for row in reader:
-            cells = [cell.strip().removeprefix("'") for cell in row]
+            cells = tuple(cell.strip().removeprefix("'") for cell in row)
             if not any(cells):
                 continue
             if not heading:
-                heading = [cell.lower() for cell in cells]
-                if lacking := [text for text in wanted if text not in heading]:
-                    raise BadTable(
-                        f"line {reader.line_num}: the heading lacks {', '.join(lacking)}"
-                    )
-                if unknown := [text for text in heading if text not in (*wanted, *optional)]:
-                    raise BadTable(
-                        f"line {reader.line_num}: {unknown[0]!r} is no column; there are "
-                        f"{', '.join((*wanted, *optional))}"
-                    )
+                heading = _heading(cells, reader.line_num)
                 continue
-            if len(cells) > len(heading):
+            if any(cells[len(heading) :]):
                 raise BadTable(
                     f"line {reader.line_num}: there are {len(cells)} values where the "
                     f"heading has {len(heading)}"
                 )
-            found.append(
-                (
-                    reader.line_num,
-                    dict(zip(heading, [*cells, *[""] * (len(heading) - len(cells))], strict=True)),
-                )
-            )
-            if len(found) > MOST:
+            lacking = len(heading) - len(cells)
+            rows.append((reader.line_num, (*cells[: len(heading)], *[""] * lacking)))
+            if len(rows) > MOST:
                 raise BadTable(f"line {reader.line_num}: more than {MOST:,} rows are not read")
     except csv.Error as error:
         raise BadTable(f"line {reader.line_num}: this is not CSV: {error}") from error
     if not heading:
         raise BadTable("line 1: nothing is in it")
-    return found
+    return Table(heading, tuple(rows))
+
+
+def _delimiter(text: str) -> str:
+    first = next((line for line in text[:10_000].splitlines() if line.strip()), "")
+    return max(_DELIMITERS, key=first.count)
+
+
+def _heading(cells: tuple[str, ...], line: int) -> tuple[str, ...]:
+    while cells and not cells[-1]:
+        cells = cells[:-1]
+    if len(cells) > MOST_COLUMNS:
+        raise BadTable(f"line {line}: more than {MOST_COLUMNS} columns are not read")
+    seen: set[str] = set()
+    for cell in cells:
+        if cell and cell.lower() in seen:
+            raise BadTable(f"line {line}: two columns are called {cell[:40]!r}")
+        seen.add(cell.lower())
+    return cells
+
+
+def mapped(table: Table, columns: Mapping[str, str]) -> list[tuple[int, dict[str, str]]]:
+    """The rows with their lines; ``columns`` says by which of our names which column of the
+    table's heading goes. Raises :class:`BadTable` for a column that the table does not have.
+    """
+    places: dict[str, int] = {}
+    low = [name.lower() for name in table.heading]
+    for ours, theirs in columns.items():
+        if not theirs or theirs.lower() not in low:
+            raise BadTable(f"line 1: there is no column {theirs[:60]!r}")
+        places[ours] = low.index(theirs.lower())
+    return [
+        (line, {ours: cells[place] for ours, place in places.items()}) for line, cells in table.rows
+    ]

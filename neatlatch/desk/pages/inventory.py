@@ -19,7 +19,7 @@ from neatlatch.desk.ground.common.answers import Written
 from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.pages.clients.api import ClientOut, shape
-from neatlatch.desk.work.inventory import services, tables
+from neatlatch.desk.work.inventory import services, table_imports, tables
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep
 from neatlatch.desk.work.inventory.planning import Preview
 from neatlatch.desk.work.rounds import at_work
@@ -342,17 +342,103 @@ def table(
     return _download(tables.export(what), f"{what}.csv", "text/csv")
 
 
-@router.post("/imports/workloads/previews", response=tables.TableDifference)
-def preview_workloads(request: HttpRequest, given: ImportTextIn) -> tables.TableDifference:
-    """What a table of workloads would add and change. Nothing is changed."""
+class TableIn(Given):
+    """A table as CSV, with commas, semicolons or tabs."""
+
+    text: str
+
+
+class MappedTableIn(TableIn):
+    """The same; ``columns`` says which of its columns is meant by each of ours."""
+
+    columns: dict[str, str]
+
+
+class TableApplyIn(MappedTableIn):
+    """The same; ``standing`` is the preview's, so that nothing else is applied than what was
+    seen.
+    """
+
+    standing: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class TableColumnOut:
+    """A column that is understood."""
+
+    name: str
+    says: str
+    required: bool
+
+
+@dataclass(frozen=True, kw_only=True)
+class TableReadingOut:
+    """The columns of a table, how many rows it has, the columns that are understood, and which of
+    the table's each of these probably is.
+    """
+
+    heading: list[str]
+    rows: int
+    columns: list[TableColumnOut]
+    suggested: dict[str, str]
+
+
+@dataclass(frozen=True, kw_only=True)
+class TablePreviewOut:
+    """What a table would change. ``duplicates``: rows that repeat one another or look like
+    something that is there already; ``same``: how many objects are there as the table has them;
+    ``left_out``: columns that are not taken.
+    """
+
+    changes: InventoryPreviewOut
+    duplicates: list[str]
+    same: int
+    left_out: list[str]
+
+
+@router.post("/imports/{what}/readings", response=TableReadingOut)
+def read_table(request: HttpRequest, what: table_imports.What, given: TableIn) -> TableReadingOut:
+    """Read the columns of a table. Nothing is kept."""
     guard.need(request, "change")
-    return tables.preview_workloads(given.text)
+    reading = table_imports.read(what, given.text)
+    columns = [
+        TableColumnOut(name=column.name, says=column.says, required=column.required)
+        for column in reading.columns
+    ]
+    return TableReadingOut(
+        heading=list(reading.heading),
+        rows=reading.rows,
+        columns=columns,
+        suggested=reading.suggested,
+    )
 
 
-@router.post("/imports/workloads", response={200: ImportBegun, 202: ImportBegun})
-def take_workloads(request: HttpRequest, given: ImportTextIn) -> tuple[int, ImportBegun]:
-    """Take the workloads of a table over, as an import."""
-    return _begun(tables.take_workloads(guard.need(request, "change"), given.text, _need_worker))
+@router.post("/imports/{what}/previews", response=TablePreviewOut)
+def preview_table(
+    request: HttpRequest, what: table_imports.What, given: MappedTableIn
+) -> TablePreviewOut:
+    """What a table would add and change. Nothing is changed."""
+    by = guard.need(request, "change")
+    shown = table_imports.preview(by, what, given.text, given.columns)
+    return TablePreviewOut(
+        changes=preview_out(shown.changes),
+        duplicates=shown.duplicates,
+        same=shown.same,
+        left_out=shown.left_out,
+    )
+
+
+@router.post("/imports/{what}", response={200: ImportBegun, 202: ImportBegun})
+def take_table(
+    request: HttpRequest, what: table_imports.What, given: TableApplyIn
+) -> tuple[int, ImportBegun]:
+    """Take a table over, as an import that can be undone; large ones in blocks, as a file."""
+    by = guard.need(request, "change")
+    leave = leave_asked(request, by)
+    begun = table_imports.begin(
+        by, what, given.text, given.columns, given.standing, leave, _need_worker
+    )
+    return _begun(begun)
 
 
 @router.get("/clients/{identity}/exports")

@@ -198,7 +198,7 @@ _KINDS: dict[ObjectList, _Kind] = {
     ),
     "workloads": _Kind(
         lambda: Workload.objects.select_related("owner", "environment"),
-        lambda row: f"{row.name}, {row.environment.name}",
+        lambda row: f"{row.name} ({row.environment.name})",
         (_own_workload,),
         _OWNED,
         _NOT_TESTED,

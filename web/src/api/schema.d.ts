@@ -3437,7 +3437,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/imports/workloads/previews": {
+    "/api/imports/{what}/readings": {
         parameters: {
             query?: never;
             header?: never;
@@ -3447,17 +3447,17 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Preview Workloads
-         * @description What a table of workloads would add and change. Nothing is changed.
+         * Read Table
+         * @description Read the columns of a table. Nothing is kept.
          */
-        post: operations["inventory_preview_workloads"];
+        post: operations["inventory_read_table"];
         delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/imports/workloads": {
+    "/api/imports/{what}/previews": {
         parameters: {
             query?: never;
             header?: never;
@@ -3467,10 +3467,30 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Take Workloads
-         * @description Take the workloads of a table over, as an import.
+         * Preview Table
+         * @description What a table would add and change. Nothing is changed.
          */
-        post: operations["inventory_take_workloads"];
+        post: operations["inventory_preview_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/imports/{what}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Table
+         * @description Take a table over, as an import that can be undone; large ones in blocks, as a file.
+         */
+        post: operations["inventory_take_table"];
         delete?: never;
         options?: never;
         head?: never;
@@ -9877,24 +9897,83 @@ export interface components {
             standing: string;
         };
         /**
-         * TableDifference
-         * @description What a table would add and change.
+         * TableColumnOut
+         * @description A column that is understood.
          */
-        TableDifference: {
-            /** Adds */
-            adds: string[];
-            /** Changes */
-            changes: components["schemas"]["ObjectChange"][];
-            /** Nothing */
-            nothing: boolean;
+        TableColumnOut: {
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+            /** Required */
+            required: boolean;
         };
         /**
-         * ImportTextIn
-         * @description A text to bring in.
+         * TableReadingOut
+         * @description The columns of a table, how many rows it has, the columns that are understood, and which of
+         *     the table's each of these probably is.
          */
-        ImportTextIn: {
+        TableReadingOut: {
+            /** Heading */
+            heading: string[];
+            /** Rows */
+            rows: number;
+            /** Columns */
+            columns: components["schemas"]["TableColumnOut"][];
+            /** Suggested */
+            suggested: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * TableIn
+         * @description A table as CSV, with commas, semicolons or tabs.
+         */
+        TableIn: {
             /** Text */
             text: string;
+        };
+        /**
+         * TablePreviewOut
+         * @description What a table would change. ``duplicates``: rows that repeat one another or look like
+         *     something that is there already; ``same``: how many objects are there as the table has them;
+         *     ``left_out``: columns that are not taken.
+         */
+        TablePreviewOut: {
+            changes: components["schemas"]["InventoryPreviewOut"];
+            /** Duplicates */
+            duplicates: string[];
+            /** Same */
+            same: number;
+            /** Left Out */
+            left_out: string[];
+        };
+        /**
+         * MappedTableIn
+         * @description The same; ``columns`` says which of its columns is meant by each of ours.
+         */
+        MappedTableIn: {
+            /** Text */
+            text: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+        };
+        /**
+         * TableApplyIn
+         * @description The same; ``standing`` is the preview's, so that nothing else is applied than what was
+         *     seen.
+         */
+        TableApplyIn: {
+            /** Text */
+            text: string;
+            /** Columns */
+            columns: {
+                [key: string]: string;
+            };
+            /** Standing */
+            standing: string;
         };
         /**
          * ImportOut
@@ -9905,6 +9984,14 @@ export interface components {
             says: string[];
             /** Nothing */
             nothing: boolean;
+        };
+        /**
+         * ImportTextIn
+         * @description A text to bring in.
+         */
+        ImportTextIn: {
+            /** Text */
+            text: string;
         };
         /**
          * TestOut
@@ -36099,16 +36186,18 @@ export interface operations {
             };
         };
     };
-    inventory_preview_workloads: {
+    inventory_read_table: {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                what: "applications" | "connections" | "workloads";
+            };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ImportTextIn"];
+                "application/json": components["schemas"]["TableIn"];
             };
         };
         responses: {
@@ -36118,7 +36207,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["TableDifference"];
+                    "application/json": components["schemas"]["TableReadingOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -36231,16 +36320,152 @@ export interface operations {
             };
         };
     };
-    inventory_take_workloads: {
+    inventory_preview_table: {
         parameters: {
             query?: never;
             header?: never;
-            path?: never;
+            path: {
+                what: "applications" | "connections" | "workloads";
+            };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ImportTextIn"];
+                "application/json": components["schemas"]["MappedTableIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TablePreviewOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    inventory_take_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                what: "applications" | "connections" | "workloads";
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableApplyIn"];
             };
         };
         responses: {

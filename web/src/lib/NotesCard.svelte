@@ -87,15 +87,15 @@
         </div>
         <fieldset>
           <legend class="label-text">Links</legend>
-          {#each links as link, at (at)}<p class="mb-1 flex gap-2">
+          {#each links as link, at (at)}<p class="mb-1 flex flex-wrap gap-2">
               <input
-                class="line-in"
+                class="line-in !w-40 grow"
                 aria-label="Label of link {at + 1}"
                 placeholder="Runbook"
                 maxlength="100"
                 bind:value={link.label}
               /><input
-                class="line-in value"
+                class="line-in value !w-60 grow"
                 aria-label="Address of link {at + 1}"
                 placeholder="https://wiki.gannet.example/cargo"
                 maxlength="1000"

@@ -5,7 +5,7 @@
   let { choosing, id, name }: { choosing: Choosing; id: string; name: string } = $props()
 </script>
 
-<td class="w-8"
+<td class="w-8 align-middle"
   ><input
     type="checkbox"
     aria-label="Select {name}"

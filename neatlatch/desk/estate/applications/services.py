@@ -253,7 +253,7 @@ def add_by_hand(
             else ("client_credentials",)
         )
         read = profiles.Profile(schemes=profiles.schemes_for(grants))
-    errors = _wrong_addresses(read, given, chosen=scheme)
+    errors = wrong_addresses(read, given, chosen=scheme)
     if errors:
         raise wrong_fields(errors)
     with transaction.atomic():
@@ -269,7 +269,7 @@ def add_by_hand(
     return place
 
 
-def _wrong_addresses(
+def wrong_addresses(
     profile: profiles.Profile, given: dict[str, str], chosen: str = ""
 ) -> dict[str, str]:
     """What is wrong with an application's addresses, by key."""

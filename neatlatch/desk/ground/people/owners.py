@@ -150,6 +150,25 @@ def named(text: str, field: str = "owner") -> Owner | None:
     return found or _contact(text)
 
 
+def keys_of(texts: Iterable[str]) -> dict[str, str]:
+    """How a file names the teams and people that some texts mean; a text that means none of them
+    stays as it is. Two queries.
+    """
+    wanted = {text for text in texts if text}
+    called = _Called(wanted)
+    found = {}
+    for text in wanted:
+        who = called.of(text)
+        found[text] = (
+            f"{_TEAM}{who.name}"
+            if isinstance(who, Team)
+            else f"{_PERSON}{who.username}"
+            if isinstance(who, Person)
+            else text
+        )
+    return found
+
+
 def written(found: Iterable[Owner]) -> dict[int, str]:
     """How people write owners so that :func:`named` reads exactly these: by name, where nobody else
     is meant by it, else by key. By their keys in the database; two queries for all."""

@@ -5,30 +5,20 @@ files: out, and in where that makes sense.
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Literal
 
-from neatlatch.core import changes, references, registration
+from neatlatch.core import changes, registration
 from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import trees
-from neatlatch.core.inventory.shape import BY_NAME, full
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.lookups import find_connection, find_place
-from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
-from neatlatch.desk.estate.workloads import services as workloads
-from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.people.models import Person
-
-from . import planning, services
-from .collecting import collected
-from .planning import Preview
-from .services import Begun, ObjectChange
 
 What = Literal["connections", "clients", "credentials", "workloads"]
 _WORKLOADS = (
@@ -193,181 +183,6 @@ def _workloads() -> str:
         ]
         lines += [(*start, *use) for use in uses] or [(*start, "", "")]
     return tables.to_csv(_WORKLOADS, lines)
-
-
-# Workloads in
-
-
-def _read_workloads(
-    text: str,
-) -> dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]]:
-    """The workloads of a table by name and environment, each with its first line and what it calls
-    by connection. Raises a field error with the line.
-    """
-    try:
-        rows = tables.from_csv(text, ("name", "environment"), _WORKLOADS[2:])
-    except tables.BadTable as error:
-        raise wrong_fields(
-            {"text": f"{str(error)[:1].upper()}{str(error)[1:]}. Nothing was changed."}
-        ) from error
-    environments = {environment.key: environment for environment in Environment.objects.all()} | {
-        environment.name.lower(): environment for environment in Environment.objects.all()
-    }
-    refs = {
-        connection.ref: connection
-        for connection in Connection.objects.select_related(
-            "place__application", "place__environment"
-        )
-    }
-    found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]] = {}
-    for line, row in rows:
-        environment = environments.get(row["environment"].lower())
-        if environment is None:
-            raise _at(line, f"there is no environment {row['environment']!r}")
-        notice = row.get("notice_days", "") or "0"
-        if not notice.isdigit():
-            raise _at(line, f"{notice!r} is not a number of days")
-        windows = tuple(part.strip() for part in row.get("windows", "").split(";") if part.strip())
-        given = workloads.Given(
-            row["name"],
-            environment.key,
-            row.get("kind") or "job",
-            row.get("owner", ""),
-            row.get("runs", ""),
-            windows,
-            int(notice),
-            row.get("draws", "").lower() in ("yes", "true", "1"),
-        )
-        try:
-            given = given.checked()
-        except Problem as problem:
-            raise _at(line, next(iter(problem.errors.values()))) from problem
-        key = (given.name, given.environment)
-        if key in found and found[key][1] != given:
-            raise _at(
-                line,
-                (
-                    f"{given.name} in {environment.name} stands on line {found[key][0]} with "
-                    f"other values"
-                ),
-            )
-        _, _, uses = found.setdefault(key, (line, given, {}))
-        ref, operations = (
-            row.get("connection", ""),
-            [part.strip() for part in row.get("operations", "").split(";") if part.strip()],
-        )
-        if ref and ref not in refs:
-            candidates = [known_ref for known_ref in refs if known_ref.endswith(f"/{ref}")]
-            raise _at(
-                line,
-                f"there is no connection {ref!r}"
-                + (f"; write {references.alternatives(candidates)}" if candidates else ""),
-            )
-        if operations and not ref:
-            raise _at(line, "operations are of a connection, and none is named")
-        if ref:
-            profile = refs[ref].place.application.read_profile()
-            if unknown := next(
-                (operation for operation in operations if profile.operation(operation) is None),
-                None,
-            ):
-                raise _at(
-                    line, f"{unknown!r} is not an operation of {refs[ref].place.application.name}"
-                )
-            uses[ref] = operations
-    return found
-
-
-def _at(line: int, says: str) -> Problem:
-    return wrong_fields({"text": f"Line {line}: {says.rstrip('.')}. Nothing was changed."})
-
-
-@dataclass(frozen=True)
-class TableDifference:
-    """What a table would add and change."""
-
-    adds: list[str]
-    changes: list[ObjectChange]
-    nothing: bool
-
-
-def _difference(
-    found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]],
-) -> TableDifference:
-    known = {
-        (workload.name, workload.environment.key): workload
-        for workload in Workload.objects.select_related("environment").prefetch_related(
-            "uses__connection"
-        )
-    }
-    adds, changed = [], []
-    for key, (line, given, uses) in found.items():
-        workload = known.get(key)
-        if workload is None:
-            calls = f", uses {', '.join(uses)}" if uses else ""
-            adds.append(f"{given.name} ({given.kind}) in {given.environment}{calls}")
-            continue
-        held = {
-            use.connection.ref: use.operations
-            for use in workload.uses.all()
-            if use.connection is not None
-        }
-        before = {
-            **vars(workloads.Given.of(workload)),
-            "uses": {ref: held[ref] for ref in held if ref in uses},
-        }
-        after = {**vars(given), "uses": uses}
-        says = changes.in_words(
-            {name: list(v) if isinstance(v, tuple) else v for name, v in before.items()},
-            {name: list(v) if isinstance(v, tuple) else v for name, v in after.items()},
-        )
-        if says:
-            named = f"{given.name}/{given.environment}"
-            changed.append(ObjectChange("workloads", named, "change", says, line))
-    return TableDifference(adds, changed, not adds and not changed)
-
-
-def preview_workloads(text: str) -> TableDifference:
-    """What a table of workloads would add and change."""
-    return _difference(_read_workloads(text))
-
-
-def take_workloads(
-    by: Person, text: str, check: Callable[[], None] = services.nothing_to_check
-) -> Begun:
-    """Begin to take the workloads of a table over, as an import that can be undone.
-
-    What a workload calls by other connections than the table names stays. Raises :class:`Problem`.
-    """
-    found = _read_workloads(text)
-    return services.begin_planned(by, lambda: _planned(by, found), check=check)
-
-
-def _planned(
-    by: Person, found: dict[tuple[str, str], tuple[int, workloads.Given, dict[str, list[str]]]]
-) -> Preview:
-    now = collected()
-    wanted = {**now.content, "workloads": dict(now.content["workloads"])}
-    lines: dict[tuple[str, str], int] = {}
-    for (name, environment), (line, given, calls) in found.items():
-        key = f"{name}/{environment}"
-        stands = now.content["workloads"].get(key, full(BY_NAME["workloads"], {}))
-        uses = [dict(use) for use in stands["uses"]]
-        for ref, operations in calls.items():
-            use = next((use for use in uses if use.get("connection") == ref), None)
-            if use is None:
-                application = now.content["places"][now.content["connections"][ref]["place"]][
-                    "application"
-                ]
-                uses.append(use := {"application": application, "connection": ref})
-            if operations:
-                use["operations"] = operations
-            else:
-                use.pop("operations", None)
-        said = {**vars(given), "windows": list(given.windows), "uses": uses}
-        wanted["workloads"][key] = {**stands, **said}
-        lines["workloads", key] = line
-    return planning.of_wanted(by, now, wanted, lines)
 
 
 # Clients as RFC 7591 client metadata

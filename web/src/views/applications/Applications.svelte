@@ -31,7 +31,7 @@
   query={found.query}
   rows={found.rows}
   key={(one) => one.key}
-  choosing={chosen}
+  choosing={onlyOurselves ? undefined : chosen}
   named={(one) => one.name}
 >
   {#snippet actions()}{#if may('change')}<a
@@ -46,6 +46,7 @@
       ><a class="act" href="/applications/{one.key}">{one.name}</a><Tags
         tags={one.tags}
         list="/applications"
+        most={3}
       /></td
     >
     <td>{one.purpose}</td>
@@ -76,4 +77,7 @@
     manually.
   </p>
   {#if may('change')}<a class="btn btn-primary" href="/applications/new">Add an application</a>{/if}
+  {#if may('change')}<p class="help mt-3">
+      <a class="act" href="/inventory?table=applications">Import them from a spreadsheet</a>
+    </p>{/if}
 {/snippet}

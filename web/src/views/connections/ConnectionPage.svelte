@@ -233,7 +233,10 @@
     </section>
   {/if}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
-    <ShearLine pins={connection.pins} {act} busy={acts.busy} />
+    <div class="flex min-w-0 flex-col gap-3">
+      <ShearLine pins={connection.pins} {act} busy={acts.busy} />
+      {#key connection.ref}<NotesCard of="connections" id={connection.ref} />{/key}
+    </div>
     <div class="flex flex-col gap-3">
       {#key connection.ref}<TestCard {connection} {watching} />{/key}
       {#if connection.individual}{@render whose()}{/if}
@@ -283,7 +286,6 @@
           >
         </p>
       </section>
-      {#key connection.ref}<NotesCard of="connections" id={connection.ref} />{/key}
       {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}
       {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
     </div>

@@ -92,6 +92,7 @@
                 ><a class="act value" href="/connections/{one.ref}">{one.ref}</a><Tags
                   tags={one.tags}
                   list="/connections"
+                  most={3}
                 /></td
               >
               <td>{one.application_name}</td>
@@ -124,5 +125,8 @@
     {#if may('change')}<a class="btn btn-primary" href="/applications"
         >Choose an application first</a
       >{/if}
+    {#if may('change')}<p class="help mt-3">
+        <a class="act" href="/inventory?table=connections">Import them from a spreadsheet</a>
+      </p>{/if}
   {/snippet}
 </ListPage>

@@ -36,6 +36,7 @@
       ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><Tags
         tags={one.tags}
         list="/credentials"
+        most={3}
       /><br /><span class="text-soft"
         >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
       ></td

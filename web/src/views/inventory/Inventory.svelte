@@ -5,6 +5,7 @@
   import { may } from '../../lib/session.svelte'
   import Changes from './Changes.svelte'
   import Imports from './Imports.svelte'
+  import TableImport from './TableImport.svelte'
   import { sizeOf } from '../../lib/imports'
 
   const acts = acting('everything')
@@ -13,9 +14,6 @@
   let prune = $state(false)
   let preview = $state<Schemas['InventoryPreviewOut'] | null>(null)
   let applied = $state<Schemas['ImportBegun'] | null>(null)
-  let table = $state('')
-  let tableSeen = $state<Schemas['TableDifference'] | null>(null)
-  let taken = $state(false)
   interface Mistake {
     line: number
     where: string
@@ -50,18 +48,6 @@
     })
     told_of(acts.problem)
   }
-  const lookTable = () =>
-    acts.run(async () => {
-      taken = false
-      tableSeen = await ok(api.POST('/api/imports/workloads/previews', { body: { text: table } }))
-    })
-  const takeTable = () =>
-    acts.run(async () => {
-      await ok(api.POST('/api/imports/workloads', { body: { text: table } }))
-      tableSeen = null
-      table = ''
-      taken = true
-    })
 </script>
 
 <svelte:head><title>Inventory · Neat Latch</title></svelte:head>
@@ -131,7 +117,7 @@
           >See what would change</button
         >
       </section>
-      <div aria-live="polite">
+      <div aria-live="polite" class="empty:hidden">
         {#if preview}
           <Changes {preview}>
             <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={apply}
@@ -152,6 +138,7 @@
           </p>
         {/if}
       </div>
+      <TableImport />
     {/if}
   </div>
   <div class="flex flex-col gap-4">
@@ -181,42 +168,5 @@
         OpenAPI, a connection as .env or .properties: on their own pages.
       </p>
     </section>
-    {#if may('change')}
-      <section class="sheet p-4" aria-labelledby="workloads-in">
-        <h2 id="workloads-in" class="mb-1">Workloads from a table</h2>
-        <label class="help" for="workloads-table"
-          >CSV with at least name and environment; the table above shows all columns.</label
-        >
-        <textarea
-          id="workloads-table"
-          class="line-in value"
-          rows="4"
-          spellcheck="false"
-          bind:value={table}></textarea>
-        <div class="mt-2 flex gap-3">
-          <button class="btn btn-sm" disabled={acts.busy || !table.trim()} onclick={lookTable}
-            >See what would change</button
-          >
-          {#if tableSeen && !tableSeen.nothing}<button
-              class="btn btn-primary btn-sm"
-              disabled={acts.busy}
-              onclick={takeTable}>Take them</button
-            >{/if}
-        </div>
-        <div aria-live="polite">
-          {#if taken}<p>They are taken over, as an import.</p>{/if}
-          {#if tableSeen}
-            {#if tableSeen.nothing}<p>Nothing would change.</p>{/if}
-            {#each tableSeen.adds as add (add)}<p>
-                <span class="text-success font-semibold">added</span>
-                {add}
-              </p>{/each}
-            {#each tableSeen.changes as change (change.key)}<p>
-                <span class="font-semibold">{change.key}</span>: {change.says.join('; ')}
-              </p>{/each}
-          {/if}
-        </div>
-      </section>
-    {/if}
   </div>
 </div>

@@ -1,10 +1,10 @@
 <script lang="ts">
   import { createInfiniteQuery, createQuery } from '@tanstack/svelte-query'
-  import { api, ok } from '../../api/client'
+  import { api, ok, type Today as TodayOut } from '../../api/client'
   import { clock } from '../../lib/clock.svelte'
   import Loading from '../../lib/Loading.svelte'
-  import { may } from '../../lib/session.svelte'
   import { exact, fromNow } from '../../lib/time'
+  import FirstSteps from './FirstSteps.svelte'
   import Wall from './Wall.svelte'
 
   const today = createQuery(() => ({
@@ -27,6 +27,9 @@
     more.data?.pages.flatMap((one) => one.items) ?? today.data?.breaks.items ?? [],
   )
   const hasMore = $derived(more.data ? more.hasNextPage : Boolean(today.data?.breaks.next))
+  /** Nothing has worked yet, and there is little that could. */
+  const isBeginning = (shown: TodayOut): boolean =>
+    !shown.counts.latched && Object.values(shown.counts).reduce((sum, count) => sum + count, 0) <= 3
   async function furtherBreaks(): Promise<void> {
     if (!further) {
       further = true
@@ -39,23 +42,14 @@
 <svelte:head><title>Today · Neat Latch</title></svelte:head>
 <Loading query={today} />
 {#if today.data}
-  {#if Object.keys(today.data.applications).length === 0}
-    <section class="sheet mx-auto mt-10 max-w-xl p-6">
-      <h1>Nothing is set up yet</h1>
-      <p class="my-3">
-        Here you will see every connection at a glance, and what will stop next. Begin with one
-        application: what it is called and where it publishes how to sign in.
-      </p>
-      {#if may('change')}<a class="btn btn-primary" href="/applications/new" data-key="n"
-          >Add an application</a
-        >
-      {:else}<p class="help">An administrator can add the first application.</p>{/if}
-    </section>
-  {:else}
+  {#if isBeginning(today.data)}<FirstSteps today={today.data} />{/if}
+  {#if Object.keys(today.data.applications).length}
     <div class="grid grid-cols-1 lg:grid-cols-[minmax(300px,450px)_minmax(0,1fr)] gap-5">
       <section aria-labelledby="breaks-title">
         <header class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1">
-          <h1 id="breaks-title">What breaks next</h1>
+          <svelte:element this={isBeginning(today.data) ? 'h2' : 'h1'} id="breaks-title"
+            >What breaks next</svelte:element
+          >
           <span class="help">soonest first</span>
         </header>
         <ol id="breaks" class="sheet">

@@ -51,6 +51,7 @@
       ><a class="act" href="/workloads/{one.id}">{one.name}</a><Tags
         tags={one.tags}
         list="/workloads"
+        most={3}
       /></td
     >
     <td>{one.kind}</td>
@@ -86,5 +87,8 @@
     {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
         >Add workload</button
       >{/if}
+    {#if may('change')}<p class="help mt-3">
+        <a class="act" href="/inventory?table=workloads">Import them from a spreadsheet</a>
+      </p>{/if}
   {/snippet}
 </ListPage>
