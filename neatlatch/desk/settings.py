@@ -119,6 +119,7 @@ INSTALLED_APPS = [
     "neatlatch.desk.work.finding",
     "neatlatch.desk.work.rounds",
     "neatlatch.desk.work.replacing",
+    "neatlatch.desk.work.decommissioning",
 ]
 MIDDLEWARE = [
     "django.middleware.security.SecurityMiddleware",

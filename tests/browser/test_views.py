@@ -45,6 +45,7 @@ def addresses(page: Page) -> dict[str, str]:
         ),
         "Names to join": "/connections/names",
         "Environments": "/environments",
+        "Decommissioning": "/decommissioning",
         "Safe": "/safe",
         "Glossary": "/help",
         "Connection that differs": "/connections/production/cargo-manifests",

@@ -702,3 +702,39 @@ def test_a_spreadsheet_is_mapped_previewed_and_imported(page: Page) -> None:
     expect(page.get_by_text("Imported: 1 added")).to_be_visible()
     page.get_by_role("link", name="Look at it or undo it").click()
     expect(page.get_by_text("Dusk run/production")).to_be_visible()
+
+
+def test_a_connection_is_decommissioned_step_by_step(page: Page) -> None:
+    page.goto("/connections/production/repair-tickets")
+    page.get_by_role("button", name="Decommission production/repair-tickets").click()
+    expect(page.get_by_role("heading", name="Decommission connection")).to_be_visible()
+    now = page.locator("[aria-current=step]")
+    expect(now.get_by_text("still uses it. Say why that may stop.")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_role("button", name="Confirm that it may stop").click()
+    expect(now.get_by_role("alert")).to_be_visible()
+    page.get_by_label("Why may it stop?").fill("The workshop closes.")
+    page.get_by_role("button", name="Confirm that it may stop").click()
+    expect(now.get_by_role("heading", name="Revoke")).to_be_visible()
+    expect(now.get_by_text("Open Repair tickets as somebody")).to_be_visible()
+    while (left := now.get_by_role("button", name="It is revoked there")).count():
+        with page.expect_response(lambda answer: "revocations" in answer.url):
+            left.first.click()
+    expect(now.get_by_role("heading", name="Prove that it is refused")).to_be_visible()
+    page.get_by_role("button", name="Try it").click()
+    expect(now.get_by_text("Not proven yet:")).to_be_visible(timeout=60_000)
+    assert violations(page) == []
+    page.get_by_label("It cannot be tried? Say how you checked it").fill("Seen in its screens.")
+    page.get_by_role("button", name="Go on without proof").click()
+    page.get_by_label("To confirm, type production/repair-tickets").fill(
+        "production/repair-tickets"
+    )
+    page.get_by_role("button", name="Decommission it").click()
+    expect(page.get_by_role("heading", name="What it was")).to_be_visible()
+    assert violations(page) == []
+    page.goto("/decommissioning?words=kind:conn")
+    expect(page.get_by_role("row", name="production/repair-tickets")).to_contain_text(
+        "decommissioned"
+    )
+    page.goto("/connections/production/repair-tickets")
+    expect(page.get_by_role("heading", name="There is no such connection")).to_be_visible()

@@ -38,6 +38,8 @@ from neatlatch.desk.ground.people.models import (
 )
 from neatlatch.desk.pages.api import api
 from neatlatch.desk.work.access.models import RuleBook
+from neatlatch.desk.work.decommissioning import services as decommissioning
+from neatlatch.desk.work.decommissioning.models import Decommissioning
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep, packed
 from neatlatch.desk.work.replacing.models import Replacement
 from neatlatch.desk.work.rounds import services as rounds
@@ -102,6 +104,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/sign-ins": {"identity": some(SignIn, person__username="morag")},
         "/api/people": {"username": "morag"},
         "/api/access-rules": where,
+        "/api/decommissionings": {"identity": some(Decommissioning)},
         "/api/exports": {"what": "connections"},
         "/api/tests": {"identity": some(Test)},
         "/api/rounds": {"number": some(Round)},
@@ -211,6 +214,7 @@ def one_of_each(web: WebClient) -> None:
     )
     content = TagsAndNotes(("quays",), "Ask the quays first.", (Link("https://a.example/"),))
     object_notes.change(by, somewhere, content)
+    decommissioning.begin(by, "connections", somewhere.pk.hex)
     passkey = Passkey.objects.create(
         person=by, name="x", credential_id="x", public_key=b"", added=timezone.now()
     )

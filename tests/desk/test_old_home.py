@@ -43,6 +43,7 @@ LATER = {
     "annotations_tag",
     "connections_formername",
     "connections_setaside",
+    "decommissioning_decommissioning",
     "house_goneaccess",
     "inventory_importplan",
     "inventory_importstep",

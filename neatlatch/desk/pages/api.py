@@ -43,6 +43,7 @@ from .access import router as access
 from .applications.api import router as applications
 from .applications.environments import router as environments
 from .bulk import router as bulk
+from .decommissioning import router as decommissioning
 from .finding import router as finds
 from .inventory import router as inventory
 from .journal import router as journal
@@ -166,6 +167,7 @@ for router in (
     finds,
     object_notes,
     bulk,
+    decommissioning,
     names,
     unknown_connections,
 ):

@@ -41,6 +41,7 @@ PAGES = {
     "clients",
     "connections",
     "credentials",
+    "decommissioning",
     "environments",
     "health",
     "help",

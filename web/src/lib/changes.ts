@@ -77,6 +77,7 @@ export const SHOWN = {
     ...WORKLOAD,
     ...OWNER,
   ],
+  decommissioning: ['decommissioning', 'decommissionings'],
   environment: [
     'access',
     'access-rules',

@@ -73,6 +73,8 @@ export const PAGES: Record<string, OnPage> = {
   },
   '/rounds/:number': { acts: { test: 'stop it' } },
   '/environments': { acts: { change: 'add or change one' } },
+  '/decommissioning': NOTHING,
+  '/decommissioning/:id': { acts: { change: 'decommission it' } },
   '/help': NOTHING,
   '/safe': NOTHING,
   '/health': NOTHING,

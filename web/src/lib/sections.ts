@@ -26,6 +26,7 @@ export const MORE: Section[] = [
   { letter: 'o', name: 'Owners', address: '/owners' },
   { letter: 'p', name: 'People and teams', address: '/people' },
   { letter: 'n', name: 'Environments', address: '/environments' },
+  { letter: 'd', name: 'Decommissioning', address: '/decommissioning' },
   { letter: 'i', name: 'Inventory', address: '/inventory' },
   { letter: 'f', name: 'Safe', address: '/safe' },
   { letter: 'b', name: 'Health', address: '/health' },

@@ -183,21 +183,26 @@ def save_management(facts: won.Facts) -> None:
             )
 
 
-def _ask(request: oauth2.Request) -> oauth.Told:
-    """Send a registration request; a refusal becomes a problem in plain words.
+def _sent(request: oauth2.Request) -> oauth.Told:
+    """Send a registration request. Raises :class:`Problem` where nobody answers.
 
     What it carries was given for this very address: by the application with it, or by whoever
     pasted it now.
     """
     with road(goes_to=destinations.origins([request.url])) as way:
         try:
-            told = oauth.ask(way, "registration", request, timezone.now())
+            return oauth.ask(way, "registration", request, timezone.now())
         except RoadError as error:
             raise Problem(
                 502,
                 "The application could not be reached.",
                 f"{error.failure.detail} Nothing was changed here.",
             ) from error
+
+
+def _ask(request: oauth2.Request) -> oauth.Told:
+    """Send a registration request; a refusal becomes a problem in plain words."""
+    told = _sent(request)
     if not told.reading.ok and not (request.method == "DELETE" and told.exchange.status == 204):
         status, reading = told.exchange.status, told.reading
         if status == 401:
@@ -658,15 +663,39 @@ def remove(by: Actor, client: Client) -> None:
             f"{', '.join(workloads)} would stop. Name another client there first.",
         )
     if client.managed and client.management_token is not None:
-        _ask(
-            oauth2.delete_request(
-                client.management_address,
-                safe.unseal(client.management_token, client.token_place).reveal(),
-            )
-        )
+        _delete_there(client)
     with transaction.atomic():
         write(by, "removed", "client", client.client_id or client.name, {"managed": client.managed})
         client.delete()
+
+
+def _delete_there(client: Client) -> None:
+    assert client.management_token is not None
+    token = safe.unseal(client.management_token, client.token_place).reveal()
+    _ask(oauth2.delete_request(client.management_address, token))
+
+
+def unregister(by: Actor, client: Client) -> None:
+    """Delete a managed client at the application (RFC 7592 §2.3); what is known of it here stays.
+    Raises :class:`Problem`.
+    """
+    _delete_there(client)
+    write(by, "deleted at the application", "client", client.client_id or client.name)
+
+
+def is_unregistered(client: Client) -> tuple[bool, bool, str]:
+    """Whether a managed client still stands at the application, whether its registration is
+    refused, and what was answered: a server that has deleted a client refuses its registration
+    access token with 401 (RFC 7592 §2.1, §2.3). Raises :class:`Problem`.
+    """
+    assert client.management_token is not None
+    token = safe.unseal(client.management_token, client.token_place).reveal()
+    told = _sent(oauth2.read_request(client.management_address, token))
+    status = told.exchange.status
+    if told.reading.ok:
+        return True, False, "The application still has this client."
+    refused = status in (401, 403, 404)
+    return False, refused, f"The application answered {status} to the client's registration."
 
 
 def with_uris(uris: list[str]) -> Callable[[ClientMetadata], ClientMetadata]:

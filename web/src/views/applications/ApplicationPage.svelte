@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import DecommissionButton from '../../lib/DecommissionButton.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import OwnerOf from '../../lib/OwnerOf.svelte'
@@ -142,6 +143,14 @@
                 <dd class="value">{value || '—'}</dd>
               {/each}
             </dl>
+            {#if may('change')}<p class="mt-1">
+                <DecommissionButton
+                  of="deployments"
+                  id="{key}/{place.environment.key}"
+                  name="{found.data.name} in {place.environment.name}"
+                  look="act"
+                />
+              </p>{/if}
           </div>
         {/each}
       </section>

@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { api, ifMatch, ok, type Client } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
+  import DecommissionButton from '../../lib/DecommissionButton.svelte'
   import EndOf from '../../lib/EndOf.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
@@ -10,7 +11,7 @@
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { goto, param } from '../../router'
+  import { param } from '../../router'
   import ClientJson from './ClientJson.svelte'
   import Handover from './Handover.svelte'
   import Issued from './Issued.svelte'
@@ -34,7 +35,6 @@
   }))
   let uris = $state<string[] | null>(null)
   let scopes = $state<string[] | null>(null)
-  let confirming = $state('')
   const has = (part: string): boolean => found.data?.parts.includes(part) ?? false
   const consentable = $derived(
     (application.data?.scopes ?? []).filter(
@@ -80,12 +80,6 @@
     act(() =>
       ok(api.POST('/api/clients/{identity}/readings', { params: { path: { identity: id } } })),
     )
-  async function remove(client: Client): Promise<void> {
-    await acts.run(async () => {
-      await ok(api.DELETE('/api/clients/{identity}', { params: { path: { identity: id } } }))
-      goto(`/applications/${client.application}`)
-    })
-  }
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Client'} · Neat Latch</title></svelte:head>
@@ -298,24 +292,9 @@
         {#each client.connections as ref (ref)}<p>
             <a class="act" href="/connections/{ref}">{ref}</a>
           </p>{:else}<p>No connection yet.</p>{/each}
-        {#if may('change') && client.connections.length === 0}
-          <label class="mt-3 block"
-            ><span class="label-text">To remove the client, type its name</span><input
-              class="line-in"
-              bind:value={confirming}
-            /></label
-          >
-          <button
-            class="btn btn-error btn-sm mt-2"
-            disabled={confirming !== client.name}
-            onclick={() => remove(client)}
-            >{client.house
-              ? 'Revoke all and remove it'
-              : client.managed
-                ? 'Remove it there and here'
-                : 'Remove the record'}</button
-          >
-        {/if}
+        {#if may('change')}<div class="mt-3">
+            <DecommissionButton of="clients" id={client.id} name={client.name} />
+          </div>{/if}
       </section>
     </div>
   </div>

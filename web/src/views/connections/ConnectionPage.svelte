@@ -2,6 +2,7 @@
   import { createQuery } from '@tanstack/svelte-query'
   import { searchParams } from 'sv-router'
   import { api, ok, type PinOut, type Schemas } from '../../api/client'
+  import DecommissionButton from '../../lib/DecommissionButton.svelte'
   import EndOf from '../../lib/EndOf.svelte'
   import { clock } from '../../lib/clock.svelte'
   import { acting } from '../../lib/acting.svelte'
@@ -288,6 +289,14 @@
       </section>
       {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}
       {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
+      {#if may('change')}<section class="sheet p-4">
+          <h2 class="mb-1">End of use</h2>
+          <p class="help mb-2">
+            Who still uses it, revoke, prove that it is refused, forget its secrets: a page leads
+            through it.
+          </p>
+          <DecommissionButton of="connections" id={connection.ref} name={connection.ref} />
+        </section>{/if}
     </div>
   </div>
   {#snippet whose()}{#key connection.version}<AccountsCard {connection} />{/key}{/snippet}

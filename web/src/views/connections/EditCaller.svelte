@@ -4,7 +4,6 @@
   import { api, ifMatch, ok, type Connection } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
-  import { goto } from '../../router'
   import ScopeEffects from '../../lib/ScopeEffects.svelte'
   import ValueFields from './ValueFields.svelte'
 
@@ -22,7 +21,6 @@
   let paused = $state(start.paused)
   let test_interval = $state(start.test_interval)
   let work_in_rounds = $state(start.work_in_rounds)
-  let confirming = $state('')
   const errors = $derived(acts.errors)
   const application = createQuery(() => ({
     queryKey: ['application', connection.application],
@@ -47,13 +45,6 @@
       ['connection', start.ref],
     )
     if (saved) done(saved.notes ?? {})
-  }
-  async function remove(): Promise<void> {
-    const params = { path: { ref: start.ref }, query: { confirm: confirming } }
-    await acts.run(async () => {
-      await ok(api.DELETE('/api/connections/{ref}', { params }))
-      goto('/connections')
-    })
   }
 </script>
 
@@ -124,30 +115,9 @@
       or client ID its tokens are dropped.
     </p>
   {/if}
-  {#if confirming}
-    <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      Removing it ends its tokens at the application and drops its history.
-      {start.workloads_of.length
-        ? `${start.workloads_of.map((one) => one.name).join(', ')} ${start.workloads_of.length === 1 ? 'stops' : 'stop'} at once.`
-        : 'It has no workload.'}
-      The client stays registered at the application.
-    </p>
-  {/if}
   <ProblemBox problem={acts.problem} />
   <div class="mt-2 flex flex-wrap items-end gap-3">
     <button class="btn btn-primary btn-sm">Save</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Cancel</button>
-    <label class="ms-auto"
-      ><span class="help">To remove it, type {start.ref}</span><input
-        class="line-in value"
-        bind:value={confirming}
-      /></label
-    >
-    <button
-      type="button"
-      class="btn btn-error btn-sm"
-      disabled={confirming !== start.ref}
-      onclick={remove}>Remove it</button
-    >
   </div>
 </form>

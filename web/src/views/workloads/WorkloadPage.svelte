@@ -3,6 +3,7 @@
   import { api, ok, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import ApplicationField from '../../lib/ApplicationField.svelte'
+  import DecommissionButton from '../../lib/DecommissionButton.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
   import NotesCard from '../../lib/NotesCard.svelte'
@@ -10,7 +11,7 @@
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
   import { STATES } from '../../lib/words'
-  import { goto, param } from '../../router'
+  import { param } from '../../router'
   import DrawsWith from './DrawsWith.svelte'
   import LogReader from './LogReader.svelte'
   import WorkloadForm from './WorkloadForm.svelte'
@@ -29,7 +30,6 @@
   let application = $state('')
   let connection = $state('')
   let operations = $state<string[]>([])
-  let confirming = $state('')
   const chosen = $derived(
     changing
       ? (found.data?.uses.find((use) => use.id === changing)?.application ?? '')
@@ -87,12 +87,6 @@
         }),
       ),
     )
-  async function remove(): Promise<void> {
-    await acts.run(() =>
-      ok(api.DELETE('/api/workloads/{identity}', { params: { path: { identity: id } } })),
-    )
-    if (!acts.problem) goto('/workloads')
-  }
   function begin(use: Schemas['UseOut']): void {
     changing = use.id
     operations = [...use.operations]
@@ -265,18 +259,12 @@
       </section>
       {#key id}<NotesCard of="workloads" {id} />{/key}
       {#if may('change')}<section class="sheet p-4">
-          <h2 class="mb-1">It no longer exists</h2>
-          <label class="block"
-            ><span class="label-text">To take it away, type its name</span><input
-              class="line-in"
-              bind:value={confirming}
-            /></label
-          >
-          <button
-            class="btn btn-error btn-sm mt-2"
-            disabled={confirming !== workload.name}
-            onclick={remove}>Take it away</button
-          >
+          <h2 class="mb-1">End of use</h2>
+          <p class="help mb-2">
+            It no longer runs: a page leads through revoking what it draws with, and keeps its
+            history.
+          </p>
+          <DecommissionButton of="workloads" {id} name={workload.name} />
         </section>{/if}
     </div>
   </div>
