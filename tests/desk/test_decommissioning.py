@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from neatlatch.demo.visitor import OfficeVisitor
 from neatlatch.desk.estate.connections import tokens
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
@@ -244,6 +244,10 @@ def test_what_is_not_there_cannot_be_decommissioned(setup: Setup) -> None:
         ("deployments", "nothing/sandbox"),
     ):
         post(browser, "/decommissionings", 404, of=of, key=key)
+    drawing.door(Environment.objects.get(key="sandbox"))
+    own = {"of": "deployments", "key": "neat-latch/sandbox"}
+    refused = post(browser, "/decommissionings", 409, **own)
+    assert refused["detail"] == "It is Neat Latch itself: workloads draw from it."
     assert not Decommissioning.objects.exists()
 
 

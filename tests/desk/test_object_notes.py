@@ -311,6 +311,10 @@ def test_applications_and_credentials_are_given_an_owner(
         ({"of": "workloads", "words": "", "owner": "x", "after": "x"}, "after"),
         ({"of": "workloads", "words": "", "paused": True}, "paused"),
         ({"of": "workloads", "words": "", "add_tags": ["a b"]}, "add_tags"),
+        ({"of": "workloads", "words": "", "owner": "person/nobody"}, "owner"),
+        ({"of": "workloads", "words": "", "owner": "x" * 121}, "owner"),
+        ({"of": "connections", "words": "", "test_interval": 10081}, "test_interval"),
+        ({"of": "connections", "words": "", "test_interval": -1}, "test_interval"),
         ({"of": "workloads", "words": "", "add_tags": ["a"], "remove_tags": ["a"]}, "remove_tags"),
     ],
 )

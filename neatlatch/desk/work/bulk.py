@@ -59,10 +59,14 @@ class BulkChange:
                 tags[name] = tuple(annotating.tag(text) for text in getattr(self, name))
             except BadAnnotation as error:
                 errors[name] = str(error)
+        if self.test_interval is not None:
+            errors |= connections.out_of_bounds({"test_interval": self.test_interval})
         if not errors and set(tags["add_tags"]) & set(tags["remove_tags"]):
             errors["remove_tags"] = "The same tag cannot be added and removed."
         if errors:
             raise wrong_fields(errors)
+        if self.owner is not None:
+            owners.check_named(self.owner)
         checked = BulkChange(self.owner, self.paused, self.test_interval, **tags)
         if checked == BulkChange():
             raise Problem(422, "Nothing would change.", "Choose what to change.")

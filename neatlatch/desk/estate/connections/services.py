@@ -444,7 +444,7 @@ def _put_how_tested(
     by: Actor, connection: UUID, wanted: Mapping[str, Any]
 ) -> tuple[Connection, list[str]]:
     """The connection as it then is, and in words what changed."""
-    if wrong := _out_of_bounds(wanted):
+    if wrong := out_of_bounds(wanted):
         raise wrong_fields(wrong)
     found = Connection.objects.select_for_update().get(pk=connection)
     before = told(found)
@@ -456,7 +456,8 @@ def _put_how_tested(
     return found, words
 
 
-def _out_of_bounds(wanted: Mapping[str, Any]) -> dict[str, str]:
+def out_of_bounds(wanted: Mapping[str, Any]) -> dict[str, str]:
+    """What is wrong with some of :data:`HOW_TESTED`, by column."""
     return {
         key: f"Give a number from {least} to {most}."
         for key, (least, most) in _BOUNDS.items()
@@ -549,7 +550,7 @@ def _change(
         if key in values and values[key]
     }
     scopes = given.get("scopes")
-    wrong |= _wrong_scopes(scopes or []) | _out_of_bounds(given)
+    wrong |= _wrong_scopes(scopes or []) | out_of_bounds(given)
     if wrong:
         raise wrong_fields(wrong)
     before, stood = dict(connection.values), told(connection)

@@ -137,17 +137,30 @@ def named(text: str, field: str = "owner") -> Owner | None:
     text = text.strip()
     if not text:
         return None
-    if len(text) > LONGEST:
-        raise wrong_fields({field: f"More than {LONGEST} characters are not kept."})
-    who = _Called([text]).of(text)
+    who = _meant(text, field)
     if isinstance(who, Team):
         return of_team(who)
     if isinstance(who, Person):
         return of_person(who)
-    if text.startswith((_PERSON, _TEAM)):
-        raise wrong_fields({field: f"There is no {text.replace('/', ' ', 1)}."})
     found = Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=text).first()
     return found or _contact(text)
+
+
+def check_named(text: str, field: str = "owner") -> None:
+    """Check that :func:`named` can read a text, without making an owner. Raises a field error."""
+    _meant(text.strip(), field)
+
+
+def _meant(text: str, field: str) -> Team | Person | None:
+    """The team or person that a text means; ``None``: it is a contact's name. Raises a field
+    error.
+    """
+    if len(text) > LONGEST:
+        raise wrong_fields({field: f"More than {LONGEST} characters are not kept."})
+    who = _Called([text]).of(text)
+    if who is None and text.startswith((_PERSON, _TEAM)):
+        raise wrong_fields({field: f"There is no {text.replace('/', ' ', 1)}."})
+    return who
 
 
 def keys_of(texts: Iterable[str]) -> dict[str, str]:

@@ -7,6 +7,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
+from django.core.exceptions import ObjectDoesNotExist
 from django.db import IntegrityError, transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
@@ -65,6 +66,8 @@ def begin(by: Actor, of: str, row: str) -> Decommissioning:
     Raises :class:`Problem`.
     """
     found = _subject(of, row)
+    if refused := found.never:
+        raise Problem(409, "This is not decommissioned.", refused)
     row = found.row
     with transaction.atomic():
         open_one = Decommissioning.objects.filter(of=of, row=row, ended=None).first()
@@ -265,6 +268,8 @@ def end(
     Decommissioning.objects.filter(pk=stands.pk, ended=None).update(history=history)
     try:
         found.remove(by, with_also)
+    except ObjectDoesNotExist as error:
+        raise Problem(409, "It is gone.", "Somebody took it away at the same moment.") from error
     except ProtectedError as error:
         names = ", ".join(sorted({str(row) for row in error.protected_objects})[:3])
         raise Problem(409, "It is still used.", f"{names} must go first.") from error

@@ -88,6 +88,11 @@ class Subject(ABC):
         """What may go with it, as a sentence; empty: nothing."""
         return ""
 
+    @property
+    def never(self) -> str:
+        """Why it is never decommissioned, as a sentence; empty: it may be."""
+        return ""
+
     def history(self) -> dict[str, Any]:
         """What is kept of it, as plain values without secrets."""
         now = collecting.of_rows(self.kind, [self.row]).get(self.row)
@@ -504,6 +509,11 @@ class DeploymentSubject(Subject):
             )
             for use in uses[:_MOST_USERS]
         ]
+
+    @property
+    def never(self) -> str:
+        own = self.place.application.key == issuing.OWN_KEY
+        return "It is Neat Latch itself: workloads draw from it." if own else ""
 
     @property
     def also(self) -> str:

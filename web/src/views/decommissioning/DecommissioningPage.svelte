@@ -161,8 +161,8 @@
                 </p>
               {/if}
               <p class="help mt-1">
-                Nothing is revoked yet.{it.of === 'connections'
-                  ? ' From now on rounds leave it out.'
+                This revokes nothing yet.{it.of === 'connections'
+                  ? ' Rounds leave the connection out from then on.'
                   : ''}
               </p>
               <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy}
@@ -210,7 +210,7 @@
               {it.proof} <span class="help"><When at={it.proven_at} prefix="seen " past /></span>
             </p>
           {:else if it.unproven}<p class="mt-1">
-              Not seen: {it.unproven}
+              Not proven: {it.unproven}
             </p>
           {:else if it.proof}<p class="bg-wait-ground mt-2 rounded-md px-3 py-2" role="status">
               Not proven yet: {it.proof}

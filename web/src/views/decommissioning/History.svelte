@@ -16,6 +16,8 @@
   const isSaid = (value: unknown): boolean =>
     value !== '' &&
     value !== null &&
+    value !== false &&
+    value !== 0 &&
     !(typeof value === 'object' && Object.keys(value as object).length === 0)
   const fields = $derived(Object.entries(kept.fields ?? {}).filter(([, value]) => isSaid(value)))
   const text = (value: unknown): string =>
@@ -26,8 +28,14 @@
       : Array.isArray(value) && value.every((part) => typeof part === 'string')
         ? value.join(', ')
         : typeof value === 'object'
-          ? JSON.stringify(value, null, 1)
+          ? lines(value as Record<string, unknown>)
           : String(value)
+  const lines = (table: Record<string, unknown>): string =>
+    Object.values(table).every((part) => typeof part !== 'object')
+      ? Object.entries(table)
+          .map(([name, part]) => `${name}: ${String(part)}`)
+          .join('\n')
+      : JSON.stringify(table, null, 1)
 </script>
 
 <section class="sheet mt-4 max-w-4xl p-4" aria-labelledby="history">

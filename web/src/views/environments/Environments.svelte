@@ -126,7 +126,9 @@
         </dd>
         <dt class="help">Service accounts</dt>
         <dd>
-          {one.wants_service_account ? 'wanted: a person’s account is pointed out' : 'not wanted'}
+          {one.wants_service_account
+            ? 'required: a person’s account is pointed out'
+            : 'not required'}
         </dd>
         <dt class="help">Real work in rounds</dt>
         <dd>
