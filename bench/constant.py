@@ -14,7 +14,7 @@ from django.http import HttpResponse
 from django.urls import get_resolver, path
 
 from neatlatch.desk.ground import serving
-from neatlatch.desk.ground.common import at_once
+from neatlatch.desk.ground.common import fast_path
 from neatlatch.desk.pages.asgi import application as _desk
 
 _ANSWER = (
@@ -32,7 +32,7 @@ get_resolver().url_patterns.insert(
 async def application(scope: dict[str, Any], receive: Any, send: Any) -> None:
     """``/constant`` is answered here, all else by the desk."""
     if scope["type"] == "http" and scope["path"] == "/constant":
-        await at_once.answer(send, "application/json", _ANSWER)
+        await fast_path.answer(send, "application/json", _ANSWER)
         return
     await _desk(scope, receive, send)
 

@@ -27,10 +27,10 @@ from neatlatch.core.destinations import origins
 from neatlatch.core.evidence import Exchange, RungResult
 from neatlatch.core.schemes import CODE
 from neatlatch.demo.visitor import Visitor
-from neatlatch.wire.climbing import Plan
-from neatlatch.wire.holding import Held
-from neatlatch.wire.ladder import Climb
-from neatlatch.wire.road import Policy, Road
+from neatlatch.wire.ladder import LadderRun
+from neatlatch.wire.ladder_plan import Plan
+from neatlatch.wire.token_source import HeldToken
+from neatlatch.wire.transport import Policy, Transport
 from tests.harness import StandIns
 
 from .table import row
@@ -44,9 +44,9 @@ class OneToken:
     """Keeps one token and never renews it."""
 
     def __init__(self, token: str) -> None:
-        self.held = Held(token, SCOPES)
+        self.held = HeldToken(token, SCOPES)
 
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
+    def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
         return self.held, ()
 
     def told_account(self, account: str) -> None:
@@ -112,14 +112,14 @@ def set_up(stand_ins: StandIns, trust: str) -> tuple[Plan, str]:
 def ladder(plan: Plan, token: str, trust: str) -> float:
     """One full ladder, in milliseconds."""
     begun = time.perf_counter()
-    with Road(
+    with Transport(
         Policy(("127.0.0.0/8", "::1/128")),
         trust=trust,
         goes_to=origins((plan.api_base, plan.token_endpoint, plan.introspection_endpoint)),
-    ) as road:
-        climb = Climb(
+    ) as transport:
+        climb = LadderRun(
             plan,
-            road,
+            transport,
             OneToken(token),
             lambda: datetime.now(UTC),
             random.random,

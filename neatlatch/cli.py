@@ -298,7 +298,7 @@ def _demo_fill(given: argparse.Namespace) -> int:
             given.count,
             lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True),
         )
-    except fill.Refused as refused:
+    except fill.FillRefused as refused:
         print(f"nlatch: {refused}", file=sys.stderr)
         return 1
     print(f"{stand:,} connections stand.")
@@ -394,7 +394,7 @@ def _serve_door(given: argparse.Namespace) -> int:
     set_up(serves=True)
     from neatlatch.desk.estate.records.applications.models import Environment
     from neatlatch.desk.ground.common.problems import Problem
-    from neatlatch.desk.pages.drawing.tls_door import Door
+    from neatlatch.desk.pages.drawing.tls_listener import Door
 
     environment = Environment.objects.filter(key=given.environment).first()
     if environment is None:

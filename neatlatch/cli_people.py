@@ -85,9 +85,9 @@ def _show(given: argparse.Namespace) -> None:
 
 
 def _change(given: argparse.Namespace) -> None:
-    from neatlatch.desk.work import leaving
+    from neatlatch.desk.work import offboarding
 
-    one = leaving.change(
+    one = offboarding.change(
         MACHINE, _person(given), given.role, None if given.access is None else given.access == "on"
     )
     print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")

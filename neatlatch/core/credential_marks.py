@@ -11,7 +11,7 @@ SOON, UNUSED = timedelta(days=30), timedelta(days=90)
 
 
 @dataclass(frozen=True)
-class Known:
+class CredentialFacts:
     """What is known of a credential.
 
     ``environments`` and ``applications`` are those in which the very same value is held; ``weak``
@@ -42,7 +42,7 @@ class Mark:
     grave: bool = False
 
 
-def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
+def marks(known: CredentialFacts, now: datetime) -> tuple[Mark, ...]:
     """What stands out, the gravest first.
 
     Nothing is said of one that no longer lets anybody in, but that something here still holds it.
@@ -94,7 +94,7 @@ def marks(known: Known, now: datetime) -> tuple[Mark, ...]:
     return tuple(sorted(found, key=lambda mark: not mark.grave))
 
 
-def next_moment(known: Known, now: datetime) -> datetime | None:
+def next_moment(known: CredentialFacts, now: datetime) -> datetime | None:
     """The next moment at which another mark may stand out by itself (``None``: none is known)."""
     if not known.lives:
         return None

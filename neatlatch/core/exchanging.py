@@ -179,7 +179,7 @@ class Standing:
 
 
 @dataclass(frozen=True)
-class Step:
+class ExchangeStep:
     """A step, and what proves that it is done."""
 
     key: str
@@ -223,7 +223,7 @@ def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
     return True, f"Nobody was seen with it since the switch, {since} ago.{come}"
 
 
-def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
+def steps(at: Standing, now: datetime) -> tuple[ExchangeStep, ...]:
     """The order, with what proves each step.
 
     Where both live, the new one is proven before anything uses it; else it is used at once, and
@@ -256,13 +256,13 @@ def steps(at: Standing, now: datetime) -> tuple[Step, ...]:
         if at.overlaps
         else (make, switch, prove, watch, retire, refuse)
     )
-    found: list[Step] = []
+    found: list[ExchangeStep] = []
     open_yet = False
     for key, title, done, says in raw:
         state: State = "waits" if open_yet else "done" if done is not None else "now"
         open_yet = open_yet or state == "now"
         found.append(
-            Step(
+            ExchangeStep(
                 key,
                 title,
                 state,

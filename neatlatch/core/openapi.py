@@ -39,7 +39,7 @@ def read_text(text: str) -> Described:
         return read_description(
             trees.read_json(text) if text.lstrip().startswith("{") else trees.read_yaml(text)
         )
-    except trees.Refused as error:
+    except trees.TreeRefused as error:
         raise BadDescription(str(error)) from error
 
 

@@ -16,7 +16,7 @@ METHODS = ("S256", "plain")
 
 
 @dataclass(frozen=True)
-class Verdict:
+class PkceVerdict:
     """A yes or no with its reason."""
 
     holds: bool
@@ -35,18 +35,18 @@ def verifier_from(octets: bytes) -> str:
     return verifier
 
 
-def verifier_syntax(verifier: str) -> Verdict:
+def verifier_syntax(verifier: str) -> PkceVerdict:
     """Whether a code verifier is well formed (RFC 7636 §4.1)."""
     length = len(verifier)
     if length < SHORTEST:
-        return Verdict(False, f"{length} characters, {SHORTEST - length} too short")
+        return PkceVerdict(False, f"{length} characters, {SHORTEST - length} too short")
     if length > LONGEST:
-        return Verdict(False, f"{length} characters, {length - LONGEST} too long")
+        return PkceVerdict(False, f"{length} characters, {length - LONGEST} too long")
     end = _VERIFIER.match(verifier)
     assert end is not None
     if end.end() != length:
-        return Verdict(False, f"{verifier[end.end()]!r} is not an unreserved character")
-    return Verdict(True, f"{length} characters, all unreserved")
+        return PkceVerdict(False, f"{verifier[end.end()]!r} is not an unreserved character")
+    return PkceVerdict(True, f"{length} characters, all unreserved")
 
 
 def challenge(verifier: str, method: str = "S256") -> str:
@@ -65,14 +65,16 @@ def challenge(verifier: str, method: str = "S256") -> str:
     return b64.encode(hashlib.sha256(verifier.encode("ascii")).digest())
 
 
-def verify(verifier: str, expected: str, method: str = "S256") -> Verdict:
+def verify(verifier: str, expected: str, method: str = "S256") -> PkceVerdict:
     """Whether a verifier answers a challenge (RFC 7636 §4.6)."""
     syntax = verifier_syntax(verifier)
     if not syntax.holds:
         return syntax
     computed = challenge(verifier, method)
     if hmac.compare_digest(computed.encode(), expected.encode()):
-        return Verdict(True, "the challenge is the one this verifier gives")
+        return PkceVerdict(True, "the challenge is the one this verifier gives")
     if computed == expected.rstrip("="):
-        return Verdict(False, "the challenge has no padding; a padded one is a different string")
-    return Verdict(False, "this verifier gives another challenge")
+        return PkceVerdict(
+            False, "the challenge has no padding; a padded one is a different string"
+        )
+    return PkceVerdict(False, "this verifier gives another challenge")

@@ -4,7 +4,7 @@ any scheme.
 
 from __future__ import annotations
 
-from .registration import Step
+from .registration import RegistrationStep
 from .schemes import (
     API_KEY,
     BASIC,
@@ -86,7 +86,7 @@ def steps(
     thumbprint: str,
     rights: tuple[str, ...] = (),
     administrator_scopes: frozenset[str] = frozenset(),
-) -> tuple[Step, ...]:
+) -> tuple[RegistrationStep, ...]:
     """The acts of a scheme with what is to be copied filled in.
 
     One with nothing to copy keeps its words alone; but where no scope is asked for, or none that
@@ -103,7 +103,7 @@ def steps(
         "rights": ", ".join(rights),
     }
     found = [
-        Step(
+        RegistrationStep(
             f"switch:{switch}",
             f"See that the firm-wide switch “{switch}” is on; an administrator there can set it",
         )
@@ -115,7 +115,7 @@ def steps(
             continue
         for key, value in filled.items():
             copy = copy.replace("{" + key + "}", value)
-        found.append(Step(f"act:{number}", act.says, copy))
+        found.append(RegistrationStep(f"act:{number}", act.says, copy))
     if scheme.key in OAUTH2:
-        found.append(Step("client_id", "Carry the client ID across and enter it here"))
+        found.append(RegistrationStep("client_id", "Carry the client ID across and enter it here"))
     return tuple(found)

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from .differ import Marked, mark
 from .redirects import ClientKind, Lint, Match, lint, match
-from .registration import Step
+from .registration import RegistrationStep
 
 
 @dataclass(frozen=True)
@@ -130,18 +130,27 @@ def effects(
 
 def acts(
     application: str, client: str, before: tuple[str, ...], after: tuple[str, ...]
-) -> tuple[Step, ...]:
+) -> tuple[RegistrationStep, ...]:
     """The change as numbered acts in the application's own screens: first what is added, so that
     nobody is left without, then what is taken away.
     """
     added = [text for text in after if text not in before]
     gone = [text for text in before if text not in after]
-    steps = [Step("planned:open", f"In {application}, open the client with this name", client)]
-    steps += [Step(f"planned:add:{uri}", "Add this redirect URI, exactly", uri) for uri in added]
-    steps += [Step(f"planned:drop:{uri}", "Take this redirect URI away", uri) for uri in gone]
+    steps = [
+        RegistrationStep(
+            "planned:open", f"In {application}, open the client with this name", client
+        )
+    ]
+    steps += [
+        RegistrationStep(f"planned:add:{uri}", "Add this redirect URI, exactly", uri)
+        for uri in added
+    ]
+    steps += [
+        RegistrationStep(f"planned:drop:{uri}", "Take this redirect URI away", uri) for uri in gone
+    ]
     return (
         *steps,
-        Step(
+        RegistrationStep(
             "planned:save",
             "Save, and look whether the list there is now the one shown here",
             "\n".join(after),

@@ -104,7 +104,7 @@ def check(client: ClientMetadata) -> dict[str, str]:
 
 
 @dataclass(frozen=True)
-class Step:
+class RegistrationStep:
     """One numbered act in the application's own screens: what to do there and, if something is to
     be copied, what.
     """
@@ -116,27 +116,35 @@ class Step:
 
 def steps_by_hand(
     client: ClientMetadata, application: str, administrator_scopes: frozenset[str]
-) -> tuple[Step, ...]:
+) -> tuple[RegistrationStep, ...]:
     """The acts that register a client by hand, in the order in which an application's screens
     usually ask (common practice, no source).
     """
     kind = "public: it keeps no secret" if client.public else "confidential: it can keep a secret"
-    steps = [Step("create", f"In {application}, add a client with this name", client.name)]
+    steps = [
+        RegistrationStep("create", f"In {application}, add a client with this name", client.name)
+    ]
     if client.contacts:
-        steps.append(Step("contact", "Give this contact", ", ".join(client.contacts)))
-    steps.append(Step("type", f"Choose the type {kind}"))
-    steps.append(Step("grants", "Switch on these grants, no others", " ".join(client.grants)))
+        steps.append(RegistrationStep("contact", "Give this contact", ", ".join(client.contacts)))
+    steps.append(RegistrationStep("type", f"Choose the type {kind}"))
+    steps.append(
+        RegistrationStep("grants", "Switch on these grants, no others", " ".join(client.grants))
+    )
     steps += [
-        Step(f"redirect:{uri}", "Give it this redirect URI, exactly", uri)
+        RegistrationStep(f"redirect:{uri}", "Give it this redirect URI, exactly", uri)
         for uri in client.redirect_uris
     ]
     if client.scopes:
-        steps.append(Step("scopes", "Allow these scopes, no more", joined(client.scopes)))
+        steps.append(
+            RegistrationStep("scopes", "Allow these scopes, no more", joined(client.scopes))
+        )
     if wanted := sorted(client.scopes & administrator_scopes):
-        steps.append(Step("consent", "Let their administrator consent to", " ".join(wanted)))
+        steps.append(
+            RegistrationStep("consent", "Let their administrator consent to", " ".join(wanted))
+        )
     if not client.public:
         steps.append(
-            Step(
+            RegistrationStep(
                 "secret",
                 (
                     "Make a secret and keep the page open: it is shown once. Take its value, "
@@ -144,5 +152,5 @@ def steps_by_hand(
                 ),
             )
         )
-    steps.append(Step("client_id", "Carry the client ID across and enter it here"))
+    steps.append(RegistrationStep("client_id", "Carry the client ID across and enter it here"))
     return tuple(steps)

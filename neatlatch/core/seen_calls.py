@@ -20,7 +20,7 @@ _REQUEST = re.compile(rf'(?:^|["\s])(?P<method>{_METHODS})\s+(?P<target>[^\s"]+)
 
 
 @dataclass(frozen=True)
-class Seen:
+class CallCounts:
     """Operations with how often each was called, and calls that are none of the application's
     operations.
     """
@@ -31,7 +31,7 @@ class Seen:
     unread: int
 
 
-def read(text: str, operations: Sequence[Operation], base: str = "") -> Seen:
+def read(text: str, operations: Sequence[Operation], base: str = "") -> CallCounts:
     """Read calls out of a text.
 
     ``base`` is the API's base address: its path is taken off. A call is counted to the first
@@ -59,7 +59,7 @@ def read(text: str, operations: Sequence[Operation], base: str = "") -> Seen:
         )
         (known if name else others)[name or f"{method} {path}"] += 1
     order = {one.name: place for place, one in enumerate(operations)}
-    return Seen(
+    return CallCounts(
         tuple(sorted(known.items(), key=lambda text: order[text[0]])),
         tuple(sorted(others.items(), key=lambda text: (-text[1], text[0]))[:50]),
         lines,

@@ -32,7 +32,7 @@ class NotComplete(ValueError):
     """A value is missing or cannot be sent; the message says which, in words for a person."""
 
 
-def dress(request: Request, held: Credentials, nonce: str, timestamp: int) -> Request:
+def with_credential(request: Request, held: Credentials, nonce: str, timestamp: int) -> Request:
     """The request with its credential on.
 
     ``nonce`` and ``timestamp`` (seconds since 1970) are for signatures. Raises

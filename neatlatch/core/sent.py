@@ -19,7 +19,7 @@ from .probing import Piece
 from .profiles import Operation, Profile, first_harmless, readings
 from .schemes import CLIENT, CODE, JWT, OAUTH2, STREAM, Endpoint, Scheme
 from .scopes import allows
-from .sending import Credentials, NotComplete, dress
+from .sending import Credentials, NotComplete, with_credential
 
 # A nonce and a moment that are the same each time, so that equal requests have equal signatures.
 _NONCE, _MOMENT = "nonce", 0
@@ -164,7 +164,7 @@ def _placeholder(key: str) -> str:
 
 def _dressed(request: Request, held: Credentials) -> Sent:
     try:
-        return _shown(dress(request, held, _NONCE, _MOMENT))
+        return _shown(with_credential(request, held, _NONCE, _MOMENT))
     except NotComplete as error:
         return replace(_shown(request), missing=str(error))
 

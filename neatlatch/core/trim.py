@@ -187,7 +187,7 @@ def _smallest_of(
 
 
 @dataclass(frozen=True)
-class Kept:
+class KeptScope:
     """A scope of the trim, and the calls that would stop without it."""
 
     scope: str
@@ -203,7 +203,7 @@ class Trim:
     ``weight`` and ``held_weight`` are before and after.
     """
 
-    kept: tuple[Kept, ...]
+    kept: tuple[KeptScope, ...]
     can_go: tuple[str, ...]
     missing: tuple[str, ...]
     impossible: tuple[Call, ...]
@@ -276,7 +276,7 @@ def trim(known: Sequence[ScopeInfo], held: frozenset[str], calls: Sequence[Call]
             for call in found.possible
             if not any(some <= without for some in call.alternatives)
         ]
-        kept.append(Kept(scope, tuple(stopped)))
+        kept.append(KeptScope(scope, tuple(stopped)))
     return Trim(
         tuple(kept),
         found.can_go,

@@ -29,7 +29,7 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
         )
     for told in story["workloads_without"]:
         if application := Application.objects.filter(key=told["application"]).first():
-            given = workloads.Given(
+            given = workloads.WorkloadFields(
                 told["name"],
                 told["environment"],
                 told["kind"],

@@ -81,7 +81,7 @@ _WHAT = (
 _KINDS = ("job", "report", "script", "agent")
 
 
-class Refused(Exception):
+class FillRefused(Exception):
     """The house is not one to be filled; the message says why."""
 
 
@@ -92,7 +92,8 @@ def fill(count: int, tell: Callable[[int], None]) -> int:
     each block that was missing. Answers how many connections stand in the end, which may be more
     than ``count``.
 
-    Raises :class:`Refused` where the house is neither empty, nor a demo's, nor was filled before.
+    Raises :class:`FillRefused` where the house is neither empty, nor a demo's, nor was filled
+    before.
     """
     _check()
     _people()
@@ -117,7 +118,7 @@ def fill(count: int, tell: Callable[[int], None]) -> int:
 def _check() -> None:
     made_up = _logins().exists() or Application.objects.filter(key=_key(0)).exists()
     if not made_up and Application.objects.exists():
-        raise Refused(
+        raise FillRefused(
             "It holds applications that were not made up. Name an empty home: "
             "NEATLATCH_HOME=FOLDER."
         )

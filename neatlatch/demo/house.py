@@ -129,7 +129,7 @@ def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) 
     workloads.use_connection(
         by,
         Connection.objects.get(pk=made.pk),
-        workloads.Given(
+        workloads.WorkloadFields(
             workload["name"], "", workload["kind"], workload["owner"], workload["runs"]
         ),
         workload["operations"],
@@ -144,7 +144,7 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
             by,
             place,
             wanted["name"],
-            certificates.Asked("client", wanted["name"], days=wanted.get("days", 0)),
+            certificates.CertificateOrder("client", wanted["name"], days=wanted.get("days", 0)),
         )
         roles[certificates.uri_of(client)] = wanted["role"]
         clients.note(
@@ -171,7 +171,9 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
         _, handover = certificates.issue(
             by,
             issuing.server(by, place),
-            certificates.Asked("server", place.application.name, tuple(told["servers"]), 40),
+            certificates.CertificateOrder(
+                "server", place.application.name, tuple(told["servers"]), 40
+            ),
         )
     assert handover is not None
     take(by, handover)

@@ -295,7 +295,7 @@ class _Connecting:
 
     def _workloads(self, connection: Connection) -> None:
         for workload in self.told.get("workloads", []):
-            given = workloads.Given(
+            given = workloads.WorkloadFields(
                 workload["name"],
                 "",
                 workload["kind"],

@@ -22,22 +22,31 @@ from neatlatch.core.depth import Depth
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, Rung, RungResult
 from neatlatch.core.probing import Piece
 from neatlatch.core.profiles import Operation, first_harmless, readings
-from neatlatch.core.sending import Credentials, NotComplete, dress
+from neatlatch.core.sending import Credentials, NotComplete, with_credential
 
-from .climbing import Entry, Fell, Further, Leftover, Plan, Said, Stopped, nothing_to_try
 from .entries import entry_for
-from .holding import Keeper
+from .ladder_plan import (
+    Further,
+    Leftover,
+    Plan,
+    RungFailed,
+    RungRemark,
+    SchemeEntry,
+    TestStopped,
+    nothing_to_try,
+)
 from .oauth import failure_of
 from .pace import Paces
 from .repeating import sending
-from .road import Answer, Road, RoadError
+from .token_source import TokenSource
+from .transport import HttpReply, Transport, TransportError
 
 _SLICE = 0.1
 T = TypeVar("T")
 
 
 @dataclass
-class Climb:
+class LadderRun:
     """One climb of the ladder.
 
     ``chance`` gives random numbers in [0, 1) for the waits, ``nonce`` a text never used before,
@@ -45,8 +54,8 @@ class Climb:
     """
 
     plan: Plan
-    road: Road
-    keeper: Keeper
+    transport: Transport
+    token_source: TokenSource
     now: Callable[[], datetime]
     chance: Callable[[], float]
     nonce: Callable[[], str]
@@ -58,10 +67,10 @@ class Climb:
     _paces: Paces = field(default_factory=Paces)
 
     def __post_init__(self) -> None:
-        self.entry: Entry = entry_for(self)
+        self.entry: SchemeEntry = entry_for(self)
 
     def run(self) -> Iterator[RungResult | Leftover]:
-        """Climb. Yields each rung as it ends. Raises :class:`Stopped`."""
+        """Climb. Yields each rung as it ends. Raises :class:`TestStopped`."""
         for rung, climb in (
             (Rung.FIND, self._find),
             (Rung.REACH, self._reach),
@@ -75,10 +84,10 @@ class Climb:
             try:
                 said = yield from climb()
                 yield self._result(rung, begun, says=said.says, skipped=said.skipped)
-            except Fell as fell:
+            except RungFailed as fell:
                 yield self._result(rung, begun, failure=fell.failure)
                 return
-            except RoadError as error:
+            except TransportError as error:
                 if error.exchange is not None and error.exchange not in self.exchanges:
                     self.exchanges.append(error.exchange)
                 yield self._result(rung, begun, failure=error.failure)
@@ -141,7 +150,7 @@ class Climb:
                 or parts.scheme not in ("http", "https", "tls")
                 or not (parts.effective_port or "").isdigit()
             ):
-                raise Fell(
+                raise RungFailed(
                     Failure(
                         "setting",
                         "address",
@@ -154,30 +163,30 @@ class Climb:
                 found.append(place)
         return found
 
-    def _find(self) -> Generator[Leftover, None, Said]:
+    def _find(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         words = []
         for host in dict.fromkeys(host for _, host, _ in self._places()):
-            addresses = self._trying(partial(self.road.find, host))
+            addresses = self._trying(partial(self.transport.find, host))
             words.append(f"{host} → {addresses[0]}")
             self.facts[host] = addresses
-        return Said("; ".join(words))
+        return RungRemark("; ".join(words))
 
-    def _reach(self) -> Generator[Leftover, None, Said]:
+    def _reach(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         for _, host, port in self._places():
-            self._trying(partial(self.road.reach, host, port))
-        return Said(", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct")
+            self._trying(partial(self.transport.reach, host, port))
+        return RungRemark(", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct")
 
-    def _secure(self) -> Generator[Leftover, None, Said]:
+    def _secure(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         words = []
         for scheme, host, port in self._places():
             if scheme == "http":
-                self.road.check_is_here(host)
+                self.transport.check_is_here(host)
                 words.append(f"{host}: no TLS, on this machine only")
                 continue
-            sock = self.road.secure(host, port)
+            sock = self.transport.secure(host, port)
             certificate = sock.getpeercert() or {}
             ends = datetime.fromtimestamp(
                 ssl.cert_time_to_seconds(str(certificate["notAfter"])), UTC
@@ -190,16 +199,16 @@ class Climb:
             words.append(
                 f"{(sock.version() or '').replace('v', ' ', 1)} · certificate good for {days} days"
             )
-        return Said("; ".join(dict.fromkeys(words)))
+        return RungRemark("; ".join(dict.fromkeys(words)))
 
     # Calls
 
     def pause(self, seconds: float) -> None:
-        """Wait, unless somebody stops the test meanwhile. Raises :class:`Stopped`."""
+        """Wait, unless somebody stops the test meanwhile. Raises :class:`TestStopped`."""
         until = time.monotonic() + seconds
         while True:
             if self.stop():
-                raise Stopped
+                raise TestStopped
             left = until - time.monotonic()
             if left <= 0:
                 return
@@ -211,7 +220,7 @@ class Climb:
             self.pause(0)
             try:
                 return act()
-            except RoadError as error:
+            except TransportError as error:
                 final = (
                     error.failure.code in ("no_such_name", "forbidden_address")
                     or tries == retries.MOST_TRIES
@@ -222,24 +231,24 @@ class Climb:
                 self.pause(retries.wait_before(tries, None, self.chance()) or 0)
         raise AssertionError("unreachable")
 
-    def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
+    def send(self, request: oauth2.Request, *, safe: bool = False) -> HttpReply:
         """Send, and repeat what may be repeated, all within one time limit.
 
         Every try is kept as evidence.
         """
-        with self.road.within(self.road.limits.total):
+        with self.transport.within(self.transport.limits.total):
             return self._send(request, safe)
 
-    def _send(self, request: oauth2.Request, safe: bool) -> Answer:
+    def _send(self, request: oauth2.Request, safe: bool) -> HttpReply:
         secrets, tries = self.entry.secrets(), 0
 
-        def send() -> Answer:
+        def send() -> HttpReply:
             nonlocal tries
             tries += 1
             self.tries = max(self.tries, tries)
             try:
-                answer = self.road.send(request, secrets)
-            except RoadError as error:
+                answer = self.transport.send(request, secrets)
+            except TransportError as error:
                 if error.exchange is not None:
                     self.exchanges.append(error.exchange)
                 raise
@@ -248,7 +257,7 @@ class Climb:
             return answer
 
         steps = sending(
-            self.road,
+            self.transport,
             request.method,
             send,
             take=self._take,
@@ -261,20 +270,20 @@ class Climb:
             try:
                 wait = next(steps)
             except StopIteration as end:
-                answer: Answer = end.value
+                answer: HttpReply = end.value
                 return answer
             self.pause(wait)
 
-    def _spread_of(self, answer: Answer) -> float | None:
+    def _spread_of(self, answer: HttpReply) -> float | None:
         unknown_yet = answer.status == 403 or answer.status == 401 and self.entry.shows_secret
         return self.plan.spread if self.plan.fresh and unknown_yet else None
 
     def wait_to_spread(self) -> bool:
         """After a refusal that may only mean that a new credential is not known there yet: wait,
-        and count one more try; ``False``: it is refused. Raises :class:`Stopped`.
+        and count one more try; ``False``: it is refused. Raises :class:`TestStopped`.
         """
         spread = self.plan.spread if self.plan.fresh else None
-        left, refused = self.road.left, 401
+        left, refused = self.transport.left, 401
         wait = retries.next_wait("POST", refused, self.tries, chance=0, left=left, spread=spread)
         if wait is None:
             return False
@@ -284,12 +293,12 @@ class Climb:
 
     def _take(self) -> float:
         """Take one call out of the connection's pace; answers the seconds to wait for it. Raises
-        :class:`Stopped`."""
+        :class:`TestStopped`."""
         self.pause(0)
         wait, _ = self._paces.take({"connection": self.plan.pace}, time.monotonic(), math.inf)
         return wait
 
-    def _note_clock(self, answer: Answer) -> None:
+    def _note_clock(self, answer: HttpReply) -> None:
         if self.clock_skew is None and (date := replies.header(answer.headers, "Date")):
             try:
                 self.clock_skew = (parsedate_to_datetime(date) - self.now()).total_seconds()
@@ -298,15 +307,15 @@ class Climb:
 
     # Signing in
 
-    def _sign_in(self) -> Generator[Leftover, None, Said]:
+    def _sign_in(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         says = self.entry.sign_in()
         further = [self._sign_in_further(number) for number in self.plan.further]
-        return Said(" · ".join([says, *further]))
+        return RungRemark(" · ".join([says, *further]))
 
     def _sign_in_further(self, further: Further) -> str:
         answer = self.send(
-            self.dressed(
+            self.with_credential(
                 oauth2.api_request("GET", joined_path(further.base, further.harmless)), further.held
             )
         )
@@ -316,7 +325,7 @@ class Climb:
                 "resource",
                 answer.status,
             )
-            raise Fell(
+            raise RungFailed(
                 replace(
                     failure,
                     detail=f"{further.label}: {failure.detail or failure.code}",
@@ -325,18 +334,18 @@ class Climb:
             )
         return f"{further.label} answered {answer.status}"
 
-    def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
+    def with_credential(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
         """A request with a credential that is sent with every call."""
         try:
-            return dress(request, held, self.nonce(), int(self.now().timestamp()))
+            return with_credential(request, held, self.nonce(), int(self.now().timestamp()))
         except NotComplete as error:
-            raise Fell(
+            raise RungFailed(
                 Failure("setting", "not_complete", CauseClass.CREDENTIAL, str(error))
             ) from error
 
     # Rights and work
 
-    def call(self, method: str, path: str, body: dict[str, object] | None = None) -> Answer:
+    def call(self, method: str, path: str, body: dict[str, object] | None = None) -> HttpReply:
         """Call an operation, signed in.
 
         A token that ended before its time is renewed once, as the relay does.
@@ -352,9 +361,9 @@ class Climb:
             answer = self.send(self.entry.request(method, address, body))
         return answer
 
-    def check(self, answer: Answer, operation: str) -> None:
+    def check(self, answer: HttpReply, operation: str) -> None:
         if 300 <= answer.status < 400:
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "resource",
                     "redirect",
@@ -367,16 +376,16 @@ class Climb:
             reading = replies.read(
                 "resource", answer.status, answer.headers, answer.text, self.now()
             )
-            raise Fell(failure_of(reading, "resource", answer.status))
+            raise RungFailed(failure_of(reading, "resource", answer.status))
 
-    def _allowed(self) -> Generator[Leftover, None, Said]:
+    def _allowed(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         plan, held = self.plan, self.entry.granted()
         for operation in plan.needed:
             if held is not None and (
                 gap := scopes.lacking(held, operation.alternatives, plan.implies)
             ):
-                raise Fell(
+                raise RungFailed(
                     Failure(
                         "resource",
                         "insufficient_scope",
@@ -399,7 +408,7 @@ class Climb:
             if self.facts.get("renewed")
             else ""
         )
-        return Said(f"{harmless.name} answered {answer.status}{renewed}")
+        return RungRemark(f"{harmless.name} answered {answer.status}{renewed}")
 
     def _may(self, operation: Operation) -> bool:
         """Whether what was granted allows an operation; where nothing is known of rights, it is
@@ -408,7 +417,7 @@ class Climb:
         held = self.entry.granted()
         return held is None or scopes.allows(held, operation.alternatives, self.plan.implies)
 
-    def _work(self) -> Generator[Leftover, None, Said]:
+    def _work(self) -> Generator[Leftover, None, RungRemark]:
         plan, probe = self.plan, self.plan.probe
         if not plan.depth.tries(Rung.WORK):
             said = (
@@ -425,8 +434,8 @@ class Climb:
         yield self._known(piece)
         try:
             made = self.call(probe.make_method, piece.path(probe.make_path), piece.body())
-        except (RoadError, Stopped) as error:
-            if isinstance(error, Stopped) or error.never_sent:
+        except (TransportError, TestStopped) as error:
+            if isinstance(error, TestStopped) or error.never_sent:
                 yield self._known(replace(piece, gone=True))
             raise
         if 400 <= made.status < 500:
@@ -439,11 +448,11 @@ class Climb:
                 f"{piece.name} was made, and the answer has no ID at {probe.id_at}: it is left "
                 f"behind."
             )
-            raise Fell(Failure("work", "no_id", CauseClass.UNKNOWN, says))
+            raise RungFailed(Failure("work", "no_id", CauseClass.UNKNOWN, says))
         if probe.look_path:
             if not self._shows(piece):
                 says = f"{piece.name} was made, yet GET {probe.look_path} does not show it."
-                raise Fell(Failure("work", "not_there", CauseClass.THEIRS, says))
+                raise RungFailed(Failure("work", "not_there", CauseClass.THEIRS, says))
             piece = replace(piece, seen=True)
             yield self._known(piece)
         return (yield from self._clear(piece))
@@ -453,7 +462,7 @@ class Climb:
         self._check_work(look, f"GET {piece.probe.look_path}")
         return piece.shown_by(look.text)
 
-    def _clear(self, piece: Piece) -> Generator[Leftover, None, Said]:
+    def _clear(self, piece: Piece) -> Generator[Leftover, None, RungRemark]:
         """Clear away what was made.
 
         “Not there” is believed only of what was seen before and is seen no more.
@@ -471,9 +480,9 @@ class Climb:
                 f"{piece.name} was made; {operation} answered {cleared.status}, so it is left "
                 f"behind."
             )
-            raise Fell(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
+            raise RungFailed(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
         yield self._known(replace(piece, gone=True))
-        return Said(piece.report(not_found))
+        return RungRemark(piece.report(not_found))
 
     def _still_there(self, piece: Piece) -> bool:
         look = self.call("GET", piece.path(piece.probe.look_path))
@@ -486,7 +495,7 @@ class Climb:
         address = joined_path(self.plan.api_base, piece.path(piece.probe.clear_path))
         return Leftover(piece, address if piece.can_be_cleared else "", status)
 
-    def _read_only_work(self) -> Generator[Leftover, None, Said]:
+    def _read_only_work(self) -> Generator[Leftover, None, RungRemark]:
         """Where nothing may be made: every reading operation that the granted scopes allow."""
         yield from ()
         if (said := self.entry.worked()) is not None:
@@ -498,13 +507,13 @@ class Climb:
             done.append(operation.name)
         if not done:
             return nothing_to_try("no piece of real work is described for these scopes")
-        return Said(f"read only: {', '.join(done)}")
+        return RungRemark(f"read only: {', '.join(done)}")
 
-    def _check_work(self, answer: Answer, operation: str) -> None:
+    def _check_work(self, answer: HttpReply, operation: str) -> None:
         if answer.status in (400, 404, 405, 409, 415, 422):
             # The application wants more, or something else, than was sent: a test that passes does
             # not mean that the work passes.
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "work",
                     f"status_{answer.status}",

@@ -13,26 +13,26 @@ from neatlatch.core.intake import trees
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.replies import Reading
 
-from .road import Answer, Road, RoadError
+from .transport import HttpReply, Transport, TransportError
 
 
 @dataclass(frozen=True)
-class Told:
+class OAuthReply:
     """What an endpoint told us: the reading, and the masked exchange behind it."""
 
     reading: Reading
     exchange: Exchange
 
 
-def ask(road: Road, endpoint: str, request: Request, now: datetime) -> Told:
+def ask(transport: Transport, endpoint: str, request: Request, now: datetime) -> OAuthReply:
     """Send a request to an OAuth endpoint (``endpoint`` names its kind, see :func:`replies.read`).
 
-    Raises :class:`RoadError`.
+    Raises :class:`TransportError`.
 
     Secrets in the answer are masked by name in the evidence (``access_token`` and the like).
     """
-    answer = road.send(request)
-    return Told(
+    answer = transport.send(request)
+    return OAuthReply(
         replies.read(endpoint, answer.status, answer.headers, answer.text, now), answer.exchange
     )
 
@@ -79,7 +79,7 @@ def _sentence(meaning: str) -> str:
     return f"{meaning[:1].upper()}{meaning[1:]}."
 
 
-def would_take(answer: Answer, state: str, redirect_uri: str) -> Failure | None:
+def would_take(answer: HttpReply, state: str, redirect_uri: str) -> Failure | None:
     """Whether an authorization endpoint would take a request, by its answer to the bare request of
     a browser nobody signed in with.
 
@@ -131,11 +131,11 @@ class Unreadable(Exception):
     """A document could not be fetched or read; the message says why, in words for a person."""
 
 
-def fetch_text(road: Road, address: str, accept: str) -> str:
+def fetch_text(transport: Transport, address: str, accept: str) -> str:
     """Fetch a document. Raises :class:`Unreadable`."""
     try:
-        answer = road.send(Request("GET", address, (("Accept", accept),)))
-    except RoadError as error:
+        answer = transport.send(Request("GET", address, (("Accept", accept),)))
+    except TransportError as error:
         raise Unreadable(f"{address} could not be reached. {error.failure.detail}") from error
     if answer.status != 200:
         raise Unreadable(
@@ -145,15 +145,15 @@ def fetch_text(road: Road, address: str, accept: str) -> str:
     return answer.text
 
 
-def fetch_json(road: Road, address: str) -> Any:
+def fetch_json(transport: Transport, address: str) -> Any:
     """Fetch a JSON document. Raises :class:`Unreadable`."""
     try:
-        return trees.read_json(fetch_text(road, address, "application/json"))
-    except trees.Refused as error:
+        return trees.read_json(fetch_text(transport, address, "application/json"))
+    except trees.TreeRefused as error:
         raise Unreadable(f"What {address} answered is not JSON. {error}") from error
 
 
-def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata]:
+def fetch_metadata(transport: Transport, given: str) -> tuple[str, metadata.ServerMetadata]:
     """Fetch the metadata of an issuer, or at its own address; answers where it was found.
 
     Raises :class:`Unreadable`.
@@ -161,7 +161,7 @@ def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata
     said = ""
     for address in metadata.addresses_to_try(given):
         try:
-            return address, metadata.read_metadata(fetch_json(road, address), address)
+            return address, metadata.read_metadata(fetch_json(transport, address), address)
         except Unreadable as error:
             said = said or str(error)
         except metadata.BadMetadata as error:
@@ -169,11 +169,11 @@ def fetch_metadata(road: Road, given: str) -> tuple[str, metadata.ServerMetadata
     raise Unreadable(said)
 
 
-def fetch_description(road: Road, address: str) -> openapi.Described:
+def fetch_description(transport: Transport, address: str) -> openapi.Described:
     """Fetch an OpenAPI description, in JSON or YAML. Raises :class:`Unreadable`."""
     try:
         return openapi.read_text(
-            fetch_text(road, address, "application/json, application/yaml;q=0.9")
+            fetch_text(transport, address, "application/json, application/yaml;q=0.9")
         )
     except openapi.BadDescription as error:
         raise Unreadable(str(error)) from error

@@ -13,15 +13,15 @@ from typing import TypeVar
 
 from neatlatch.core import replies, retries
 
-from .road import Answer, Passed, Road, RoadError
+from .transport import HttpReply, StreamedReply, Transport, TransportError
 
-A = TypeVar("A", Answer, Passed)
+A = TypeVar("A", HttpReply, StreamedReply)
 # Seconds to wait before going on; what is answered in the end.
 Waits = Generator[float, None, A]
 
 
 def sending(
-    road: Road,
+    transport: Transport,
     method: str,
     send: Callable[[], A],
     *,
@@ -35,7 +35,7 @@ def sending(
 
     ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of``
     an answer are the seconds that a credential takes to be known there, where it may only mean
-    that. Raises :class:`RoadError` of the last try.
+    that. Raises :class:`TransportError` of the last try.
     """
     tries = 0
     while True:
@@ -45,7 +45,7 @@ def sending(
         answer, broken, asked, spread = None, None, None, None
         try:
             answer = send()
-        except RoadError as error:
+        except TransportError as error:
             if error.failure.kind == "tls":  # a certificate is no better a second later
                 raise
             broken = error
@@ -58,7 +58,7 @@ def sending(
             tries,
             asked=asked,
             chance=chance(),
-            left=road.left,
+            left=transport.left,
             safe_anyway=safe_anyway,
             spread=spread,
         )
@@ -70,7 +70,7 @@ def sending(
             return answer
 
 
-def asked_wait(answer: Answer | Passed, now: datetime) -> float | None:
+def asked_wait(answer: HttpReply | StreamedReply, now: datetime) -> float | None:
     """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks
     for none.
     """

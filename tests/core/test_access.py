@@ -13,11 +13,11 @@ from hypothesis import strategies as st
 
 from neatlatch.core.access import (
     Access,
+    AccessDecision,
     BadRules,
     Book,
-    Known,
+    KnownRules,
     Rule,
-    Verdict,
     derive,
     formats,
     never_decide,
@@ -138,7 +138,11 @@ def test_the_matrix_is_made_of_decisions(book: Book) -> None:
         }
         allowed = {one for one, _ in tried}
         assert cell.verdict is (
-            Verdict.SOME if len(allowed) == 2 else Verdict.YES if True in allowed else Verdict.NO
+            AccessDecision.SOME
+            if len(allowed) == 2
+            else AccessDecision.YES
+            if True in allowed
+            else AccessDecision.NO
         )
         assert {rule for _, rule in tried if rule is not None} == set(cell.rules)
 
@@ -155,7 +159,7 @@ def test_rules_go_out_and_come_in_again_the_same(book: Book) -> None:
 @settings(max_examples=40)
 @given(books(), books())
 def test_a_difference_is_nothing_exactly_when_both_are_the_same(one: Book, other: Book) -> None:
-    known = Known(WHO, RESOURCES[1:], OPERATIONS)
+    known = KnownRules(WHO, RESOURCES[1:], OPERATIONS)
     lists = (
         known.principals_of(one, other),
         known.resources_of(one, other),

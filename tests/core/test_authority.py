@@ -237,7 +237,7 @@ def test_a_code_serves_once_and_only_whom_it_was_given_to() -> None:
             "code with a wrong verifier",
         ),
     ):
-        with pytest.raises(refusing.Refused) as seen:
+        with pytest.raises(refusing.RequestRefused) as seen:
             granting.redeem(kept, client, params, now)
         assert (seen.value.error, seen.value.logged) == ("invalid_grant", logged)
     assert pkce.challenge(VERIFIER) == CHALLENGE
@@ -247,7 +247,7 @@ def test_scopes_of_a_renewal_are_no_more_than_were_granted() -> None:
     """RFC 6749 §6."""
     assert asking.choose_scopes("a", CLIENT, frozenset("ab")) == {"a"}
     assert asking.choose_scopes(None, CLIENT, frozenset("a")) == {"a"}
-    with pytest.raises(refusing.Refused, match="was not granted"):
+    with pytest.raises(refusing.RequestRefused, match="was not granted"):
         asking.choose_scopes("b", CLIENT, frozenset("a"))
 
 
@@ -279,14 +279,14 @@ def test_how_a_client_says_who_it_is() -> None:
         ("Basic ???", {}, "invalid_client"),
         ("", {}, "invalid_client"),
     ):
-        with pytest.raises(refusing.Refused) as seen:
+        with pytest.raises(refusing.RequestRefused) as seen:
             refusing.presented(header, form)
         assert seen.value.error == error
 
 
 def test_parameters_come_once() -> None:
     assert refusing.once([("a", "1"), ("b", "")]) == {"a": "1"}
-    with pytest.raises(refusing.Refused, match="more than once"):
+    with pytest.raises(refusing.RequestRefused, match="more than once"):
         refusing.once([("a", "1"), ("a", "1")])
 
 
@@ -295,7 +295,7 @@ def test_no_header_makes_the_reader_stumble(text: str) -> None:
     refused = None
     try:
         refusing.presented(text, {})
-    except refusing.Refused as error:
+    except refusing.RequestRefused as error:
         refused = error
     assert refused is None or refused.status in (400, 401)
 
@@ -329,7 +329,7 @@ def test_registration_is_held_to_rfc_7591() -> None:
         ),
         ({}, "invalid_redirect_uri"),
     ):
-        with pytest.raises(refusing.Refused) as seen:
+        with pytest.raises(refusing.RequestRefused) as seen:
             registering.read(document, frozenset("ab"))
         assert seen.value.error == error, document
 
@@ -360,7 +360,7 @@ def test_no_document_makes_registration_stumble(document: object) -> None:
     refused = None
     try:
         registering.read(document, frozenset("ab"))
-    except refusing.Refused as error:
+    except refusing.RequestRefused as error:
         refused = error
     assert refused is None or refused.error in ("invalid_client_metadata", "invalid_redirect_uri")
 

@@ -402,7 +402,7 @@ def test_the_leaf_of_a_bundle_in_any_order() -> None:
     assert "www.good.example" in facts.of_certificate(leaf).dns_names
     # RFC 8446 §4.4.2: the sender's own certificate comes first.
     assert reading.read(found.chain().encode()).certificates == [leaf, *found.certificates[:2]]
-    assert reading.Found().chain() == ""
+    assert reading.CertificateFile().chain() == ""
 
 
 @pytest.mark.parametrize(

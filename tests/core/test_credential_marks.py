@@ -8,10 +8,10 @@ from datetime import UTC, datetime, timedelta
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core.credential_marks import Known, marks, next_moment
+from neatlatch.core.credential_marks import CredentialFacts, marks, next_moment
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
-GOOD = Known(
+GOOD = CredentialFacts(
     NOW - timedelta(days=10),
     NOW + timedelta(days=100),
     True,
@@ -21,7 +21,7 @@ GOOD = Known(
 )
 
 
-def keys(known: Known) -> list[str]:
+def keys(known: CredentialFacts) -> list[str]:
     return [mark.key for mark in marks(known, NOW)]
 
 
@@ -85,7 +85,7 @@ def test_between_two_moments_the_same_marks_stand_out(
     def at(days: int | None) -> datetime | None:
         return None if days is None else NOW + timedelta(days=days)
 
-    known = Known(
+    known = CredentialFacts(
         NOW + timedelta(days=issued), at(ends), lives, held, at(used), frozenset({"Production"})
     )
 

@@ -63,7 +63,7 @@ def test_the_old_one_may_go_when_nobody_uses_it() -> None:
         assert words in said
 
 
-def watch(at: Standing) -> exchanging.Step:
+def watch(at: Standing) -> exchanging.ExchangeStep:
     return next(step for step in exchanging.steps(at, NOW) if step.key == "watch")
 
 

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from neatlatch.core import keys
 from neatlatch.core.certificates import explaining, facts, issuing, packing, path, reading
-from neatlatch.core.certificates.reading import Found
+from neatlatch.core.certificates.reading import CertificateFile
 from neatlatch.core.schemes import BASIC, CLIENT, KINDS, OAUTH1, PAIR, STREAM
 
 FOLDER = Path(__file__).parents[1] / "vectors" / "certs"
@@ -26,7 +26,7 @@ CASES = json.loads((FOLDER.parent / "06-certificates.json").read_text())
 AT = datetime(2026, 6, 1, tzinfo=UTC)
 
 
-def found(*names: str, password: str | None = None) -> Found:
+def found(*names: str, password: str | None = None) -> CertificateFile:
     return reading.read(b"".join((FOLDER / name).read_bytes() for name in names), password)
 
 

@@ -18,7 +18,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core.intake import trees
-from neatlatch.core.intake.found import Recognised, Refused
+from neatlatch.core.intake.found import IntakeRefused, Recognised
 from neatlatch.core.intake.place import place
 from neatlatch.core.intake.recognise import LARGEST, recognise
 from neatlatch.core.schemes import BASIC, CODE, KINDS, OAUTH1, PAIR, STREAM, endpoint
@@ -123,7 +123,7 @@ def test_a_curl_line() -> None:
     assert any(item.startswith("-k") for item in put.left)
     assert "url" in put.left
     assert "query.full" in put.left
-    with pytest.raises(Refused, match="cut"):
+    with pytest.raises(IntakeRefused, match="cut"):
         read("curl 'https://x.example")
     hidden = read('curl https://x.example -H "Authorization: Bearer $TOKEN"')
     assert any("variable" in item for item in hidden.left)
@@ -167,7 +167,7 @@ def test_certificates_are_explained_as_they_arrive() -> None:
     assert {item.name for item in found.items} == {"certificate", "private_key"}
     wrong = (CERTS / "leaf-expired.pem").read_bytes() + (CERTS / "leaf-good.key.pem").read_bytes()
     assert "NOT" in dict(read(wrong).facts)["Key match"]
-    with pytest.raises(Refused) as raised:
+    with pytest.raises(IntakeRefused) as raised:
         read((CERTS / "leaf-good.p12").read_bytes())
     assert raised.value.needs_password
     assert {
@@ -266,7 +266,7 @@ def bomb() -> str:
 )
 def test_hostile_input_is_refused_in_words_and_in_no_time(data: bytes | str, says: str) -> None:
     begun = time.perf_counter()
-    with pytest.raises(Refused, match=says):
+    with pytest.raises(IntakeRefused, match=says):
         read(data)
     assert time.perf_counter() - begun < 5  # a bound against hanging, not a measure of speed
 
@@ -397,7 +397,7 @@ def test_nothing_crashes_it_and_nothing_is_dropped_without_a_word(data: bytes) -
     """
     try:
         found = recognise(data, NOW)
-    except Refused:
+    except IntakeRefused:
         return
     assert found.says
     assert found.items or found.left or found.facts

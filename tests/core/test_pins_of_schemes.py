@@ -334,14 +334,14 @@ def test_the_usual_slips(
 
 
 def test_thumbprints_are_compared_whatever_their_dress() -> None:
-    for dressed in (
+    for with_credential in (
         SIGHT.sha256,
         SIGHT.sha256.lower(),
         SIGHT.sha256.replace(":", ""),
         SIGHT.sha256.replace(":", " "),
     ):
         assert (
-            pin("certificate", CERTIFICATE, provider={"facts": {"thumbprint": dressed}}).fit
+            pin("certificate", CERTIFICATE, provider={"facts": {"thumbprint": with_credential}}).fit
             is Fit.FITS
         )
 

@@ -28,7 +28,7 @@ from neatlatch.core.schemes import (
     PAIR,
     STREAM,
 )
-from neatlatch.core.sending import Credentials, NotComplete, dress
+from neatlatch.core.sending import Credentials, NotComplete, with_credential
 
 SHIPPED = sorted((Path(__file__).parents[2] / "neatlatch" / "profiles").glob("*.yaml"))
 SENT_WITH_EVERY_CALL = (API_KEY, PAIR, BASIC, BEARER, OAUTH1, CERTIFICATE)
@@ -234,7 +234,7 @@ PRINTABLE = st.text(st.characters(min_codepoint=33, max_codepoint=126), min_size
 
 
 def sent(held: Credentials, url: str = "https://ships.example/api/ships?page=2") -> oauth2.Request:
-    return dress(oauth2.api_request("GET", url), held, "nonce", 1_700_000_000)
+    return with_credential(oauth2.api_request("GET", url), held, "nonce", 1_700_000_000)
 
 
 @given(PRINTABLE)

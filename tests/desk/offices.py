@@ -51,7 +51,7 @@ class Office:
         self, name: str = "Rest hours display", **asked: Any
     ) -> tuple[Issued, Handover | None]:
         _, issued, handover = services.register(
-            self.by, self.place, name, services.Asked("client", **asked)
+            self.by, self.place, name, services.CertificateOrder("client", **asked)
         )
         return issued, handover
 
@@ -114,7 +114,8 @@ def revoked_by_openssl(office: Office, folder: Path, issued: Issued) -> bool:
 
 def workload_with_certificate(office: Office, **more: Any) -> tuple[Issued, Handover | None]:
     workload = workloads.add(
-        office.by, workloads.Given("Night run", "production", "job", "Freight desk", "02:10 daily")
+        office.by,
+        workloads.WorkloadFields("Night run", "production", "job", "Freight desk", "02:10 daily"),
     )
     client, handover = drawing.give(office.by, workload, "certificate", "draw", **more)
     found = services.newest(client)

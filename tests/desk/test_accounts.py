@@ -233,10 +233,13 @@ def test_teams_are_kept(own: Setup) -> None:
 def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     connect(own, "ewan", SERVICE)
     workloads.use_connection(
-        own.by, fresh(), workloads.Given("Night run", owner="E. Tait"), ["GET /manifests"]
+        own.by, fresh(), workloads.WorkloadFields("Night run", owner="E. Tait"), ["GET /manifests"]
     )
     workloads.use_connection(
-        own.by, fresh(), workloads.Given("Other run", owner="Freight desk"), ["GET /manifests"]
+        own.by,
+        fresh(),
+        workloads.WorkloadFields("Other run", owner="Freight desk"),
+        ["GET /manifests"],
     )
     applications.change(own.by, Application.objects.get(), {"owner": "Ewan Tait"})
     Client.objects.update(contacts=["ewan@gannet.example", "desk@gannet.example"])

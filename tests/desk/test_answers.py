@@ -27,7 +27,7 @@ def web(setup: Setup) -> WebClient:
     workloads.use_connection(
         setup.by,
         connection,
-        workloads.Given("Night run", owner="Harbour office"),
+        workloads.WorkloadFields("Night run", owner="Harbour office"),
         ["GET /manifests"],
     )
     Person.objects.create_user("ewan", password="x", role="operator")

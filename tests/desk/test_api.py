@@ -30,7 +30,7 @@ from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Person, Session
 from neatlatch.desk.ground.people.sessions import digest
-from neatlatch.desk.work import leaving
+from neatlatch.desk.work import offboarding
 from neatlatch.desk.work.rounds.tasks import keep_house
 
 from .conftest import PASSWORD, Setup
@@ -565,7 +565,7 @@ def test_two_administrators_cannot_end_each_other_in_one_moment(
 
     monkeypatch.setattr(people, "is_last_administrator", slowly)
     first = threading.Thread(
-        target=lambda: (leaving.leave(setup.by, other), connections.close_all())
+        target=lambda: (offboarding.leave(setup.by, other), connections.close_all())
     )
     first.start()
     assert asked.wait(60)

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 
 from structlog.testing import capture_logs
 
-from neatlatch.desk.ground.common import at_once
+from neatlatch.desk.ground.common import fast_path
 
 
 def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> None:
@@ -21,7 +21,7 @@ def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> N
         return [f"answer {number}" for number in asked]
 
     async def run() -> list[str | None]:
-        together = at_once.Together(work)
+        together = fast_path.Together(work)
         return list(await asyncio.gather(*(together.ask(number) for number in range(100))))
 
     assert asyncio.run(run()) == [f"answer {number}" for number in range(100)]
@@ -40,7 +40,7 @@ def test_what_comes_meanwhile_is_the_next_batch_and_one_who_hangs_up_stops_nobod
         return [number * 2 for number in asked]
 
     async def run() -> list[int | None]:
-        together = at_once.Together(work)
+        together = fast_path.Together(work)
         first = asyncio.create_task(together.ask(1))
         await asyncio.to_thread(begun.wait, 30)
         later = [asyncio.create_task(together.ask(number)) for number in (2, 3, 4)]
@@ -61,13 +61,13 @@ def test_a_batch_that_fails_goes_the_long_way_and_the_next_does_not() -> None:
         return list(asked)
 
     async def run() -> list[int | None]:
-        together = at_once.Together(work)
+        together = fast_path.Together(work)
         return [*await asyncio.gather(together.ask(7), together.ask(8)), await together.ask(9)]
 
     assert asyncio.run(run()) == [None, None, 9]
-    before = at_once.FAILED["builtins.int"]
+    before = fast_path.FAILED["builtins.int"]
     with capture_logs() as logged:
-        assert at_once.or_none(int, "no number") is None
-    assert at_once.FAILED["builtins.int"] == before + 1
+        assert fast_path.or_none(int, "no number") is None
+    assert fast_path.FAILED["builtins.int"] == before + 1
     assert [(item["work"], item["kind"]) for item in logged] == [("builtins.int", "ValueError")]
-    assert at_once.or_none(int, "12") == 12
+    assert fast_path.or_none(int, "12") == 12

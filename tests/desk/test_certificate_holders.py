@@ -16,7 +16,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from django.test import RequestFactory
 from django.utils import timezone
 
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.certificates import issuing as issuing_rules
 from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.house import issuing
@@ -25,7 +25,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.problems import Problem
-from neatlatch.desk.pages.drawing import doors, tls_door
+from neatlatch.desk.pages.drawing import draw_endpoints, tls_listener
 from neatlatch.desk.work.drawing import services as drawing
 
 from .offices import Office, der, workload_with_certificate
@@ -38,7 +38,7 @@ def test_a_workload_is_known_by_its_certificate(office: Office) -> None:
     assert (asker.workload.name, asker.scopes) == ("Night run", {"draw", "relay"})
     credential = Credential.objects.get(pk=issued.pk)
     assert credential.last_used_from == "192.0.2.9"
-    with pytest.raises(Refused) as refused:  # a key that is shown as well decides alone
+    with pytest.raises(RequestRefused) as refused:  # a key that is shown as well decides alone
         drawing.caller("Bearer nlk_wrong", "192.0.2.9", now, der(issued))
     assert refused.value.logged == "key cut"
 
@@ -72,7 +72,7 @@ def test_whose_certificate_lets_nobody_in(office: Office, what: str) -> None:
         Authority.objects.update(state="retired")
     else:
         address = "198.51.100.1"
-    with pytest.raises(Refused) as refused:
+    with pytest.raises(RequestRefused) as refused:
         drawing.caller("", address, now, shown)
     assert refused.value.logged == what
     assert refused.value.status == 401
@@ -98,9 +98,11 @@ def test_a_server_certificate_draws_nothing(office: Office) -> None:
     place = drawing.door(office.environment)
     client = issuing.server(office.by, place)
     issued, _ = services.issue(
-        office.by, client, services.Asked("server", "Neat Latch", ("draw.gannet.example",))
+        office.by,
+        client,
+        services.CertificateOrder("server", "Neat Latch", ("draw.gannet.example",)),
     )
-    with pytest.raises(Refused) as refused:
+    with pytest.raises(RequestRefused) as refused:
         drawing.caller("", "192.0.2.9", timezone.now(), der(issued))
     assert refused.value.logged == "certificate for another use"
 
@@ -112,16 +114,16 @@ def test_a_proxy_tells_the_certificate_only_where_it_is_trusted(
     issued, _ = workload_with_certificate(office)
     told = f":{base64.b64encode(der(issued)).decode()}:"
     request = RequestFactory().get("/draw", headers={"Client-Cert": told})
-    assert doors.shown_certificate(request) is None
+    assert draw_endpoints.shown_certificate(request) is None
     settings.PROXY_TELLS_CERTIFICATE = True
-    assert doors.shown_certificate(request) is None  # M1, M2: anybody can send that header
+    assert draw_endpoints.shown_certificate(request) is None  # M1, M2: anybody can send that header
     settings.PROXIES, settings.PROXY_SECRET = ("127.0.0.1",), "skerry" * 6
 
     def shown(
         certificate: str, secret: str = settings.PROXY_SECRET, peer: str = "127.0.0.1"
     ) -> bytes | None:
         headers = {"Client-Cert": certificate, "Neat-Latch-Proxy": secret}
-        return doors.shown_certificate(
+        return draw_endpoints.shown_certificate(
             RequestFactory(REMOTE_ADDR=peer).get("/draw", headers=headers)
         )
 
@@ -151,12 +153,12 @@ def test_a_leaked_key_is_known_by_its_other_half(office: Office) -> None:
 
 def test_the_door_renews_its_own_certificate(office: Office, settings: Any, tmp_path: Path) -> None:
     settings.HOME = tmp_path
-    chain, key = tls_door.own_certificate(office.environment, ("localhost", "127.0.0.1"))
+    chain, key = tls_listener.own_certificate(office.environment, ("localhost", "127.0.0.1"))
     assert key.stat().st_mode & 0o077 == 0
     first = chain.read_text()
-    assert tls_door.own_certificate(office.environment, ("localhost",))[0].read_text() == first
+    assert tls_listener.own_certificate(office.environment, ("localhost",))[0].read_text() == first
     with time_machine.travel(timezone.now() + timedelta(days=61)):
-        second = tls_door.own_certificate(office.environment, ("localhost", "127.0.0.1"))[
+        second = tls_listener.own_certificate(office.environment, ("localhost", "127.0.0.1"))[
             0
         ].read_text()
     assert second != first

@@ -15,7 +15,7 @@ import pytest
 from cryptography import x509
 from django.utils import timezone
 
-from neatlatch.desk.authority import handing
+from neatlatch.desk.authority import handovers
 from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation
@@ -48,14 +48,14 @@ def test_a_certificate_comes_with_its_key_once_as_pkcs12(office: Office, tmp_pat
     office.post(f"/handovers/{handover.pk}/pkcs12-files", 410, to="Crewing")
     credential = Credential.objects.get(pk=issued.pk)
     assert credential.value is None  # taken: only what recognises it is kept
-    assert handing.as_receipt(Handover.objects.get(pk=handover.pk)).to == "Crewing"
+    assert handovers.as_receipt(Handover.objects.get(pk=handover.pk)).to == "Crewing"
 
 
 def test_a_key_that_nobody_took_is_revoked(office: Office, tmp_path: Path) -> None:
     issued, handover = office.register()
     assert handover is not None
     Handover.objects.filter(pk=handover.pk).update(ends=timezone.now() - timedelta(seconds=1))
-    assert handing.end_untaken(timezone.now()) == 1
+    assert handovers.end_untaken(timezone.now()) == 1
     assert revoked_by_openssl(office, tmp_path, issued)
 
 
@@ -87,7 +87,7 @@ def test_by_request_its_holder_keeps_the_key(office: Office) -> None:
 def test_renewed_side_by_side_and_revoked_with_a_reason(office: Office, tmp_path: Path) -> None:
     old, handover = office.register()
     assert handover is not None
-    handing.close(office.by, handover)
+    handovers.close(office.by, handover)
     made = office.post(f"/certificates/{old.pk}/renewals", 201)
     new = Issued.objects.select_related("authority").get(pk=made["id"])
     assert new.credential.replaces_id == old.pk
@@ -150,7 +150,7 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
 ) -> None:
     leaf, handover = office.register()
     assert handover is not None
-    handing.close(office.by, handover)
+    handovers.close(office.by, handover)
     first = office.get("/certificate-authorities")
     house = next(item for item in first if item["environment"]["key"] == "production")
     assert [step["state"] for step in house["steps"]] == [

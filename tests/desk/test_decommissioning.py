@@ -172,7 +172,7 @@ def test_tokens_are_ended_and_a_client_goes_by_protocol(setup: Setup) -> None:
 
 def test_a_workload_goes_with_what_it_draws_with(setup: Setup) -> None:
     connection, browser = setup.latched(), setup.web()
-    given = workloads.Given("Night run", "sandbox", draws=True)
+    given = workloads.WorkloadFields("Night run", "sandbox", draws=True)
     workload = workloads.add(setup.by, given)
     workloads.use(setup.by, workload, connection.place.application, connection, [])
     key, handover = drawing.give(setup.by, workload, "key", "draw")

@@ -18,7 +18,7 @@ from django.utils import timezone
 from neatlatch.cli import main
 from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import BASIC
-from neatlatch.desk.estate.connections import destinations, mending, tokens
+from neatlatch.desk.estate.connections import destinations, fixes, tokens
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
@@ -155,7 +155,7 @@ def test_what_is_held_can_be_let_go_of_instead(desk: Any) -> None:
 
 def by_pin(setup: Setup, leave: destinations.Leave | None) -> None:
     Place.objects.update(api_base=f"{ELSEWHERE}/api")
-    mending.act(setup.by, stands(), "endpoints", "take_provider", "api_base", leave)
+    fixes.act(setup.by, stands(), "endpoints", "take_provider", "api_base", leave)
 
 
 def by_inventory(setup: Setup, leave: destinations.Leave | None) -> None:

@@ -20,7 +20,7 @@ from django.utils import timezone
 from neatlatch.core.drawn import WORDS, hands_out
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import API_KEY, BASIC, CERTIFICATE, CODE, OAUTH1
-from neatlatch.core.sending import Credentials, dress
+from neatlatch.core.sending import Credentials, with_credential
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.authority.records.house.models import Turned
 from neatlatch.desk.estate.applications import services as applications
@@ -41,7 +41,7 @@ from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import ledger, quick, relay, services
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.wire import repeating
-from neatlatch.wire.road import Answer, Passed, Road
+from neatlatch.wire.transport import HttpReply, StreamedReply, Transport
 from tests.watch import Watch
 
 from .conftest import Setup, codes_of
@@ -60,7 +60,10 @@ def noted(
     operations: Sequence[str] = ("GET /manifests",),
 ) -> Workload:
     workloads.use_connection(
-        setup.by, connection, workloads.Given(name, "", "job", "Freight", "daily"), list(operations)
+        setup.by,
+        connection,
+        workloads.WorkloadFields(name, "", "job", "Freight", "daily"),
+        list(operations),
     )
     return Workload.objects.select_related("environment").get(name=name)
 
@@ -300,14 +303,14 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
     def slowly(asked: Connection) -> held_tokens.Held | None:
         held = real(asked)
         setup.stand_ins.age(2000, "access")
-        with destinations.road_of(asked, 30.0) as way:
+        with destinations.transport_of(asked, 30.0) as way:
             held_tokens.hold(asked, way, force=True)
         return held
 
     monkeypatch.setattr(held_tokens, "live", slowly)
     before = setup.stand_ins.calls("issued:refresh_token")
     relayed = relay.Relay(
-        connection, relay.Asked("GET", f"{connection.values['api_base']}/manifests", (), b"")
+        connection, relay.RelayRequest("GET", f"{connection.values['api_base']}/manifests", (), b"")
     ).run()
     assert (relayed.status, relayed.tries, relayed.renewed) == (200, 2, True)
     assert setup.stand_ins.calls("issued:refresh_token") == before + 1
@@ -370,7 +373,7 @@ def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
 )
 def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float | None) -> None:
     """RFC 9110 §10.2.3."""
-    answer = Answer(503, {"Retry-After": told}, "", None)  # type: ignore[arg-type]
+    answer = HttpReply(503, {"Retry-After": told}, "", None)  # type: ignore[arg-type]
     assert repeating.asked_wait(answer, datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC)) == seconds
 
 
@@ -625,7 +628,9 @@ def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
         "token_secret": "hush-d",
     }
     values = {"username": "svc", "client_key": "ck", "token_id": "ti"}
-    drawn = dress(Request("GET", "https://a.example/x"), Credentials(kind, values, secrets), "n", 1)
+    drawn = with_credential(
+        Request("GET", "https://a.example/x"), Credentials(kind, values, secrets), "n", 1
+    )
     text = " ".join(
         f"{name} {value} "
         f"{base64.b64decode(value.removeprefix('Basic ')) if value.startswith('Basic ') else ''}"
@@ -705,7 +710,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
         {"api_key": "hush-key-of-the-ebb"},
     )
     workloads.use_connection(
-        setup.by, other, workloads.Given("Night run", "", "job", "Freight", "daily"), []
+        setup.by, other, workloads.WorkloadFields("Night run", "", "job", "Freight", "daily"), []
     )
     with pytest.raises(Problem, match="Nobody let you draw"):
         services.draw(workload, other)
@@ -742,13 +747,13 @@ def test_the_callers_own_key_does_not_reach_the_application(
     """
     _, _, _, key = drawn
     sent: list[Request] = []
-    real = Road.pass_on
+    real = Transport.pass_on
 
-    def pass_on(road: Road, request: Request, *rest: Any, **more: Any) -> Passed:
+    def pass_on(transport: Transport, request: Request, *rest: Any, **more: Any) -> StreamedReply:
         sent.append(request)
-        return real(road, request, *rest, **more)
+        return real(transport, request, *rest, **more)
 
-    monkeypatch.setattr(Road, "pass_on", pass_on)
+    monkeypatch.setattr(Transport, "pass_on", pass_on)
     answer = ask(
         key,
         "/relay/cargo/manifests",

@@ -12,7 +12,7 @@ import pytest
 from django.conf import settings
 from django.test import Client as WebClient
 
-from neatlatch.desk.ground.common.given import LONGEST, USUAL
+from neatlatch.desk.ground.common.request_bodies import LONGEST, USUAL
 from neatlatch.desk.ground.people.models import Person
 
 from .conftest import PASSWORD, Setup

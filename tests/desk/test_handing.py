@@ -28,7 +28,7 @@ from joserfc.jwk import ECKey, RSAKey
 from neatlatch.core import house_key, totp
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo.load import load_environments
-from neatlatch.desk.authority import handing
+from neatlatch.desk.authority import handovers
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
@@ -164,9 +164,9 @@ def test_many_at_once_and_one_takes_it(web: WebClient) -> None:
 
 def test_what_nobody_takes_is_revoked_and_said_so(web: WebClient) -> None:
     client, handover = new()
-    assert handing.end_untaken(timezone.now() + timedelta(hours=23)) == 0
-    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 1
-    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 0
+    assert handovers.end_untaken(timezone.now() + timedelta(hours=23)) == 0
+    assert handovers.end_untaken(timezone.now() + timedelta(hours=25)) == 1
+    assert handovers.end_untaken(timezone.now() + timedelta(hours=25)) == 0
     credential = Credential.objects.get(client=client)
     assert (credential.state, credential.why) == ("revoked", "nobody took it within its time")
     receipt = web.get("/api/handovers").json()[0]
@@ -175,7 +175,7 @@ def test_what_nobody_takes_is_revoked_and_said_so(web: WebClient) -> None:
     # One that was shown and never confirmed is not revoked: somebody may use it.
     _, second = new()
     post(web, f"/handovers/{second.pk}/showings")
-    assert handing.end_untaken(timezone.now() + timedelta(hours=25)) == 0
+    assert handovers.end_untaken(timezone.now() + timedelta(hours=25)) == 0
     assert Credential.objects.get(pk=second.credential_id).state == "active"
     assert Handover.objects.get(pk=second.pk).closed is not None
 

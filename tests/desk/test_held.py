@@ -21,7 +21,7 @@ from django.utils import timezone
 from neatlatch.core import recovery
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import KINDS
-from neatlatch.desk.authority import handing
+from neatlatch.desk.authority import handovers
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.house.models import Access, Grant
 from neatlatch.desk.estate.clients import services as clients
@@ -64,9 +64,9 @@ def at_once(act: Callable[[], Any]) -> list[Any]:
 def test_a_link_hands_over_once(house: House) -> None:
     client, _ = house.client(scheme="oauth2_client")
     handover = issuing.add_secret(house.by, client)
-    _, address, code = handing.make_link(house.by, Handover.objects.get(pk=handover.pk), "Quays")
+    _, address, code = handovers.make_link(house.by, Handover.objects.get(pk=handover.pk), "Quays")
     value = address.rpartition("/")[2]
-    got = at_once(lambda: handing.take(value, code, "Una", "192.0.2.1"))
+    got = at_once(lambda: handovers.take(value, code, "Una", "192.0.2.1"))
     assert sum(not isinstance(item, Problem) for item in got) == 1
 
 
@@ -183,7 +183,7 @@ def edited(house: House) -> dict[str, str]:
         house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {}
     )
     workload = workloads.add(
-        house.by, workloads.Given("Bunker report", "sandbox", "job", "Quays", "daily")
+        house.by, workloads.WorkloadFields("Bunker report", "sandbox", "job", "Quays", "daily")
     )
     return {"house": str(client.pk), "hand": str(hand.pk), "workload": str(workload.pk)}
 

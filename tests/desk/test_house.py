@@ -31,9 +31,9 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.workloads import services as workloads
-from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.journal.services import DeclaredChange
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work import leaving
+from neatlatch.desk.work import offboarding
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.work.inventory import services as inventory
 from neatlatch.desk.work.inventory.applying import Applying
@@ -302,18 +302,18 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
     _, told = house.with_code(client, secret)
     number = Access.objects.get().pk
     assert f"grant:{Grant.objects.get().pk}" in {
-        thing.key for thing in leaving.belongings(house.by).things
+        thing.key for thing in offboarding.belongings(house.by).things
     }
     other = Person.objects.create_user(
         "ann", password="skerry-lantern-hawser", role="administrator"
     )
     if how == "leaves":
-        leaving.leave(other, house.by)
+        offboarding.leave(other, house.by)
     elif how == "is switched off":
-        leaving.change(other, house.by, None, False)
+        offboarding.change(other, house.by, None, False)
     else:
         given = {"name": "Morag Orr", "role": "administrator", "active": False, "email": ""}
-        Applying(other).person(house.by.username, given, Told("applied: change"))
+        Applying(other).person(house.by.username, given, DeclaredChange("applied: change"))
     assert Grant.objects.get().revoked is not None
     shown = json.loads(
         b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1])
@@ -347,7 +347,7 @@ def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(
     house: House, how: str
 ) -> None:
     if how == "with the workload that drew":
-        workload = workloads.add(house.by, workloads.Given("Night run", "sandbox"))
+        workload = workloads.add(house.by, workloads.WorkloadFields("Night run", "sandbox"))
         client, handover = drawing.give(house.by, workload, "client", "relay")
         assert handover is not None
         secret = show(house.by, handover)[1]

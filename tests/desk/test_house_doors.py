@@ -25,7 +25,7 @@ from joserfc.jwk import KeySet
 
 from neatlatch.core import house_key
 from neatlatch.core.authority.ceiling import Ceiling
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant, SigningKey, Turned
@@ -273,7 +273,7 @@ def test_how_much_of_a_key_was_right_makes_no_other_work(
         hmac, "compare_digest", lambda *both: compared.append(both) or both[0] == both[1]
     )
     sandbox = Environment.objects.get(key="sandbox")
-    with CaptureQueriesContext(connection) as seen, pytest.raises(Refused) as refused:
+    with CaptureQueriesContext(connection) as seen, pytest.raises(RequestRefused) as refused:
         issuing.find_key(sandbox, f"{text}_{house_key.check_of(text)}", timezone.now())
     assert (refused.value.logged, refused.value.error) == ("key wrong", "invalid_token")
     assert len(seen) == 1

@@ -669,7 +669,7 @@ def test_every_rule_that_is_asked_before_is_asked_by_its_service_too(
 
 def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
     plain = yaml.safe_load(services.export(by))
-    added = workloads.add(by, workloads.Given("Made meanwhile", "production"))
+    added = workloads.add(by, workloads.WorkloadFields("Made meanwhile", "production"))
     cargo = Connection.objects.get(ref="production/cargo-manifests")
     workloads.use(by, added, cargo.place.application, cargo, [])
     for kind in ("connections", "workloads"):

@@ -19,7 +19,7 @@ from django.utils import timezone
 
 from neatlatch.cli import main
 from neatlatch.core import chain
-from neatlatch.desk.authority import backup, handing
+from neatlatch.desk.authority import backup, handovers
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import CLOCK, JOURNAL_KEEPER, TEST, Program
 from neatlatch.desk.ground.journal import anchors, services, triggers
@@ -350,7 +350,7 @@ def test_a_backup_has_the_anchor_and_a_restore_says_where_it_went_back_to(
         services.write(CLOCK, "revoked", "credential", "x", {"why": why})
         return 1
 
-    monkeypatch.setattr(handing, "end_open", ended)
+    monkeypatch.setattr(handovers, "end_open", ended)
     assert not any("NOT HOLD" in text for text in backup.settle("1", copy))
     entry = Entry.objects.get(did="restored")
     assert entry.details["went back to"] == 36

@@ -107,7 +107,7 @@ def use(setup: Setup, *operations: str) -> None:
     workloads.use_connection(
         setup.by,
         fresh(),
-        workloads.Given("Night run", "", "job", "Freight desk", "daily"),
+        workloads.WorkloadFields("Night run", "", "job", "Freight desk", "daily"),
         list(operations),
     )
 

@@ -38,7 +38,7 @@ def two(setup: Setup) -> tuple[Connection, Connection]:
 
 def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.Caller:
     """A workload of an environment that uses connections."""
-    given = workloads.Given("Night run", environment)
+    given = workloads.WorkloadFields("Night run", environment)
     workload = workloads.add(setup.by, given)
     for connection in connections:
         workloads.use(setup.by, workload, connection.place.application, connection, [])
@@ -82,7 +82,7 @@ def test_a_bare_name_is_refused_with_the_candidates(
         told = send(web, method, address, {}, 404)
         assert told["candidates"] == ["sandbox/cargo", "staging/cargo"], address
         assert told["detail"] == "Write sandbox/cargo or staging/cargo in place of cargo."
-    workload = workloads.add(setup.by, workloads.Given("Report", "sandbox"))
+    workload = workloads.add(setup.by, workloads.WorkloadFields("Report", "sandbox"))
     body = {"application": "cargo-manifests", "connection": "cargo", "operations": []}
     told = send(web, "post", f"/workloads/{workload.pk}/uses", body, 422)
     assert "sandbox/cargo or staging/cargo" in told["errors"]["connection"]

@@ -51,7 +51,7 @@ def put(web: WebClient, where: str, version: int, status: int = 200, **body: Any
 
 def targets(cargo: Connection, setup: Setup) -> dict[str, str]:
     """An object of each kind, by the address of its notes."""
-    workload = workloads.add(setup.by, workloads.Given("Night run", "sandbox"))
+    workload = workloads.add(setup.by, workloads.WorkloadFields("Night run", "sandbox"))
     contact = owners.add(setup.by, "Quays", owners.Reached())
     assert cargo.client is not None
     credential = cargo.client.credentials.first()
@@ -234,7 +234,7 @@ def test_rounds_by_the_clock_keep_to_a_connections_own_interval(
 
 def of_many(setup: Setup, number: int) -> None:
     for index_ in range(number):
-        workloads.add(setup.by, workloads.Given(f"Run {index_:03}", "sandbox"))
+        workloads.add(setup.by, workloads.WorkloadFields(f"Run {index_:03}", "sandbox"))
 
 
 def all_of(web: WebClient, **body: Any) -> list[Any]:

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from neatlatch.desk.authority.scheduled_backups import Known
+from neatlatch.desk.authority.scheduled_backups import BackupRecord
 from neatlatch.desk.ground.common import beats
 from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.beats import Beat
@@ -31,7 +31,7 @@ SOUND = Facts(
     worker=True,
     waiting=3,
     beats=(Beat("rounds", NOW - timedelta(seconds=4), 5.0),),
-    backup=Known(NOW - timedelta(days=1), True),
+    backup=BackupRecord(NOW - timedelta(days=1), True),
 )
 
 
@@ -54,10 +54,10 @@ def states(seen: Facts) -> dict[str, str]:
             {"worker": "bad", "clockwork": "warning"},
         ),
         ({"waiting": 5000}, {"queue": "warning"}),
-        ({"backup": Known(None)}, {"backup": "warning"}),
-        ({"backup": Known(NOW - timedelta(days=8), True)}, {"backup": "warning"}),
-        ({"backup": Known(NOW, None)}, {}),
-        ({"backup": Known(NOW, False, "The key is another's.")}, {"backup": "bad"}),
+        ({"backup": BackupRecord(None)}, {"backup": "warning"}),
+        ({"backup": BackupRecord(NOW - timedelta(days=8), True)}, {"backup": "warning"}),
+        ({"backup": BackupRecord(NOW, None)}, {}),
+        ({"backup": BackupRecord(NOW, False, "The key is another's.")}, {"backup": "bad"}),
     ],
 )
 def test_each_part_is_judged(change: dict[str, Any], told: dict[str, str]) -> None:

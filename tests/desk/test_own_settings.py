@@ -7,8 +7,8 @@ from pathlib import Path
 
 import pytest
 
-from neatlatch.desk.ground import settings_told
-from neatlatch.desk.ground.settings_told import SETTINGS
+from neatlatch.desk.ground import settings_report
+from neatlatch.desk.ground.settings_report import SETTINGS
 
 from .conftest import Setup
 
@@ -47,5 +47,5 @@ def test_a_secret_is_never_told(setup: Setup, monkeypatch: pytest.MonkeyPatch) -
 
 
 def test_an_empty_variable_is_as_good_as_none() -> None:
-    told = {item.setting.name: item for item in settings_told.told({"NEATLATCH_LOG": ""})}
+    told = {item.setting.name: item for item in settings_report.told({"NEATLATCH_LOG": ""})}
     assert (told["NEATLATCH_LOG"].value, told["NEATLATCH_LOG"].is_set) == ("INFO", False)

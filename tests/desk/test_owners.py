@@ -42,7 +42,7 @@ def house(setup: Setup) -> Setup:
     workloads.use_connection(
         setup.by,
         Connection.objects.get(),
-        workloads.Given("Night run", owner="Harbour office"),
+        workloads.WorkloadFields("Night run", owner="Harbour office"),
         ["GET /manifests"],
     )
     return setup

@@ -17,10 +17,10 @@ from neatlatch.core.destinations import origin
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.estate.records.workloads.models import Workload
-from neatlatch.desk.pages.drawing import doors
+from neatlatch.desk.pages.drawing import draw_endpoints
 from neatlatch.desk.work.drawing import relay
 from neatlatch.desk.work.drawing.models import Drawn
-from neatlatch.wire.kept import KeptRoads
+from neatlatch.wire.kept_connections import KeptTransports
 from neatlatch.wire.pace import Paces
 
 from .conftest import Setup
@@ -31,10 +31,10 @@ Drawn_ = tuple[Setup, Connection, Workload, str]
 
 
 @pytest.fixture(autouse=True)
-def kept(monkeypatch: pytest.MonkeyPatch) -> Iterator[KeptRoads]:
+def kept(monkeypatch: pytest.MonkeyPatch) -> Iterator[KeptTransports]:
     """No lines and no paces of other tests."""
     monkeypatch.setattr(relay, "_PACES", Paces())
-    monkeypatch.setattr(relay, "_KEPT", KeptRoads())
+    monkeypatch.setattr(relay, "_KEPT", KeptTransports())
     yield relay._KEPT
     relay._KEPT.close()
 
@@ -85,7 +85,7 @@ def quickly(
             told["replayed"] += event["body"]
             more = event["more_body"]
 
-    asyncio.run(doors.usual_relay(scope, receive, send, long_way))
+    asyncio.run(draw_endpoints.usual_relay(scope, receive, send, long_way))
     return told
 
 
@@ -147,16 +147,16 @@ def test_what_is_out_of_the_ordinary_goes_the_long_way_with_its_body(drawn: Draw
 
 
 def test_its_line_is_kept_for_the_next_and_a_request_that_may_not_be_repeated_has_its_own(
-    drawn: Drawn_, kept: KeptRoads
+    drawn: Drawn_, kept: KeptTransports
 ) -> None:
     _, _, _, key = drawn
     ask(key, "/relay/cargo/manifests")
     opened: list[int] = []
     reach = relay.Road.reach
 
-    def counted(road: Any, host: str, port: int) -> Any:
+    def counted(transport: Any, host: str, port: int) -> Any:
         opened.append(port)
-        return reach(road, host, port)
+        return reach(transport, host, port)
 
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(relay.Road, "reach", counted)
@@ -196,7 +196,7 @@ def _steps(key: str) -> Iterator[Any]:
         "headers": [(b"authorization", f"Bearer {key}".encode())],
         "client": ("127.0.0.1", 4),
     }
-    yield from doors._relayed_quickly(scope, "cargo", b"")
+    yield from draw_endpoints._relayed_quickly(scope, "cargo", b"")
 
 
 def test_a_token_that_was_revoked_is_renewed_under_the_quick_way(drawn: Drawn_) -> None:
@@ -229,7 +229,7 @@ def test_it_keeps_the_pace_of_connection_and_key_and_says_when_to_come_again(dra
     assert [quickly(key)["status"] for _ in range(2)] == [200, 429]
 
 
-def test_an_application_that_is_gone_is_told_as_such(drawn: Drawn_, kept: KeptRoads) -> None:
+def test_an_application_that_is_gone_is_told_as_such(drawn: Drawn_, kept: KeptTransports) -> None:
     setup, _, _, key = drawn
     ask(key, "/relay/cargo/manifests")
     setup.stand_ins.fault("unavailable", where="api", count=9)
@@ -254,9 +254,9 @@ def test_a_fault_of_ours_sends_nothing_twice(
     sent: list[str] = []
     pass_on = relay.Road.pass_on
 
-    def counted(road: Any, request: Any, content: bytes | None = None) -> Any:
+    def counted(transport: Any, request: Any, content: bytes | None = None) -> Any:
         sent.append(request.url)
-        return pass_on(road, request, content)
+        return pass_on(transport, request, content)
 
     monkeypatch.setattr(relay.Road, "pass_on", counted)
     answer = quickly(key)

@@ -48,7 +48,7 @@ def revoke_there(tokens: TokenSet) -> None:
     request = oauth2.revocation_request(
         endpoint, client_of(connection), tokens.open_refresh().reveal(), "refresh_token"
     )
-    with destinations.road_of(connection, 10.0) as way:
+    with destinations.transport_of(connection, 10.0) as way:
         assert oauth.ask(way, "revocation", request, timezone.now()).reading.ok
 
 
@@ -69,7 +69,7 @@ def test_a_dead_refresh_token_is_seen_within_a_round(setup: Setup, introspects: 
     workloads.use_connection(
         setup.by,
         fresh(),
-        workloads.Given("Night run", "", "job", "Freight desk", "daily"),
+        workloads.WorkloadFields("Night run", "", "job", "Freight desk", "daily"),
         ["GET /manifests"],
     )
     assert setup.test(fresh()).passed

@@ -27,7 +27,7 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.journal.services import check
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing.models import Drawn
-from neatlatch.desk.work.replacing import looking
+from neatlatch.desk.work.replacing import overview
 from tests.harness import StandIns
 
 from .conftest import Setup, forget_the_journal, load_once
@@ -365,4 +365,4 @@ def test_readers_may_look_and_not_replace(web: WebClient) -> None:
     )
     assert web.get(f"/api{at}").status_code == 200
     post(web, f"{at}/makings", 403, value="x")
-    assert looking.open_ones([held("production/lost-property").pk])
+    assert overview.open_ones([held("production/lost-property").pk])

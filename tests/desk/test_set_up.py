@@ -25,7 +25,7 @@ from django.utils import timezone
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections import halves, mending, naming, setting_up
+from neatlatch.desk.estate.connections import fixes, halves, naming, setting_up
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -238,7 +238,7 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
 def test_profiles_have_versions_and_a_change_says_what_it_means(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
     workloads.use_connection(
-        setup.by, connection, workloads.Given("Loader"), ["PUT /fares/{number}"]
+        setup.by, connection, workloads.WorkloadFields("Loader"), ["PUT /fares/{number}"]
     )
     application = Application.objects.get(key="fare-kiosks")
     text = web.get("/api/applications/fare-kiosks/profile-texts").json()["text"]
@@ -440,10 +440,10 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("a change of ours")
     setup.test(again())
     check("a test that failed")
-    mending.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
+    fixes.act(setup.by, again(), "redirect_uri", "register_ours", "http://127.0.0.1:8600/return/")
     check("an act at the provider")
     use = workloads.use_connection(
-        setup.by, again(), workloads.Given("Customs"), ["PUT /manifests/{number}"]
+        setup.by, again(), workloads.WorkloadFields("Customs"), ["PUT /manifests/{number}"]
     )
     check("a workload")
     workloads.stop_using(setup.by, use)

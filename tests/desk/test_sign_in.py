@@ -12,8 +12,8 @@ from django.utils import timezone
 
 from neatlatch.core.destinations import origin
 from neatlatch.core.profiles import CLIENT
-from neatlatch.desk.estate.connections import aside, sign_in
 from neatlatch.desk.estate.connections import services as connections
+from neatlatch.desk.estate.connections import set_aside, sign_in
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, SignIn, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.problems import Problem
@@ -109,9 +109,9 @@ def test_what_nobody_chooses_is_ended_after_a_day(setup: Setup) -> None:
     connection, before = ready(setup), setup.stand_ins.state()["refresh"]
     setup.sign_in(connection, PERSON)
     now = timezone.now()
-    aside.let_go_of_old(now)
+    set_aside.let_go_of_old(now)
     assert SetAside.objects.count() == 1
-    aside.let_go_of_old(now + timedelta(days=1, seconds=1))
+    set_aside.let_go_of_old(now + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
     assert setup.stand_ins.state()["refresh"] == before
 
@@ -122,7 +122,7 @@ def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
     for item in (first, other):
         setup.sign_in(item, PERSON)
     SetAside.objects.filter(connection__ref="sandbox/cargo").update(tokens=b"broken")
-    aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
+    set_aside.let_go_of_old(timezone.now() + timedelta(days=1, seconds=1))
     assert SetAside.objects.count() == 0
     told = {
         entry.ref: entry.details["tokens revoked there"]
@@ -134,15 +134,15 @@ def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
 def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
-    save_new = aside.tokens.save_new
+    save_new = set_aside.tokens.save_new
 
     def meanwhile(*given: Any, **more: Any) -> TokenSet:
         with pytest.raises(Problem, match="set aside"):
-            aside.refuse(setup.by, connection)
+            set_aside.refuse(setup.by, connection)
         return save_new(*given, **more)
 
-    monkeypatch.setattr(aside.tokens, "save_new", meanwhile)
-    aside.use(setup.by, connection)
+    monkeypatch.setattr(set_aside.tokens, "save_new", meanwhile)
+    set_aside.use(setup.by, connection)
     assert (TokenSet.objects.get().account, SetAside.objects.count()) == (PERSON, 0)
     assert setup.test(connection).passed  # nobody ended them
 
@@ -152,16 +152,16 @@ def test_what_somebody_chooses_is_not_ended_by_the_right_account(
 ) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
-    save_new, ended = aside.tokens.save_new, list[str]()
-    monkeypatch.setattr(aside.tokens, "revoke_these", lambda *_: ended.append("ended") or "yes")
+    save_new, ended = set_aside.tokens.save_new, list[str]()
+    monkeypatch.setattr(set_aside.tokens, "revoke_these", lambda *_: ended.append("ended") or "yes")
 
     def meanwhile(*given: Any, **more: Any) -> TokenSet:
-        monkeypatch.setattr(aside.tokens, "save_new", save_new)
+        monkeypatch.setattr(set_aside.tokens, "save_new", save_new)
         assert setup.sign_in(connection).outcome == "signed_in"
         return save_new(*given, **more)
 
-    monkeypatch.setattr(aside.tokens, "save_new", meanwhile)
-    aside.use(setup.by, connection)
+    monkeypatch.setattr(set_aside.tokens, "save_new", meanwhile)
+    set_aside.use(setup.by, connection)
     assert (TokenSet.objects.get().account, SetAside.objects.count(), ended) == (PERSON, 0, [])
 
 
@@ -175,13 +175,13 @@ def test_whoever_was_cut_off_while_choosing_chooses_again(
         raise KeyboardInterrupt
 
     with monkeypatch.context() as patch:
-        patch.setattr(aside.tokens, "save_new", killed)
+        patch.setattr(set_aside.tokens, "save_new", killed)
         with pytest.raises(KeyboardInterrupt):
-            aside.use(setup.by, connection)
+            set_aside.use(setup.by, connection)
     with pytest.raises(Problem):
-        aside.use(setup.by, connection)
+        set_aside.use(setup.by, connection)
     with time_machine.travel(timezone.now() + timedelta(minutes=2), tick=False):
-        aside.use(setup.by, connection)
+        set_aside.use(setup.by, connection)
     assert TokenSet.objects.get().account == PERSON
 
 
@@ -198,7 +198,7 @@ def test_what_was_set_aside_goes_where_it_was_cleared_for(setup: Setup) -> None:
     cleared = SetAside.objects.get().sent_to
     assert origin(connection.values["api_base"]) in cleared
     SetAside.objects.update(sent_to=[cleared[0]])
-    aside.use(setup.by, connection)
+    set_aside.use(setup.by, connection)
     assert TokenSet.objects.get().sent_to == [cleared[0]]
 
 

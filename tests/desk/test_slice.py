@@ -10,7 +10,7 @@ import pytest
 from neatlatch.core import profiles
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections import halves, mending
+from neatlatch.desk.estate.connections import fixes, halves
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials import services as credentials
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -53,7 +53,7 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
     assert broken.diagnosis["causes"][0]["pin"] == "redirect_uri"
     assert again(connection).state == "unlatched"
 
-    mending.act(setup.by, again(connection), "redirect_uri", "take_provider", URI)
+    fixes.act(setup.by, again(connection), "redirect_uri", "take_provider", URI)
     assert setup.test(connection).passed
     assert again(connection).state == "latched"
 
@@ -83,7 +83,7 @@ def test_register_ours_too_reaches_the_provider(setup: Setup) -> None:
     """RFC 7592 §2.2."""
     connection = setup.latched()
     connections.change(setup.by, connection, {"values": {"redirect_uri": URI + "/"}})
-    mending.act(setup.by, again(connection), "redirect_uri", "register_ours", URI + "/")
+    fixes.act(setup.by, again(connection), "redirect_uri", "register_ours", URI + "/")
     client = clients.read_back(setup.by, again(connection).client)
     assert client.redirect_uris == [URI, URI + "/"]
     assert setup.test(connection).passed
@@ -95,7 +95,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     test = setup.test(connection)
     assert test.diagnosis["code"] == "invalid_scope"
     assert test.diagnosis["causes"][0]["pin"] == "scopes"
-    mending.act(setup.by, again(connection), "scopes", "permit_scope", "manifest.write")
+    fixes.act(setup.by, again(connection), "scopes", "permit_scope", "manifest.write")
     assert pins(connection)["consent"]["fit"] == "differs"
     done = setup.sign_in(again(connection))
     assert done.outcome == "denied"
@@ -104,7 +104,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     visitor = setup.visitor()
     visitor.enter_office()
     visitor.consent(again(connection).client.client_id, "manifest.write")
-    mending.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
+    fixes.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
     assert (
         "lacks manifest.write" in pins(connection)["scopes"]["why"]
     )  # the old token is older than the change
@@ -118,7 +118,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
 def test_a_scope_is_dropped(setup: Setup) -> None:
     connection = setup.latched("manifest.read")
     connections.change(setup.by, connection, {"scopes": ["manifest.read", "customs.file"]})
-    mending.act(setup.by, again(connection), "scopes", "drop_scope", "customs.file")
+    fixes.act(setup.by, again(connection), "scopes", "drop_scope", "customs.file")
     assert setup.test(connection).passed
 
 
@@ -127,7 +127,7 @@ def test_a_workload_that_needs_more_than_was_granted(setup: Setup) -> None:
     workloads.use_connection(
         setup.by,
         again(connection),
-        workloads.Given("Berth board", kind="report", owner="Quay", runs="hourly"),
+        workloads.WorkloadFields("Berth board", kind="report", owner="Quay", runs="hourly"),
         ["GET /berths"],
     )
     found = asdict(full(again(connection)))
@@ -212,7 +212,7 @@ def test_a_grant_is_switched_on(setup: Setup) -> None:
     client = setup.client(setup.place(), "manifest.read", grants=("authorization_code",))
     connection = setup.connection(client, account=SERVICE)
     assert pins(connection)["grant"]["acts"][0]["key"] == "enable_grant"
-    mending.act(setup.by, again(connection), "grant", "enable_grant", "refresh_token")
+    fixes.act(setup.by, again(connection), "grant", "enable_grant", "refresh_token")
     assert pins(connection)["grant"]["fit"] == "fits"
     assert "refresh_token" in clients.read_back(setup.by, again(connection).client).grants
 

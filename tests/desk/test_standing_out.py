@@ -27,7 +27,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential, Handove
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.credentials import life, standing_out, watching
+from neatlatch.desk.work.credentials import histories, standing_out, watching
 from neatlatch.desk.work.drawing.models import Drawn
 
 from .conftest import forget_the_journal
@@ -90,7 +90,7 @@ def fresh() -> dict[UUID, str]:
     now = timezone.now()
     return {
         sighted.credential.pk: standing_out.keys_of(sighted.known, now)
-        for sighted in life.sighted(list(Credential.objects.values_list("pk", flat=True)))
+        for sighted in histories.sighted(list(Credential.objects.values_list("pk", flat=True)))
     }
 
 

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.rounds.models import Test
-from neatlatch.wire.holding import Held, NoToken
+from neatlatch.wire.token_source import HeldToken, NoToken
 
 from .conftest import Setup
 
@@ -28,8 +28,8 @@ def bring_near_the_end(connection: Connection) -> None:
     )
 
 
-def hold(connection: Connection, force: bool = False, newer_than: int | None = None) -> Held:
-    with destinations.road_of(connection, 30.0) as way:
+def hold(connection: Connection, force: bool = False, newer_than: int | None = None) -> HeldToken:
+    with destinations.transport_of(connection, 30.0) as way:
         return tokens.hold(connection, way, force, newer_than)[0]
 
 

@@ -502,7 +502,7 @@ def test_a_secret_that_was_given_is_saved(setup: Setup, monkeypatch: pytest.Monk
     assert Replacement.objects.get().new is not None
     assert Connection.objects.get().credential != held
     bring_near_the_end(connection)
-    with destinations.road_of(Connection.objects.get(), 30.0) as way:
+    with destinations.transport_of(Connection.objects.get(), 30.0) as way:
         assert tokens.hold(Connection.objects.get(), way)[
             0
         ].renewed  # the new secret is known there

@@ -48,7 +48,7 @@ def fresh(ref: str = "sandbox/cargo") -> Connection:
 
 
 def use(setup: Setup, name: str, *operations: str, ref: str = "sandbox/cargo") -> None:
-    workloads.use_connection(setup.by, fresh(ref), workloads.Given(name), list(operations))
+    workloads.use_connection(setup.by, fresh(ref), workloads.WorkloadFields(name), list(operations))
 
 
 # Redirect URIs

@@ -20,7 +20,7 @@ from django.contrib.auth import hashers
 from django.db import connections
 from django.db.transaction import Atomic
 
-from neatlatch.wire.road import Road
+from neatlatch.wire.transport import Transport
 
 OURS = str(Path(__file__).resolve().parents[2] / "neatlatch" / "desk")
 # Statements in one transaction, and seconds of its thread's processor time (not of the clock on the
@@ -66,7 +66,7 @@ class Transactions:
         enter, leave, reach, make = (
             Atomic.__enter__,
             Atomic.__exit__,
-            Road.reach,
+            Transport.reach,
             hashers.make_password,
         )
         recorder = self
@@ -81,16 +81,16 @@ class Transactions:
                 recorder._leave(atomic)
             leave(atomic, *how)
 
-        def reached(road: Road, host: str, port: int) -> Any:
+        def reached(transport: Transport, host: str, port: int) -> Any:
             recorder._outside(f"a call to {host}:{port}")
-            return reach(road, host, port)
+            return reach(transport, host, port)
 
         def made(password: str | None, *given: Any, **more: Any) -> str:
             if password is not None:  # else nothing is hashed: the password is unusable
                 recorder._outside("the hash of a password")
             return make(password, *given, **more)
 
-        Atomic.__enter__, Atomic.__exit__, Road.reach = entered, left, reached  # type: ignore[method-assign]
+        Atomic.__enter__, Atomic.__exit__, Transport.reach = entered, left, reached  # type: ignore[method-assign]
         import django.contrib.auth.base_user as base_user
 
         base_user.make_password = made  # type: ignore[attr-defined]

@@ -29,8 +29,8 @@ from neatlatch.core.schemes import (
     STREAM,
 )
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.climbing import Plan
-from neatlatch.wire.road import ClientCertificate
+from neatlatch.wire.ladder_plan import Plan
+from neatlatch.wire.transport import ClientCertificate
 from tests.harness import NOBODY, StandIns
 
 from .test_ladder import WAYS, climb, fares, hand_out, lost, plan_for, stream, tickets, tides

@@ -24,11 +24,11 @@ from neatlatch.core.evidence import CauseClass, Exchange, Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR, STREAM
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.climbing import Further, Leftover, Plan
-from neatlatch.wire.holding import Held
-from neatlatch.wire.ladder import Climb
+from neatlatch.wire.ladder import LadderRun
+from neatlatch.wire.ladder_plan import Further, Leftover, Plan
 from neatlatch.wire.policy import Policy
-from neatlatch.wire.road import ClientCertificate, Road
+from neatlatch.wire.token_source import HeldToken
+from neatlatch.wire.transport import ClientCertificate, Transport
 from standins import small_ca
 from tests.harness import NOBODY, StandIns, free_ports, wait_until
 
@@ -38,7 +38,7 @@ HERE = Policy(("127.0.0.0/8", "::1/128"))
 class NoTokens:
     """For schemes without tokens: nobody asks."""
 
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
+    def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
         raise AssertionError("no token was to be asked for")
 
     def told_account(self, account: str) -> None:
@@ -63,10 +63,10 @@ def climb(
     from tests.settings import HOME_OF_TESTS
 
     root = str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem") if trust is None else trust
-    with Road(HERE, trust=root, shows=shows, goes_to=called(plan)) as road:
-        going = Climb(
+    with Transport(HERE, trust=root, shows=shows, goes_to=called(plan)) as transport:
+        going = LadderRun(
             plan,
-            road,
+            transport,
             NoTokens(),
             lambda: datetime.now(UTC),
             lambda: 0.0,
@@ -203,12 +203,14 @@ def test_the_credential_alone_and_the_whole_road(
     assert {each.method for rung_result in alone for each in rung_result.exchanges} == {
         "GET"
     }  # nothing is made by it
-    road = climb(plan)
-    assert [rung_result.rung for rung_result in road] == list(Rung)
-    assert all(rung_result.passed and not rung_result.skipped for rung_result in road), road[-1]
-    assert road[-1].says == f"made {plan.mark}, saw it, cleared it away"
-    assert [exchange.method for exchange in road[-1].exchanges] == ["PUT", "GET", "DELETE"]
-    without_secrets([*alone, *road], plan.held)
+    transport = climb(plan)
+    assert [rung_result.rung for rung_result in transport] == list(Rung)
+    assert all(rung_result.passed and not rung_result.skipped for rung_result in transport), (
+        transport[-1]
+    )
+    assert transport[-1].says == f"made {plan.mark}, saw it, cleared it away"
+    assert [exchange.method for exchange in transport[-1].exchanges] == ["PUT", "GET", "DELETE"]
+    without_secrets([*alone, *transport], plan.held)
 
 
 @pytest.mark.parametrize(("make", "role", "lesser"), WAYS, ids=NAMES)
@@ -562,12 +564,14 @@ def test_what_a_test_leaves_is_told_before_it_is_made(stand_ins: StandIns) -> No
     from tests.settings import HOME_OF_TESTS
 
     plan = fares(stand_ins, "clerk")
-    with Road(
+    with Transport(
         HERE,
         trust=str(HOME_OF_TESTS / "standins" / "certificates" / "root.pem"),
         goes_to=called(plan),
-    ) as road:
-        going = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
+    ) as transport:
+        going = LadderRun(
+            plan, transport, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n"
+        )
         told = [
             item for item in going.run() if isinstance(item, Leftover) or item.rung is Rung.WORK
         ]

@@ -11,15 +11,15 @@ import pytest
 from neatlatch.core.evidence import CauseClass, Exchange
 from neatlatch.core.replies import Reading
 from neatlatch.wire import oauth
-from neatlatch.wire.road import Answer, Road
+from neatlatch.wire.transport import HttpReply, Transport
 
-from .test_road import LOOPBACK, server
+from .test_transport import LOOPBACK, server
 
 URI = "https://c.example/return"
 
 
-def answer(status: int, location: str = "") -> Answer:
-    return Answer(
+def answer(status: int, location: str = "") -> HttpReply:
+    return HttpReply(
         status, {"location": location} if location else {}, "", Exchange("GET", "x", (), "", status)
     )
 
@@ -89,10 +89,10 @@ def reply(body: str, status: str = "200 OK", kind: str = "application/json") -> 
 def test_metadata_that_cannot_be_read_is_explained(body: str, status: str, said: str) -> None:
     with (
         server(reply(body, status)) as (port, _),
-        Road(LOOPBACK) as road,
+        Transport(LOOPBACK) as transport,
         pytest.raises(oauth.Unreadable, match=said),
     ):
-        oauth.fetch_metadata(road, f"http://127.0.0.1:{port}")
+        oauth.fetch_metadata(transport, f"http://127.0.0.1:{port}")
 
 
 def test_metadata_of_a_loopback_server_is_read() -> None:
@@ -108,8 +108,8 @@ def test_metadata_of_a_loopback_server_is_read() -> None:
             )
         )
 
-    with server(told) as (port, seen), Road(LOOPBACK) as road:
-        found_at, found = oauth.fetch_metadata(road, f"http://127.0.0.1:{port}")
+    with server(told) as (port, seen), Transport(LOOPBACK) as transport:
+        found_at, found = oauth.fetch_metadata(transport, f"http://127.0.0.1:{port}")
     assert found_at.endswith("/.well-known/oauth-authorization-server")
     assert found.token_endpoint == f"http://127.0.0.1:{port}/t"
     assert b"authorization:" not in seen[0].lower()
@@ -118,7 +118,7 @@ def test_metadata_of_a_loopback_server_is_read() -> None:
 def test_a_description_that_is_none() -> None:
     with (
         server(reply('{"swagger": "2.0"}')) as (port, _),
-        Road(LOOPBACK) as road,
+        Transport(LOOPBACK) as transport,
         pytest.raises(oauth.Unreadable, match="OpenAPI 3"),
     ):
-        oauth.fetch_description(road, f"http://127.0.0.1:{port}/openapi.json")
+        oauth.fetch_description(transport, f"http://127.0.0.1:{port}/openapi.json")

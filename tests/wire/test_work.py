@@ -17,9 +17,9 @@ from neatlatch.core.evidence import Rung, RungResult
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY
 from neatlatch.core.sending import Credentials
-from neatlatch.wire.climbing import Leftover, Plan
-from neatlatch.wire.ladder import Climb
-from neatlatch.wire.road import Road
+from neatlatch.wire.ladder import LadderRun
+from neatlatch.wire.ladder_plan import Leftover, Plan
+from neatlatch.wire.transport import Transport
 
 from .test_ladder import HERE, NoTokens, Picky, called
 
@@ -92,8 +92,10 @@ def work_of(base: str, **changes: str) -> list[Leftover | RungResult]:
         probe=probe,
         held=held,
     )
-    with Road(HERE, trust="", goes_to=called(plan)) as road:
-        climb = Climb(plan, road, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n")
+    with Transport(HERE, trust="", goes_to=called(plan)) as transport:
+        climb = LadderRun(
+            plan, transport, NoTokens(), lambda: datetime.now(UTC), lambda: 0.0, lambda: "n"
+        )
         return [
             event for event in climb.run() if isinstance(event, Leftover) or event.rung is Rung.WORK
         ]

@@ -5,11 +5,11 @@ Deny wins; no rule means no.
 
 from .deciding import Access, Decision, TooMuch
 from .effective import (
+    AccessDecision,
     Cell,
-    Known,
+    KnownRules,
     Matrix,
     Standing,
-    Verdict,
     count_idle,
     never_decide,
     stand,
@@ -20,16 +20,16 @@ from .rules import EVERYBODY, BadRules, Book, Rule, derive
 __all__ = [
     "EVERYBODY",
     "Access",
+    "AccessDecision",
     "BadRules",
     "Book",
     "Cell",
     "Decision",
-    "Known",
+    "KnownRules",
     "Matrix",
     "Rule",
     "Standing",
     "TooMuch",
-    "Verdict",
     "count_idle",
     "derive",
     "never_decide",

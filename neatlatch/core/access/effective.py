@@ -11,7 +11,7 @@ from .deciding import Access, Entry, TooMuch
 from .rules import ANY, EVERYBODY, Address, Book, Rule
 
 
-class Verdict(StrEnum):
+class AccessDecision(StrEnum):
     """Allowed from anywhere, from some addresses, or not at all."""
 
     YES = "yes"
@@ -25,7 +25,7 @@ class Cell:
     it is allowed.
     """
 
-    verdict: Verdict
+    verdict: AccessDecision
     rules: tuple[int, ...]
     allowed_from: tuple[str, ...] = ()
 
@@ -68,7 +68,7 @@ def work_out(
 
 
 @dataclass(frozen=True)
-class Known:
+class KnownRules:
     """What there is beside the rules: accounts, resources (``…*``: all that begin so) and
     operations.
     """
@@ -128,7 +128,7 @@ class Standing:
     unknown: str = ""
 
 
-def stand(book: Book, known: Known, with_idle: bool = True) -> Standing:
+def stand(book: Book, known: KnownRules, with_idle: bool = True) -> Standing:
     """Both at once, for whoever shows them.
 
     ``with_idle``: rules that never decide are looked for, too.
@@ -141,7 +141,7 @@ def stand(book: Book, known: Known, with_idle: bool = True) -> Standing:
         return Standing(Matrix((), (), (), ()), (), str(error))
 
 
-def count_idle(books: Sequence[tuple[Book, Known]]) -> list[int | None]:
+def count_idle(books: Sequence[tuple[Book, KnownRules]]) -> list[int | None]:
     """How many rules of each book never decide. ``None``: not worked out.
 
     One budget serves for all of them, so that a list of many books is answered soon.
@@ -181,14 +181,14 @@ def cell(access: Access, who: str, operation: str, resource: str, loose: str) ->
     deciding = tuple(sorted({entry.rule for entry in found if entry.rule is not None}))
     yes = [entry for entry in found if entry.allowed]
     if len(yes) == len(places):
-        return Cell(Verdict.YES, deciding)
+        return Cell(AccessDecision.YES, deciding)
     if not yes:
-        return Cell(Verdict.NO, deciding)
+        return Cell(AccessDecision.NO, deciding)
     allowing = {entry.rule for entry in yes if entry.rule is not None}
     named = dict.fromkeys(
         text for place in sorted(allowing) for text in access.book.rules[place].networks
     )
-    return Cell(Verdict.SOME, deciding, tuple(named))
+    return Cell(AccessDecision.SOME, deciding, tuple(named))
 
 
 def _addresses(entries: Iterable[Entry]) -> list[Address]:
@@ -275,4 +275,4 @@ def _resources(rule: Rule, others: Iterable[Rule], loose: str) -> list[str]:
     return sorted({rule.resource + loose, *inside})
 
 
-__all__ = ["EVERYBODY", "Cell", "Matrix", "Verdict", "never_decide", "work_out"]
+__all__ = ["EVERYBODY", "AccessDecision", "Cell", "Matrix", "never_decide", "work_out"]

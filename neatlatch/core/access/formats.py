@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from .deciding import Access, TooMuch
-from .effective import MOST_STEPS, Known, cell, check_size, loose_end
+from .effective import MOST_STEPS, KnownRules, cell, check_size, loose_end
 from .rules import BadRules, Book, Rule, checked
 
 HEADING = ("effect", "who", "operation", "resource", "match", "from")
@@ -251,7 +251,7 @@ class Difference:
         return not (self.added or self.gone or self.groups or self.reordered)
 
 
-def difference(before: Book, after: Book, known: Known, most: int | None = None) -> Difference:
+def difference(before: Book, after: Book, known: KnownRules, most: int | None = None) -> Difference:
     """What changes from one book to another, in rules and in the rights; ``most``: how many of each
     are told.
 
@@ -299,7 +299,7 @@ class Preview:
 
 
 def preview(
-    text: str, form: str, before: Book, known: Known, operations: Sequence[str], most: int
+    text: str, form: str, before: Book, known: KnownRules, operations: Sequence[str], most: int
 ) -> Preview:
     """What rules out of a text would change; the first ``most`` of each.
 
@@ -323,7 +323,7 @@ def _of_groups(before: Book, after: Book) -> Iterator[str]:
             yield f"group {name}: {', '.join(parts)}"
 
 
-def _of_rights(before: Book, after: Book, known: Known) -> Iterator[Changed]:
+def _of_rights(before: Book, after: Book, known: KnownRules) -> Iterator[Changed]:
     principals, resources, operations = (
         part_of(before, after)
         for part_of in (known.principals_of, known.resources_of, known.operations_of)

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from .. import redirects
 from ..scopes import split
-from .refusing import Fatal, Refused, SentBack
+from .refusing import Fatal, RequestRefused, SentBack
 
 # A challenge by S256 is a SHA-256 in base64url: 43 characters (RFC 7636 §4.2).
 _CHALLENGE = re.compile(r"[A-Za-z0-9_-]{43}")
@@ -42,7 +42,7 @@ class Registered:
 
 
 @dataclass(frozen=True)
-class Asked:
+class AuthorizationRequest:
     """A request that may be put before a person.
 
     ``redirect_given``: the request named it, so that the token request must too (RFC 6749 §4.1.3).
@@ -55,7 +55,7 @@ class Asked:
     state: str
 
 
-def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
+def judge(params: Mapping[str, str], client: Registered | None) -> AuthorizationRequest:
     """Judge an authorization request.
 
     Raises :class:`Fatal` where it must not be sent back, :class:`SentBack` where it is.
@@ -100,18 +100,18 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Asked:
     try:
         check_resource(params, client)
         scopes = choose_scopes(params.get("scope"), client)
-    except Refused as refused:
+    except RequestRefused as refused:
         raise back(refused.error, refused.says) from refused
-    return Asked(redirect_uri, given is not None, scopes, challenge, state)
+    return AuthorizationRequest(redirect_uri, given is not None, scopes, challenge, state)
 
 
 def check_resource(params: Mapping[str, str], client: Registered) -> None:
     """Hold ``resource`` to the one API the client is registered for (RFC 8707 §2).
 
-    Raises :class:`Refused`.
+    Raises :class:`RequestRefused`.
     """
     if params.get("resource", client.audience) != client.audience:
-        raise Refused("invalid_target", f"Tokens of this client are for {client.audience}")
+        raise RequestRefused("invalid_target", f"Tokens of this client are for {client.audience}")
 
 
 def choose_scopes(
@@ -120,12 +120,15 @@ def choose_scopes(
     """The scopes of a token: those asked for, or all that the client may have (RFC 6749 §3.3); on
     renewal no more than were granted (§6).
 
-    Raises :class:`Refused` with ``invalid_scope``, naming the first that cannot be given and why.
+    Raises :class:`RequestRefused` with ``invalid_scope``, naming the first that cannot be given and
+    why.
     """
     most = client.allowed if granted is None else client.allowed & granted
     if asked is None:
         if not most and client.permitted:
-            raise Refused("invalid_scope", "No scope of this client has the consent it wants")
+            raise RequestRefused(
+                "invalid_scope", "No scope of this client has the consent it wants"
+            )
         return most
     scopes = split(asked)
     for scope in sorted(scopes - most):
@@ -135,7 +138,7 @@ def choose_scopes(
             says = "waits for an administrator's consent"
         else:
             says = "was not granted"
-        raise Refused(
+        raise RequestRefused(
             "invalid_scope",
             f"{scope} {says}"
             if re.fullmatch(r"[\x21\x23-\x5b\x5d-\x7e]+", scope)

@@ -9,12 +9,12 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from .. import pkce, redirects
-from .refusing import Refused
+from .refusing import RequestRefused
 
 _GONE = "It is not known, has ended, or was used"
 
 
-class Reused(Refused):
+class Reused(RequestRefused):
     """A code or refresh token came a second time: whoever has it may have stolen it, so all that
     came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2).
     """
@@ -49,31 +49,34 @@ class Refresh:
 def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: datetime) -> None:
     """Whether a code may be traded.
 
-    Raises :class:`Refused`, or :class:`Reused`; what exactly was wrong stands in ``logged`` only.
+    Raises :class:`RequestRefused`, or :class:`Reused`; what exactly was wrong is in ``logged``
+    only.
 
     A code that comes from another client than it was given to is refused, and is not spoilt by it.
     """
     if code is None:
-        raise Refused("invalid_grant", _GONE, logged="code unknown")
+        raise RequestRefused("invalid_grant", _GONE, logged="code unknown")
     if code.client_id != client_id:
-        raise Refused("invalid_grant", _GONE, logged="code of another client")
+        raise RequestRefused("invalid_grant", _GONE, logged="code of another client")
     if code.used:
         raise Reused("code")
     if code.revoked or now >= code.ends:
-        raise Refused(
+        raise RequestRefused(
             "invalid_grant", _GONE, logged="code revoked" if code.revoked else "code ended"
         )
     same, why = redirects.token_request(
         code.redirect_uri if code.redirect_given else None, params.get("redirect_uri")
     )
     if not same:
-        raise Refused(
+        raise RequestRefused(
             "invalid_grant", f"redirect_uri: {why}", logged="code with another redirect URI"
         )
     if "code_verifier" not in params:
-        raise Refused("invalid_grant", "code_verifier is wanted", logged="code without verifier")
+        raise RequestRefused(
+            "invalid_grant", "code_verifier is wanted", logged="code without verifier"
+        )
     if not pkce.verify(params["code_verifier"], code.challenge).holds:
-        raise Refused(
+        raise RequestRefused(
             "invalid_grant",
             "code_verifier does not fit the challenge",
             logged="code with a wrong verifier",
@@ -83,15 +86,15 @@ def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: da
 def renew(refresh: Refresh | None, client_id: str, now: datetime) -> None:
     """Whether a refresh token may be traded.
 
-    Each serves once. Raises :class:`Refused`, or :class:`Reused`.
+    Each serves once. Raises :class:`RequestRefused`, or :class:`Reused`.
     """
     if refresh is None:
-        raise Refused("invalid_grant", _GONE, logged="refresh token unknown")
+        raise RequestRefused("invalid_grant", _GONE, logged="refresh token unknown")
     if refresh.client_id != client_id:
-        raise Refused("invalid_grant", _GONE, logged="refresh token of another client")
+        raise RequestRefused("invalid_grant", _GONE, logged="refresh token of another client")
     if refresh.revoked:
-        raise Refused("invalid_grant", _GONE, logged="refresh token revoked")
+        raise RequestRefused("invalid_grant", _GONE, logged="refresh token revoked")
     if refresh.used:
         raise Reused("refresh token")
     if now >= refresh.ends:
-        raise Refused("invalid_grant", _GONE, logged="refresh token ended")
+        raise RequestRefused("invalid_grant", _GONE, logged="refresh token ended")

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from urllib.parse import unquote_plus, urlencode, urlsplit, urlunsplit
 
 
-class Refused(Exception):
+class RequestRefused(Exception):
     """A refusal to answer with.
 
     ``error`` is the code of the standard, ``says`` its description; ``logged`` is what was really
@@ -27,7 +27,7 @@ class Refused(Exception):
         return {"error": self.error} | ({"error_description": self.says} if self.says else {})
 
 
-class Fatal(Refused):
+class Fatal(RequestRefused):
     """A refusal of an authorization request that must not be sent back by redirect: nobody knows
     whom it would be sent to (RFC 6749 §4.1.2.1).
     """
@@ -67,14 +67,14 @@ def with_query(uri: str, values: Mapping[str, str]) -> str:
 def once(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
     """Parameters, each at most once; one without a value counts as left out (RFC 6749 §3.1, §3.2).
 
-    Raises :class:`Refused`.
+    Raises :class:`RequestRefused`.
 
     ``resource`` may come several times (RFC 8707 §2); more than one is not served here.
     """
     found: dict[str, str] = {}
     for key, value in pairs:
         if key in found:
-            raise Refused(
+            raise RequestRefused(
                 "invalid_target" if key == "resource" else "invalid_request",
                 f"{key} is given more than once",
             )
@@ -101,12 +101,12 @@ class Presented:
 def presented(authorization: str, form: Mapping[str, str]) -> Presented:
     """Read a client's sign-in (RFC 6749 §2.3.1: Basic, each half form-encoded; or in the body).
 
-    Raises :class:`Refused` where there are two, or none.
+    Raises :class:`RequestRefused` where there are two, or none.
     """
     if authorization:
         scheme, _, rest = authorization.partition(" ")
         if scheme.lower() != "basic":
-            raise Refused(
+            raise RequestRefused(
                 "invalid_client", "Sign in with HTTP Basic", 401, "sign-in by an unknown scheme"
             )
         try:
@@ -114,18 +114,22 @@ def presented(authorization: str, form: Mapping[str, str]) -> Presented:
                 base64.b64decode(rest.strip(), validate=True).decode("utf-8").partition(":")
             )
         except (binascii.Error, UnicodeDecodeError) as error:
-            raise Refused(
+            raise RequestRefused(
                 "invalid_client", "The header cannot be read", 401, "sign-in that cannot be read"
             ) from error
         if "client_secret" in form or form.get("client_id", unquote_plus(user)) != unquote_plus(
             user
         ):
-            raise Refused("invalid_request", "A client signs in by one method only (RFC 6749 §2.3)")
+            raise RequestRefused(
+                "invalid_request", "A client signs in by one method only (RFC 6749 §2.3)"
+            )
         if not colon or not user:
-            raise Refused("invalid_client", "", 401, "sign-in without a name")
+            raise RequestRefused("invalid_client", "", 401, "sign-in without a name")
         return Presented(unquote_plus(user), unquote_plus(password), "client_secret_basic")
     if not form.get("client_id"):
-        raise Refused("invalid_client", "The client does not say who it is", 401, "no client named")
+        raise RequestRefused(
+            "invalid_client", "The client does not say who it is", 401, "no client named"
+        )
     if "client_secret" in form:
         return Presented(form["client_id"], form["client_secret"], "client_secret_post")
     return Presented(form["client_id"], "", "none")

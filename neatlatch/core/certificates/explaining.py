@@ -14,7 +14,7 @@ from .. import keys
 from ..keys import KeyFacts
 from . import path
 from .facts import CertificateFacts, ListFacts, RequestFacts, of_certificate, of_list, of_request
-from .reading import Found, Unreadable, read
+from .reading import CertificateFile, Unreadable, read
 
 
 @dataclass(frozen=True)
@@ -69,7 +69,7 @@ def role(certificate: x509.Certificate, place: int) -> str:
     return "root" if certificate.subject == certificate.issuer else "issuing"
 
 
-def as_chain(verdict: path.Verdict, anchors: Sequence[x509.Certificate]) -> Chain:
+def as_chain(verdict: path.PathVerdict, anchors: Sequence[x509.Certificate]) -> Chain:
     """A judged chain as links.
 
     A certificate's end is the earliest end in its chain, so the first to end is marked, the leaf
@@ -114,7 +114,7 @@ def explain_file(
 
 
 def explain(
-    found: Found,
+    found: CertificateFile,
     trusted: Sequence[x509.Certificate],
     at: datetime,
     purpose: path.Purpose = "any",

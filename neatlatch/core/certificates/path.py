@@ -86,7 +86,7 @@ _TELLING = (
 
 
 @dataclass(frozen=True)
-class Verdict:
+class PathVerdict:
     """Whether a chain is good; if not, which certificate broke which rule.
 
     ``chain`` runs from the leaf upwards.
@@ -124,7 +124,7 @@ def judge(
     host: str | None = None,
     lists: Sequence[x509.CertificateRevocationList] = (),
     level: int = 2,
-) -> Verdict:
+) -> PathVerdict:
     """Judge a leaf at a moment.
 
     ``others`` came with it and are not trusted; ``anchors`` are. ``level`` is the security level, 0
@@ -132,14 +132,14 @@ def judge(
 
     ``host`` is checked where it is given; revocation of the leaf where ``lists`` holds anything.
     """
-    worst: Verdict | None = None
+    worst: PathVerdict | None = None
     compared = _Comparisons()
     for chain in _paths(leaf, others, anchors):
         try:
             _check_path(chain, at, purpose, level, compared)
             _check_leaf(chain, at, purpose, host, lists)
         except _Fault as fault:
-            found = Verdict(
+            found = PathVerdict(
                 fault.verdict,
                 WORDS[fault.verdict],
                 fault.certificate.subject.rfc4514_string(),
@@ -148,7 +148,7 @@ def judge(
             if worst is None or _telling(found.verdict) > _telling(worst.verdict):
                 worst = found
             continue
-        return Verdict("ok", WORDS["ok"], "", chain)
+        return PathVerdict("ok", WORDS["ok"], "", chain)
     if worst is not None:
         return worst
     code = (
@@ -157,7 +157,7 @@ def judge(
         else "incomplete_chain_or_untrusted_issuer"
     )
     top = _climb(leaf, others)
-    return Verdict(code, WORDS[code], top[-1].subject.rfc4514_string(), top)
+    return PathVerdict(code, WORDS[code], top[-1].subject.rfc4514_string(), top)
 
 
 def _telling(verdict: str) -> int:

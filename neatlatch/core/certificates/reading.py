@@ -41,7 +41,7 @@ class Unreadable(ValueError):
 
 
 @dataclass
-class Found:
+class CertificateFile:
     """What a file held, in its order.
 
     ``locked``: a private key is there that needs a password. ``notes``: what was left, and why.
@@ -123,7 +123,7 @@ class Found:
         )
 
 
-def read(data: bytes, password: str | None = None) -> Found:
+def read(data: bytes, password: str | None = None) -> CertificateFile:
     """Read everything in a file.
 
     What needs a password is ``locked``. Raises :class:`Unreadable` where there is nothing.
@@ -152,8 +152,8 @@ def requests(data: bytes) -> list[x509.CertificateSigningRequest]:
         raise Unreadable(f"The signing request cannot be read: {_short(error)}") from error
 
 
-def _pem(data: bytes, password: str | None) -> Found:
-    found = Found()
+def _pem(data: bytes, password: str | None) -> CertificateFile:
+    found = CertificateFile()
     for one in pem.blocks(data):
         label, block = one.label, one.text
         if len(found.keys) >= MOST_KEYS:
@@ -182,7 +182,7 @@ def _pem(data: bytes, password: str | None) -> Found:
     return found
 
 
-def _take_key(found: Found, block: bytes, password: str | None) -> None:
+def _take_key(found: CertificateFile, block: bytes, password: str | None) -> None:
     try:
         found.keys.append(keys.open_private(block, password))
     except keys.BadKey as error:
@@ -190,8 +190,8 @@ def _take_key(found: Found, block: bytes, password: str | None) -> None:
         found.notes.append(str(error))
 
 
-def _der(data: bytes, password: str | None) -> Found:
-    found = Found()
+def _der(data: bytes, password: str | None) -> CertificateFile:
+    found = CertificateFile()
     if not data.startswith(b"\x30"):
         found.notes.append("this is neither PEM nor DER")
         return found
@@ -221,19 +221,19 @@ def _der(data: bytes, password: str | None) -> Found:
     return found
 
 
-def _der_certificate(found: Found, data: bytes) -> None:
+def _der_certificate(found: CertificateFile, data: bytes) -> None:
     found.certificates.append(x509.load_der_x509_certificate(data))
 
 
-def _der_request(found: Found, data: bytes) -> None:
+def _der_request(found: CertificateFile, data: bytes) -> None:
     found.requests.append(x509.load_der_x509_csr(data))
 
 
-def _der_list(found: Found, data: bytes) -> None:
+def _der_list(found: CertificateFile, data: bytes) -> None:
     found.lists.append(x509.load_der_x509_crl(data))
 
 
-def _der_pkcs7(found: Found, data: bytes) -> None:
+def _der_pkcs7(found: CertificateFile, data: bytes) -> None:
     with warnings.catch_warnings():
         # What openssl writes is not strict DER; it is read all the same, and that is all the
         # library says.
@@ -241,7 +241,7 @@ def _der_pkcs7(found: Found, data: bytes) -> None:
         found.certificates.extend(pkcs7.load_der_pkcs7_certificates(data))
 
 
-def open_pkcs12(data: bytes, password: str | None) -> Found:
+def open_pkcs12(data: bytes, password: str | None) -> CertificateFile:
     """Open a PKCS#12 file (RFC 7292).
 
     Raises :class:`Unreadable`, also where it asks for unfair work.
@@ -265,7 +265,7 @@ def open_pkcs12(data: bytes, password: str | None) -> Found:
         raise Unreadable(
             "This is no certificate, key, request, list or PKCS#12 file that can be read."
         ) from error
-    found = Found()
+    found = CertificateFile()
     if opened.key is not None:
         found.keys.append(opened.key)
     if opened.cert is not None:

@@ -55,7 +55,7 @@ class Item:
 
 
 @dataclass(frozen=True)
-class Step:
+class ReplacementStep:
     """A step of the order. ``waits_for`` says what must be done before it."""
 
     key: str
@@ -111,7 +111,7 @@ def may_retire(at: Situation) -> list[Leaf]:
     return [leave for leave in at.leaves if leave.under == at.old]
 
 
-def order(at: Situation) -> tuple[Step, ...]:
+def order(at: Situation) -> tuple[ReplacementStep, ...]:
     """All steps, each with what of it is done; exactly one is “now” until all are done."""
     made, switched = bool(at.new), bool(at.new) and at.issuing == at.new
     trust = tuple(
@@ -173,11 +173,11 @@ def order(at: Situation) -> tuple[Step, ...]:
             (),
         ),
     ]
-    steps: list[Step] = []
+    steps: list[ReplacementStep] = []
     before = ""
     for key, title, why, done, items in raw:
         state: State = "done" if done and not before else "waits" if before else "now"
-        steps.append(Step(key, title, why, state, items, before))
+        steps.append(ReplacementStep(key, title, why, state, items, before))
         if state == "now":
             before = title
     return tuple(steps)

@@ -11,11 +11,11 @@ from cryptography.hazmat.primitives.serialization import Encoding
 
 from .. import keys
 from ..certificates import facts, path, reading
-from ..certificates.reading import Found
+from ..certificates.reading import CertificateFile
 from .op import BadInput, Given, Op, Reader, integer, moment, optional_text, text, texts
 
 
-def _open(read: Reader, name: str, password: str | None = None) -> Found:
+def _open(read: Reader, name: str, password: str | None = None) -> CertificateFile:
     try:
         return reading.read(read(name), password)
     except reading.Unreadable as error:

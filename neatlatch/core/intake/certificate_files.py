@@ -11,18 +11,18 @@ from cryptography import x509
 from .. import keys
 from ..certificates import facts, path, reading
 from ..lifetimes import in_words
-from .found import Item, Recognised, Refused
+from .found import IntakeRefused, Item, Recognised
 
 
 def recognise(data: bytes, password: str | None, now: datetime) -> Recognised:
-    """Explain what a file of certificates and keys holds. Raises :class:`Refused`."""
+    """Explain what a file of certificates and keys holds. Raises :class:`IntakeRefused`."""
     try:
         found = reading.read(data, password)
     except reading.Unreadable as error:
-        raise Refused(str(error), error.needs_password) from error
+        raise IntakeRefused(str(error), error.needs_password) from error
     leaf = found.leaf()
     if leaf is None and not found.keys and not found.requests and not found.lists:
-        raise Refused("; ".join(found.notes), found.locked)
+        raise IntakeRefused("; ".join(found.notes), found.locked)
     items: list[Item] = []
     told: list[tuple[str, str]] = []
     words = []

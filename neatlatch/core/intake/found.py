@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 
-class Refused(ValueError):
+class IntakeRefused(ValueError):
     """What was pasted is not read; the message says why and what to do.
 
     ``needs_password``: it is locked.

@@ -6,7 +6,7 @@ import re
 
 from . import properties
 from .clean import clean
-from .found import Item, Recognised, Refused
+from .found import IntakeRefused, Item, Recognised
 
 _ENV_LINE = re.compile(r"^\s*(?:export\s+)?([A-Za-z_][A-Za-z0-9_]*)\s*=\s*(.*)$")
 _SECTION = re.compile(r"^\s*\[([^\]\n]{1,100})\]\s*(?:[#;].*)?$")
@@ -130,11 +130,11 @@ def read_ini(text: str) -> Recognised:
 
 
 def read_properties(text: str) -> Recognised:
-    """Keys and values as java.util.Properties reads them. Raises :class:`Refused`."""
+    """Keys and values as java.util.Properties reads them. Raises :class:`IntakeRefused`."""
     try:
         found = list(properties.pairs(text))
     except properties.BadProperties as error:
-        raise Refused(f"It looks like a properties file, but: {error}.") from error
+        raise IntakeRefused(f"It looks like a properties file, but: {error}.") from error
     items, left, last = [], [], dict(found)
     for name, value in last.items():
         cleaned = clean(value)

@@ -11,7 +11,7 @@ from datetime import datetime
 
 from . import certificate_files, line_files, tree_items, trees, web_lines
 from .clean import clean, suspicions
-from .found import Item, Recognised, Refused
+from .found import IntakeRefused, Item, Recognised
 
 LARGEST = 4 * 1024 * 1024
 LONGEST_LINE = 300_000
@@ -22,18 +22,18 @@ _BOMS = ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "ut
 
 
 def recognise(data: bytes, now: datetime, password: str | None = None) -> Recognised:
-    """Tell what was pasted or dropped. Raises :class:`Refused`."""
+    """Tell what was pasted or dropped. Raises :class:`IntakeRefused`."""
     found = _recognise(data, now, password)
     if not (found.items or found.left or found.facts):
-        raise Refused(f"{found.says}. There is no value in it.")
+        raise IntakeRefused(f"{found.says}. There is no value in it.")
     return found
 
 
 def _recognise(data: bytes, now: datetime, password: str | None) -> Recognised:
     if not data.strip():
-        raise Refused("There is nothing in it.")
+        raise IntakeRefused("There is nothing in it.")
     if len(data) > LARGEST:
-        raise Refused(
+        raise IntakeRefused(
             f"It is {len(data) // 2**20} MiB; more than {LARGEST // 2**20} MiB is not read. "
             f"Paste only the part with the values."
         )
@@ -41,7 +41,7 @@ def _recognise(data: bytes, now: datetime, password: str | None) -> Recognised:
         return certificate_files.recognise(data, password, now)
     text = decode(data)
     if "\x00" in text:
-        raise Refused(
+        raise IntakeRefused(
             "It holds null characters, so it is no text; drop the file itself if it is a "
             "certificate or key store."
         )
@@ -61,20 +61,20 @@ def _is_text(data: bytes) -> bool:
 
 
 def decode(data: bytes) -> str:
-    """Octets as text: by their byte order mark, else UTF-8. Raises :class:`Refused`."""
+    """Octets as text: by their byte order mark, else UTF-8. Raises :class:`IntakeRefused`."""
     for mark, encoding in _BOMS:
         if data.startswith(mark):
             try:
                 return data.decode(encoding)
             except UnicodeDecodeError as error:
-                raise Refused(
+                raise IntakeRefused(
                     f"It says that it is {encoding.upper().removesuffix('-SIG')}, and is "
                     f"not. Save it as UTF-8 and try again."
                 ) from error
     try:
         return data.decode("utf-8")
     except UnicodeDecodeError as error:
-        raise Refused(
+        raise IntakeRefused(
             f"It is not UTF-8 text (octet {error.start + 1}). Save it as UTF-8, or drop the "
             f"file itself if it is a certificate or key store."
         ) from error
@@ -83,13 +83,13 @@ def decode(data: bytes) -> str:
 def _json(text: str) -> Recognised:
     try:
         return tree_items.recognise(trees.read_json(text), "JSON")
-    except trees.Refused as error:
-        raise Refused(str(error)) from error
+    except trees.TreeRefused as error:
+        raise IntakeRefused(str(error)) from error
 
 
 def _lines(text: str, now: datetime) -> Recognised:
     if any(len(line) > LONGEST_LINE for line in text.splitlines()):
-        raise Refused("A line in it is longer than any value could be.")
+        raise IntakeRefused("A line in it is longer than any value could be.")
     if web_lines.looks_like_curl(text):
         return web_lines.read_curl(text)
     if web_lines.looks_like_jwt(text):
@@ -131,10 +131,10 @@ def _yaml(text: str) -> Recognised | None:
     """
     try:
         tree = trees.read_yaml(text)
-    except trees.Refused as error:
+    except trees.TreeRefused as error:
         if "not YAML" in str(error):
             return None
-        raise Refused(str(error)) from error
+        raise IntakeRefused(str(error)) from error
     return tree_items.recognise(tree, "YAML") if isinstance(tree, dict) else None
 
 
@@ -155,7 +155,7 @@ def _several(text: str) -> Recognised:
 def _one(text: str) -> Recognised:
     cleaned = clean(text)
     if not cleaned.value:
-        raise Refused("Nothing is left of it after cleaning.")
+        raise IntakeRefused("Nothing is left of it after cleaning.")
     return Recognised(
         "value",
         "A single value",

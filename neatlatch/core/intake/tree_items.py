@@ -9,7 +9,7 @@ from typing import Any
 from .. import openapi
 from ..jose import jwk
 from .clean import clean
-from .found import Item, Recognised, Refused
+from .found import IntakeRefused, Item, Recognised
 
 MOST_ITEMS = 2000
 
@@ -17,10 +17,10 @@ MOST_ITEMS = 2000
 def recognise(tree: Any, language: str) -> Recognised:
     """Tell what a tree is, and take its values.
 
-    Raises :class:`Refused` for a plain value that is no settings.
+    Raises :class:`IntakeRefused` for a plain value that is no settings.
     """
     if not isinstance(tree, dict | list):
-        raise Refused(f"This {language} is a single value; paste the value by itself.")
+        raise IntakeRefused(f"This {language} is a single value; paste the value by itself.")
     if isinstance(tree, dict) and str(tree.get("openapi", "")).startswith("3."):
         return _description(tree)
     if (
@@ -87,7 +87,7 @@ def _description(tree: dict[str, Any]) -> Recognised:
     try:
         told = openapi.read_description(tree)
     except openapi.BadDescription as error:
-        raise Refused(str(error)) from error
+        raise IntakeRefused(str(error)) from error
     items = [Item("api_base", server) for server in told.servers[:1] if "://" in server] + [
         Item(key, value) for key, value in told.addresses.items()
     ]

@@ -19,7 +19,7 @@ DEEPEST = 60
 MOST_NODES = 200_000
 
 
-class Refused(ValueError):
+class TreeRefused(ValueError):
     """The text is not read; the message says why and, where it can, on which line; ``line`` is that
     line.
     """
@@ -32,19 +32,19 @@ class Refused(ValueError):
 def read_json(text: str) -> Any:
     """A JSON value (RFC 8259).
 
-    Names that stand twice are refused (§4 calls them unpredictable). Raises :class:`Refused`.
+    Names that stand twice are refused (§4 calls them unpredictable). Raises :class:`TreeRefused`.
     """
     _check_size(text)
     if _depth(text) > DEEPEST:
-        raise Refused(f"It is nested deeper than {DEEPEST} levels.")
+        raise TreeRefused(f"It is nested deeper than {DEEPEST} levels.")
     try:
         found = json.loads(text, object_pairs_hook=_once, parse_constant=_no_constant)
     except json.JSONDecodeError as error:
-        raise Refused(f"It is not JSON: {error.msg} on line {error.lineno}.") from error
+        raise TreeRefused(f"It is not JSON: {error.msg} on line {error.lineno}.") from error
     except RecursionError as error:
-        raise Refused("It is nested too deep.") from error
+        raise TreeRefused("It is nested too deep.") from error
     except ValueError as error:
-        raise Refused(str(error)) from error
+        raise TreeRefused(str(error)) from error
     return found
 
 
@@ -52,7 +52,7 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
         names = [name for name, _ in pairs]
-        raise Refused(
+        raise TreeRefused(
             f"The name “{next(name for name in names if names.count(name) > 1)}” stands twice "
             f"in one object."
         )
@@ -60,7 +60,7 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
 
 
 def _no_constant(name: str) -> Any:
-    raise Refused(f"{name} is not JSON.")
+    raise TreeRefused(f"{name} is not JSON.")
 
 
 def _depth(text: str) -> int:
@@ -90,7 +90,7 @@ def _depth(text: str) -> int:
 def read_yaml(text: str) -> Any:
     """A YAML document.
 
-    Raises :class:`Refused` for aliases, depth, size, keys that stand twice, and what is not YAML.
+    Raises :class:`TreeRefused` for aliases, depth, size, repeated keys, and what is not YAML.
     """
     return read_yaml_with_lines(text)[0]
 
@@ -111,15 +111,15 @@ def read_yaml_with_lines(
         loader = _Loader(text)
         reader = _Reader(loader, most_nodes)
         return reader.document(), reader.lines
-    except Refused:
+    except TreeRefused:
         raise
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         where = f" on line {mark.line + 1}" if mark else ""
         says = f"It is not YAML: {getattr(error, 'problem', None) or 'it cannot be read'}{where}."
-        raise Refused(says, mark.line + 1 if mark else None) from error
+        raise TreeRefused(says, mark.line + 1 if mark else None) from error
     except (RecursionError, ValueError, OverflowError, TypeError) as error:
-        raise Refused(f"It is not YAML that can be read: {error}.") from error
+        raise TreeRefused(f"It is not YAML that can be read: {error}.") from error
     finally:
         if loader is not None:
             loader.dispose()
@@ -141,14 +141,14 @@ class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[mi
 def _plain_key(name: Any, key: Any) -> Any:
     if isinstance(name, list | dict):
         line = key.start_mark.line + 1
-        raise Refused(f"A key on line {line} is not a plain value.", line)
+        raise TreeRefused(f"A key on line {line} is not a plain value.", line)
     return name
 
 
 def _once_in(seen: Container[Any], name: Any, key: Any) -> None:
     if name in seen:
         line = key.start_mark.line + 1
-        raise Refused(f"The key “{name}” stands twice, again on line {line}.", line)
+        raise TreeRefused(f"The key “{name}” stands twice, again on line {line}.", line)
 
 
 _TAG = "tag:yaml.org,2002:"
@@ -167,7 +167,7 @@ class _Reader:
         self.lines: dict[Where, int] = {}
 
     def document(self) -> Any:
-        """The one document's value; ``None``: there is none. Raises :class:`Refused`."""
+        """The one document's value; ``None``: there is none. Raises :class:`TreeRefused`."""
         self._next()  # the stream begins
         begun = self._next()
         if isinstance(begun, yaml.StreamEndEvent):
@@ -222,7 +222,7 @@ class _Reader:
         tag = self._tag(key)
         if tag == _MERGE:
             line = key.start_mark.line + 1
-            raise Refused(f"A merge (<<) stands on line {line}; merges are not read.", line)
+            raise TreeRefused(f"A merge (<<) stands on line {line}; merges are not read.", line)
         return self._plain(key, tag), key.value
 
     def _tag(self, event: Any) -> str:
@@ -264,14 +264,14 @@ class _Reader:
         kind = type(event)
         if kind is yaml.AliasEvent:
             line = event.start_mark.line + 1
-            raise Refused(f"An alias (*) stands on line {line}; aliases are not read.", line)
+            raise TreeRefused(f"An alias (*) stands on line {line}; aliases are not read.", line)
         if level > DEEPEST:
-            raise Refused(f"It is nested deeper than {DEEPEST} levels.")
+            raise TreeRefused(f"It is nested deeper than {DEEPEST} levels.")
         self._count += 1
         if self._count > self._most:
-            raise Refused(f"It holds more than {self._most:,} values.")
+            raise TreeRefused(f"It holds more than {self._most:,} values.")
 
 
 def _check_size(text: str, largest: int = LARGEST) -> None:
     if len(text) > largest:
-        raise Refused(f"It is larger than {largest // 2**20} MiB, so it was not read.")
+        raise TreeRefused(f"It is larger than {largest // 2**20} MiB, so it was not read.")

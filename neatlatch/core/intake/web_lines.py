@@ -11,7 +11,7 @@ from ..addresses import take_apart
 from ..jose import jws, jwt
 from ..lifetimes import in_words
 from .clean import clean
-from .found import Item, Recognised, Refused
+from .found import IntakeRefused, Item, Recognised
 
 _HEADER = re.compile(r"^([A-Za-z][A-Za-z0-9-]{1,60}):[ \t]*(\S.*)$")
 _KNOWN_HEADERS = ("authorization", "cookie", "proxy-authorization")
@@ -80,13 +80,13 @@ def looks_like_jwt(text: str) -> bool:
 def read_curl(text: str) -> Recognised:
     """Address, headers, user and form fields of a ``curl`` line.
 
-    Raises :class:`Refused` where its quotes do not close.
+    Raises :class:`IntakeRefused` where its quotes do not close.
     """
     joined = re.sub(r"[\\^`]\r?\n", " ", text.strip().lstrip("$").strip())
     try:
         words = shlex.split(joined)
     except ValueError as error:
-        raise Refused("The curl line was cut: a quote in it does not close.") from error
+        raise IntakeRefused("The curl line was cut: a quote in it does not close.") from error
     items: list[Item] = []
     left: list[str] = []
     place = 1
@@ -260,7 +260,7 @@ def read_jwt(text: str, now: float) -> Recognised:
     try:
         decoded = jwt.decode(token)
     except jws.BadToken as error:
-        raise Refused(f"It looks like a token, but {error}.") from error
+        raise IntakeRefused(f"It looks like a token, but {error}.") from error
     facts = [("Algorithm", str(decoded.header.get("alg", "not said")))]
     facts += [
         (label, str(decoded.claims[name])[:200])

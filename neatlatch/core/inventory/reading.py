@@ -124,7 +124,7 @@ def read(text: str) -> Inventory:
     """Read a file. Raises :class:`BadInventory`."""
     try:
         plain, lines = trees.read_yaml_with_lines(text, LARGEST, MOST_VALUES)
-    except trees.Refused as error:
+    except trees.TreeRefused as error:
         raise BadInventory([Mistake(error.line or 1, "", str(error))]) from error
     if not isinstance(plain, dict) or "neat_latch_inventory" not in plain:
         says = f"an inventory begins with “neat_latch_inventory: {VERSION}”"

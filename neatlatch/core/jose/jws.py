@@ -55,7 +55,7 @@ class Parts:
 
 
 @dataclass(frozen=True)
-class Verdict:
+class SignatureVerdict:
     """Whether a signature holds, and why not."""
 
     valid: bool
@@ -78,7 +78,7 @@ def take_apart(token: str) -> Parts:
     return Parts(header, payload, signature, f"{pieces[0]}.{pieces[1]}".encode("ascii"), pieces[1])
 
 
-def verify(token: str, key: Mapping[str, Any], allowed: Collection[str]) -> Verdict:
+def verify(token: str, key: Mapping[str, Any], allowed: Collection[str]) -> SignatureVerdict:
     """Verify with a JWK.
 
     The algorithm must be one of those allowed, whatever the header says (RFC 8725 §3.1).
@@ -86,12 +86,12 @@ def verify(token: str, key: Mapping[str, Any], allowed: Collection[str]) -> Verd
     try:
         parts = take_apart(token)
     except BadToken as error:
-        return Verdict(False, str(error))
+        return SignatureVerdict(False, str(error))
     algorithm = parts.header.get("alg")
     if algorithm not in allowed or algorithm not in _KNOWN:
-        return Verdict(False, f"algorithm {algorithm} is not among those allowed", parts)
+        return SignatureVerdict(False, f"algorithm {algorithm} is not among those allowed", parts)
     if parts.header.get("crit") is not None:
-        return Verdict(
+        return SignatureVerdict(
             False,
             "its header names extensions that must be understood (crit), and they are not",
             parts,
@@ -99,8 +99,8 @@ def verify(token: str, key: Mapping[str, Any], allowed: Collection[str]) -> Verd
     try:
         holds = _holds(str(algorithm), jwk.public(key), parts)
     except jwk.BadKey as error:
-        return Verdict(False, str(error), parts)
-    return Verdict(
+        return SignatureVerdict(False, str(error), parts)
+    return SignatureVerdict(
         holds, "the signature verifies" if holds else "the signature does not verify", parts
     )
 

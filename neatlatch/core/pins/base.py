@@ -171,7 +171,7 @@ class CallerSide:
 
     ``individual`` are the people where each connects an account of their own (``None``: the account
     is shared). ``outgoing`` are the addresses that our calls come from, as far as they are known,
-    on the road named ``road``.
+    on the route named ``route``.
     """
 
     scheme: str
@@ -193,7 +193,7 @@ class CallerSide:
     secrets: Mapping[str, SecretFacts] = field(default_factory=dict)
     certificate: CertificateSight | None = None
     outgoing: tuple[str, ...] = ()
-    road: str = "direct"
+    route: str = "direct"
     granted: frozenset[str] | None = None
     individual: tuple[PersonalAccount, ...] | None = None
     signed_in_as: str = ""

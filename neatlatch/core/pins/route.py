@@ -13,7 +13,7 @@ def pin(halves: Halves) -> Pin:
     from must be inside one of them.
     """
     allowed, ours = halves.provider.allow_list, halves.caller.outgoing
-    shown = f"{halves.caller.road}{' → ' + ', '.join(ours) if ours else ''}"
+    shown = f"{halves.caller.route}{' → ' + ', '.join(ours) if ours else ''}"
     if not allowed:
         return Pin(
             KEY,

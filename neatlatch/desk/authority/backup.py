@@ -191,7 +191,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
     from neatlatch.desk.ground.journal.models import Entry
     from neatlatch.desk.ground.people.models import Session
 
-    from . import handing
+    from . import handovers
 
     now, said = timezone.now(), []
     kept = copy.with_suffix(".anchor")
@@ -204,7 +204,9 @@ def settle(stamp: str, copy: Path) -> list[str]:
         "-number"
     ).first()  # before what is ended below writes entries of its own
     with transaction.atomic():
-        handovers = handing.end_open("it was restored from a backup, and may have been taken since")
+        ended_handovers = handovers.end_open(
+            "it was restored from a backup, and may have been taken since"
+        )
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
         # A refresh token that was spent since would be good once more, for whoever has found it.
         grants = Grant.objects.filter(revoked=None).update(
@@ -216,9 +218,9 @@ def settle(stamp: str, copy: Path) -> list[str]:
         Authority.objects.exclude(private=None).update(
             list_number=F("list_number") + 100_000, list_fresh_until=None
         )
-    if handovers:
+    if ended_handovers:
         said.append(
-            f"{handovers} handovers that were open are closed, and what the house had "
+            f"{ended_handovers} handovers that were open are closed, and what the house had "
             f"issued in them is revoked."
         )
     if ended:

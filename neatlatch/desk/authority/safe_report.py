@@ -11,7 +11,7 @@ from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.journal.models import Entry
 
 from . import rekeying, scheduled_backups
-from .scheduled_backups import Known
+from .scheduled_backups import BackupRecord
 
 
 @dataclass(frozen=True)
@@ -44,7 +44,7 @@ class SafeReport:
 
     versions: list[KeyVersion]
     rekeyed: Rekeyed | None
-    last_backup: Known
+    last_backup: BackupRecord
     folder: str
     hours: float
     kept: int

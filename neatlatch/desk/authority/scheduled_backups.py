@@ -27,7 +27,7 @@ _BACKED_UP, _TRIED = "backed up", "restored on trial"
 
 
 @dataclass(frozen=True)
-class Known:
+class BackupRecord:
     """When the last backup was made, by schedule or by a person, and what came of the last restore
     on trial: ``opened`` (``None``: none was tried) and what was said.
     """
@@ -37,15 +37,17 @@ class Known:
     says: str = ""
 
 
-def known() -> Known:
+def known() -> BackupRecord:
     """What the journal knows of backups. Two queries."""
     last, tried = (
         Entry.objects.filter(noun="safe", did=did).order_by("-number").first()
         for did in (_BACKED_UP, _TRIED)
     )
     if last is None or tried is None or tried.number < last.number:
-        return Known(last.at if last else None)
-    return Known(last.at, tried.details.get("opens") is True, str(tried.details.get("says", "")))
+        return BackupRecord(last.at if last else None)
+    return BackupRecord(
+        last.at, tried.details.get("opens") is True, str(tried.details.get("says", ""))
+    )
 
 
 def look_after() -> None:

@@ -19,7 +19,7 @@ class EstateConfig(AppConfig):
         from neatlatch.desk.ground.common import settling
         from neatlatch.desk.ground.common.sqlite.base import DatabaseWrapper
 
-        from .connections import destinations, meaning, summaries  # noqa: F401
+        from .connections import destinations, profile_effects, summaries  # noqa: F401
 
         summaries.begin()
         DatabaseWrapper.before_commit.append(settling.settle_or_leave)

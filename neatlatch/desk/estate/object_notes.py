@@ -41,7 +41,7 @@ BY_TAG = "annotation__tags__name"
 
 
 @dataclass(frozen=True)
-class Kept:
+class StoredNotes:
     """What people have put on an object, and who last changed it; version 0: nobody has."""
 
     content: TagsAndNotes
@@ -58,16 +58,16 @@ def _of(target: Model) -> QuerySet[Annotation]:
     return Annotation.objects.filter(**{_kind_of(target)[0]: target.pk})
 
 
-def kept(target: Model) -> Kept:
+def kept(target: Model) -> StoredNotes:
     """What people have put on an object. Two queries."""
     found = _of(target).prefetch_related("tags").first()
     if found is None:
-        return Kept(TagsAndNotes())
-    return Kept(found.read(), found.version, found.changed_at, found.changed_by)
+        return StoredNotes(TagsAndNotes())
+    return StoredNotes(found.read(), found.version, found.changed_at, found.changed_by)
 
 
 @transaction.atomic
-def change(by: Actor, target: Model, content: TagsAndNotes, seen: int | None = None) -> Kept:
+def change(by: Actor, target: Model, content: TagsAndNotes, seen: int | None = None) -> StoredNotes:
     """Put tags, notes and links on an object in place of those that are there.
 
     ``seen`` is the version that the change was made on (``None``: any). Raises :class:`Problem`
@@ -78,12 +78,12 @@ def change(by: Actor, target: Model, content: TagsAndNotes, seen: int | None = N
     before = annotation.read() if annotation.pk else TagsAndNotes()
     after = _checked(content)
     if before == after:
-        return Kept(before, annotation.version, annotation.changed_at, annotation.changed_by)
+        return StoredNotes(before, annotation.version, annotation.changed_at, annotation.changed_by)
     _save(by, annotation, before, after)
     column, named_by = _kind_of(target)
     about = {"annotation": annotation.pk, "changes": _in_words(before, after)}
     write(by, "changed the notes of", column, str(getattr(target, named_by)), about)
-    return Kept(after, annotation.version, annotation.changed_at, annotation.changed_by)
+    return StoredNotes(after, annotation.version, annotation.changed_at, annotation.changed_by)
 
 
 def change_tags(

@@ -20,10 +20,10 @@ from neatlatch.desk.estate.records.applications.models import Application, Envir
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.answers import written
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.quick_rows import Reading, join
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.work.access import services
 from neatlatch.desk.work.access.models import RuleBook
 
@@ -32,7 +32,7 @@ from .applications.shapes import EnvironmentOut, environment_out
 router = Router(tags=["access"])
 
 
-class RuleIO(Given):
+class RuleIO(RequestBody):
     """A rule: ``who`` is a principal, ``group:name`` or ``*``; ``match`` exact or prefix;
     ``origins`` the networks it holds for (none: anywhere).
     """
@@ -154,14 +154,14 @@ class AccessRows:
     next: str | None
 
 
-class BookIn(Given):
+class BookIn(RequestBody):
     """Rules and groups."""
 
     rules: list[RuleIO]
     groups: dict[str, list[str]] = {}
 
 
-class RulesTextIn(Given):
+class RulesTextIn(RequestBody):
     """Rules as a text."""
 
     text: str
@@ -177,7 +177,7 @@ class RulesPreviewOut:
     groups: int
 
 
-class DecisionIn(Given):
+class DecisionIn(RequestBody):
     """A request to decide; ``address`` is where it comes from (empty: not known)."""
 
     principal: str

@@ -14,10 +14,10 @@ _django = get_asgi_application()
 
 # Django must be set up before these.
 from neatlatch.desk.ground import alive, starting  # noqa: E402
-from neatlatch.desk.ground.common import at_once, body_limits, caller, proxies  # noqa: E402
+from neatlatch.desk.ground.common import body_limits, caller, fast_path, proxies  # noqa: E402
 from neatlatch.desk.ground.common.asgi import Event, Scope  # noqa: E402
 
-from .drawing import doors  # noqa: E402
+from .drawing import draw_endpoints  # noqa: E402
 from .house import endpoints  # noqa: E402
 
 # A desk that cannot open what it keeps does more harm than one that does not start.
@@ -67,7 +67,7 @@ def _key_of(scope: Scope) -> str:
             key, _, session = part.strip().partition(b"=")
             if key == ours:
                 return hashlib.sha256(session).hexdigest()[:32]
-    return at_once.address_of(scope)
+    return fast_path.address_of(scope)
 
 
 def _watched(receive: Any, asker: caller.Caller) -> Any:
@@ -90,13 +90,15 @@ async def _answer(scope: Scope, receive: Any, send: Any) -> None:
         await alive.answer(send, with_body=scope["method"] == "GET")
         return
     if scope["path"].startswith("/draw/"):
-        await doors.usual(scope, send, lambda: _django(scope, receive, send))
+        await draw_endpoints.usual(scope, send, lambda: _django(scope, receive, send))
         return
     if scope["path"].startswith("/relay/"):
-        await doors.usual_relay(scope, receive, send, lambda again: _django(scope, again, send))
+        await draw_endpoints.usual_relay(
+            scope, receive, send, lambda again: _django(scope, again, send)
+        )
         return
     if scope["method"] == "POST" and _INTROSPECTION.fullmatch(scope["path"]):
-        body, receive = await at_once.read(receive)
+        body, receive = await fast_path.read(receive)
         if body is not None and await endpoints.usual(scope, body, send):
             return
     await _django(scope, receive, send)

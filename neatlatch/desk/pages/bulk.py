@@ -20,8 +20,8 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.work import bulk
 from neatlatch.desk.work.bulk import BulkChange, ObjectList
 
@@ -35,7 +35,7 @@ router = Router(tags=["bulk changes"])
 _MOST_CHOSEN, _NAMED = 500, 10
 
 
-class ChosenIn(Given):
+class ChosenIn(RequestBody):
     """Objects of a list: ``keys`` are those that its rows go by (an application's key, a
     connection's reference, a credential's or workload's ID), or ``words`` is the filter that all of
     them fit (empty: all there are).

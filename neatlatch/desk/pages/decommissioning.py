@@ -17,9 +17,9 @@ from neatlatch.desk.estate.lookups import find_place
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import not_found
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.work.decommissioning import services
 from neatlatch.desk.work.decommissioning.models import Decommissioning
 from neatlatch.desk.work.decommissioning.subjects import subject
@@ -28,7 +28,7 @@ router = Router(tags=["decommissioning"])
 Of = Literal["clients", "connections", "deployments", "workloads"]
 
 
-class DecommissionIn(Given):
+class DecommissionIn(RequestBody):
     """What to decommission: a connection by its reference, a client or workload by its ID, an
     application in an environment by both keys, ``cargo-manifests/production``.
     """
@@ -37,19 +37,19 @@ class DecommissionIn(Given):
     key: str
 
 
-class ReasonIn(Given):
+class ReasonIn(RequestBody):
     """Why; empty: no reason is needed."""
 
     reason: str = ""
 
 
-class RevocationIn(Given):
+class RevocationIn(RequestBody):
     """The key of what is revoked, as it is listed."""
 
     key: str
 
 
-class DecommissionEnd(Given):
+class DecommissionEnd(RequestBody):
     """``confirm`` is the object's name; ``with_also``: with what may go with it."""
 
     confirm: str

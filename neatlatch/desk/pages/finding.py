@@ -11,8 +11,8 @@ from ninja import Router
 
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.finding import index
 from neatlatch.desk.work.finding.models import SavedFilter
@@ -54,7 +54,7 @@ Lists = Literal[
 ]
 
 
-class FilterIn(Given):
+class FilterIn(RequestBody):
     """A filter to keep."""
 
     list: Lists
@@ -76,15 +76,15 @@ class FilterOut:
     by: str
 
 
-@router.get("/finds", response=list[index.Found])
-def find(request: HttpRequest, words: str) -> list[index.Found]:
+@router.get("/finds", response=list[index.FoundEntry])
+def find(request: HttpRequest, words: str) -> list[index.FoundEntry]:
     """Any application, connection, client, credential hint, redirect URI, thumbprint, person or
     page whose words begin with those that are typed.
     """
     guard.need(request, "look")
     asked = words.lower().split()
     pages = [
-        index.Found(name, "page", address)
+        index.FoundEntry(name, "page", address)
         for name, address in PAGES
         if asked and all(_begins_in(name, word) for word in asked)
     ]

@@ -16,8 +16,8 @@ from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import Written
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.clients.api import ClientOut, shape
 from neatlatch.desk.work.inventory import services, table_imports, tables
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep
@@ -27,7 +27,7 @@ from neatlatch.desk.work.rounds import at_work
 router = Router(tags=["inventory"])
 
 
-class InventoryIn(Given):
+class InventoryIn(RequestBody):
     """An inventory file. ``prune``: what it no longer has is removed."""
 
     text: str
@@ -132,13 +132,13 @@ class ImportBegun:
     plan: ImportPlanOut | None
 
 
-class ImportUndoIn(Given):
+class ImportUndoIn(RequestBody):
     """``standing`` is that of the preview of the undoing."""
 
     standing: str
 
 
-class ImportTextIn(Given):
+class ImportTextIn(RequestBody):
     """A text to bring in."""
 
     text: str
@@ -342,7 +342,7 @@ def table(
     return _download(tables.export(what), f"{what}.csv", "text/csv")
 
 
-class TableIn(Given):
+class TableIn(RequestBody):
     """A table as CSV, with commas, semicolons or tabs."""
 
     text: str

@@ -17,13 +17,13 @@ from neatlatch.core.annotating import MOST_LINKS, MOST_TAGS, Link, TagsAndNotes
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.lookups import find_application, find_client, find_environment
-from neatlatch.desk.estate.object_notes import Kept
+from neatlatch.desk.estate.object_notes import StoredNotes
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import not_found
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people.models import Owner, Person
 
 router = Router(tags=["annotations"])
@@ -39,7 +39,7 @@ Target = Literal[
 ]
 
 
-class NoteLinkIn(Given):
+class NoteLinkIn(RequestBody):
     """An address outside, and what it is called (empty: the address itself)."""
 
     address: str
@@ -54,7 +54,7 @@ class NoteLinkOut:
     label: str
 
 
-class AnnotationIn(Given):
+class AnnotationIn(RequestBody):
     """All that is put on an object from now on."""
 
     tags: list[str] = Field(default=[], max_length=MOST_TAGS)
@@ -74,7 +74,7 @@ class AnnotationOut:
     changed_by: str
 
 
-def _out(kept: Kept) -> AnnotationOut:
+def _out(kept: StoredNotes) -> AnnotationOut:
     content = kept.content
     return AnnotationOut(
         tags=list(content.tags),

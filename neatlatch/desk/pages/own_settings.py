@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from django.http import HttpRequest
 from ninja import Router
 
-from neatlatch.desk.ground import guard, settings_told
+from neatlatch.desk.ground import guard, settings_report
 
 router = Router(tags=["health"])
 
@@ -45,6 +45,6 @@ def settings(request: HttpRequest) -> SettingsOut:
                 is_set=told.is_set,
                 secret=told.setting.secret,
             )
-            for told in settings_told.told()
+            for told in settings_report.told()
         ]
     )

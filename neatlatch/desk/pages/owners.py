@@ -20,9 +20,9 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.answers import written
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.quick_rows import Reading, join
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people import owners as services
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 
@@ -78,7 +78,7 @@ class Owners:
     next: str | None
 
 
-class ContactIn(Given):
+class ContactIn(RequestBody):
     """A contact outside."""
 
     name: str
@@ -87,7 +87,7 @@ class ContactIn(Given):
     deputy: str = ""
 
 
-class OwnerChange(Given):
+class OwnerChange(RequestBody):
     """How an owner is reached; absent: stays. A contact's name, too."""
 
     name: str | None = None

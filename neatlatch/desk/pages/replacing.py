@@ -16,8 +16,8 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
 from neatlatch.desk.ground.common import problems
-from neatlatch.desk.ground.common.given import Given, Moment
-from neatlatch.desk.work.replacing import looking, services
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
+from neatlatch.desk.work.replacing import overview, services
 from neatlatch.desk.work.replacing.models import Replacement
 
 router = Router(tags=["replacing"])
@@ -46,7 +46,7 @@ class PreviewsOut:
     open: UUID | None
 
 
-class BeginIn(Given):
+class BeginIn(RequestBody):
     """By which way."""
 
     way: str
@@ -106,7 +106,7 @@ class ReplacementOut:
     handover: UUID | None
 
 
-class MakingIn(Given):
+class MakingIn(RequestBody):
     """The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the
     application knows it by, where that is another.
     """
@@ -118,13 +118,13 @@ class MakingIn(Given):
     ends: Moment | None = None
 
 
-class RetiringIn(Given):
+class RetiringIn(RequestBody):
     """Retire the old one; ``anyway``: though it was seen in use."""
 
     anyway: bool = False
 
 
-class MovedIn(Given):
+class MovedIn(RequestBody):
     """Whether a workload has been changed by hand."""
 
     name: str
@@ -157,10 +157,10 @@ def _find(identity: UUID) -> Replacement:
 
 def _shape(identity: UUID) -> ReplacementOut:
     one, now = _find(identity), timezone.now()
-    at, held = looking.standing(one), looking.connections_of(one)
+    at, held = overview.standing(one), overview.connections_of(one)
     handover = getattr(one.new, "handover", None) if one.new is not None else None
     waits = handover is not None and handover.shown is None and handover.closed is None
-    named = looking.name_of(one)
+    named = overview.name_of(one)
     open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
     application = (
         held[0].place.application.name
@@ -193,13 +193,13 @@ def _shape(identity: UUID) -> ReplacementOut:
             )
             for each in exchanging.steps(at, now)
         ],
-        acts=looking.acts_by_hand(one.old, one.overlaps)
+        acts=overview.acts_by_hand(one.old, one.overlaps)
         if one.way == "hand" and one.made is None
         else [],
         named=named.label if named is not None and open_by_hand else "",
         may_correct=open_by_hand and one.made is not None,
         costs=next(
-            (list(each.says) for each in looking.previews(one.old, now) if each.way == one.way), []
+            (list(each.says) for each in overview.previews(one.old, now) if each.way == one.way), []
         )
         if one.made is None
         else [],
@@ -207,7 +207,7 @@ def _shape(identity: UUID) -> ReplacementOut:
             MovingWorkload(
                 name=each.name, draws=each.draws, moved=each.draws or each.name in one.moved
             )
-            for each in looking.workloads_of(one)
+            for each in overview.workloads_of(one)
         ],
         may_roll_back=one.outcome == "open" and (one.made is None or exchanging.may_roll_back(at)),
         tokens_alive=Access.objects.filter(
@@ -223,7 +223,7 @@ def previews(request: HttpRequest, identity: UUID) -> PreviewsOut:
     """What replacing a credential would do, by each way, before anything is started."""
     guard.need(request, "look")
     found = _credential(identity)
-    rows = looking.previews(found, timezone.now()) if found.lives else []
+    rows = overview.previews(found, timezone.now()) if found.lives else []
     return PreviewsOut(
         ways=[
             PreviewOut(
@@ -234,8 +234,8 @@ def previews(request: HttpRequest, identity: UUID) -> PreviewsOut:
             )
             for row in rows
         ],
-        connections=sorted({holder.connection.ref for holder in looking.holders(found)}),
-        open=looking.open_ones([found.pk]).get(found.pk),
+        connections=sorted({holder.connection.ref for holder in overview.holders(found)}),
+        open=overview.open_ones([found.pk]).get(found.pk),
     )
 
 
@@ -265,7 +265,7 @@ def make(request: HttpRequest, identity: UUID, given: MakingIn) -> ReplacementOu
     services.make(
         by,
         _find(identity),
-        services.Given(given.value, file, given.password, given.name, given.ends),
+        services.ManualCredential(given.value, file, given.password, given.name, given.ends),
     )
     return _shape(identity)
 

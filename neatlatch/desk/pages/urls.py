@@ -7,7 +7,7 @@ from django.urls import path, re_path
 from . import views
 from .api import api
 from .certificates import endpoints as certificates
-from .drawing import doors as drawing
+from .drawing import draw_endpoints as drawing
 from .house import endpoints as house
 from .rounds import events
 

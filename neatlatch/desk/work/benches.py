@@ -19,7 +19,7 @@ from neatlatch.core.pins import Need
 from neatlatch.core.profiles import Profile, ScopeInfo
 from neatlatch.core.redirect_bench import Sent
 from neatlatch.core.schemes import CODE, OAUTH2
-from neatlatch.core.scope_effects import Stopped
+from neatlatch.core.scope_effects import StoppedWorkload
 from neatlatch.core.scope_matrix import Holder, Tally, WorkloadOf
 from neatlatch.core.scopes import closure
 from neatlatch.desk.estate.clients import services
@@ -32,8 +32,8 @@ from neatlatch.desk.ground.common.actors import BY_LINK, Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.wire.holding import NoToken
-from neatlatch.wire.road import RoadError
+from neatlatch.wire.token_source import NoToken
+from neatlatch.wire.transport import TransportError
 
 LINK_LASTS = timedelta(days=14)
 
@@ -307,7 +307,7 @@ class ScopeEffect:
     """Whom a change of scopes stops at a connection, and what it would still ask for in vain."""
 
     ref: str
-    workloads: tuple[Stopped, ...]
+    workloads: tuple[StoppedWorkload, ...]
     asks_in_vain: tuple[str, ...] = ()
 
 
@@ -488,13 +488,13 @@ def new_token(by: Actor, connection: Connection) -> None:
     Raises :class:`Problem` where it is refused.
     """
     try:
-        with destinations.road_of(connection, 15.0) as way:
+        with destinations.transport_of(connection, 15.0) as way:
             tokens.hold(connection, way, force=True)
     except NoToken as error:
         raise Problem(
             502, "No new token came.", error.failure.detail or error.failure.code
         ) from error
-    except RoadError as error:
+    except TransportError as error:
         raise Problem(
             502,
             "The application could not be reached.",

@@ -15,7 +15,7 @@ from huey.contrib.djhuey import HUEY
 
 from neatlatch.core.lifetimes import in_words
 from neatlatch.desk.authority import scheduled_backups
-from neatlatch.desk.authority.scheduled_backups import Known
+from neatlatch.desk.authority.scheduled_backups import BackupRecord
 from neatlatch.desk.ground.common import beats
 from neatlatch.desk.ground.common.beats import Beat
 
@@ -76,7 +76,7 @@ class Facts:
     worker: bool
     waiting: int
     beats: Sequence[Beat] = field(default_factory=tuple)
-    backup: Known = Known(None)
+    backup: BackupRecord = BackupRecord(None)
 
 
 def facts() -> Facts:

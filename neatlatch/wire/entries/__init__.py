@@ -7,13 +7,13 @@ from __future__ import annotations
 
 from neatlatch.core.schemes import OAUTH2, STREAM
 
-from ..climbing import Calls, Entry
+from ..ladder_plan import LadderCalls, SchemeEntry
 from .every_call import EveryCall
 from .stream import Stream
 from .tokens import Tokens
 
 
-def entry_for(climb: Calls) -> Entry:
+def entry_for(climb: LadderCalls) -> SchemeEntry:
     """The entry of a climb's scheme."""
     if climb.plan.scheme in OAUTH2:
         return Tokens(climb)

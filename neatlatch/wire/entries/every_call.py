@@ -9,9 +9,9 @@ from neatlatch.core.addresses import joined_path
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import CERTIFICATE
 
-from ..climbing import Calls, Fell, Said, nothing_to_try
+from ..ladder_plan import LadderCalls, RungFailed, RungRemark, nothing_to_try
 from ..oauth import failure_of
-from ..road import Answer
+from ..transport import HttpReply
 
 
 class EveryCall:
@@ -22,9 +22,9 @@ class EveryCall:
     lacks = "its account may not do"
     shows_secret = True
 
-    def __init__(self, climb: Calls) -> None:
+    def __init__(self, climb: LadderCalls) -> None:
         self.climb = climb
-        self.first: Answer | None = None
+        self.first: HttpReply | None = None
         self.name = ""
 
     def addresses(self) -> tuple[str, ...]:
@@ -42,7 +42,7 @@ class EveryCall:
         )
         self.first = self.climb.send(self.request("GET", joined_path(plan.api_base, path), None))
         if self.first.status == 401:
-            raise Fell(self._refused(self.first))
+            raise RungFailed(self._refused(self.first))
         if self.first.status != 403:
             self.climb.check(self.first, self.name)
         return (
@@ -51,7 +51,7 @@ class EveryCall:
             else f"known there: {self.name} answered {self.first.status}"
         )
 
-    def _refused(self, answer: Answer) -> Failure:
+    def _refused(self, answer: HttpReply) -> Failure:
         reading = replies.read(
             "resource", answer.status, answer.headers, answer.text, self.climb.now()
         )
@@ -62,7 +62,7 @@ class EveryCall:
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
-        return self.climb.dressed(
+        return self.climb.with_credential(
             oauth2.api_request(method, address, "", body), self.climb.plan.held
         )
 
@@ -78,14 +78,14 @@ class EveryCall:
         """All of them."""
         return tuple(secret for secret in self.climb.plan.held.secrets.values() if secret)
 
-    def allowed(self) -> Said | None:
+    def allowed(self) -> RungRemark | None:
         """The harmless call was made already."""
         assert self.first is not None
         if self.climb.plan.harmless is None:
             return nothing_to_try("no harmless call is described for this application")
         self.climb.check(self.first, self.name)
-        return Said(f"{self.name} answered {self.first.status}")
+        return RungRemark(f"{self.name} answered {self.first.status}")
 
-    def worked(self) -> Said | None:
+    def worked(self) -> RungRemark | None:
         """Nothing of its own."""
         return None

@@ -16,8 +16,8 @@ from neatlatch.core import oauth2
 from neatlatch.core.addresses import take_apart
 from neatlatch.core.evidence import MASK, CauseClass, Exchange, Failure, mask
 
-from ..climbing import Calls, Fell, Said, nothing_to_try
-from ..road import Line, RoadError
+from ..ladder_plan import LadderCalls, RungFailed, RungRemark, nothing_to_try
+from ..transport import LimitedStream, TransportError
 
 LARGEST = 1024 * 1024
 _CREDENTIAL = ("unknown_key", "wrong_secret", "key_ended")
@@ -31,9 +31,9 @@ class Stream:
     lacks = "its key may not do"
     shows_secret = True
 
-    def __init__(self, climb: Calls) -> None:
+    def __init__(self, climb: LadderCalls) -> None:
         self.climb = climb
-        self.line: Line | None = None
+        self.line: LimitedStream | None = None
         self.topics: list[str] = []
 
     def addresses(self) -> tuple[str, ...]:
@@ -45,7 +45,7 @@ class Stream:
         held = self.climb.plan.held
         key, secret = held.values.get("key_id", ""), held.secrets.get("key_secret", "")
         if not key or not secret:
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "setting",
                     "not_complete",
@@ -53,7 +53,7 @@ class Stream:
                     "Key ID or key secret is missing.",
                 )
             )
-        with self.climb.road.within(self.climb.road.limits.total):
+        with self.climb.transport.within(self.climb.transport.limits.total):
             answer = self._signed_in()
         if not answer.get("ok"):
             code = str(answer.get("error", "refused"))
@@ -64,7 +64,7 @@ class Stream:
                 if code == "forbidden"
                 else CauseClass.UNKNOWN
             )
-            raise Fell(Failure("resource", code, cause, str(answer.get("says", ""))))
+            raise RungFailed(Failure("resource", code, cause, str(answer.get("says", ""))))
         return f"signed in to the stream as {answer.get('as', key)}"
 
     def _signed_in(self) -> dict[str, Any]:
@@ -74,7 +74,7 @@ class Stream:
         climb, held = self.climb, self.climb.plan.held
         place = take_apart(f"tls://{climb.plan.stream_address}")
         host, port = place.host or "", int(place.port or 0)
-        self.line = climb.road.take_line(host, port)
+        self.line = climb.transport.take_line(host, port)
         while True:
             answer = self.ask(
                 {
@@ -86,8 +86,8 @@ class Stream:
             unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD
             if not unknown_yet or not climb.wait_to_spread():
                 return answer
-            climb.road.reach(host, port)  # most close the line that they refused
-            self.line = climb.road.take_line(host, port)
+            climb.transport.reach(host, port)  # most close the line that they refused
+            self.line = climb.transport.take_line(host, port)
 
     def ask(self, message: dict[str, Any]) -> dict[str, Any]:
         """Send a frame and read the answer. Both are kept as evidence, with the secret masked."""
@@ -105,13 +105,13 @@ class Stream:
             "request_headers": (),
             "request_body": shown,
         }
-        self.climb.road.begin()
+        self.climb.transport.begin()
         try:
             body = json.dumps(message).encode("utf-8")
             self.line.write(struct.pack("!I", len(body)) + body)
             size = struct.unpack("!I", self._exactly(4))[0]
             if size > LARGEST:
-                raise Fell(
+                raise RungFailed(
                     Failure(
                         "socket",
                         "too_large",
@@ -123,7 +123,7 @@ class Stream:
             answer = json.loads(raw)
             if not isinstance(answer, dict):
                 raise ValueError("not an object")
-        except RoadError as error:
+        except TransportError as error:
             self.climb.exchanges.append(
                 Exchange(
                     **sent,
@@ -134,7 +134,7 @@ class Stream:
             )
             raise
         except (ValueError, RecursionError) as error:
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "socket",
                     "reset",
@@ -161,7 +161,7 @@ class Stream:
         while left:
             part = self.line.read(left)
             if not part:
-                raise RoadError(
+                raise TransportError(
                     Failure(
                         "socket",
                         "reset",
@@ -175,7 +175,7 @@ class Stream:
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A stream has no such calls."""
-        raise Fell(
+        raise RungFailed(
             Failure(
                 "setting", "not_complete", CauseClass.UNKNOWN, "A stream has no operations to call."
             )
@@ -198,11 +198,11 @@ class Stream:
             secret for secret in (*self.climb.plan.held.secrets.values(), *further) if secret
         )
 
-    def allowed(self) -> Said | None:
+    def allowed(self) -> RungRemark | None:
         """List what is there."""
         answer = self.ask({"do": "list"})
         if not answer.get("ok"):
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "resource",
                     str(answer.get("error", "refused")),
@@ -211,15 +211,15 @@ class Stream:
                 )
             )
         self.topics = [str(topic) for topic in answer.get("topics", [])]
-        return Said(f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}")
+        return RungRemark(f"{len(self.topics)} streams are there: {', '.join(self.topics[:4])}")
 
-    def worked(self) -> Said | None:
+    def worked(self) -> RungRemark | None:
         """Read the newest message of one."""
         if not self.topics:
             return nothing_to_try("there is no stream to read from")
         answer = self.ask({"do": "peek", "topic": self.topics[0]})
         if not answer.get("ok"):
-            raise Fell(
+            raise RungFailed(
                 Failure(
                     "work",
                     str(answer.get("error", "refused")),
@@ -227,7 +227,7 @@ class Stream:
                     f"{self.topics[0]}: {answer.get('says', '')}",
                 )
             )
-        return Said(f"read the newest message of {self.topics[0]}")
+        return RungRemark(f"read the newest message of {self.topics[0]}")
 
 
 def _since(begun: float) -> float:

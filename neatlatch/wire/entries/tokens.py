@@ -8,9 +8,9 @@ from neatlatch.core import oauth2, pkce, replies
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import CODE
 
-from ..climbing import Calls, Fell, Said
-from ..holding import Held, NoToken
+from ..ladder_plan import LadderCalls, RungFailed, RungRemark
 from ..oauth import failure_of, would_take
+from ..token_source import HeldToken, NoToken
 
 # The probe of the authorization endpoint never leads to a sign-in, so its verifier protects
 # nothing.
@@ -23,9 +23,9 @@ class Tokens:
     lacks = "was not granted"
     shows_secret = False
 
-    def __init__(self, climb: Calls) -> None:
+    def __init__(self, climb: LadderCalls) -> None:
         self.climb = climb
-        self.held: Held | None = None
+        self.held: HeldToken | None = None
 
     def addresses(self) -> tuple[str, ...]:
         """Token endpoint and API base address."""
@@ -43,14 +43,14 @@ class Tokens:
         if self.climb.plan.scheme != CODE or self.held is None or self.held.renewed:
             return False
         try:
-            self.held, exchanges = self.climb.keeper.token(self.climb.road, True)
+            self.held, exchanges = self.climb.token_source.token(self.climb.transport, True)
         except NoToken as error:
             self.climb.exchanges.extend(error.exchanges)
             if (
                 not error.exchanges
             ):  # nobody was asked, so what the call was answered stays the cause
                 return False
-            raise Fell(error.failure) from error
+            raise RungFailed(error.failure) from error
         self.climb.exchanges.extend(exchanges)
         return True
 
@@ -62,11 +62,11 @@ class Tokens:
         """The token, once it is held."""
         return (self.held.access_token,) if self.held else ()
 
-    def allowed(self) -> Said | None:
+    def allowed(self) -> RungRemark | None:
         """The token alone does not show what it may."""
         return None
 
-    def worked(self) -> Said | None:
+    def worked(self) -> RungRemark | None:
         """Nothing of its own."""
         return None
 
@@ -88,19 +88,19 @@ class Tokens:
         self.climb.facts["granted"] = sorted(self.held.granted)
         return " · ".join(words)
 
-    def _token(self) -> Held:
+    def _token(self) -> HeldToken:
         """A token; a refusal of a credential that may not have spread yet is tried again before
         anybody calls it wrong.
         """
         while True:
             try:
-                held, exchanges = self.climb.keeper.token(
-                    self.climb.road, self.climb.plan.scheme != CODE
+                held, exchanges = self.climb.token_source.token(
+                    self.climb.transport, self.climb.plan.scheme != CODE
                 )
             except NoToken as error:
                 self.climb.exchanges.extend(error.exchanges)
                 if error.failure.code != "invalid_client" or not self.climb.wait_to_spread():
-                    raise Fell(error.failure) from error
+                    raise RungFailed(error.failure) from error
             else:
                 self.climb.exchanges.extend(exchanges)
                 return held
@@ -119,7 +119,7 @@ class Tokens:
         failure = would_take(answer, "probe", plan.redirect_uri)
         self.climb.facts["sign_in_page"] = answer.status
         if failure is not None:
-            raise Fell(failure)
+            raise RungFailed(failure)
 
     def _introspect(self) -> str:
         """Prove client and token at once without changing anything: ask whose token it is (RFC
@@ -136,21 +136,21 @@ class Tokens:
                 "introspection", answer.status, answer.headers, answer.text, self.climb.now()
             )
             if not reading.ok:
-                raise Fell(failure_of(reading, "token", answer.status))
+                raise RungFailed(failure_of(reading, "token", answer.status))
             if reading.fields.get("active"):
                 account = str(reading.fields.get("username") or "")
                 if account:
-                    self.climb.keeper.told_account(account)
+                    self.climb.token_source.told_account(account)
                 return f"as {account}" if account else "known there"
             if again:
                 break
             try:
-                self.held, exchanges = self.climb.keeper.token(self.climb.road, True)
+                self.held, exchanges = self.climb.token_source.token(self.climb.transport, True)
             except NoToken as error:
                 self.climb.exchanges.extend(error.exchanges)
-                raise Fell(error.failure) from error
+                raise RungFailed(error.failure) from error
             self.climb.exchanges.extend(exchanges)
-        raise Fell(
+        raise RungFailed(
             Failure(
                 "token",
                 "invalid_grant",

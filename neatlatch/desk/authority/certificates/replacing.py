@@ -9,7 +9,7 @@ from django.db.models import Count, Exists, OuterRef, Q, QuerySet
 from django.utils import timezone
 
 from neatlatch.core.certificates import replacing
-from neatlatch.desk.authority.house.known import in_words, receiver_at
+from neatlatch.desk.authority.house.certificate_registry import in_words, receiver_at
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Trust
 from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.ground.common.actors import Actor

@@ -25,7 +25,7 @@ from neatlatch.core.certificates import facts, issuing, reading
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CERTIFICATE
 from neatlatch.desk.authority.house import issuing as house
-from neatlatch.desk.authority.house.known import assume_trust, tell
+from neatlatch.desk.authority.house.certificate_registry import assume_trust, tell
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation
 from neatlatch.desk.estate.credentials.services import keep
 from neatlatch.desk.estate.records.applications.models import Environment, Place
@@ -134,7 +134,7 @@ def issuer_of(by: Actor, environment: Environment) -> Authority:
 
 
 @dataclass(frozen=True)
-class Asked:
+class CertificateOrder:
     """What somebody wants: by a signing request, or with a key that the house makes (``key_kind``).
 
     ``days`` 0: as the profile has it.
@@ -176,7 +176,9 @@ def read_request(pasted: str) -> x509.CertificateSigningRequest:
     return found[0]
 
 
-def _key_for(asked: Asked) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str, tuple[str, ...]]:
+def _key_for(
+    asked: CertificateOrder,
+) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str, tuple[str, ...]]:
     """The key, the private half if the house made it, and the names that were asked for."""
     if asked.request.strip():
         request = read_request(asked.request)
@@ -197,7 +199,7 @@ def _key_for(asked: Asked) -> tuple[PublicKeyTypes, PrivateKeyTypes | None, str,
 
 @transaction.atomic
 def issue(
-    by: Actor, client: Client, asked: Asked, renews: Issued | None = None
+    by: Actor, client: Client, asked: CertificateOrder, renews: Issued | None = None
 ) -> tuple[Issued, Handover | None]:
     """Issue a certificate to a client of the house, or to an application itself.
 
@@ -352,7 +354,9 @@ def renew(
     return issue(
         by,
         client,
-        Asked(issued.profile, issued.common_name, tuple(issued.names), days, request, key_kind),
+        CertificateOrder(
+            issued.profile, issued.common_name, tuple(issued.names), days, request, key_kind
+        ),
         renews=issued,
     )
 
@@ -439,7 +443,7 @@ def register(
     by: Actor,
     place: Place,
     name: str,
-    asked: Asked,
+    asked: CertificateOrder,
     scopes: frozenset[str] = frozenset(),
     contacts: tuple[str, ...] = (),
     *,

@@ -19,7 +19,7 @@ from django.utils import timezone
 from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority import asking
-from neatlatch.core.authority.refusing import Presented, Refused
+from neatlatch.core.authority.refusing import Presented, RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSUES
 from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
@@ -42,7 +42,7 @@ from neatlatch.desk.ground.common.strangers import Allowance
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-from . import known as certificates
+from . import certificate_registry as certificates
 
 log = structlog.get_logger()
 LIVE_SECRETS = 2
@@ -486,7 +486,7 @@ def sign_in(
 ) -> tuple[Client, Credential | None]:
     """The client that signs in at an endpoint, and by which of its secrets (RFC 6749 §2.3, §3.2.1).
 
-    Raises :class:`Refused` with ``invalid_client``.
+    Raises :class:`RequestRefused` with ``invalid_client``.
     """
     client = (
         Client.objects.select_related("place__application", "place__environment")
@@ -494,8 +494,8 @@ def sign_in(
         .first()
     )
 
-    def no(what: str) -> Refused:
-        return Refused("invalid_client", "", 401, what)
+    def no(what: str) -> RequestRefused:
+        return RequestRefused("invalid_client", "", 401, what)
 
     kept = (
         list(client.credentials.defer("value").filter(kind="client_secret").exclude(digest=""))
@@ -520,20 +520,20 @@ def sign_in(
     return client, found
 
 
-class _Known(Refused):
+class _Known(RequestRefused):
     """A refusal of a client that is known, so that its page can show it."""
 
-    def __init__(self, refused: Refused, client: Client) -> None:
+    def __init__(self, refused: RequestRefused, client: Client) -> None:
         super().__init__(refused.error, refused.says, refused.status, refused.logged)
         self.client = client
 
 
-def known(refused: Refused, client: Client) -> Refused:
+def known(refused: RequestRefused, client: Client) -> RequestRefused:
     """The refusal, with the client whose page is to show it."""
     return _Known(refused, client)
 
 
-def client_of(refused: Refused) -> Client | None:
+def client_of(refused: RequestRefused) -> Client | None:
     """Whose refusal it is, if that is known."""
     return refused.client if isinstance(refused, _Known) else None
 
@@ -564,12 +564,12 @@ def state_of(credential: Credential, what: str, now: datetime) -> str:
 def find_key(environment: Environment, text: str, now: datetime) -> Credential:
     """The API key that a text is, with its client.
 
-    Raises :class:`Refused` whose ``logged`` tells cut, mistyped, unknown, wrong, revoked and ended
-    apart.
+    Raises :class:`RequestRefused` whose ``logged`` tells cut, mistyped, unknown, wrong, revoked
+    and ended apart.
     """
 
-    def no(what: str) -> Refused:
-        return Refused("invalid_token", "", 401, what)
+    def no(what: str) -> RequestRefused:
+        return RequestRefused("invalid_token", "", 401, what)
 
     try:
         read = house_key.read(text)

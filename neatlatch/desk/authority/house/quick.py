@@ -17,7 +17,7 @@ from django.db import connection
 from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority import telling
-from neatlatch.core.authority.refusing import Refused, once, presented
+from neatlatch.core.authority.refusing import RequestRefused, once, presented
 from neatlatch.desk.estate.records.clients.models import Kind
 from neatlatch.desk.estate.records.credentials.models import Credential
 
@@ -56,7 +56,7 @@ def introspect(
     try:
         form = once(parse_qsl(body.decode("utf-8"), keep_blank_values=True, max_num_fields=20))
         shown = presented(authorization, form)
-    except (Refused, ValueError):
+    except (RequestRefused, ValueError):
         return None
     token, digest = form.get("token", ""), house_key.digest(shown.secret)
     if token.count(".") != 2 or not shown.secret:

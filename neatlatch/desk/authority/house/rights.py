@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from neatlatch.core import house_key
 from neatlatch.core.authority import ceiling, telling
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.authority.records.house.models import RegistrationRight
@@ -76,13 +76,13 @@ def take_away(by: Actor, right: RegistrationRight) -> None:
 @transaction.atomic
 def register(environment: Environment, shown: str, read: Read, now: datetime) -> Registered:
     """Register a client with the token of a right, which has one use less then. Raises
-    :class:`Refused`."""
+    :class:`RequestRefused`."""
     rows = RegistrationRight.objects.select_for_update()
     rows = rows.select_related("place__application", "place__environment")
     right = rows.filter(digest=house_key.digest(shown), place__environment=environment).first()
     if right is None or right.ends <= now or right.left < 1:
         why = "unknown" if right is None else "used up or ended"
-        raise Refused("invalid_token", "", 401, f"registration right {why}")
+        raise RequestRefused("invalid_token", "", 401, f"registration right {why}")
     allowed = ceiling.read(right.ceiling)
     known = allowed.scopes_of(scope.name for scope in right.place.application.read_profile().scopes)
     fields = read(known, allowed.grants_of(telling.GRANTS))

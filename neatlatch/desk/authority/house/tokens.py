@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from neatlatch.core import house_key
 from neatlatch.core.authority import asking, granting, status_list, telling
-from neatlatch.core.authority.refusing import Refused, with_query
+from neatlatch.core.authority.refusing import RequestRefused, with_query
 from neatlatch.core.scopes import joined
 from neatlatch.desk.authority.records.house.models import (
     Access,
@@ -70,7 +70,7 @@ def put_before(environment: Environment, params: Mapping[str, str]) -> Waiting:
     )
     try:
         asked = asking.judge(params, issuing.registered(client) if client else None)
-    except Refused as fatal:
+    except RequestRefused as fatal:
         return Waiting.objects.create(
             client=client, refused=fatal.says[:600], ends=now + ANSWER_WITHIN
         )
@@ -145,17 +145,17 @@ def give(
 ) -> dict[str, Any]:
     """Answer a token request of a client that has signed in (RFC 6749 §4.1.3, §4.4.2, §6).
 
-    Raises :class:`Refused`.
+    Raises :class:`RequestRefused`.
     """
     grant_type = params.get("grant_type")
     known, now = issuing.registered(client), timezone.now()
     if grant_type not in telling.GRANTS:
-        raise Refused(
+        raise RequestRefused(
             "unsupported_grant_type" if grant_type else "invalid_request",
             "" if grant_type else "grant_type is wanted",
         )
     if grant_type not in known.grants:
-        raise Refused(
+        raise RequestRefused(
             "unauthorized_client",
             f"The grant {grant_type} is not switched on for this client",
             logged="grant not switched on",
@@ -163,7 +163,7 @@ def give(
     asking.check_resource(params, known)
     if grant_type == "client_credentials":
         if client.public:
-            raise Refused(
+            raise RequestRefused(
                 "unauthorized_client", "A public client cannot act for itself (RFC 6749 §4.4)"
             )
         with transaction.atomic():
@@ -242,7 +242,7 @@ def _renew(
 def _standing(grant: Grant) -> Grant:
     """The grant, unless whoever gave it has lost their access."""
     if not grant.person.is_active:
-        raise Refused(
+        raise RequestRefused(
             "invalid_grant",
             "It is not known, has ended, or was used",
             logged="grant of somebody who left",
@@ -372,7 +372,7 @@ def introspect(
         if token.startswith(("nlk_", "nls_")) or token.count(".") != 2:
             return _introspect_key(environment, asker, token, now, address)
         return _introspect_access(environment, asker, token, now)
-    except Refused as refused:
+    except RequestRefused as refused:
         issuing.turned_away(
             environment,
             "introspect",
@@ -393,7 +393,7 @@ def _introspect_access(
         .first()
     )
     if row is None:
-        raise Refused("invalid_token", logged="token unknown")
+        raise RequestRefused("invalid_token", logged="token unknown")
     # A client may ask about its own tokens: whose they are, and which scopes were granted.
     entitled = (
         row.audience == issuing.audience_of(asker.place)
@@ -412,7 +412,7 @@ def _introspect_access(
         else ""
     )
     if why:
-        raise issuing.known(Refused("invalid_token", logged=why), row.client)
+        raise issuing.known(RequestRefused("invalid_token", logged=why), row.client)
     return telling.introspection(_plain(row))
 
 
@@ -423,7 +423,9 @@ def _introspect_key(
     client = key.client
     assert client is not None
     if not isinstance(asker, ResourceServer) or client.place_id != asker.place_id:
-        raise issuing.known(Refused("invalid_token", logged="key for another application"), client)
+        raise issuing.known(
+            RequestRefused("invalid_token", logged="key for another application"), client
+        )
     issuing.note_use(key, address, now)
     told = telling.AccessToken(
         issuing.issuer(environment),
@@ -464,7 +466,7 @@ def revoke_shown(client: Client, token: str) -> None:
 def statuses(environment: Environment, block: int) -> str:
     """A status list token: which access tokens of a block were revoked.
 
-    Raises :class:`Refused` for a block that does not exist.
+    Raises :class:`RequestRefused` for a block that does not exist.
     """
     now = timezone.now()
     newest = Access.objects.order_by("-id").values_list("id", flat=True).first() or 0
@@ -472,7 +474,7 @@ def statuses(environment: Environment, block: int) -> str:
         newest, GoneAccess.objects.order_by("-number").values_list("number", flat=True).first() or 0
     )
     if block > newest // BLOCK:
-        raise Refused("not_found", status=404)
+        raise RequestRefused("not_found", status=404)
     first, end = block * BLOCK, (block + 1) * BLOCK
     marked = Access.objects.filter(
         environment=environment, revoked__isnull=False, id__gte=first, id__lt=end

@@ -15,7 +15,7 @@ from django.utils import timezone
 from neatlatch.core import profiles
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.ground.common.actors import Actor
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 from neatlatch.desk.ground.people import owners
 
 from .following import before_addresses, of_change
@@ -25,7 +25,7 @@ _FIELDS = ("name", "purpose", "documentation")
 
 
 @transaction.atomic
-def application(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Application:
+def application(by: Actor, key: str, given: Mapping[str, Any], told: DeclaredChange) -> Application:
     """Make or change an application and its profile; what is sent otherwise by a new profile is no
     longer proven. Raises :class:`Problem`."""
     profile = read_given(given["profile"], "")
@@ -61,7 +61,9 @@ def put_addresses(found: Place, given: Mapping[str, Any]) -> None:
 
 
 @transaction.atomic
-def place(by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: Told) -> Place:
+def place(
+    by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: DeclaredChange
+) -> Place:
     """Make or change where an application stands; ``where`` are the keys of both."""
     of = Application.objects.get(key=where[0])
     environment = Environment.objects.get(key=where[1])

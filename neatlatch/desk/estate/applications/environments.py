@@ -13,7 +13,7 @@ from neatlatch.desk.estate.records.applications.models import Environment, Place
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 
 LOOKS = ("dashed", "flat", "striped")
 # Orders that no environment has, through which they pass while they change places.
@@ -128,7 +128,7 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
 
 
 @transaction.atomic
-def declare(by: Actor, key: str, given: Mapping[str, Any], told: Told) -> Environment:
+def declare(by: Actor, key: str, given: Mapping[str, Any], told: DeclaredChange) -> Environment:
     """Make or change an environment to what a file declares. Raises a field error."""
     known = Environment.objects.select_for_update().filter(key=key).first()
     found = known or Environment(key=key)

@@ -24,7 +24,7 @@ from neatlatch.desk.estate.records.applications.models import (
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.common.roads import road
+from neatlatch.desk.ground.common.transports import transport
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import owners
 from neatlatch.wire import oauth
@@ -71,7 +71,7 @@ class Description:
                 return heavy.run(openapi.read_text, self.text)
             if wrong := addresses.unsound_web_address(self.address):
                 raise wrong_fields({self.field: wrong})
-            with road() as way:
+            with transport() as way:
                 return oauth.fetch_description(way, self.address)
         except (openapi.BadDescription, oauth.Unreadable) as error:
             raise wrong_fields({self.field: str(error)}) from error
@@ -85,7 +85,7 @@ def read_published(
     """
     if wrong := addresses.unsound_web_address(metadata_address):
         raise wrong_fields({"metadata_address": wrong})
-    with road() as way:
+    with transport() as way:
         try:
             found_at, published = oauth.fetch_metadata(way, metadata_address)
         except oauth.Unreadable as error:
@@ -310,7 +310,7 @@ def read_given(profile: dict[str, Any] | None, text: str) -> profiles.Profile:
     if text.strip():
         try:
             profile = trees.read_yaml(text)
-        except trees.Refused as error:
+        except trees.TreeRefused as error:
             raise wrong_fields({"profile": str(error)}) from error
     if not isinstance(profile, dict):
         raise wrong_fields({"profile": "A profile is a mapping with “schemes:” in it."})

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client, class_of
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.journal.services import DeclaredChange
 
 from .services import provider_changed
 
@@ -55,7 +55,12 @@ def check(given: Mapping[str, Any]) -> UUID:
 
 @transaction.atomic
 def client(
-    by: Actor, place: Place, found: Client | None, given: Mapping[str, Any], told: Told, ref: str
+    by: Actor,
+    place: Place,
+    found: Client | None,
+    given: Mapping[str, Any],
+    told: DeclaredChange,
+    ref: str,
 ) -> Client:
     """Make a client (``found`` is none) or change it here; its connections are no longer proven.
 

@@ -23,7 +23,7 @@ from neatlatch.core import (
     registration,
 )
 from neatlatch.core.authority import ceiling
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import JWT, JWT_GRANT, KINDS, OAUTH2, REGISTERED
@@ -36,11 +36,11 @@ from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.common.roads import road
+from neatlatch.desk.ground.common.transports import transport
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire import oauth
-from neatlatch.wire.road import RoadError
+from neatlatch.wire.transport import TransportError
 
 log = structlog.get_logger()
 
@@ -183,16 +183,16 @@ def save_management(facts: won.Facts) -> None:
             )
 
 
-def _sent(request: oauth2.Request) -> oauth.Told:
+def _sent(request: oauth2.Request) -> oauth.OAuthReply:
     """Send a registration request. Raises :class:`Problem` where nobody answers.
 
     What it carries was given for this very address: by the application with it, or by whoever
     pasted it now.
     """
-    with road(goes_to=destinations.origins([request.url])) as way:
+    with transport(goes_to=destinations.origins([request.url])) as way:
         try:
             return oauth.ask(way, "registration", request, timezone.now())
-        except RoadError as error:
+        except TransportError as error:
             raise Problem(
                 502,
                 "The application could not be reached.",
@@ -200,7 +200,7 @@ def _sent(request: oauth2.Request) -> oauth.Told:
             ) from error
 
 
-def _ask(request: oauth2.Request) -> oauth.Told:
+def _ask(request: oauth2.Request) -> oauth.OAuthReply:
     """Send a registration request; a refusal becomes a problem in plain words."""
     told = _sent(request)
     if not told.reading.ok and not (request.method == "DELETE" and told.exchange.status == 204):
@@ -288,7 +288,7 @@ def prepare_other(
     return client
 
 
-def steps(client: Client) -> tuple[registration.Step, ...]:
+def steps(client: Client) -> tuple[registration.RegistrationStep, ...]:
     """The numbered acts in the application's own screens: as its profile words them, else the usual
     ones of the scheme.
     """
@@ -309,7 +309,7 @@ def steps(client: Client) -> tuple[registration.Step, ...]:
     return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
 
 
-def planned_acts(client: Client) -> tuple[registration.Step, ...]:
+def planned_acts(client: Client) -> tuple[registration.RegistrationStep, ...]:
     """A change that is under way, as numbered acts in the application's own screens."""
     if not client.planned:
         return ()
@@ -522,7 +522,7 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
     """Change a client of the house: the record is the provider's side itself.
 
     By protocol (``by`` is no person) only within its ceiling, which an administrator's edit moves.
-    Raises :class:`Refused` beyond.
+    Raises :class:`RequestRefused` beyond.
     """
     known = {scope.name for scope in client.place.application.read_profile().scopes}
     if unknown := sorted(wanted.scopes - known):
@@ -540,7 +540,7 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
             )
         elif (field := allowed.beyond(wanted)) is not None:
             code = "invalid_redirect_uri" if field == "redirect_uris" else "invalid_client_metadata"
-            raise Refused(
+            raise RequestRefused(
                 code,
                 f"Of {field.replace('_', ' ')} it may have no more than an administrator left it",
                 logged=f"{field} beyond its ceiling",

@@ -17,7 +17,7 @@ from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Person, Team
 
@@ -320,7 +320,11 @@ def _end(
 
 @transaction.atomic
 def save_team(
-    by: Actor, name: str, usernames: list[str], team: Team | None = None, told: Told | None = None
+    by: Actor,
+    name: str,
+    usernames: list[str],
+    team: Team | None = None,
+    told: DeclaredChange | None = None,
 ) -> Team:
     """Make a team, or change its name and its people; ``told``: how the journal tells of it."""
     name = name.strip()

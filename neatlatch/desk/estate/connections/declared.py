@@ -21,7 +21,7 @@ from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.journal.services import DeclaredChange
 from neatlatch.desk.ground.people.models import Person, Team
 
 from . import accounts, naming, services, tokens
@@ -81,7 +81,7 @@ def connection(
     ref: str,
     client: Client | None,
     given: Mapping[str, Any],
-    told: Told,
+    told: DeclaredChange,
     leave: Leave | None = None,
 ) -> Connection:
     """Make or change a connection to what is declared.

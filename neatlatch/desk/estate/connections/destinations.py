@@ -2,9 +2,9 @@
 
 Whoever can change an address could have every secret sent to a server of their own. So each secret
 and each token carries the origins that it was cleared for: those of the connection it was put in
-for. It goes nowhere else (:func:`road_of`, and the road itself looks again) until somebody clears
-the new place with a fresh code of their second factor and a reason, which the journal keeps as
-*revealed to*; or what is held is let go of.
+for. It goes nowhere else (:func:`transport_of`, and the transport itself checks again) until
+somebody clears the new place with a fresh code of their second factor and a reason, which the
+journal keeps as *revealed to*; or what is held is let go of.
 """
 
 from __future__ import annotations
@@ -24,13 +24,13 @@ from neatlatch.desk.estate.records.applications.models import Place
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.ground.common import roads
+from neatlatch.desk.ground.common import transports
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.wire.road import ClientCertificate, Road, RoadError
+from neatlatch.wire.transport import ClientCertificate, Transport, TransportError
 
 from .halves import provider_addresses, published
 
@@ -323,11 +323,11 @@ def fix(place: Place) -> None:
 def check(connection: Connection) -> None:
     """That all that is held may go where it would.
 
-    Raises :class:`RoadError` that says what may not.
+    Raises :class:`TransportError` that says what may not.
     """
     if found := moves(connection):
         says = f"{found[0]}. Clear it on the connection's page, or let go of what is held."
-        raise RoadError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
+        raise TransportError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
 
 
 def places(connection: Connection) -> frozenset[str]:
@@ -345,12 +345,14 @@ def places(connection: Connection) -> frozenset[str]:
     return own | aside
 
 
-def road_of(connection: Connection, total: float, shows: ClientCertificate | None = None) -> Road:
+def transport_of(
+    connection: Connection, total: float, shows: ClientCertificate | None = None
+) -> Transport:
     """The road of a connection; ``total`` is the time limit of a call in seconds, ``shows`` the
-    client certificate. Raises :class:`RoadError`.
+    client certificate. Raises :class:`TransportError`.
     """
     check(connection)
-    return roads.road(total, shows, places(connection))
+    return transports.transport(total, shows, places(connection))
 
 
 @transaction.atomic

@@ -24,8 +24,8 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire import oauth
-from neatlatch.wire.holding import NoToken
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire.token_source import NoToken
+from neatlatch.wire.transport import Transport, TransportError
 
 from . import destinations, tokens
 from .halves import published
@@ -56,9 +56,9 @@ def look_after_all(stop_at: float = 50.0) -> int:
         if not due and not _is_to_be_asked(token_set, timezone.now()):
             continue
         try:
-            with destinations.road_of(token_set.connection, _TIME_LIMIT) as way:
+            with destinations.transport_of(token_set.connection, _TIME_LIMIT) as way:
                 renewed += _look_after(token_set, way, due)
-        except (NoToken, RoadError) as error:
+        except (NoToken, TransportError) as error:
             log.warning("renewal failed", connection=token_set.connection.ref, why=str(error))
     return renewed
 
@@ -87,7 +87,7 @@ def _is_to_be_asked(token_set: TokenSet, now: datetime) -> bool:
     return now - seen >= timedelta(minutes=settings.TOKEN_MINUTES)
 
 
-def _look_after(token_set: TokenSet, way: Road, due: bool) -> bool:
+def _look_after(token_set: TokenSet, way: Transport, due: bool) -> bool:
     """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a
     renewal shows it.
     """
@@ -104,7 +104,7 @@ def _look_after(token_set: TokenSet, way: Road, due: bool) -> bool:
     return held.renewed
 
 
-def _lives(token_set: TokenSet, way: Road) -> bool:
+def _lives(token_set: TokenSet, way: Transport) -> bool:
     """Whether the provider says that the refresh token is active (RFC 7662 §2.2).
 
     One that knows only access tokens says no, so a no proves nothing.
@@ -121,7 +121,7 @@ def _lives(token_set: TokenSet, way: Road) -> bool:
     )
     try:
         told = oauth.ask(way, "introspection", request, timezone.now())
-    except RoadError:
+    except TransportError:
         return False
     return told.reading.ok and bool(told.reading.fields.get("active"))
 
@@ -153,12 +153,12 @@ def renew(by: Person, connection: Connection) -> Renewal:
             "The application gave none at the sign-in, so somebody signs in again at its end.",
         )
     try:
-        with destinations.road_of(connection, _TIME_LIMIT) as way:
+        with destinations.transport_of(connection, _TIME_LIMIT) as way:
             tokens.hold(connection, way, force=True, person=person)
         renewed, says = True, "Renewed: a new access token is held."
     except NoToken as error:
         renewed, says = False, f"Not renewed: {error.failure.detail or error.failure.code}"
-    except RoadError as error:
+    except TransportError as error:
         renewed, says = (
             False,
             f"Not renewed: the token endpoint could not be reached. {error.failure.detail}",

@@ -32,7 +32,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
-from . import aside, destinations, naming, tokens
+from . import destinations, naming, set_aside, tokens
 from .destinations import Leave
 from .halves import provider_addresses
 
@@ -668,7 +668,7 @@ def _put_secret(
     return notes
 
 
-def read_certificate(data: bytes, password: str | None, name: str) -> reading.Found:
+def read_certificate(data: bytes, password: str | None, name: str) -> reading.CertificateFile:
     """What is in a file that somebody gave.
 
     Raises a field error, under ``password`` where one is wanted, else under this name.
@@ -690,7 +690,7 @@ def put_certificate(
 
 @transaction.atomic
 def _put_certificate(
-    by: Actor, connection: Connection, found: reading.Found
+    by: Actor, connection: Connection, found: reading.CertificateFile
 ) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     scheme = connection.read_scheme()
@@ -822,7 +822,7 @@ def remove(by: Actor, connection: Connection) -> None:
     The provider is asked to end the tokens first; if it cannot be, that is in the journal.
     """
     revoked = tokens.revoke(connection)
-    aside.let_go(by, connection)
+    set_aside.let_go(by, connection)
     with transaction.atomic():
         TokenSet.objects.filter(connection=connection).delete()
         _take_away(by, connection, {"tokens revoked there": revoked})

@@ -17,7 +17,7 @@ from neatlatch.core import setting_up as rules
 from neatlatch.core.health import State
 from neatlatch.core.intake import place as placing
 from neatlatch.core.intake import recognise as recognising
-from neatlatch.core.intake.found import Recognised, Refused
+from neatlatch.core.intake.found import IntakeRefused, Recognised
 from neatlatch.core.schemes import CODE, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
 from neatlatch.desk.estate.clients import services as clients
@@ -101,7 +101,7 @@ def recognised(data: bytes, password: str) -> Recognised:
     """What was pasted or dropped, or a field error that says why it cannot be read."""
     try:
         return heavy.run(recognising.recognise, data, timezone.now(), password or None)
-    except Refused as error:
+    except IntakeRefused as error:
         raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
 
 
@@ -341,7 +341,9 @@ def copy(
     made.slots = connection.slots
     made.save()
     for use in connection.uses.select_related("workload"):
-        workloads.use_connection(by, made, workloads.Given.of(use.workload), use.operations)
+        workloads.use_connection(
+            by, made, workloads.WorkloadFields.of(use.workload), use.operations
+        )
     if made.slots:
         carried.append("slots")
     new = [

@@ -19,13 +19,13 @@ from neatlatch.core.schemes import CODE
 from neatlatch.desk.estate.records.connections.models import Account, Connection, SignIn, TokenSet
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.problems import Problem
-from neatlatch.desk.ground.common.roads import road
+from neatlatch.desk.ground.common.transports import transport
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire import oauth
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire.transport import Transport, TransportError
 
-from . import accounts, aside, destinations, tokens
+from . import accounts, destinations, set_aside, tokens
 from .halves import published
 
 LONGEST = timedelta(minutes=15)
@@ -96,7 +96,7 @@ def begin(
             for_tests=for_tests,
         )
         write(by, "went to sign in", "connection", connection.ref)
-    with road(10.0) as way:
+    with transport(10.0) as way:
         refusal = _would_be_refused(way, url, values["redirect_uri"])
     if refusal:
         _end(sign_in, "refused", refusal)
@@ -116,10 +116,10 @@ def _expected(by: Person, connection: Connection, for_tests: bool) -> str:
     return noted.expected if noted else ""
 
 
-def _would_be_refused(way: Road, url: str, redirect_uri: str) -> str:
+def _would_be_refused(way: Transport, url: str, redirect_uri: str) -> str:
     try:
         answer = way.send(Request("GET", url, (("Accept", "text/html"),)))
-    except RoadError:
+    except TransportError:
         return ""  # a browser may have a road that this machine has not
     failure = oauth.would_take(answer, "", redirect_uri)
     if failure is None:
@@ -204,8 +204,8 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier
     )
     try:
-        way = destinations.road_of(connection, 15.0)
-    except RoadError as error:
+        way = destinations.transport_of(connection, 15.0)
+    except TransportError as error:
         return _end(
             sign_in,
             "failed",
@@ -214,7 +214,7 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
     with way:
         try:
             told = oauth.ask(way, "token", request, asked_at)
-        except RoadError as error:
+        except TransportError as error:
             return _end(
                 sign_in,
                 "failed",
@@ -233,7 +233,7 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         account = _whose(way, connection, str(told.reading.fields["access_token"]))
         expected = connection.values.get("account", "")
         if other_account(expected, account):
-            aside.keep(person, connection, told.reading, account, asked_at)
+            set_aside.keep(person, connection, told.reading, account, asked_at)
             return _end(
                 sign_in,
                 "wrong_account",
@@ -255,7 +255,7 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             {"as": account, "scopes": saved.granted},
         )
         ended = _end(sign_in, "signed_in", f"Signed in{f' as {account}' if account else ''}.")
-    aside.let_go(person, connection)
+    set_aside.let_go(person, connection)
     return ended
 
 
@@ -385,7 +385,7 @@ def _trade_refused(reading: replies.Reading) -> str:
     )
 
 
-def _whose(way: Road, connection: Connection, access: str) -> str:
+def _whose(way: Transport, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
     endpoint = published(
         connection.place, connection.client, "introspection_endpoint", connection.slots
@@ -395,7 +395,7 @@ def _whose(way: Road, connection: Connection, access: str) -> str:
     request = oauth2.introspection_request(endpoint, tokens.client_of(connection), access)
     try:
         told = oauth.ask(way, "introspection", request, timezone.now())
-    except RoadError:
+    except TransportError:
         return ""
     fields = told.reading.fields if told.reading.ok else {}
     account = str(fields.get("username") or fields.get("sub") or "")

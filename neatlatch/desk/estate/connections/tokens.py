@@ -38,8 +38,8 @@ from neatlatch.desk.ground.common import owner, safe
 from neatlatch.desk.ground.common.actors import RENEWAL, Actor
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire import oauth
-from neatlatch.wire.holding import Held, NoToken
-from neatlatch.wire.road import ClientCertificate, Road, RoadError
+from neatlatch.wire.token_source import HeldToken, NoToken
+from neatlatch.wire.transport import ClientCertificate, Transport, TransportError
 
 from . import destinations
 from .halves import published
@@ -170,8 +170,8 @@ def _stands(tokens: TokenSet, facts: won.Facts, asked_at: datetime) -> bool:
     return tokens.obtained >= asked_at and tokens.open_access().reveal() == facts["access_token"]
 
 
-def _held(tokens: TokenSet, renewed: bool = False) -> Held:
-    return Held(
+def _held(tokens: TokenSet, renewed: bool = False) -> HeldToken:
+    return HeldToken(
         tokens.open_access().reveal(),
         frozenset(tokens.granted),
         tokens.ends,
@@ -187,7 +187,7 @@ def is_due(tokens: TokenSet, now: datetime) -> bool:
 
 
 @dataclass
-class DeskKeeper:
+class DeskTokenSource:
     """Gives the ladder its tokens."""
 
     connection: Connection
@@ -197,10 +197,10 @@ class DeskKeeper:
     def _mine(self) -> QuerySet[TokenSet]:
         return TokenSet.objects.filter(connection=self.connection, person=self.person)
 
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
+    def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
         """The token held, or a renewed one. Raises :class:`NoToken`."""
         held, exchanges = hold(
-            self.connection, road, force, newer_than=self.given, person=self.person
+            self.connection, transport, force, newer_than=self.given, person=self.person
         )
         self.given = held.generation
         return held, exchanges
@@ -229,7 +229,7 @@ def whose_to_test(connection: Connection, username: str) -> int | None:
     return own.person_id if own else None
 
 
-def live(connection: Connection) -> Held | None:
+def live(connection: Connection) -> HeldToken | None:
     """The token of a shared connection, if it needs no renewal; ``None``: ask :func:`hold`.
 
     One query and no road.
@@ -247,17 +247,17 @@ def live(connection: Connection) -> Held | None:
 
 def hold(
     connection: Connection,
-    road: Road,
+    transport: Transport,
     force: bool = False,
     newer_than: int | None = None,
     person: int | None = None,
-) -> tuple[Held, tuple[Exchange, ...]]:
+) -> tuple[HeldToken, tuple[Exchange, ...]]:
     """A live token of a connection, of a person where each has their own.
 
     Renewals of one token set never overlap, whoever asks.
 
     ``force`` asks for one that is newer than the generation the caller knows (``newer_than``;
-    unless said, the one that stands now). Raises :class:`NoToken`, :class:`RoadError`.
+    unless said, the one that stands now). Raises :class:`NoToken`, :class:`TransportError`.
     """
     seen = (
         newer_than
@@ -325,7 +325,7 @@ def hold(
             else:
                 busy = False
         if not busy:
-            return _renew(connection, tokens, road)
+            return _renew(connection, tokens, transport)
         if time.monotonic() > give_up:
             raise NoToken(
                 Failure(
@@ -364,8 +364,8 @@ def _is_leased(tokens: TokenSet, now: datetime) -> bool:
 
 
 def _renew(
-    connection: Connection, tokens: TokenSet | None, road: Road
-) -> tuple[Held, tuple[Exchange, ...]]:
+    connection: Connection, tokens: TokenSet | None, transport: Transport
+) -> tuple[HeldToken, tuple[Exchange, ...]]:
     """Ask for new tokens; the lease, if there is a token set, is ours, and given back whatever
     happens but a new token.
     """
@@ -376,7 +376,7 @@ def _renew(
         if tokens is not None and (newer := _newer(connection, tokens)) is not None:
             return _held(newer, renewed=True), ()
         request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
-        told = oauth.ask(road, "token", request, asked_at)
+        told = oauth.ask(transport, "token", request, asked_at)
         if told.reading.ok:
             saved = save_new(
                 connection,
@@ -597,7 +597,7 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
         return "no, it publishes no address for that"
     client, refused = client_of(connection), ""
     try:
-        with destinations.road_of(connection, 10.0) as way:
+        with destinations.transport_of(connection, 10.0) as way:
             for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
                 if not token:
                     continue
@@ -609,6 +609,6 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
                 )
                 if not told.reading.ok:
                     refused = refused or str(told.reading.error or told.exchange.status)
-    except RoadError as error:
+    except TransportError as error:
         return f"no, it could not be reached: {error.failure.code}"
     return f"no, it answered {refused}" if refused else "yes"

@@ -14,7 +14,7 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 
 _FIELDS = ("secret_id", "state", "source", "put_in_by", "public_key")
 
@@ -31,7 +31,7 @@ def check(key: str) -> UUID:
 
 @transaction.atomic
 def credential(
-    by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: Told
+    by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: DeclaredChange
 ) -> Credential:
     """Make or change what is known of a credential; those that hold it are worked out anew."""
     found = Credential.objects.select_for_update().filter(pk=identity).first()

@@ -16,18 +16,18 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.journal.services import DeclaredChange
 
-from .services import Given, put
+from .services import WorkloadFields, put
 
 _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws")
 
 
-def check(given: Mapping[str, Any]) -> Given:
+def check(given: Mapping[str, Any]) -> WorkloadFields:
     """Check what a file declares of a workload by itself; what is kept of it. Raises field
     errors.
     """
-    return Given(
+    return WorkloadFields(
         **{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])
     ).checked()
 
@@ -41,7 +41,7 @@ def check_use(ref: str, connection_application: str, application: str, name: str
 
 
 @transaction.atomic
-def workload(by: Actor, given: Mapping[str, Any], told: Told) -> Workload:
+def workload(by: Actor, given: Mapping[str, Any], told: DeclaredChange) -> Workload:
     """Make or change a workload, and what it calls, to what is declared. Raises
     :class:`Problem`.
     """

@@ -22,7 +22,7 @@ KINDS = ("job", "report", "script", "agent")
 
 
 @dataclass(frozen=True)
-class Given:
+class WorkloadFields:
     """What is said of a workload.
 
     ``environment`` is its key; ``owner`` as :func:`owners.named` reads it.
@@ -38,7 +38,7 @@ class Given:
     draws: bool = False
 
     @classmethod
-    def of(cls, workload: Workload) -> Given:
+    def of(cls, workload: Workload) -> WorkloadFields:
         """A workload as it stands."""
         return cls(
             workload.name,
@@ -51,7 +51,7 @@ class Given:
             workload.draws,
         )
 
-    def checked(self) -> Given:
+    def checked(self) -> WorkloadFields:
         """The same, tidied. Raises field errors."""
         given = replace(
             self,
@@ -80,7 +80,7 @@ class Given:
         return given
 
 
-def put(workload: Workload, given: Given) -> None:
+def put(workload: Workload, given: WorkloadFields) -> None:
     """Take what is said over, without saving it. Raises a field error."""
     workload.name, workload.kind, workload.runs = given.name, given.kind, given.runs
     workload.owner = owners.named(given.owner)
@@ -92,12 +92,12 @@ def put(workload: Workload, given: Given) -> None:
 
 
 def _told(workload: Workload) -> changes.Plain:
-    told = asdict(Given.of(workload)) | {"owner": workload.owner_name}
+    told = asdict(WorkloadFields.of(workload)) | {"owner": workload.owner_name}
     return {**told, "windows": list(told["windows"])}
 
 
 @transaction.atomic
-def add(by: Actor, given: Given) -> Workload:
+def add(by: Actor, given: WorkloadFields) -> Workload:
     """Add a workload."""
     given = given.checked()
     environment = applications.environment(given.environment)
@@ -134,9 +134,9 @@ def change(by: Actor, workload: Workload, said: dict[str, Any]) -> Workload:
     )
     check_unchanged(workload.version, seen)
     before = _told(workload)
-    given = Given(
+    given = WorkloadFields(
         **{
-            **asdict(Given.of(workload)),
+            **asdict(WorkloadFields.of(workload)),
             **{key: value for key, value in said.items() if value is not None},
         }
     ).checked()
@@ -218,7 +218,9 @@ def use(
 
 
 @transaction.atomic
-def use_connection(by: Actor, connection: Connection, given: Given, operations: list[str]) -> Use:
+def use_connection(
+    by: Actor, connection: Connection, given: WorkloadFields, operations: list[str]
+) -> Use:
     """Note on a connection's page who uses it; a workload of that name in the connection's
     environment is taken as the same one.
     """
@@ -291,7 +293,7 @@ def stop_using(by: Actor, found: Use) -> None:
     found.delete()
 
 
-def seen(found: Use, text: str) -> seen_calls.Seen:
+def seen(found: Use, text: str) -> seen_calls.CallCounts:
     """What a log says that a workload called of this application.
 
     Raises field errors. Nothing is kept.

@@ -27,7 +27,7 @@ SLICE, EVERY, SOON = 2_000, timedelta(days=7), timedelta(hours=1)
 
 
 @dataclass(frozen=True)
-class Told:
+class DeclaredChange:
     """How a service tells of a change that a file declares: what was done, and in words what
     changed.
     """
@@ -186,7 +186,7 @@ def changes_since(noun: str, identity: Any, version: int) -> list[dict[str, Any]
 
 
 @dataclass(frozen=True)
-class Verdict:
+class JournalVerdict:
     """What a check found: the fault in words, or ``None``; of how many entries in all; and the
     first that was looked at.
     """
@@ -205,7 +205,7 @@ def _last_number() -> int:
     return Entry.objects.order_by("-number").values_list("number", flat=True).first() or 0
 
 
-def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
+def check(whole: bool = True, anchor: str = "", beside: bool = True) -> JournalVerdict:
     """Check triggers, anchor and chain; not ``whole``: only from the last checkpoint on.
 
     ``anchor`` is one that was kept elsewhere, to be found in the journal too; not ``beside``: the
@@ -214,7 +214,7 @@ def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
     last = _last_number()
     fault = _about(last, anchor, beside)
     if fault is not None or last == 0:
-        return Verdict(fault, last, 1)
+        return JournalVerdict(fault, last, 1)
     start = chain.Start()
     if not whole:
         fault, start = _checkpoint(last)
@@ -225,7 +225,7 @@ def check(whole: bool = True, anchor: str = "", beside: bool = True) -> Verdict:
             _keyed_from(),
             start,
         )
-    return Verdict(fault, last, start.number + 1)
+    return JournalVerdict(fault, last, start.number + 1)
 
 
 def _about(last: int, anchor: str = "", beside: bool = True) -> str | None:
@@ -277,7 +277,7 @@ def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
     return chain.beyond_anchor(told, last, there), chain.Start(number, told.own)
 
 
-def check_and_note() -> Verdict:
+def check_and_note() -> JournalVerdict:
     """:func:`check` of the whole, whose outcome stands from now on."""
     begun, verdict = timezone.now(), check()
     last = (

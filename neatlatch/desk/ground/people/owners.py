@@ -17,7 +17,7 @@ from neatlatch.core import changes
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.quick_rows import Reading
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 
 from .models import Owner, Person, Team
 
@@ -310,7 +310,7 @@ def remove(by: Actor, owner: Owner) -> None:
 
 
 @transaction.atomic
-def declare(by: Actor, key: str, reached: Reached, told: Told) -> Owner:
+def declare(by: Actor, key: str, reached: Reached, told: DeclaredChange) -> Owner:
     """Say how the owner that a file names is reached. Raises a field error."""
     owner = named(key)
     if owner is None:

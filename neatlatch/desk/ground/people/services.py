@@ -6,7 +6,7 @@ from django.db import IntegrityError, transaction
 
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
-from neatlatch.desk.ground.journal.services import Told, write
+from neatlatch.desk.ground.journal.services import DeclaredChange, write
 
 from . import factors, log_in, owners, passwords
 from .models import Person, Role
@@ -68,7 +68,7 @@ def somebody_is_there() -> Problem:
 
 @transaction.atomic
 def declare(
-    by: Actor, username: str, name: str, email: str, role: str, active: bool, told: Told
+    by: Actor, username: str, name: str, email: str, role: str, active: bool, told: DeclaredChange
 ) -> Person:
     """Make somebody who logs in, or change their name and address; a new one has no password until
     an administrator sets one. Role and access of one who is there are :func:`change`'s."""

@@ -12,7 +12,7 @@ from pydantic import Field
 from neatlatch.desk.estate.applications import environments as services
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 
 from .shapes import EnvironmentOut, environment_out
 
@@ -31,7 +31,7 @@ class EnvironmentDetail(EnvironmentOut):
     in_use: bool
 
 
-class EnvironmentIn(Given):
+class EnvironmentIn(RequestBody):
     """A new environment, the last in order."""
 
     key: str
@@ -41,7 +41,7 @@ class EnvironmentIn(Given):
     wants_service_account: bool = False
 
 
-class EnvironmentChange(Given):
+class EnvironmentChange(RequestBody):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -50,7 +50,7 @@ class EnvironmentChange(Given):
     wants_service_account: bool | None = None
 
 
-class EnvironmentOrder(Given):
+class EnvironmentOrder(RequestBody):
     """The keys of all environments, in order."""
 
     keys: list[str] = Field(max_length=500)

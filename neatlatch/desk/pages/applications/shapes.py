@@ -9,7 +9,7 @@ from typing import Any
 from neatlatch.core import profiles
 from neatlatch.core.schemes import Value
 from neatlatch.desk.estate.records.applications.models import Environment
-from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ class PlaceOut:
     connections: int
 
 
-class ScopeIO(Given):
+class ScopeIO(RequestBody):
     """A scope and its meaning."""
 
     name: str
@@ -178,7 +178,7 @@ class ProfilePreview:
     says: str
 
 
-class ProfileIn(Given):
+class ProfileIn(RequestBody):
     """A profile to try: plain values, or the same as YAML text."""
 
     profile: dict[str, Any] | None = None
@@ -215,7 +215,7 @@ class ApplicationOut:
     rules_kept: bool
 
 
-class ApplicationIn(Given):
+class ApplicationIn(RequestBody):
     """A new application, or one more environment of one: by its metadata address, its API
     description, or by hand.
 
@@ -250,7 +250,7 @@ class ShippedOut:
     slots: list[ValueOut]
 
 
-class ApplicationChange(Given):
+class ApplicationChange(RequestBody):
     """What to change; absent: stays."""
 
     purpose: str | None = None

@@ -192,9 +192,9 @@ def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
     return _whole(identity)
 
 
-def _asked(given: CertificateAsked, profile: str) -> services.Asked:
+def _asked(given: CertificateAsked, profile: str) -> services.CertificateOrder:
     names = tuple(name.strip() for name in given.names if name.strip())
-    return services.Asked(
+    return services.CertificateOrder(
         profile, given.common_name.strip(), names, given.days, given.request, given.key_kind
     )
 

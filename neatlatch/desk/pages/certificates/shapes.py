@@ -7,11 +7,11 @@ from datetime import datetime
 from uuid import UUID
 
 from neatlatch.core.certificates import explaining, facts
-from neatlatch.core.certificates.replacing import Step
+from neatlatch.core.certificates.replacing import ReplacementStep
 from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 
 
@@ -81,7 +81,7 @@ class RevocationsOut:
     revoked: list[RevokedOut]
 
 
-class ReadingIn(Given):
+class ReadingIn(RequestBody):
     """What is to be explained: text in PEM, or any form in base64.
 
     ``trust``: ``its-own``, ``none``, or an environment whose roots are trusted.
@@ -207,7 +207,7 @@ class HouseCertificates:
     moved_by: datetime | None
 
 
-class CertificateAsked(Given):
+class CertificateAsked(RequestBody):
     """What is to be issued: by a signing request, or with a key that the house makes."""
 
     common_name: str = ""
@@ -224,14 +224,14 @@ class ServerAsked(CertificateAsked):
     environment: str
 
 
-class RenewalIn(Given):
+class RenewalIn(RequestBody):
     """A renewal: with a new request where its holder makes the key."""
 
     request: str = ""
     days: int = 0
 
 
-class CertificateRevocation(Given):
+class CertificateRevocation(RequestBody):
     """Why it is revoked: one of the standard's reasons, and words for the journal."""
 
     reason: str
@@ -247,13 +247,13 @@ class CertificateMade:
     pem: str
 
 
-class SwitchIn(Given):
+class SwitchIn(RequestBody):
     """Whether the new authority issues."""
 
     new: bool
 
 
-class TrustIn(Given):
+class TrustIn(RequestBody):
     """Whether a receiver trusts a root."""
 
     receiver: str
@@ -371,7 +371,7 @@ def row(issued: Issued, replaced_by: UUID | None, now: datetime) -> CertificateR
     )
 
 
-def step(planned: Step) -> StepOutline:
+def step(planned: ReplacementStep) -> StepOutline:
     """A step of a replacement."""
     return StepOutline(
         key=planned.key,

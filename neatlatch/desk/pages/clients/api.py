@@ -23,8 +23,8 @@ from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.answers import written
-from neatlatch.desk.ground.common.given import Given, Moment
 from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.pages.applications.shapes import (
     EnvironmentOut,
     ValueOut,
@@ -67,7 +67,7 @@ class Clients:
     next: str | None
 
 
-class ClientIn(Given):
+class ClientIn(RequestBody):
     """A client to register.
 
     ``by_house``: issued by the house authority; ``by_protocol``: let the application register it
@@ -92,7 +92,7 @@ class ClientIn(Given):
     request: str = ""
 
 
-class NoteIn(Given):
+class NoteIn(RequestBody):
     """What the application's own screens show of us; absent: stays."""
 
     name: str | None = None
@@ -105,7 +105,7 @@ class NoteIn(Given):
     vendor_shared: bool | None = None
 
 
-class ClientChange(Given):
+class ClientChange(RequestBody):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -196,27 +196,27 @@ class ClientOut:
     notes: list[str] = field(default_factory=list)
 
 
-class Tick(Given):
+class Tick(RequestBody):
     """A step, ticked off or not."""
 
     key: str
     done: bool
 
 
-class ClientIdIn(Given):
+class ClientIdIn(RequestBody):
     """The client ID that the application gave."""
 
     client_id: str
 
 
-class ConsentIn(Given):
+class ConsentIn(RequestBody):
     """An administrator's consent to a scope."""
 
     scope: str
     given: bool = True
 
 
-class UriIn(Given):
+class UriIn(RequestBody):
     """A redirect URI to look at."""
 
     uri: str
@@ -412,7 +412,7 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
                 by,
                 place,
                 given.name,
-                certificates.Asked("client", request=given.request),
+                certificates.CertificateOrder("client", request=given.request),
                 contacts=fields.contacts,
             )
             return 201, shape(client, made.pk if made else None)

@@ -16,7 +16,7 @@ from neatlatch.core.redirect_bench import Effect
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.pages.connections.shapes import PieceOut
 from neatlatch.desk.work import benches
@@ -85,7 +85,7 @@ class UriBenchOut:
     acts: list[StepOut]
 
 
-class UrisIn(Given):
+class UrisIn(RequestBody):
     """The redirect URIs that a client shall have (null: leave a planned change)."""
 
     redirect_uris: list[str] | None

@@ -23,15 +23,15 @@ from neatlatch.desk.estate.records.clients.models import Client, ConsentRequest
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import links, problems
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work import benches
 
 router = Router(tags=["benches"])
 
 
-class ScopesIn(Given):
+class ScopesIn(RequestBody):
     """The scopes, or roles, that would be left."""
 
     scopes: list[str]
@@ -191,7 +191,7 @@ class MatrixOut:
     requests: list[ConsentRequestOut]
 
 
-class ConsentAskIn(Given):
+class ConsentAskIn(RequestBody):
     """Scopes to ask an administrator's consent for, and of whom."""
 
     scopes: list[str]
@@ -401,7 +401,7 @@ class AskedConsentOut:
     says: str
 
 
-class ConsentAnswerIn(Given):
+class ConsentAnswerIn(RequestBody):
     """The answer: the scopes consented to (none: refused), and who says so."""
 
     given: list[str] = []

@@ -18,12 +18,12 @@ from neatlatch.desk.estate.lookups import find_connection
 from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, links, problems
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
-from neatlatch.desk.work import leaving
+from neatlatch.desk.work import offboarding
 
 from .shapes import ConnectionOut
 from .shaping import full
@@ -33,7 +33,7 @@ router = Router(tags=["accounts"])
 _MOST_PEOPLE = 200
 
 
-class SharingIn(Given):
+class SharingIn(RequestBody):
     """One shared account, or each person their own; the team it belongs to, and the service account
     that tests use (absent: stays, empty: none).
     """
@@ -63,7 +63,7 @@ class HoldingOut:
     link: str
 
 
-class TokensEndIn(Given):
+class TokensEndIn(RequestBody):
     """Whose tokens, where each has their own (empty: the shared ones), and why."""
 
     username: str = ""
@@ -98,7 +98,7 @@ class AccountsOut:
     tests_signed_in_at: datetime | None
 
 
-class AccountAskIn(Given):
+class AccountAskIn(RequestBody):
     """Somebody to ask, and what their account is called there (empty: not known)."""
 
     username: str
@@ -117,7 +117,7 @@ class MineOut(HoldingOut):
     tests_do: str
 
 
-class TeamIn(Given):
+class TeamIn(RequestBody):
     """A team's name and the login names of its people."""
 
     name: str
@@ -195,7 +195,7 @@ class BelongingsOut:
     more: bool
 
 
-class HandOverIn(Given):
+class HandOverIn(RequestBody):
     """Who takes over, and which of the things; ``each``: by a thing's key who takes that."""
 
     to: str = ""
@@ -430,7 +430,7 @@ def remove_team(request: HttpRequest, identity: int) -> tuple[int, None]:
 
 
 def _belongings(person: Person) -> BelongingsOut:
-    found = leaving.belongings(person)
+    found = offboarding.belongings(person)
     things = [
         BelongingOut(
             key=thing.key,
@@ -476,19 +476,19 @@ def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> Belongi
     by, person = guard.need(request, "change"), _known(username)
     known = {
         thing.key
-        for thing in leaving.belongings(person, most=None).things
+        for thing in offboarding.belongings(person, most=None).things
         if thing.act == "hand_over"
     }
     wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
     to = {key: name for key, name in wanted.items() if key in known}
     if not to:
         raise wrong_fields({"keys": "Choose what is to be handed over."})
-    leaving.hand_over(by, person, to)
+    offboarding.hand_over(by, person, to)
     return _belongings(_known(username))
 
 
 @router.post("/people/{username}/leavings", response=BelongingsOut)
 def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
-    leaving.leave(guard.need(request, "change"), _known(username))
+    offboarding.leave(guard.need(request, "change"), _known(username))
     return _belongings(_known(username))

@@ -15,13 +15,13 @@ from neatlatch.core.intake.recognise import LARGEST
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import (
     accounts,
-    aside,
     destinations,
-    meaning,
-    mending,
+    fixes,
     naming,
+    profile_effects,
     renewals,
     services,
+    set_aside,
     setting_up,
     sign_in,
 )
@@ -225,9 +225,7 @@ def not_done_to_connections(request: HttpRequest, ref: str) -> NoReturn:
 def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
-    mending.act(
-        by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by)
-    )
+    fixes.act(by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by))
     return full(find_connection(ref))
 
 
@@ -396,7 +394,7 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
 def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionOut:
     """Use the tokens of a wrong account that were set aside, or end them."""
     by, found = guard.need(request, "test"), find_connection(ref)
-    (aside.use if given.use else aside.refuse)(by, found)
+    (set_aside.use if given.use else set_aside.refuse)(by, found)
     return full(find_connection(ref))
 
 
@@ -439,7 +437,7 @@ def add_workload(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, 
     workloads.use_connection(
         by,
         found,
-        workloads.Given(given.name, "", given.kind, given.owner, given.runs),
+        workloads.WorkloadFields(given.name, "", given.kind, given.owner, given.runs),
         given.operations,
     )
     return 201, full(find_connection(ref))
@@ -469,7 +467,7 @@ def preview(request: HttpRequest, key: str, given: ProfileIn) -> ProfilePreview:
     guard.need(request, "change")
     application = find_application(key)
     profile = applications.read_given(given.profile, given.text)
-    meanings = meaning.of_change(application, profile)
+    meanings = profile_effects.of_change(application, profile)
     refs = {effect.ref for effect in meanings}
     says = (
         f"{len(refs)} of its connections would change."

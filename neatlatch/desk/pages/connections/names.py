@@ -17,8 +17,8 @@ from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.lookups import find_connection
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 
 from .shapes import ConnectionOut
 from .shaping import full
@@ -45,7 +45,7 @@ class ReferenceConverter:
 register_converter(ReferenceConverter, "ref")
 
 
-class NameIn(Given):
+class NameIn(RequestBody):
     """A name to give."""
 
     name: str
@@ -72,14 +72,14 @@ class NameProposals:
     following: str
 
 
-class Renaming(Given):
+class Renaming(RequestBody):
     """A connection and the name it is to have."""
 
     ref: str
     name: str
 
 
-class Renamings(Given):
+class Renamings(RequestBody):
     """Connections to rename, 100 at the most."""
 
     renamings: list[Renaming] = Field(max_length=naming.MOST_PROPOSED)

@@ -7,7 +7,7 @@ from datetime import datetime
 from uuid import UUID
 
 from neatlatch.desk.estate.connections import destinations
-from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, SchemeOut, ValueOut
 
 
@@ -225,13 +225,13 @@ class ConnectionOut(ConnectionRow):
     notes: dict[str, list[str]] = field(default_factory=dict)
 
 
-class SetAsideChoice(Given):
+class SetAsideChoice(RequestBody):
     """Whether to use the tokens that were set aside, or to end them."""
 
     use: bool
 
 
-class ConnectionIn(Given):
+class ConnectionIn(RequestBody):
     """A new connection; ``name`` is the same for one purpose in each environment."""
 
     name: str
@@ -246,7 +246,7 @@ class ConnectionIn(Given):
     secret_ends: Moment | None = None
 
 
-class ConnectionChange(Given):
+class ConnectionChange(RequestBody):
     """What to change; absent: stays."""
 
     values: dict[str, str] | None = None
@@ -259,7 +259,7 @@ class ConnectionChange(Given):
     work_in_rounds: bool | None = None
 
 
-class ActIn(Given):
+class ActIn(RequestBody):
     """An act of a pin."""
 
     pin: str
@@ -267,7 +267,7 @@ class ActIn(Given):
     value: str = ""
 
 
-class SecretIn(Given):
+class SecretIn(RequestBody):
     """A new secret for the caller side; ``key`` is that of the value it is for (empty:
     the first).
     """
@@ -277,7 +277,7 @@ class SecretIn(Given):
     ends: Moment | None = None
 
 
-class CertificateIn(Given):
+class CertificateIn(RequestBody):
     """A certificate, its chain and its key: PEM as text, or any of the forms in base64;
     ``password`` opens what is locked.
     """
@@ -287,13 +287,13 @@ class CertificateIn(Given):
     password: str = ""
 
 
-class SchemeName(Given):
+class SchemeName(RequestBody):
     """The way in to take."""
 
     scheme: str
 
 
-class SetUpIn(Given):
+class SetUpIn(RequestBody):
     """What a set-up begins with."""
 
     application: str
@@ -331,7 +331,7 @@ class SetUpOut:
     copies_to: list[EnvironmentChoice]
 
 
-class EnvironmentName(Given):
+class EnvironmentName(RequestBody):
     """An environment, by its key."""
 
     environment: str
@@ -348,7 +348,7 @@ class CopyOut:
     new: list[str]
 
 
-class IntakeIn(Given):
+class IntakeIn(RequestBody):
     """Anything that was pasted, or a dropped file in base64; ``connection`` is the one whose values
     it may fill.
     """
@@ -368,13 +368,13 @@ class IntakeTake(IntakeIn):
     choices: dict[str, str] = {}
 
 
-class ClientName(Given):
+class ClientName(RequestBody):
     """The client registration to name."""
 
     client: UUID
 
 
-class SignInIn(Given):
+class SignInIn(RequestBody):
     """The page to come back to; ``for_tests``: as the service account for tests, where each person
     has an account of their own.
     """
@@ -411,7 +411,7 @@ class SignInState:
     ended: datetime | None
 
 
-class UsedByIn(Given):
+class UsedByIn(RequestBody):
     """A workload of the connection."""
 
     name: str

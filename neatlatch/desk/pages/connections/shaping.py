@@ -13,7 +13,7 @@ from neatlatch.core.pins import Pin
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.estate import object_notes
-from neatlatch.desk.estate.connections import aside, destinations, halves, naming, sign_in
+from neatlatch.desk.estate.connections import destinations, halves, naming, set_aside, sign_in
 from neatlatch.desk.estate.connections.limits import limits_of_tests
 from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.records.clients.models import Client, Kind
@@ -229,7 +229,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
 
 
 def _set_aside(connection: Connection) -> SetAsideOut | None:
-    row = aside.of(connection)
+    row = set_aside.of(connection)
     return SetAsideOut(account=row.account, at=row.at, by=row.by) if row is not None else None
 
 

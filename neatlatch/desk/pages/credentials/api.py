@@ -11,8 +11,8 @@ from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.core import filter_words
-from neatlatch.desk.authority import handing
-from neatlatch.desk.authority.handing import ReceiptOut
+from neatlatch.desk.authority import handovers
+from neatlatch.desk.authority.handovers import ReceiptOut
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.credentials import ends, owned, services
 from neatlatch.desk.estate.lookups import find_environment
@@ -21,7 +21,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential, Handove
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import written
-from neatlatch.desk.work.credentials import leaks, life
+from neatlatch.desk.work.credentials import histories, leaks
 from neatlatch.desk.work.credentials.shown import LeakOut, WholeCredentialOut
 
 from .listing import FIELDS, CredentialRow, Credentials, fitting, page_of
@@ -76,7 +76,7 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
     keys, following = page_of(
         fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor
     )
-    found, tags = life.rows(keys, now), object_notes.tags_of(Credential, keys)
+    found, tags = histories.rows(keys, now), object_notes.tags_of(Credential, keys)
     items = [
         CredentialRow(**vars(found[key]), tags=tags.get(key, [])) for key in keys if key in found
     ]
@@ -101,7 +101,7 @@ def credential(request: HttpRequest, identity: UUID) -> WholeCredentialOut:
     )
     if found is None:
         raise problems.not_found("credential")
-    return life.whole(found, timezone.now())
+    return histories.whole(found, timezone.now())
 
 
 def _credential(identity: UUID) -> Credential:
@@ -116,14 +116,14 @@ def _credential(identity: UUID) -> Credential:
 def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> WholeCredentialOut:
     """Note when a secret ends, where people have to say it."""
     by = guard.need(request, "change")
-    return life.whole(ends.set_end(by, _credential(identity), given.ends), timezone.now())
+    return histories.whole(ends.set_end(by, _credential(identity), given.ends), timezone.now())
 
 
 @router.put("/credentials/{identity}/owner", response=WholeCredentialOut)
 def set_owner(request: HttpRequest, identity: UUID, given: OwnerIn) -> WholeCredentialOut:
     """Say whose a credential is; empty: nobody's own."""
     by = guard.need(request, "change")
-    return life.whole(owned.give(by, _credential(identity), given.owner), timezone.now())
+    return histories.whole(owned.give(by, _credential(identity), given.owner), timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)
@@ -147,7 +147,7 @@ def make_link(
     request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn
 ) -> tuple[int, LinkMade]:
     """Hand it over by a link that serves once, within a day, together with a code."""
-    handover, address, code = handing.make_link(
+    handover, address, code = handovers.make_link(
         guard.need(request, "change"), _find(identity), given.to
     )
     response["Cache-Control"] = "no-store"
@@ -160,7 +160,7 @@ def make_file(
     request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn
 ) -> tuple[int, FileMade]:
     """Hand it over as a file that only the owner of a key can read."""
-    handover, content = handing.make_file(
+    handover, content = handovers.make_file(
         guard.need(request, "change"), _find(identity), given.to, given.key
     )
     response["Cache-Control"] = "no-store"
@@ -173,7 +173,7 @@ def make_pkcs12(
     request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In
 ) -> tuple[int, Pkcs12Made]:
     """Hand a certificate over with its key as a PKCS#12 file; its password goes by another road."""
-    handover, data, password = handing.make_pkcs12(
+    handover, data, password = handovers.make_pkcs12(
         guard.need(request, "change"), _find(identity), given.to
     )
     response["Cache-Control"] = "no-store"
@@ -187,14 +187,14 @@ def make_pkcs12(
 def receipts(request: HttpRequest) -> list[ReceiptOut]:
     """Receipts of handovers, newest first."""
     guard.need(request, "look")
-    return [handing.as_receipt(receipt) for receipt in handing.receipts()]
+    return [handovers.as_receipt(receipt) for receipt in handovers.receipts()]
 
 
 @router.get("/asked/handovers/{token}", auth=None, response=AskedHandoverOut)
 def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> AskedHandoverOut:
     """What a link hands over; nothing of the secret. Wants no log-in, only the link."""
     response["Cache-Control"] = "no-store"
-    found = handing.find_link(token)
+    found = handovers.find_link(token)
     client = found.credential.client
     over = (
         found.shown is not None
@@ -217,7 +217,9 @@ def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn
     """Take the secret, this once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
-    _, value = handing.take(token, given.code, given.name, str(request.META.get("REMOTE_ADDR", "")))
+    _, value = handovers.take(
+        token, given.code, given.name, str(request.META.get("REMOTE_ADDR", ""))
+    )
     response["Cache-Control"] = "no-store"
     return Shown(value=value, hide_after_seconds=60)
 
@@ -232,7 +234,7 @@ def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
     if found is None:
         raise problems.not_found("credential")
     response["Cache-Control"] = "no-store"
-    return Shown(value=handing.reveal(by, found, given.reason, given.code), hide_after_seconds=60)
+    return Shown(value=handovers.reveal(by, found, given.reason, given.code), hide_after_seconds=60)
 
 
 @router.get("/revealing", response=list[RevealingOut])
@@ -251,7 +253,7 @@ def revealing(request: HttpRequest) -> list[RevealingOut]:
 def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[RevealingOut]:
     """Permit it, with a fresh code of the second factor, or no longer."""
     by = guard.need(request, "change")
-    handing.permit_revealing(by, find_environment(environment), given.reveals, given.code)
+    handovers.permit_revealing(by, find_environment(environment), given.reveals, given.code)
     return revealing(request)
 
 

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -25,7 +25,7 @@ class HandoverOut:
     closed: datetime | None
 
 
-class LinkIn(Given):
+class LinkIn(RequestBody):
     """Whom the link is for."""
 
     to: str
@@ -40,7 +40,7 @@ class LinkMade:
     ends: datetime
 
 
-class FileIn(Given):
+class FileIn(RequestBody):
     """Whose key, and the public key: PEM, certificate or JWK."""
 
     to: str
@@ -55,7 +55,7 @@ class FileMade:
     content: str
 
 
-class Pkcs12In(Given):
+class Pkcs12In(RequestBody):
     """Whom a PKCS#12 file is for."""
 
     to: str
@@ -70,7 +70,7 @@ class Pkcs12Made:
     password: str
 
 
-class LeakIn(Given):
+class LeakIn(RequestBody):
     """Whatever was found somewhere it should not be."""
 
     text: str
@@ -89,14 +89,14 @@ class AskedHandoverOut:
     over: bool
 
 
-class TakeIn(Given):
+class TakeIn(RequestBody):
     """The code that came by another road, and who takes it."""
 
     code: str
     name: str
 
 
-class RevealIn(Given):
+class RevealIn(RequestBody):
     """Why, and a fresh code of the second factor."""
 
     reason: str
@@ -112,7 +112,7 @@ class RevealingOut:
     reveals: bool
 
 
-class RevealingIn(Given):
+class RevealingIn(RequestBody):
     """Whether it is permitted from now on; to permit it wants a fresh code of the second factor."""
 
     reveals: bool
@@ -127,13 +127,13 @@ class Shown:
     hide_after_seconds: int
 
 
-class OwnerIn(Given):
+class OwnerIn(RequestBody):
     """Whose a credential is: a person, a team or a contact by name; empty: nobody's own."""
 
     owner: str
 
 
-class EndIn(Given):
+class EndIn(RequestBody):
     """When a secret ends; null: no end is known."""
 
     ends: Moment | None

@@ -29,14 +29,14 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
-from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.work.drawing.models import Drawn
 
 router = Router(tags=["drawing"])
 
 
-class OwnKeyIn(Given):
+class OwnKeyIn(RequestBody):
     """What a workload is to draw with: a ``key``, a ``client`` of OAuth 2.0, or a ``certificate``
     (with ``request``: for the key in that signing request). Its ``right``: ``relay``, to send
     requests through the relay only, or ``draw``, to take headers too.

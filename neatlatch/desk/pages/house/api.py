@@ -44,7 +44,7 @@ from neatlatch.desk.pages.house.shapes import (
     TokenLife,
     TurnedOut,
 )
-from neatlatch.desk.work.credentials import life
+from neatlatch.desk.work.credentials import histories
 
 from .shapes import (
     AcceptsIn,
@@ -357,7 +357,7 @@ def _issued(client: Client) -> IssuedOut:
         .prefetch_related("holders__connection")
     )
     shown = list(rows.annotate(living=Count("access_tokens", alive)).order_by("-issued")[:20])
-    drawn = life.drawn_by(credential.pk for credential in shown)
+    drawn = histories.drawn_by(credential.pk for credential in shown)
     living = Access.objects.filter(client=client, revoked=None, ends__gt=now)
 
     def secret(credential: Any) -> SecretLife:

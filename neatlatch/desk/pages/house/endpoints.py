@@ -19,12 +19,12 @@ from django.views.decorators.csrf import csrf_exempt
 
 from neatlatch.core import house_key
 from neatlatch.core.authority import ceiling, registering, status_list, telling
-from neatlatch.core.authority.refusing import Refused, SentBack, once, presented
+from neatlatch.core.authority.refusing import RequestRefused, SentBack, once, presented
 from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.estate.clients.services import put_fields
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.ground.common import at_once, bodies
+from neatlatch.desk.ground.common import bodies, fast_path
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL
 from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
@@ -39,7 +39,7 @@ View = Callable[..., HttpResponse]
 def _environment(key: str) -> Environment:
     found = Environment.objects.filter(key=key).first()
     if found is None:
-        raise Refused("not_found", "There is no such authority", 404)
+        raise RequestRefused("not_found", "There is no such authority", 404)
     return found
 
 
@@ -70,7 +70,7 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
             try:
                 found = _environment(environment)
                 answer = view(request, found, **rest)
-            except Refused as refused:
+            except RequestRefused as refused:
                 if found is not None and refused.status != 404:
                     named = str(getattr(request, "client_named", ""))
                     issuing.turned_away(
@@ -103,16 +103,18 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
 
 
 def _form(request: HttpRequest) -> dict[str, str]:
-    """The form fields of a request, each once. Raises :class:`Refused`."""
+    """The form fields of a request, each once. Raises :class:`RequestRefused`."""
     if request.content_type != "application/x-www-form-urlencoded":
-        raise Refused("invalid_request", "The body must be application/x-www-form-urlencoded")
+        raise RequestRefused(
+            "invalid_request", "The body must be application/x-www-form-urlencoded"
+        )
     body = bodies.of(request, LARGEST_BODY)
     if body is None:
-        raise Refused("invalid_request", "The body is too large")
+        raise RequestRefused("invalid_request", "The body is too large")
     try:
         pairs = parse_qsl(body.decode("utf-8"), keep_blank_values=True, max_num_fields=MOST_FIELDS)
     except ValueError as error:
-        raise Refused("invalid_request", "The body cannot be read") from error
+        raise RequestRefused("invalid_request", "The body cannot be read") from error
     return once(pairs)
 
 
@@ -134,7 +136,7 @@ def authorize(request: HttpRequest, environment: Environment) -> HttpResponse:
     address has so many.
     """
     if not _ASKED.take(_address(request)):
-        raise Refused(
+        raise RequestRefused(
             "temporarily_unavailable",
             "Too many requests came from this address. Wait a minute",
             429,
@@ -154,7 +156,7 @@ def authorize(request: HttpRequest, environment: Environment) -> HttpResponse:
     except SentBack as back:
         return HttpResponseRedirectAnywhere(back.location(issuing.issuer(environment)))
     except ValueError as error:
-        raise Refused("invalid_request", "The request cannot be read") from error
+        raise RequestRefused("invalid_request", "The request cannot be read") from error
     return HttpResponseRedirect(f"/allow/{waiting.pk}")
 
 
@@ -182,16 +184,16 @@ def introspect(request: HttpRequest, environment: Environment) -> HttpResponse:
     form = _form(request)
     asker, _ = _signed_in(request, environment, form)
     if "token" not in form:
-        raise Refused("invalid_request", "token is wanted")
+        raise RequestRefused("invalid_request", "token is wanted")
     return JsonResponse(tokens.introspect(environment, asker, form["token"], _address(request)))
 
 
 def _introspected(asks: Sequence[tuple[str, str, bytes, str]]) -> list[str | None]:
     now = timezone.now()
-    return [at_once.or_none(quick.introspect, *ask, now) for ask in asks]
+    return [fast_path.or_none(quick.introspect, *ask, now) for ask in asks]
 
 
-_TOGETHER = at_once.Together(_introspected)
+_TOGETHER = fast_path.Together(_introspected)
 
 
 async def usual(scope: Scope, body: bytes, send: Any) -> bool:
@@ -199,17 +201,17 @@ async def usual(scope: Scope, body: bytes, send: Any) -> bool:
 
     Answers whether it did.
     """
-    environment, headers = str(scope["path"]).split("/")[2], at_once.headers_of(scope)
+    environment, headers = str(scope["path"]).split("/")[2], fast_path.headers_of(scope)
     if (
         headers.get("content-type", "").partition(";")[0].strip()
         != "application/x-www-form-urlencoded"
     ):
         return False
     found = await _TOGETHER.ask(
-        (environment, headers.get("authorization", ""), body, at_once.address_of(scope))
+        (environment, headers.get("authorization", ""), body, fast_path.address_of(scope))
     )
     if found is not None:
-        await at_once.answer(send, "application/json", found)
+        await fast_path.answer(send, "application/json", found)
     return found is not None
 
 
@@ -219,7 +221,7 @@ def revoke(request: HttpRequest, environment: Environment) -> HttpResponse:
     form = _form(request)
     client, _ = _signed_in(request, environment, form)
     if "token" not in form:
-        raise Refused("invalid_request", "token is wanted")
+        raise RequestRefused("invalid_request", "token is wanted")
     tokens.revoke_shown(client, form["token"])
     return HttpResponse(status=200)
 
@@ -270,20 +272,20 @@ def describe(environment: Environment) -> dict[str, Any]:
 
 def _document(request: HttpRequest) -> Any:
     if request.content_type != "application/json":
-        raise Refused("invalid_client_metadata", "The body must be application/json")
+        raise RequestRefused("invalid_client_metadata", "The body must be application/json")
     body = bodies.of(request, LARGEST_BODY)
     if body is None:
-        raise Refused("invalid_client_metadata", "The body is too large")
+        raise RequestRefused("invalid_client_metadata", "The body is too large")
     try:
         return json.loads(body)
     except (ValueError, RecursionError) as error:
-        raise Refused("invalid_client_metadata", "The body is not JSON") from error
+        raise RequestRefused("invalid_client_metadata", "The body is not JSON") from error
 
 
 def _bearer(request: HttpRequest) -> str:
     scheme, _, value = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not value.strip():
-        raise Refused(
+        raise RequestRefused(
             "invalid_token", "A token is wanted (RFC 7591 §3)", 401, "registration without a token"
         )
     return value.strip()
@@ -336,14 +338,14 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
     )
     held = client.management_digest if client else house_key.digest("")
     if not house_key.same(held, house_key.digest(shown)) or client is None:
-        raise Refused("invalid_token", "", 401, "registration access token wrong")
+        raise RequestRefused("invalid_token", "", 401, "registration access token wrong")
     if request.method == "DELETE":
         issuing.remove(BY_PROTOCOL, client, "the client was removed by protocol")
         return HttpResponse(status=204)
     if request.method == "PUT":
         document = _document(request)
         if not isinstance(document, dict) or document.get("client_id") != client_id:
-            raise Refused(
+            raise RequestRefused(
                 "invalid_client_metadata", "client_id must be the one it has (RFC 7592 §2.2)"
             )
         allowed = ceiling.read(client.ceiling)
@@ -352,7 +354,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
         )
         fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:
-            raise Refused(
+            raise RequestRefused(
                 "invalid_client_metadata", "A client stays public or confidential; register another"
             )
         client = put_fields(BY_PROTOCOL, client, fields)

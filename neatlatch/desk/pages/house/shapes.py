@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from neatlatch.desk.ground.common.given import Given, Moment
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 from neatlatch.desk.work.credentials.shown import DrawnByOut
 
@@ -92,7 +92,7 @@ class AuthorityOut:
     turned: list[TurnedOut]
 
 
-class AcceptsIn(Given):
+class AcceptsIn(RequestBody):
     """Whether an application accepts what the house issues."""
 
     accepts: bool
@@ -106,7 +106,7 @@ class HandoverMade:
     handover: UUID
 
 
-class RegistrationRightIn(Given):
+class RegistrationRightIn(RequestBody):
     """Who may register: for one application, so many clients, for so many days; with what scopes
     and grants at most (``null``: any).
     """
@@ -139,7 +139,7 @@ class QuestionOut:
     over: bool
 
 
-class AllowIn(Given):
+class AllowIn(RequestBody):
     """The person's answer."""
 
     allow: bool
@@ -203,20 +203,20 @@ class IssuedOut:
     turned: list[TurnedOut]
 
 
-class AnotherSecretIn(Given):
+class AnotherSecretIn(RequestBody):
     """Another secret. ``ends``: unless said, in half a year."""
 
     ends: Moment | None = None
 
 
-class RevokeIn(Given):
+class RevokeIn(RequestBody):
     """RevokeIn something is revoked; ``tokens``: only these, by their numbers."""
 
     why: str = ""
     tokens: list[int] | None = None
 
 
-class WhyIn(Given):
+class WhyIn(RequestBody):
     """Why something is ended."""
 
     why: str = ""

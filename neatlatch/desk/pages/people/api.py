@@ -13,17 +13,17 @@ from neatlatch.core import filter_words
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people import factors, log_in, services
 from neatlatch.desk.ground.people.models import Passkey, Person
-from neatlatch.desk.work import leaving
+from neatlatch.desk.work import offboarding
 
 router = Router(tags=["people"])
 
 
-class PersonIn(Given):
+class PersonIn(RequestBody):
     """A new person."""
 
     username: str
@@ -32,7 +32,7 @@ class PersonIn(Given):
     password: str
 
 
-class PersonChange(Given):
+class PersonChange(RequestBody):
     """What to change; absent: stays."""
 
     role: str | None = None
@@ -60,7 +60,7 @@ class People:
     next: str | None
 
 
-class PasswordGiven(Given):
+class PasswordGiven(RequestBody):
     """A password that somebody is given, and must change when they log in with it."""
 
     password: str
@@ -166,5 +166,5 @@ def add(request: HttpRequest, given: PersonIn) -> tuple[int, PersonOut]:
 def change(request: HttpRequest, username: str, given: PersonChange) -> PersonOut:
     """Change a person's role, or switch their access on or off."""
     by = guard.need(request, "change")
-    leaving.change(by, _find(username), given.role, given.active)
+    offboarding.change(by, _find(username), given.role, given.active)
     return _person(username)

@@ -13,8 +13,8 @@ from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors, first_administrator, log_in, passkeys, services
 from neatlatch.desk.ground.people.models import Person
@@ -23,7 +23,7 @@ from neatlatch.desk.ground.people.sessions import digest
 router = Router(tags=["people"])
 
 
-class LogIn(Given):
+class LogIn(RequestBody):
     """Login name and password; the code of the second factor where there is one; a new password in
     place of one that somebody else gave.
     """
@@ -34,7 +34,7 @@ class LogIn(Given):
     new_password: str = ""
 
 
-class FirstAdministrator(Given):
+class FirstAdministrator(RequestBody):
     """The first administrator; ``token`` is the end of the set-up address."""
 
     token: str
@@ -100,7 +100,7 @@ class FactorOut:
     address: str
 
 
-class Proof(Given):
+class Proof(RequestBody):
     """That it is the person: a code of the second factor that is there, or the password where there
     is none.
     """
@@ -109,13 +109,13 @@ class Proof(Given):
     code: str = ""
 
 
-class Code(Given):
+class Code(RequestBody):
     """A code of the second factor."""
 
     code: str
 
 
-class PasskeyIn(Given):
+class PasskeyIn(RequestBody):
     """What the browser answered when it made a passkey (``toJSON``, Web Authentication Level 3
     §5.1), and how the person calls it.
     """
@@ -124,7 +124,7 @@ class PasskeyIn(Given):
     name: str = ""
 
 
-class PasskeyProof(Given):
+class PasskeyProof(RequestBody):
     """What the browser answered when it asked a passkey."""
 
     credential: dict[str, Any]
@@ -139,7 +139,7 @@ class AskBrowser:
     options: dict[str, Any]
 
 
-class PasswordChange(Given):
+class PasswordChange(RequestBody):
     """A new password for oneself."""
 
     password: str
@@ -162,7 +162,7 @@ class OneSessionOut:
     here: bool
 
 
-class Preferences(Given):
+class Preferences(RequestBody):
     """A person's own settings."""
 
     keys_on: bool

@@ -21,8 +21,8 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import written
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
 from neatlatch.desk.work.rounds import services
 from neatlatch.desk.work.rounds.models import Round, Test
@@ -90,7 +90,7 @@ class RoundRules:
     environments: list[PermissionOut]
 
 
-class PermissionIn(Given):
+class PermissionIn(RequestBody):
     """Whether rounds may do real work in it."""
 
     permitted: bool

@@ -11,8 +11,8 @@ from ninja import Router
 
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
-from neatlatch.desk.ground.common.given import Given
 from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.work.rounds import leftovers
 from neatlatch.desk.work.rounds.models import Leftover
 
@@ -60,7 +60,7 @@ class ClearingOut:
     status: int | None
 
 
-class ClosingIn(Given):
+class ClosingIn(RequestBody):
     """Why a leftover is taken from the list."""
 
     reason: str

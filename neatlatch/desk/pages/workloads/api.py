@@ -107,7 +107,7 @@ def workloads(request: HttpRequest, words: str = "", cursor: str | None = None) 
 def add(request: HttpRequest, given: WorkloadIn) -> tuple[int, WorkloadOut]:
     """Add a workload."""
     by = guard.need(request, "change")
-    wanted = services.Given(**{**given.dict(), "windows": tuple(given.windows)})
+    wanted = services.WorkloadFields(**{**given.dict(), "windows": tuple(given.windows)})
     return guard.repeatable(
         request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True
     )

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from neatlatch.desk.ground.common.given import Given
+from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut
 
 
@@ -94,7 +94,7 @@ class Workloads:
     next: str | None
 
 
-class WorkloadIn(Given):
+class WorkloadIn(RequestBody):
     """A new workload; ``uses`` may name what it calls at once."""
 
     name: str
@@ -107,7 +107,7 @@ class WorkloadIn(Given):
     draws: bool = False
 
 
-class WorkloadChange(Given):
+class WorkloadChange(RequestBody):
     """What to change; absent: stays."""
 
     name: str | None = None
@@ -120,7 +120,7 @@ class WorkloadChange(Given):
     draws: bool | None = None
 
 
-class UseIn(Given):
+class UseIn(RequestBody):
     """What a workload calls: by a connection, or an application whose connection is not set up
     yet.
     """
@@ -130,14 +130,14 @@ class UseIn(Given):
     operations: list[str] = []
 
 
-class UseChange(Given):
+class UseChange(RequestBody):
     """What to change; absent: stays. An empty ``connection``: none."""
 
     connection: str | None = None
     operations: list[str] | None = None
 
 
-class CallLogIn(Given):
+class CallLogIn(RequestBody):
     """An access log, a HAR file, or lines with method and path."""
 
     text: str

@@ -14,7 +14,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core import access
-from neatlatch.core.access import BadRules, Book, Known, Matrix, formats
+from neatlatch.core.access import BadRules, Book, KnownRules, Matrix, formats
 from neatlatch.core.addresses import joined_path
 from neatlatch.core.profiles import Profile, RulesAt
 from neatlatch.core.sending import Credentials, NotComplete
@@ -27,8 +27,8 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.quick_rows import Reading
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.wire import rules as wire
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire import access_rules as wire
+from neatlatch.wire.transport import Transport, TransportError
 
 from .models import RuleBook
 
@@ -74,7 +74,7 @@ def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing
     return Standing(book, found.matrix, found.idle, derived, found.unknown)
 
 
-def known(place: Place, kept: RuleBook) -> Known:
+def known(place: Place, kept: RuleBook) -> KnownRules:
     """What there is beside the rules. One query."""
     accounts = (
         Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
@@ -82,10 +82,10 @@ def known(place: Place, kept: RuleBook) -> Known:
     return _known(place.application.read_profile(), kept, accounts)
 
 
-def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> Known:
+def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> KnownRules:
     if profile.rules is not None:
-        return Known(tuple(accounts), tuple(kept.resources), profile.rules.operations)
-    return Known(
+        return KnownRules(tuple(accounts), tuple(kept.resources), profile.rules.operations)
+    return KnownRules(
         tuple(accounts),
         (*kept.resources, *(operation.path for operation in profile.operations)),
         tuple(dict.fromkeys(operation.method for operation in profile.operations)),
@@ -125,7 +125,7 @@ def listed(places: Sequence[Place]) -> list[Listed]:
     for holder in _holders(place.pk for place in places):
         clients.setdefault(holder.place_id, []).append(holder)
     found: list[Listed] = []
-    counted: list[tuple[int, tuple[Book, Known]]] = []
+    counted: list[tuple[int, tuple[Book, KnownRules]]] = []
     for place in places:
         profile, own = place.application.read_profile(), clients.get(place.pk, [])
         if profile.rules is None:
@@ -334,11 +334,13 @@ def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     )
 
 
-def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) -> wire.There:
+def _asked(
+    connection: Connection, ask: Callable[[Transport, str, int], wire.PublishedRules]
+) -> wire.PublishedRules:
     try:
-        with destinations.road_of(connection, 15.0) as way:
+        with destinations.transport_of(connection, 15.0) as way:
             return ask(way, secrets.token_hex(12), int(time.time()))
-    except wire.Refused as error:
+    except wire.RulesRefused as error:
         if error.changed:
             raise Problem(
                 409,
@@ -348,7 +350,7 @@ def _asked(connection: Connection, ask: Callable[[Road, str, int], wire.There]) 
         raise Problem(502, "The application did not do it.", str(error)) from error
     except NotComplete as error:
         raise Problem(409, "The credential is not complete.", str(error)) from error
-    except RoadError as error:
+    except TransportError as error:
         raise Problem(
             502,
             "The application could not be reached.",
@@ -365,7 +367,7 @@ def read_back(by: Actor, place: Place) -> RuleBook:
 
 @transaction.atomic
 def _saw(
-    by: Actor, place: Place, found: wire.There, did: str, pushed: Book | None = None
+    by: Actor, place: Place, found: wire.PublishedRules, did: str, pushed: Book | None = None
 ) -> RuleBook:
     kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(
         place=place, version=0, changed_at=timezone.now()

@@ -30,7 +30,7 @@ from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.drawing.services import RELAY, undrawable
 
 from . import leaked_tokens
-from .life import rows
+from .histories import rows
 
 
 def look(by: Actor, text: str, now: datetime) -> LeakOut:

@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Literal
 from uuid import UUID
 
-from neatlatch.desk.authority.handing import ReceiptOut
+from neatlatch.desk.authority.handovers import ReceiptOut
 
 # How it is known whose a credential is: somebody said it, it is the workload's that draws with it,
 # or it is what is noted of the account; empty: nobody's.

@@ -18,7 +18,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential, StandsO
 from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.common.settling import Settling, stored
 
-from . import life, watching
+from . import histories, watching
 
 MOST = 100
 _WRITE = (
@@ -30,11 +30,11 @@ _WRITE = (
 @cache
 def form() -> str:
     """The rules that marks are worked out by: by what their source files are."""
-    files = (Path(credential_marks.__file__), Path(life.__file__), Path(__file__))
+    files = (Path(credential_marks.__file__), Path(histories.__file__), Path(__file__))
     return hashlib.sha256(b"".join(file.read_bytes() for file in files)).hexdigest()[:16]
 
 
-def keys_of(known: credential_marks.Known, now: datetime) -> str:
+def keys_of(known: credential_marks.CredentialFacts, now: datetime) -> str:
     """The keys of its marks as they are kept."""
     found = sorted(mark.key for mark in credential_marks.marks(known, now))
     return f" {' '.join(found)} " if found else ""
@@ -45,7 +45,7 @@ def work_out(keys: Iterable[UUID]) -> int:
     many. Part of the surrounding transaction.
     """
     now = timezone.now()
-    found = life.sighted(list(keys)[:MOST])
+    found = histories.sighted(list(keys)[:MOST])
     rows = [
         [
             keys_of(sighted.known, now),
@@ -67,7 +67,7 @@ def differences() -> Iterator[str]:
         now = timezone.now()
         block = keys[start : start + MOST]
         all_kept = StandsOut.objects.in_bulk(block)
-        for sighted in life.sighted(block):
+        for sighted in histories.sighted(block):
             kept = all_kept.get(sighted.credential.pk)
             if kept is None or kept.stale:
                 yield (

@@ -18,7 +18,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.work.replacing.trying import Outcome
+from neatlatch.desk.work.replacing.trial import Outcome
 
 from .models import Decommissioning
 from .subjects import Subject, subject

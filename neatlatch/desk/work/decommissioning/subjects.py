@@ -30,8 +30,8 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.inventory import collecting
-from neatlatch.desk.work.replacing import trying
-from neatlatch.desk.work.replacing.trying import Outcome
+from neatlatch.desk.work.replacing import trial
+from neatlatch.desk.work.replacing.trial import Outcome
 
 WHY = "decommissioned"
 # Of what uses it, and of its tests, so many are named and kept.
@@ -230,7 +230,7 @@ class ConnectionSubject(Subject):
         return ""
 
     def prove(self) -> Outcome:
-        return trying.attempt(self.connection, {}, {}, fresh=False)
+        return trial.attempt(self.connection, {}, {}, fresh=False)
 
     def history(self) -> dict[str, Any]:
         tests = self.connection.tests.filter(state="done").order_by("-made")[:_MOST_TESTS]

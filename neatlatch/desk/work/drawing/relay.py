@@ -20,27 +20,27 @@ from neatlatch.core import relaying
 from neatlatch.core.destinations import origin
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import OAUTH2
-from neatlatch.core.sending import NotComplete, dress
+from neatlatch.core.sending import NotComplete, with_credential
 from neatlatch.desk.estate.connections import tokens
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.connections.models import Connection
-from neatlatch.desk.ground.common import roads, shares
+from neatlatch.desk.ground.common import shares, transports
 from neatlatch.desk.ground.common.problems import Problem
-from neatlatch.wire.holding import Held
-from neatlatch.wire.kept import KeptRoads
+from neatlatch.wire.kept_connections import KeptTransports
 from neatlatch.wire.pace import Paces, SharedPaces
 from neatlatch.wire.repeating import sending
-from neatlatch.wire.road import Passed, Road, RoadError
+from neatlatch.wire.token_source import HeldToken
+from neatlatch.wire.transport import StreamedReply, Transport, TransportError
 
 from .quick import Quick
-from .services import road_of, token_of, until_renewed
+from .services import token_of, transport_of, until_renewed
 
 log = structlog.get_logger()
 # One pace for all processes that relay: the desk's, however many, and the TLS listener.
 _PACES: Paces | SharedPaces = SharedPaces(settings.HOME / "paces.sqlite3")
 # Where that file cannot be used, each process has its own.
 _OWN_PACES = Paces()
-_KEPT = KeptRoads()
+_KEPT = KeptTransports()
 
 
 @dataclass(frozen=True)
@@ -79,7 +79,7 @@ class Through:
 
 
 @dataclass(frozen=True)
-class Asked:
+class RelayRequest:
     """A request as its caller sent it, for an address below the connection's base.
 
     ``limit``: the pace of the caller's own ``key``, in calls a second, where it is given one.
@@ -117,13 +117,13 @@ class _Sender:
     """Sends one request, as often as is safe and may help."""
 
     through: Through
-    asked: Asked
+    asked: RelayRequest
     tries: int = 0
 
-    def send(self, way: Road, request: Request) -> shares.Steps[Passed]:
+    def send(self, way: Transport, request: Request) -> shares.Steps[StreamedReply]:
         """Send it. Raises :class:`Problem`."""
 
-        def once() -> Passed:
+        def once() -> StreamedReply:
             self.tries += 1
             return way.pass_on(request, content=self.asked.body or None)
 
@@ -135,9 +135,9 @@ class _Sender:
             try:
                 wait = next(steps)
             except StopIteration as end:
-                answer: Passed = end.value
+                answer: StreamedReply = end.value
                 return answer
-            except RoadError as broken:
+            except TransportError as broken:
                 says = broken.failure.detail or broken.failure.code
                 raise Problem(502, "The application could not be reached.", says) from broken
             yield shares.Wait(wait)
@@ -149,21 +149,21 @@ class _Sender:
             replace(bare, headers=(("Authorization", f"Bearer {token}"),), secrets=(token,))
         )
 
-    def with_credential(self, dressed: Request) -> Request:
+    def with_credential(self, with_credential: Request) -> Request:
         """The request with what carries the credential; a field of the credential's that the caller
         sent too is the credential's alone.
         """
         headers = relaying.onward(self.asked.headers, self.through.further)
-        ours = {name.lower() for name, _ in dressed.headers}
+        ours = {name.lower() for name, _ in with_credential.headers}
         return replace(
-            dressed,
+            with_credential,
             headers=(
                 *(header for header in headers if header[0].lower() not in ours),
-                *dressed.headers,
+                *with_credential.headers,
             ),
         )
 
-    def back(self, answer: Passed, renewed: bool = False) -> Relayed:
+    def back(self, answer: StreamedReply, renewed: bool = False) -> Relayed:
         """What the caller is answered."""
         headers = tuple(answer.headers.items())
         place = next((value for name, value in headers if name.lower() == "location"), "")
@@ -178,7 +178,7 @@ class _Sender:
         return Relayed(answer.status, told, answer.octets, self.tries, renewed)
 
 
-def _take_pace(through: Through, asked: Asked, most: float) -> float:
+def _take_pace(through: Through, asked: RelayRequest, most: float) -> float:
     """Take one call out of the connection's pace, and of that of the caller's own key where it has
     one; the seconds to wait for it.
 
@@ -212,7 +212,7 @@ class Relay:
     """
 
     connection: Connection
-    asked: Asked
+    asked: RelayRequest
     tries: int = 0
     refused: int | None = None
 
@@ -225,7 +225,10 @@ class Relay:
         connection = self.connection
         sender = _Sender(Through.of(connection), self.asked, self.tries)
         yield from until_renewed(connection, force=self.refused is not None)
-        with road_of(connection, connection.time_limit) as way, way.within(connection.time_limit):
+        with (
+            transport_of(connection, connection.time_limit) as way,
+            way.within(connection.time_limit),
+        ):
             held, renewed = None, self.refused is not None
             if renewed:
                 held = token_of(connection, way, True, self.refused)
@@ -246,7 +249,7 @@ class Relay:
         self.tries = sender.tries
         return sender.back(answer, renewed)
 
-    def _dressed(self, sender: _Sender, held: Held | None) -> Request:
+    def _dressed(self, sender: _Sender, held: HeldToken | None) -> Request:
         if held is not None:
             return sender.with_token(held.access_token)
         bare = Request(
@@ -254,7 +257,7 @@ class Relay:
         )
         try:
             return sender.with_credential(
-                dress(
+                with_credential(
                     bare, credentials_of(self.connection), secrets.token_hex(12), int(time.time())
                 )
             )
@@ -262,7 +265,7 @@ class Relay:
             raise Problem(409, "This connection is not set up to the end.", str(error)) from error
 
 
-def quickly(name: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
+def quickly(name: str, ready: Quick, asked: RelayRequest) -> shares.Steps[Relayed]:
     """Send a request through a connection whose token is ready, on a line that is kept.
 
     Raises :class:`Problem`.
@@ -271,13 +274,13 @@ def quickly(name: str, ready: Quick, asked: Asked) -> shares.Steps[Relayed]:
     sender = _Sender(through, asked)
     place = origin(through.base)
 
-    def make() -> Road:
-        return roads.road(through.time_limit, goes_to=frozenset((place,)))
+    def make() -> Transport:
+        return transports.transport(through.time_limit, goes_to=frozenset((place,)))
 
     # Who may not be repeated gets a line of its own: one that waited may be closed by the other
     # side in that very moment.
     kept_as = (through.id, place, through.time_limit)
-    way_of = _KEPT.road(kept_as, make) if asked.may_be_repeated else make()
+    way_of = _KEPT.transport(kept_as, make) if asked.may_be_repeated else make()
     with way_of as way, way.within(through.time_limit):
         answer = yield from sender.send(
             way, sender.with_token(ready.header.removeprefix("Bearer "))

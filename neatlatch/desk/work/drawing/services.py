@@ -17,12 +17,12 @@ from django.utils import timezone
 
 from neatlatch.core import house_key, references
 from neatlatch.core.addresses import inside
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.drawn import RIGHTS, Right
 from neatlatch.core.oauth2 import Request
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
-from neatlatch.core.sending import NotComplete, dress
+from neatlatch.core.sending import NotComplete, with_credential
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
@@ -40,8 +40,8 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.wire.holding import Held, NoToken
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire.token_source import HeldToken, NoToken
+from neatlatch.wire.transport import Transport, TransportError
 
 from .ledger import LEDGER, Fact
 
@@ -125,7 +125,7 @@ def give(
     own = issuing.Draws(workload, addresses or ())
     handover: Handover | None
     if kind == "certificate":
-        asked = certificates.Asked("client", workload.name[:64], request=request)
+        asked = certificates.CertificateOrder("client", workload.name[:64], request=request)
         client, _, handover = certificates.register(
             by, door(workload.environment), name, asked, allowed, of=own
         )
@@ -183,8 +183,8 @@ class Caller:
     scopes: frozenset[str]
 
 
-def _no(what: str, client: Client | None = None) -> Refused:
-    refused = Refused("invalid_token", "", 401, what)
+def _no(what: str, client: Client | None = None) -> RequestRefused:
+    refused = RequestRefused("invalid_token", "", 401, what)
     return issuing.known(refused, client) if client is not None else refused
 
 
@@ -192,7 +192,7 @@ def caller(
     authorization: str, address: str, now: datetime, certificate: bytes | None = None
 ) -> Caller:
     """Who asks: by a key of its own, an access token got with its client, or a certificate (DER)
-    that TLS has proven. Raises :class:`Refused`, which tells callers nothing and the log
+    that TLS has proven. Raises :class:`RequestRefused`, which tells callers nothing and the log
     everything.
     """
     scheme, _, text = authorization.partition(" ")
@@ -400,7 +400,7 @@ def draw(
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
     try:
         destinations.check(connection)
-    except RoadError as error:
+    except TransportError as error:
         raise Problem(
             409, "What it holds was not cleared for where it goes.", error.failure.detail
         ) from error
@@ -413,7 +413,7 @@ def draw(
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
         if held is None:
-            with road_of(connection, min(connection.time_limit, 20.0)) as way:
+            with transport_of(connection, min(connection.time_limit, 20.0)) as way:
                 held = token_of(connection, way, False)
         return Drawing(
             base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret
@@ -431,7 +431,7 @@ def draw(
             f"Say method and url of the request to sign; url begins with {base}.",
         )
     try:
-        dressed = dress(
+        request = with_credential(
             Request(method, address or base),
             credentials_of(connection),
             secrets.token_hex(12),
@@ -439,10 +439,10 @@ def draw(
         )
     except NotComplete as error:
         raise Problem(409, "This connection is not set up to the end.", str(error)) from error
-    query = dressed.url.removeprefix(address or base).lstrip("?&")
+    query = request.url.removeprefix(address or base).lstrip("?&")
     return Drawing(
         base,
-        dict(dressed.headers),
+        dict(request.headers),
         dict(part.split("=", 1) for part in query.split("&") if "=" in part),
         None,
         secret,
@@ -463,17 +463,19 @@ def until_renewed(connection: Connection, force: bool = False) -> shares.Steps[N
         yield shares.Wait(_LOOK)
 
 
-def road_of(connection: Connection, total: float) -> Road:
+def transport_of(connection: Connection, total: float) -> Transport:
     """The road of a connection. Raises :class:`Problem`."""
     try:
-        return destinations.road_of(connection, total, tokens.shown(connection))
-    except RoadError as error:
+        return destinations.transport_of(connection, total, tokens.shown(connection))
+    except TransportError as error:
         raise Problem(
             409, "This connection cannot be used as it stands.", error.failure.detail
         ) from error
 
 
-def token_of(connection: Connection, way: Road, force: bool, newer_than: int | None = None) -> Held:
+def token_of(
+    connection: Connection, way: Transport, force: bool, newer_than: int | None = None
+) -> HeldToken:
     """The token that is held, or a renewed one, as :func:`tokens.hold` gives it.
 
     Raises :class:`Problem`.
@@ -486,7 +488,7 @@ def token_of(connection: Connection, way: Road, force: bool, newer_than: int | N
             "No token is to be had.",
             f"{error.failure.detail} Its administrator can see why on the connection's page.",
         ) from error
-    except RoadError as error:
+    except TransportError as error:
         raise Problem(
             503, "The application's token endpoint could not be reached.", error.failure.detail
         ) from error

@@ -510,7 +510,7 @@ _SELECT = """SELECT name, kind, address, detail FROM finding_entry WHERE finding
 
 
 @dataclass(frozen=True)
-class Found:
+class FoundEntry:
     """Something that was found, its address, and what is said beside it."""
 
     name: str
@@ -519,20 +519,20 @@ class Found:
     detail: str = ""
 
 
-def find(words: str) -> list[Found]:
+def find(words: str) -> list[FoundEntry]:
     """The best entries for what is typed."""
     asked = query(words)
     if not asked:
         return []
     with database.cursor() as cursor:
         rows = cursor.execute(_SELECT, [asked, MOST * 3]).fetchall()
-    found = [Found(*row) for row in rows]
+    found = [FoundEntry(*row) for row in rows]
     typed = words.strip().lower()
     best = sorted(enumerate(found), key=partial(_rank, typed))
     return [one for _, one in best][:MOST]
 
 
-def _rank(typed: str, placed: tuple[int, Found]) -> tuple[bool, bool, int, int]:
+def _rank(typed: str, placed: tuple[int, FoundEntry]) -> tuple[bool, bool, int, int]:
     place, one = placed
     name = one.name.lower()
     order = _ORDER.index(one.kind) if one.kind in _ORDER else 99

@@ -30,15 +30,15 @@ from neatlatch.desk.estate.workloads import declared as workloads
 from neatlatch.desk.estate.workloads import services as workload_services
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
-from neatlatch.desk.ground.journal.services import Told
+from neatlatch.desk.ground.journal.services import DeclaredChange
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people import services as people
 from neatlatch.desk.ground.people.models import Owner, Person, Team
-from neatlatch.desk.work import leaving
+from neatlatch.desk.work import offboarding
 from neatlatch.desk.work.access import services as access
 
 from .collecting import row_of
-from .plain import Given
+from .plain import PlainFields
 from .planning import StepContent
 from .validating import REGISTERED_THERE
 
@@ -69,7 +69,7 @@ class Applying:
         assert content.after is not None
         if act == "add" and self._is_there(kind, key, content.after):
             raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
-        told = Told(f"applied: {act}", tuple(content.says))
+        told = DeclaredChange(f"applied: {act}", tuple(content.says))
         if act == "change" and (changed := self._beside(kind, key, content, told)) is not None:
             return row_of(changed)
         row = self._put(kind, key, content, told)
@@ -78,17 +78,17 @@ class Applying:
             object_notes.declare(self.by, row, content.after)
         return row_of(row)
 
-    def _put(self, kind: str, key: str, content: StepContent, told: Told) -> Model:
+    def _put(self, kind: str, key: str, content: StepContent, told: DeclaredChange) -> Model:
         assert content.after is not None
         if kind in ("clients", "credentials", "connections"):
-            of_a_client: dict[str, Callable[[str, Given, str, Told], Model]]
+            of_a_client: dict[str, Callable[[str, PlainFields, str, DeclaredChange], Model]]
             of_a_client = {
                 "clients": self.client,
                 "credentials": self.credential,
                 "connections": self.connection,
             }
             return of_a_client[kind](key, content.after, content.client, told)
-        put: dict[str, Callable[[str, Given, Told], Model]] = {
+        put: dict[str, Callable[[str, PlainFields, DeclaredChange], Model]] = {
             "environments": self.environment,
             "people": self.person,
             "teams": self.team,
@@ -99,13 +99,15 @@ class Applying:
         }
         return put[kind](key, content.after, told)
 
-    def _is_there(self, kind: str, key: str, given: Given) -> bool:
+    def _is_there(self, kind: str, key: str, given: PlainFields) -> bool:
         """Whether an object that is to be added has been added by somebody else since it was
         planned.
         """
         return (found := self._rows(kind, key, given)) is not None and found.exists()
 
-    def _beside(self, kind: str, key: str, content: StepContent, told: Told) -> Model | None:
+    def _beside(
+        self, kind: str, key: str, content: StepContent, told: DeclaredChange
+    ) -> Model | None:
         """Carry out a change that is not of what an object does: its tags, notes and links, and how
         a connection is tested. ``None``: this change is more than that.
         """
@@ -128,7 +130,9 @@ class Applying:
         told.write(self.by, BY_NAME[kind].word, key)
         return row
 
-    def _rows(self, kind: str, key: str, given: Given, client: str = "") -> QuerySet[Any] | None:
+    def _rows(
+        self, kind: str, key: str, given: PlainFields, client: str = ""
+    ) -> QuerySet[Any] | None:
         """The row of an object, by its name in a file; ``None``: of a kind that has none yet."""
         rows: dict[str, Callable[[], QuerySet[Any]]] = {
             "environments": lambda: Environment.objects.filter(key=key),
@@ -146,47 +150,49 @@ class Applying:
             return Client.objects.filter(pk=client) if client else None
         return rows[kind]() if kind in rows else None
 
-    def environment(self, key: str, given: Given, told: Told) -> Environment:
+    def environment(self, key: str, given: PlainFields, told: DeclaredChange) -> Environment:
         """An environment of the firm."""
         return environments.declare(self.by, key, given, told)
 
-    def person(self, key: str, given: Given, told: Told) -> Person:
+    def person(self, key: str, given: PlainFields, told: DeclaredChange) -> Person:
         """Somebody who logs in."""
         role, active = given["role"], given["active"]
         found = Person.objects.filter(username=key).first()
         if found is not None and (found.role, found.is_active) != (role, active):
-            leaving.change(self.by, found, role, active)
+            offboarding.change(self.by, found, role, active)
         return people.declare(self.by, key, given["name"], given["email"], role, active, told)
 
-    def team(self, key: str, given: Given, told: Told) -> Team:
+    def team(self, key: str, given: PlainFields, told: DeclaredChange) -> Team:
         """A team."""
         team = Team.objects.filter(name=key).first()
         return accounts.save_team(self.by, key, given["people"], team, told)
 
-    def owner(self, key: str, given: Given, told: Told) -> Owner:
+    def owner(self, key: str, given: PlainFields, told: DeclaredChange) -> Owner:
         """How an owner is reached."""
         reached = owners.Reached(given["mail"], given["zone"], given["deputy"])
         return owners.declare(self.by, key, reached, told)
 
-    def application(self, key: str, given: Given, told: Told) -> Application:
+    def application(self, key: str, given: PlainFields, told: DeclaredChange) -> Application:
         """An application and its profile."""
         return applications.application(self.by, key, given, told)
 
-    def place(self, key: str, given: Given, told: Told) -> Place:
+    def place(self, key: str, given: PlainFields, told: DeclaredChange) -> Place:
         """An application in an environment, with its access rules."""
         where = (given["application"], given["environment"])
         found = applications.place(self.by, where, given, told)
         access.declare(self.by, found, given["access_rules"])
         return found
 
-    def credential(self, key: str, given: Given, client: str, told: Told) -> Credential:
+    def credential(
+        self, key: str, given: PlainFields, client: str, told: DeclaredChange
+    ) -> Credential:
         """What is known of a credential; ``client`` is the ID of the client that it is of, or
         empty.
         """
         of = Client.objects.get(pk=client) if client else None
         return credentials.credential(self.by, credentials.check(key), of, given, told)
 
-    def client(self, key: str, given: Given, client: str, told: Told) -> Client:
+    def client(self, key: str, given: PlainFields, client: str, told: DeclaredChange) -> Client:
         """A client registration, or an account, by its ID."""
         known = Client.objects.filter(pk=client).exclude(state="asking").first()
         return clients.client(self.by, self._place(given["place"]), known, given, told, key)
@@ -194,7 +200,9 @@ class Applying:
     def _place(self, key: str) -> Place:
         return _places(key).select_related("application", "environment").get()
 
-    def connection(self, key: str, given: Given, client: str, told: Told) -> Connection:
+    def connection(
+        self, key: str, given: PlainFields, client: str, told: DeclaredChange
+    ) -> Connection:
         """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of
         its client, or empty.
         """
@@ -203,7 +211,7 @@ class Applying:
         place = self._place(given["place"])
         return connections.connection(self.by, place, key, of, given, told, self.leave)
 
-    def workload(self, key: str, given: Given, told: Told) -> Workload:
+    def workload(self, key: str, given: PlainFields, told: DeclaredChange) -> Workload:
         """A job, report, script or agent, and what it calls."""
         return workloads.workload(self.by, given, told)
 
@@ -228,11 +236,11 @@ class Applying:
         elif kind == "places":
             applications.remove_place(by, self._place(key))
         elif kind == "people":
-            leaving.leave(by, Person.objects.get(username=key))
+            offboarding.leave(by, Person.objects.get(username=key))
         elif kind == "credentials":
             credentials.remove(by, Credential.objects.select_related("client").get(pk=key))
         elif kind == "owners":  # what they own stays theirs
-            owner = owners.declare(by, key, owners.Reached(), Told("applied: remove"))
+            owner = owners.declare(by, key, owners.Reached(), DeclaredChange("applied: remove"))
             object_notes.declare(by, owner, object_notes.plain(None))
         elif kind == "teams":
             accounts.remove_team(by, Team.objects.get(name=key))

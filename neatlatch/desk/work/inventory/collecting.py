@@ -28,7 +28,7 @@ from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 from neatlatch.desk.work.access.models import RuleBook
 
-from .plain import Given
+from .plain import PlainFields
 
 
 def place_key(place: Place) -> str:
@@ -233,7 +233,7 @@ class ObjectNow:
 
     key: str
     # ``None``: nothing is said of it in an inventory.
-    fields: Given | None
+    fields: PlainFields | None
 
 
 def of_rows(kind: str, rows: Iterable[str]) -> dict[str, ObjectNow]:
@@ -254,13 +254,15 @@ def of_rows(kind: str, rows: Iterable[str]) -> dict[str, ObjectNow]:
     }
 
 
-def _with_annotations(fields: Given | None, content: TagsAndNotes | None) -> Given | None:
+def _with_annotations(
+    fields: PlainFields | None, content: TagsAndNotes | None
+) -> PlainFields | None:
     if content is None:
         return fields
     return {**(fields or {}), **object_notes.plain(content)}
 
 
-Rows = Iterator[tuple[Model, str, Given | None]]
+Rows = Iterator[tuple[Model, str, PlainFields | None]]
 
 
 def _some_environments(rows: list[str]) -> Rows:
@@ -370,7 +372,7 @@ def _with_what_they_hold(
     return connections
 
 
-def _environment(environment: Environment) -> Given:
+def _environment(environment: Environment) -> PlainFields:
     return {
         "name": environment.name,
         "order": environment.order,
@@ -380,7 +382,7 @@ def _environment(environment: Environment) -> Given:
     }
 
 
-def _person(person: Person) -> Given:
+def _person(person: Person) -> PlainFields:
     return {
         "name": person.get_full_name(),
         "role": person.role,
@@ -389,7 +391,7 @@ def _person(person: Person) -> Given:
     }
 
 
-def _team(team: Team) -> Given:
+def _team(team: Team) -> PlainFields:
     return {"people": sorted(each.username for each in team.people.all())}
 
 
@@ -398,12 +400,12 @@ def _has_more(owner: Owner) -> bool:
     return bool(owner.zone or owner.deputy or (owner.person is None and owner.address))
 
 
-def _owner(owner: Owner) -> Given:
+def _owner(owner: Owner) -> PlainFields:
     mail = "" if owner.person is not None else owner.address
     return {"mail": mail, "zone": owner.zone, "deputy": owner.deputy.key if owner.deputy else ""}
 
 
-def _application(application: Application) -> Given:
+def _application(application: Application) -> PlainFields:
     return {
         "name": application.name,
         "purpose": application.purpose,
@@ -413,7 +415,7 @@ def _application(application: Application) -> Given:
     }
 
 
-def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, Given]:
+def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, PlainFields]:
     books = {rule.place_id: formats.as_plain(rule.book()) for rule in rules if rule.content}
     return {
         place_key(place): {
@@ -428,7 +430,7 @@ def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, 
     }
 
 
-def _credential(credential: Credential, keys: dict[Any, str]) -> Given:
+def _credential(credential: Credential, keys: dict[Any, str]) -> PlainFields:
     return {
         "kind": credential.kind,
         "client": keys.get(credential.client_id, ""),
@@ -443,7 +445,7 @@ def _credential(credential: Credential, keys: dict[Any, str]) -> Given:
     }
 
 
-def _client(client: Client) -> Given:
+def _client(client: Client) -> PlainFields:
     same = (
         "name",
         "contacts",
@@ -477,7 +479,7 @@ def _client(client: Client) -> Given:
     }
 
 
-def _connection(connection: Connection, keys: dict[Any, str]) -> Given:
+def _connection(connection: Connection, keys: dict[Any, str]) -> PlainFields:
     return {
         "place": place_key(connection.place),
         "client": keys.get(connection.client_id, ""),
@@ -503,10 +505,10 @@ def _connection(connection: Connection, keys: dict[Any, str]) -> Given:
     }
 
 
-def _workload(workload: Workload) -> Given:
+def _workload(workload: Workload) -> PlainFields:
     uses = []
     for use in those_of(workload, "uses"):
-        kept: Given = {"application": use.application.key}
+        kept: PlainFields = {"application": use.application.key}
         if use.connection is not None:
             kept["connection"] = use.connection.ref
         if use.operations:

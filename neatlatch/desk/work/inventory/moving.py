@@ -27,7 +27,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 
 from .collecting import place_key
-from .plain import Given
+from .plain import PlainFields
 
 _connections = Reading(Connection, "t.ref IN {keys}")
 _tokens = Reading(TokenSet, "t.connection_id IN {keys}", but=("access", "refresh"))
@@ -95,7 +95,7 @@ def moves(outcome: Outcome) -> list[Move]:
     return found
 
 
-def _client_id(content: Content, given: Given) -> UUID | None:
+def _client_id(content: Content, given: PlainFields) -> UUID | None:
     """The ID of a connection's client; ``None``: it has none, or one that validation refuses."""
     client = content.get("clients", {}).get(given["client"]) if given["client"] else None
     try:
@@ -105,7 +105,7 @@ def _client_id(content: Content, given: Given) -> UUID | None:
 
 
 def _as_declared(
-    key: str, given: Given, place: Place, client: Client | None, stands: Connection | None
+    key: str, given: PlainFields, place: Place, client: Client | None, stands: Connection | None
 ) -> Connection:
     """A connection as it would be; it is not saved."""
     connection = Connection(
@@ -118,7 +118,7 @@ def _as_declared(
     return connection
 
 
-def _held_credentials(wanted: dict[str, Given]) -> list[Credential]:
+def _held_credentials(wanted: dict[str, PlainFields]) -> list[Credential]:
     named = {
         identity
         for given in wanted.values()
@@ -128,7 +128,9 @@ def _held_credentials(wanted: dict[str, Given]) -> list[Credential]:
     return _credentials(named)
 
 
-def _held(given: Given, credentials: dict[UUID, Credential]) -> Iterator[tuple[str, Credential]]:
+def _held(
+    given: PlainFields, credentials: dict[UUID, Credential]
+) -> Iterator[tuple[str, Credential]]:
     for name, text in given["secrets"].items():
         if (credential := credentials.get(_identity(text) or UUID(int=0))) is not None:
             yield name, credential

@@ -4,4 +4,4 @@ from __future__ import annotations
 
 from typing import Any
 
-Given = dict[str, Any]
+PlainFields = dict[str, Any]

@@ -29,7 +29,7 @@ from neatlatch.desk.ground.people.models import Person
 from . import moving, validating
 from .collecting import Collected, ObjectNow, collected, of_rows
 from .models import ImportPlan, ImportStep, Origin, packed, unpacked
-from .plain import Given
+from .plain import PlainFields
 
 State = ImportPlan.State
 # So long a plan is left to whoever works on it, where nobody can say whether that process lives.
@@ -63,8 +63,8 @@ class StepContent:
     # The line of the file; 0: it has none.
     line: int
     # The object before and after; ``None``: there is none.
-    before: Given | None
-    after: Given | None
+    before: PlainFields | None
+    after: PlainFields | None
     # The ID of the client that the object belongs to or is; empty: of none.
     client: str
 
@@ -192,7 +192,7 @@ def _standing(now: Collected, outcome: Outcome) -> str:
     ).hexdigest()[:24]
 
 
-def _before(now: Collected, change: Change) -> Given | None:
+def _before(now: Collected, change: Change) -> PlainFields | None:
     return now.content.get(change.kind, {}).get(change.key)
 
 
@@ -334,7 +334,9 @@ def _steps(plan: ImportPlan, preview: Preview, changes: list[Change]) -> Iterato
         )
 
 
-def _client_of(change: Change, before: Given | None, after: Given | None, content: Content) -> str:
+def _client_of(
+    change: Change, before: PlainFields | None, after: PlainFields | None, content: Content
+) -> str:
     fields: dict[str, Any] = after or before or {}
     if change.kind == "clients":
         return str(UUID(fields["id"]))

@@ -35,7 +35,7 @@ from neatlatch.desk.ground.people.models import Person
 
 from . import planning, services
 from .collecting import Collected, collected
-from .plain import Given
+from .plain import PlainFields
 from .planning import Preview
 from .services import Begun
 
@@ -147,7 +147,7 @@ class _Reading:
 
     now: Collected
     # Everything as it would be, and the lines that objects of the table are first on.
-    wanted: dict[str, dict[str, Given]] = field(default_factory=dict)
+    wanted: dict[str, dict[str, PlainFields]] = field(default_factory=dict)
     lines: dict[tuple[str, str], int] = field(default_factory=dict)
     mistakes: list[Mistake] = field(default_factory=list)
     duplicates: list[str] = field(default_factory=list)
@@ -223,7 +223,7 @@ class _Reading:
         if len(self.duplicates) < _MOST_TOLD:
             self.duplicates.append(says)
 
-    def fields(self, kind: str, key: str, line: int, new: Given) -> Given:
+    def fields(self, kind: str, key: str, line: int, new: PlainFields) -> PlainFields:
         """The fields of an object as they would be, to be changed; ``new``: of one that is not
         there yet.
         """
@@ -437,7 +437,7 @@ class _Connections(_Reading):
                 raise _Wrong(next(iter(shown.values())))
         self.put("connections", ref, line, row)
 
-    def _scheme(self, application: str, row: dict[str, str], stands: Given | None) -> Scheme:
+    def _scheme(self, application: str, row: dict[str, str], stands: PlainFields | None) -> Scheme:
         schemes = self.profile(application).schemes
         text = known_columns.alike(row.get("scheme", ""))
         for scheme in schemes:
@@ -496,10 +496,12 @@ class _Workloads(_Reading):
         if (draws := _truth(row, "draws")) is not None:
             fields["draws"] = draws
         said = {each: fields[each] for each in ("kind", "owner", "runs", "notice_days", "draws")}
-        workloads.Given(name, environment, windows=tuple(fields["windows"]), **said).checked()
+        workloads.WorkloadFields(
+            name, environment, windows=tuple(fields["windows"]), **said
+        ).checked()
         self._call(fields, row)
 
-    def _call(self, fields: Given, row: dict[str, str]) -> None:
+    def _call(self, fields: PlainFields, row: dict[str, str]) -> None:
         ref, operations = row.get("connection", ""), _listed(row, "operations")
         if not ref:
             if operations:

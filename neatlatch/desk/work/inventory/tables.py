@@ -200,7 +200,7 @@ def client_json(client: Client) -> str:
 def _metadata(client: Client, text: str) -> ClientMetadata:
     try:
         found = trees.read_json(text)
-    except trees.Refused as error:
+    except trees.TreeRefused as error:
         raise wrong_fields({"text": str(error)}) from error
     if not isinstance(found, dict):
         raise wrong_fields({"text": "Client metadata is a JSON object (RFC 7591 §2)."})

@@ -25,7 +25,7 @@ from neatlatch.desk.ground.people.services import LAST_ADMINISTRATOR
 from neatlatch.desk.work.access import services as access
 
 from .collecting import Collected
-from .plain import Given
+from .plain import PlainFields
 
 REGISTERED_THERE = (
     "the client is registered there by protocol; remove it on its page, so that it is removed "
@@ -114,7 +114,7 @@ class _Rules:
         self._profiles: dict[str, Profile | None] = {}
         self._ids: set[str] = set()
         self._held_at = _places_of_secrets(current, content)
-        self.by_kind: Mapping[str, Callable[[str, Given], object]] = {
+        self.by_kind: Mapping[str, Callable[[str, PlainFields], object]] = {
             "owners": self._owner,
             "applications": self._application,
             "places": self._place,
@@ -124,7 +124,7 @@ class _Rules:
             "workloads": self._workload,
         }
 
-    def _owner(self, key: str, given: Given) -> None:
+    def _owner(self, key: str, given: PlainFields) -> None:
         person = key.startswith("person/")
         reached = {name: given[name] for name in ("mail", "zone", "deputy")}
         owners.Reached(**{**reached, "mail": "" if person else reached["mail"]}).checked()
@@ -132,21 +132,21 @@ class _Rules:
             says = "a person's tags, notes and links belong to the person, not to the owner"
             raise Problem(422, "These belong to the person.", says)
 
-    def _application(self, key: str, given: Given) -> None:
+    def _application(self, key: str, given: PlainFields) -> None:
         read_given(given["profile"], "")
 
-    def _place(self, key: str, given: Given) -> None:
+    def _place(self, key: str, given: PlainFields) -> None:
         access.check_declared(given["access_rules"])
         where = f"{given['application']}/{given['environment']}"
         _check_named("place", "its application and environment", key, where)
 
-    def _client(self, key: str, given: Given) -> None:
+    def _client(self, key: str, given: PlainFields) -> None:
         identity = str(clients.check(given))
         if identity in self._ids:
             raise Problem(409, "This ID is taken.", "another client has this ID")
         self._ids.add(identity)
 
-    def _credential(self, key: str, given: Given) -> None:
+    def _credential(self, key: str, given: PlainFields) -> None:
         credentials.check(key)
 
     def _profile(self, application: str) -> Profile | None:
@@ -158,7 +158,7 @@ class _Rules:
                 self._profiles[application] = None
         return self._profiles[application]
 
-    def _connection(self, key: str, given: Given) -> None:
+    def _connection(self, key: str, given: PlainFields) -> None:
         place = self._content["places"][given["place"]]
         application = place["application"]
         profile = self._profile(application)
@@ -180,7 +180,7 @@ class _Rules:
                 connections.check_belongs(name, given["place"], places)
             places.add(given["place"])
 
-    def _workload(self, key: str, given: Given) -> None:
+    def _workload(self, key: str, given: PlainFields) -> None:
         workloads.check(given)
         _check_named(
             "workload", "its name and environment", key, f"{given['name']}/{given['environment']}"

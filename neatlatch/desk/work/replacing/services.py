@@ -29,9 +29,9 @@ from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-from . import trying
-from .looking import connections_with_keys, holders, name_of, previews, standing, workloads_of
+from . import trial
 from .models import Replacement
+from .overview import connections_with_keys, holders, name_of, previews, standing, workloads_of
 
 
 @transaction.atomic
@@ -80,7 +80,7 @@ def _open(replacement: Replacement) -> Replacement:
 
 
 @dataclass(frozen=True)
-class Given:
+class ManualCredential:
     """What was made by hand: pasted, or a file with its password; ``name`` is what the application
     knows the new one by, where that is another.
     """
@@ -92,10 +92,10 @@ class Given:
     ends: datetime | None = None
 
 
-NOTHING = Given()
+NOTHING = ManualCredential()
 
 
-def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replacement:
+def make(by: Person, replacement: Replacement, given: ManualCredential = NOTHING) -> Replacement:
     """Make the second one: at the house, by protocol, or by taking in what was made by hand.
 
     Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
@@ -119,7 +119,7 @@ def make(by: Person, replacement: Replacement, given: Given = NOTHING) -> Replac
         return _made(by, replacement, new)
 
 
-def _correct(by: Actor, replacement: Replacement, given: Given) -> Replacement:
+def _correct(by: Actor, replacement: Replacement, given: ManualCredential) -> Replacement:
     """Take another value in place of the new one, which was pasted wrongly."""
     opened = _opened(replacement, given)
     with transaction.atomic():
@@ -164,7 +164,7 @@ def _correct(by: Actor, replacement: Replacement, given: Given) -> Replacement:
     return replacement
 
 
-def _opened(replacement: Replacement, given: Given) -> reading.Found | None:
+def _opened(replacement: Replacement, given: ManualCredential) -> reading.CertificateFile | None:
     """The file of certificates and keys that was given, opened before any transaction; ``None``
     where none is wanted. Raises a field error.
     """
@@ -226,7 +226,10 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
 
 
 def _take_in(
-    by: Actor, replacement: Replacement, given: Given, opened: reading.Found | None
+    by: Actor,
+    replacement: Replacement,
+    given: ManualCredential,
+    opened: reading.CertificateFile | None,
 ) -> Credential:
     old = replacement.old
     if opened is not None:
@@ -247,7 +250,9 @@ def _take_in(
     return new
 
 
-def _take_certificate(by: Actor, replacement: Replacement, found: reading.Found) -> Credential:
+def _take_certificate(
+    by: Actor, replacement: Replacement, found: reading.CertificateFile
+) -> Credential:
     """A new certificate with its key. Raises a field error."""
     leaf = found.leaf()
     if leaf is None or not found.keys:
@@ -342,7 +347,7 @@ def _save_secret(facts: won.Facts) -> Replacement:
 # Prove, switch, roll back
 
 
-def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trial.Outcome]:
     """Try the new one at the application, in every connection that is to hold it.
 
     Nothing else uses it yet, and no token of it is kept.
@@ -352,7 +357,7 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outc
         raise Problem(409, "The new one has not been made yet.")
     outcome = _used_by_its_holder(Credential.objects.get(pk=new.pk))
     for connection, key in connections_with_keys(replacement):
-        outcome = trying.attempt(connection, {key: new}, replacement.values, fresh=True)
+        outcome = trial.attempt(connection, {key: new}, replacement.values, fresh=True)
         if not outcome.passed:
             break
     with transaction.atomic():
@@ -369,15 +374,15 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outc
     return replacement, outcome
 
 
-def _used_by_its_holder(new: Credential) -> trying.Outcome:
+def _used_by_its_holder(new: Credential) -> trial.Outcome:
     """The proof of one that no connection here holds: that it has been seen in use."""
     if new.last_used is None:
-        return trying.Outcome(
+        return trial.Outcome(
             False,
             False,
             "its holder has not used it yet. Hand it over, and look again when it is in use.",
         )
-    return trying.Outcome(
+    return trial.Outcome(
         True,
         False,
         f"its holder has used it, from {new.last_used_from or 'an address that is not known'}.",
@@ -545,7 +550,7 @@ def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replace
     return replacement
 
 
-def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, trying.Outcome]:
+def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, trial.Outcome]:
     """Try the old one: it must be turned away.
 
     Then the replacement is done, and a value that the house kept for it is forgotten.
@@ -554,12 +559,12 @@ def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, try
         raise Problem(409, "Retire the old one first.")
     old = replacement.old
     why = issuing.state_of(old, "it is", timezone.now()) if old.digest else ""
-    outcome = trying.Outcome(
+    outcome = trial.Outcome(
         False, bool(why), f"no connection here held it; {why or 'it still lets in'}."
     )
     for connection, key in connections_with_keys(replacement):
         if old.value is not None:
-            outcome = trying.attempt(
+            outcome = trial.attempt(
                 connection, {key: old}, replacement.before.get(str(connection.pk), {}), fresh=False
             )
         if not outcome.refused:

@@ -16,16 +16,16 @@ from django.utils import timezone
 
 from neatlatch.core import oauth2
 from neatlatch.core.schemes import OAUTH2
-from neatlatch.core.sending import NotComplete, dress
+from neatlatch.core.sending import NotComplete, with_credential
 from neatlatch.desk.estate.connections import destinations, tokens
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.wire import climbing
-from neatlatch.wire.holding import NoToken
-from neatlatch.wire.road import RoadError
+from neatlatch.wire import ladder_plan
+from neatlatch.wire.token_source import NoToken
+from neatlatch.wire.transport import TransportError
 
 from .models import Leftover, Test
 
@@ -49,7 +49,7 @@ class Record:
     test: Test
     row: Leftover | None = None
 
-    def save(self, event: climbing.Leftover) -> None:
+    def save(self, event: ladder_plan.Leftover) -> None:
         """Save what an exchange of the test has shown."""
         row = self.row = self.row or self._row_for(event)
         if event.piece.gone:
@@ -63,7 +63,7 @@ class Record:
         row.stuck = event.status in _NOT_FOUND or (event.piece.made and not event.address)
         row.save()
 
-    def _row_for(self, event: climbing.Leftover) -> Leftover:
+    def _row_for(self, event: ladder_plan.Leftover) -> Leftover:
         probe = event.piece.probe
         if event.address:
             rows = Leftover.objects.filter(connection=self.connection, test_id=self.test.pk)
@@ -160,14 +160,16 @@ def _status_of_clearing(row: Leftover) -> int | None:
     """Send it; ``None``: there was no answer, or no token to ask with."""
     connection = row.connection
     try:
-        with destinations.road_of(connection, 15.0, tokens.shown(connection)) as way:
+        with destinations.transport_of(connection, 15.0, tokens.shown(connection)) as way:
             if connection.scheme in OAUTH2:
                 token, _ = tokens.hold(connection, way)
                 request = oauth2.api_request(row.method, row.address, token.access_token)
             else:
                 bare = oauth2.api_request(row.method, row.address)
                 now = int(timezone.now().timestamp())
-                request = dress(bare, credentials_of(connection), secrets.token_hex(12), now)
+                request = with_credential(
+                    bare, credentials_of(connection), secrets.token_hex(12), now
+                )
             return way.send(request).status
-    except (NoToken, RoadError, NotComplete):
+    except (NoToken, TransportError, NotComplete):
         return None

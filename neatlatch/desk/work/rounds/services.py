@@ -32,9 +32,9 @@ from neatlatch.desk.ground.common import giving_way, owner
 from neatlatch.desk.ground.common.actors import CLOCK, TEST, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.wire.climbing import Further, Leftover, Plan, Stopped
-from neatlatch.wire.ladder import Climb
-from neatlatch.wire.road import RoadError
+from neatlatch.wire.ladder import LadderRun
+from neatlatch.wire.ladder_plan import Further, Leftover, Plan, TestStopped
+from neatlatch.wire.transport import TransportError
 
 from . import learning, leftovers
 from .models import Round, Sample, Test
@@ -178,16 +178,16 @@ def run(test: Test) -> Test:
     )
     test.save(update_fields=["person"])
     try:
-        way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
-    except RoadError as error:
+        way = destinations.transport_of(connection, connection.time_limit, tokens.shown(connection))
+    except TransportError as error:
         nowhere = RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)
         watch.rung(nowhere)
         return _finish(test, [nowhere], None)
     with way:
-        climb = Climb(
+        climb = LadderRun(
             plan,
             way,
-            tokens.DeskKeeper(connection, test.person_id),
+            tokens.DeskTokenSource(connection, test.person_id),
             timezone.now,
             random.random,
             _nonce,
@@ -200,7 +200,7 @@ def run(test: Test) -> Test:
                 else:
                     results.append(event)
                     watch.rung(event)
-        except Stopped:
+        except TestStopped:
             test.state, test.ended = Test.State.STOPPED, timezone.now()
             test.save(update_fields=["state", "ended"])
             return test

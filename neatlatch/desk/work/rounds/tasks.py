@@ -9,9 +9,9 @@ import structlog
 from django.utils import timezone
 from huey.contrib.djhuey import HUEY, db_task, on_shutdown, on_startup
 
-from neatlatch.desk.authority import handing, scheduled_backups
+from neatlatch.desk.authority import handovers, scheduled_backups
 from neatlatch.desk.authority.house import tokens as house_tokens
-from neatlatch.desk.estate.connections import aside, naming, renewals
+from neatlatch.desk.estate.connections import naming, renewals, set_aside
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard, won
 from neatlatch.desk.ground.common import settling
@@ -117,8 +117,8 @@ def keep_house() -> None:
     """
     now = timezone.now()
     for work in (
-        handing.end_untaken,
-        aside.let_go_of_old,
+        handovers.end_untaken,
+        set_aside.let_go_of_old,
         house_tokens.clear_ended,
         guard.forget_old,
         log_in.forget_old,

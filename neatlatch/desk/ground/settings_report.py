@@ -97,7 +97,7 @@ SETTINGS = (
 
 
 @dataclass(frozen=True)
-class Told:
+class SettingReport:
     """A setting as it holds now; ``value`` of a secret is empty; ``is_set``: it comes from the
     environment, or from an option of the command, which sets it there.
     """
@@ -107,13 +107,15 @@ class Told:
     is_set: bool
 
 
-def told(environment: Mapping[str, str] = os.environ) -> list[Told]:
+def told(environment: Mapping[str, str] = os.environ) -> list[SettingReport]:
     """Every setting with what holds now."""
     found = []
     for setting in SETTINGS:
         value = environment.get(setting.name, "")
         found.append(
-            Told(setting, "" if setting.secret else value or _bare(setting.usual), bool(value))
+            SettingReport(
+                setting, "" if setting.secret else value or _bare(setting.usual), bool(value)
+            )
         )
     return found
 

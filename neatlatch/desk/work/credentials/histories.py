@@ -14,7 +14,7 @@ from django.db import connection as database
 from django.db.models import Max, Q
 
 from neatlatch.core import credential_marks
-from neatlatch.desk.authority.handing import as_receipt
+from neatlatch.desk.authority.handovers import as_receipt
 from neatlatch.desk.estate.connections.halves import secret_taken_at
 from neatlatch.desk.estate.credentials import ends
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
@@ -39,11 +39,11 @@ from .shown import WholeCredentialOut
 
 
 @dataclass(frozen=True)
-class Sighted:
+class SightedCredential:
     """A credential with what its marks are worked out from."""
 
     credential: Credential
-    known: credential_marks.Known
+    known: credential_marks.CredentialFacts
     connections: tuple[str, ...]
 
 
@@ -85,7 +85,7 @@ _DRAWN_WITH = (
 )
 
 
-def sighted(keys: Collection[UUID]) -> list[Sighted]:
+def sighted(keys: Collection[UUID]) -> list[SightedCredential]:
     """These credentials, some hundreds at the most, with what their marks are worked out from.
 
     As many queries for a hundred as for one.
@@ -191,14 +191,14 @@ def _taken_at(connection: Connection) -> datetime | None:
 
 def _sighted(
     credential: Credential, held_in: Collection[tuple[str, str]], drawn: datetime | None
-) -> Sighted:
+) -> SightedCredential:
     client, connections = (
         credential.client,
         sorted({holder.connection.ref for holder in credential.holders.all()}),
     )
     handover = getattr(credential, "handover", None)
     tests = (_taken_at(holder.connection) for holder in credential.holders.all())
-    known = credential_marks.Known(
+    known = credential_marks.CredentialFacts(
         issued=credential.issued,
         ends=credential.ends,
         lives=credential.lives,
@@ -219,10 +219,10 @@ def _sighted(
         applications=frozenset(application for _, application in held_in),
         weak=credential.weak,
     )
-    return Sighted(credential, known, tuple(connections))
+    return SightedCredential(credential, known, tuple(connections))
 
 
-def _row(found: Sighted, replaced_by: str, now: datetime) -> CredentialOut:
+def _row(found: SightedCredential, replaced_by: str, now: datetime) -> CredentialOut:
     one, client = found.credential, found.credential.client
     owner, owner_from = _owner_of(one)
     return CredentialOut(

@@ -50,7 +50,7 @@ def _near(moment: datetime) -> datetime:
 Moment = Annotated[AwareDatetime, AfterValidator(_near)]
 
 
-class Given(Schema):
+class RequestBody(Schema):
     """A body that is sent to us.
 
     A field that it does not have is refused: a mistyped name would otherwise change nothing and

@@ -30,12 +30,12 @@ from django.utils import timezone
 from django.views.decorators.csrf import csrf_exempt
 
 from neatlatch.core import relaying
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Use
-from neatlatch.desk.ground.common import at_once, bodies, problems, proxies, shares
+from neatlatch.desk.ground.common import bodies, fast_path, problems, proxies, shares
 from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
@@ -97,7 +97,7 @@ def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
                     shown_certificate(request),
                 )
                 answer = yield from work(request, asker, **rest)
-            except Refused as refused:
+            except RequestRefused as refused:
                 client = issuing.client_of(refused)
                 where = client.place.environment if client else Environment.objects.first()
                 if where is not None:
@@ -114,7 +114,7 @@ def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
 
         @functools.wraps(work)
         async def view(request: HttpRequest, **rest: Any) -> HttpResponse:
-            return await _SHARES.run(at_once.POOL, run(request, **rest))
+            return await _SHARES.run(fast_path.POOL, run(request, **rest))
 
         return csrf_exempt(view)
 
@@ -202,7 +202,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
     """
     now = timezone.now()
     found = [
-        at_once.or_none(
+        fast_path.or_none(
             quick.draw,
             ask.headers.get("authorization", ""),
             ask.name,
@@ -233,13 +233,15 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
     ]
 
 
-_TOGETHER = at_once.Together(_ready)
+_TOGETHER = fast_path.Together(_ready)
 
 
 async def _at_once(scope: Scope, send: Any, name: str) -> bool:
-    found = await _TOGETHER.ask(_Ask(name, at_once.headers_of(scope), at_once.address_of(scope)))
+    found = await _TOGETHER.ask(
+        _Ask(name, fast_path.headers_of(scope), fast_path.address_of(scope))
+    )
     if found is not None:
-        await at_once.answer(send, *found)
+        await fast_path.answer(send, *found)
     return found is not None
 
 
@@ -378,13 +380,13 @@ async def usual_relay(
     if fits is None or scope["method"] not in relaying.METHODS or not scope.get("raw_path"):
         await long_way(receive)
         return
-    body, again = await at_once.read(receive)
+    body, again = await fast_path.read(receive)
     if body is None:
         await long_way(again)
         return
     try:
         status, headers, content = await _SHARES.run(
-            at_once.POOL, _relayed_quickly(scope, fits[1], body)
+            fast_path.POOL, _relayed_quickly(scope, fits[1], body)
         )
     except _NotUsual:
         await long_way(again)
@@ -395,12 +397,12 @@ async def usual_relay(
         log.exception("a request could not be relayed")
         await _refuse(send, problems.broken())
     else:
-        await at_once.reply(send, status, headers, content)
+        await fast_path.reply(send, status, headers, content)
 
 
 async def _refuse(send: Any, problem: Problem) -> None:
     answer = problems.answer(problem)
-    await at_once.reply(
+    await fast_path.reply(
         send, answer.status_code, [*answer.items(), ("Cache-Control", "no-store")], answer.content
     )
 
@@ -409,8 +411,8 @@ Answered = tuple[int, list[tuple[str, str]], bytes]
 
 
 def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answered]:
-    headers, address, now = at_once.headers_of(scope), at_once.address_of(scope), timezone.now()
-    ready = at_once.or_none(
+    headers, address, now = fast_path.headers_of(scope), fast_path.address_of(scope), timezone.now()
+    ready = fast_path.or_none(
         quick.draw, headers.get("authorization", ""), name, services.RELAY, address, now
     )
     if ready is None:
@@ -424,7 +426,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
     except relaying.BadPath as error:
         raise _NotUsual from error
     yield shares.Share((("connection", UUID(ready.connection)), ("workload", UUID(ready.workload))))
-    asked = relay_service.Asked(
+    asked = relay_service.RelayRequest(
         scope["method"], url, tuple(headers.items()), body, ready.own_pace, UUID(ready.client)
     )
     failed = True
@@ -462,7 +464,7 @@ def relay(
         )
     except relaying.BadPath as error:
         raise Problem(422, "This address cannot be relayed to.", str(error)) from error
-    asked = relay_service.Asked(
+    asked = relay_service.RelayRequest(
         method, url, tuple(request.headers.items()), body, asker.client.pace, asker.client.pk
     )
     secret = services.secret_of(connection)

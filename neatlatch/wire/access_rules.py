@@ -9,13 +9,13 @@ from dataclasses import dataclass, replace
 
 from neatlatch.core import oauth2
 from neatlatch.core.access import BadRules, Book, formats
-from neatlatch.core.sending import Credentials, dress
+from neatlatch.core.sending import Credentials, with_credential
 
-from .road import Road
+from .transport import Transport
 
 
 @dataclass(frozen=True)
-class There:
+class PublishedRules:
     """The rules as the application holds them, their tag, and the resources it names."""
 
     book: Book
@@ -23,7 +23,7 @@ class There:
     resources: tuple[str, ...]
 
 
-class Refused(Exception):
+class RulesRefused(Exception):
     """The application did not do it; the message says why.
 
     ``changed``: its rules are not those that were read before.
@@ -34,20 +34,30 @@ class Refused(Exception):
         self.changed = changed
 
 
-def read(road: Road, address: str, held: Credentials, nonce: str, timestamp: int) -> There:
-    """Read the rules. Raises :class:`Refused`, :class:`RoadError`, :class:`NotComplete`."""
-    return _send(road, "GET", address, held, nonce, timestamp, None, "")
+def read(
+    transport: Transport, address: str, held: Credentials, nonce: str, timestamp: int
+) -> PublishedRules:
+    """Read the rules. Raises :class:`RulesRefused`, :class:`TransportError`,
+    :class:`NotComplete`.
+    """
+    return _send(transport, "GET", address, held, nonce, timestamp, None, "")
 
 
 def write(
-    road: Road, address: str, held: Credentials, nonce: str, timestamp: int, book: Book, tag: str
-) -> There:
+    transport: Transport,
+    address: str,
+    held: Credentials,
+    nonce: str,
+    timestamp: int,
+    book: Book,
+    tag: str,
+) -> PublishedRules:
     """Put rules in place of those that have the tag. Raises as :func:`read`."""
-    return _send(road, "PUT", address, held, nonce, timestamp, book, tag)
+    return _send(transport, "PUT", address, held, nonce, timestamp, book, tag)
 
 
 def _send(
-    road: Road,
+    transport: Transport,
     method: str,
     address: str,
     held: Credentials,
@@ -55,30 +65,32 @@ def _send(
     timestamp: int,
     book: Book | None,
     tag: str,
-) -> There:
+) -> PublishedRules:
     request = oauth2.api_request(
         method, address, "", formats.as_plain(book) if book is not None else None
     )
     if tag:
         request = replace(request, headers=(*request.headers, ("If-Match", tag)))
-    answer = road.send(dress(request, held, nonce, timestamp))
+    answer = transport.send(with_credential(request, held, nonce, timestamp))
     if answer.status == 412:
-        raise Refused("Its rules were changed there since they were read.", changed=True)
+        raise RulesRefused("Its rules were changed there since they were read.", changed=True)
     if answer.status in (401, 403):
-        raise Refused(
+        raise RulesRefused(
             f"It does not let us: it answered {answer.status}. Look at the credential of "
             f"this endpoint."
         )
     if not 200 <= answer.status < 300:
-        raise Refused(f"It answered {answer.status}.")
+        raise RulesRefused(f"It answered {answer.status}.")
     try:
         found = json.loads(answer.text)
         streams = found.get("streams") or found.get("resources") or []
         headers = {name.lower(): value for name, value in answer.headers.items()}
-        return There(
+        return PublishedRules(
             formats.from_plain(found),
             headers.get("etag", ""),
             tuple(str(stream) for stream in streams),
         )
     except (ValueError, AttributeError, BadRules) as error:
-        raise Refused(f"What it answered are no rules that can be read here: {error}") from error
+        raise RulesRefused(
+            f"What it answered are no rules that can be read here: {error}"
+        ) from error

@@ -23,10 +23,10 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.work.rounds import services as rounds
 from neatlatch.desk.work.rounds.models import Test
 from neatlatch.wire import oauth
-from neatlatch.wire.holding import Held, NoToken
-from neatlatch.wire.ladder import Climb
+from neatlatch.wire.ladder import LadderRun
 from neatlatch.wire.oauth import failure_of
-from neatlatch.wire.road import Road, RoadError
+from neatlatch.wire.token_source import HeldToken, NoToken
+from neatlatch.wire.transport import Transport, TransportError
 
 
 @dataclass(frozen=True)
@@ -48,11 +48,11 @@ class _Fresh:
 
     connection: Connection
 
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]:
-        """A token of its own. Raises :class:`NoToken`, :class:`RoadError`."""
+    def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
+        """A token of its own. Raises :class:`NoToken`, :class:`TransportError`."""
         now = timezone.now()
         request = tokens.request_for(self.connection, now)
-        told = oauth.ask(road, "token", request, now)
+        told = oauth.ask(transport, "token", request, now)
         if not told.reading.ok:
             raise NoToken(failure_of(told.reading, "token", told.exchange.status), (told.exchange,))
         fields = told.reading.fields
@@ -61,7 +61,7 @@ class _Fresh:
             if "scope" in fields
             else frozenset(self.connection.scopes)
         )
-        return Held(str(fields["access_token"]), granted, None, True), (told.exchange,)
+        return HeldToken(str(fields["access_token"]), granted, None, True), (told.exchange,)
 
     def told_account(self, account: str) -> None:
         """Whose it is matters to nobody here."""
@@ -77,8 +77,8 @@ def attempt(
     held = halves.with_everything(Connection.objects.filter(pk=connection.pk)).get()
     connection = held.showing(shown, values)
     try:
-        way = destinations.road_of(connection, connection.time_limit, tokens.shown(connection))
-    except RoadError as error:
+        way = destinations.transport_of(connection, connection.time_limit, tokens.shown(connection))
+    except TransportError as error:
         return Outcome(False, False, error.failure.detail)
     with way:
         return (
@@ -88,15 +88,23 @@ def attempt(
         )
 
 
-def _ladder(connection: Connection, way: Road, fresh: bool) -> Outcome:
+def _ladder(connection: Connection, way: Transport, fresh: bool) -> Outcome:
     """The ladder up to Allowed."""
     plan = replace(
         rounds.plan_of(connection, Test(connection=connection, last=Rung.ALLOWED.value)),
         fresh=fresh,
     )
-    keeper = _Fresh(connection) if connection.scheme in OAUTH2 else tokens.DeskKeeper(connection)
-    climb = Climb(
-        plan, way, keeper, timezone.now, random.random, lambda: secrets.token_hex(12), lambda: False
+    token_source = (
+        _Fresh(connection) if connection.scheme in OAUTH2 else tokens.DeskTokenSource(connection)
+    )
+    climb = LadderRun(
+        plan,
+        way,
+        token_source,
+        timezone.now,
+        random.random,
+        lambda: secrets.token_hex(12),
+        lambda: False,
     )
     results = [rung for rung in climb.run() if isinstance(rung, RungResult)]
     failed = next((result for result in results if not result.passed), None)
@@ -110,7 +118,7 @@ def _ladder(connection: Connection, way: Road, fresh: bool) -> Outcome:
     return Outcome(False, turned_away, failed.says)
 
 
-def _client_alone(connection: Connection, way: Road, fresh: bool) -> Outcome:
+def _client_alone(connection: Connection, way: Transport, fresh: bool) -> Outcome:
     """Whether the client is known by its secret, without a person and without touching the tokens
     that are held: a refresh token that never was is answered ``invalid_grant`` to a client that
     proved itself, and ``invalid_client`` to one that did not (RFC 6749 §5.2).
@@ -125,7 +133,7 @@ def _client_alone(connection: Connection, way: Road, fresh: bool) -> Outcome:
     while True:
         try:
             told = oauth.ask(way, "token", request, timezone.now())
-        except RoadError as error:
+        except TransportError as error:
             return Outcome(False, False, error.failure.detail)
         error_code = told.reading.error
         if error_code == "invalid_grant":

@@ -39,7 +39,7 @@ from neatlatch.desk.ground.common.keyfile import check_is_own
 from neatlatch.desk.ground.serving import HeaderWithin
 from neatlatch.desk.work.drawing.services import door as place_of
 
-from .doors import EXTENSION
+from .draw_endpoints import EXTENSION
 
 LOOK_EVERY = 3.0
 
@@ -96,7 +96,7 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
         issued, _ = certificates.issue(
             TLS_DOOR,
             client,
-            certificates.Asked("server", request=signed),
+            certificates.CertificateOrder("server", request=signed),
             renews=certificates.newest(client),
         )
     for file, text in ((key_file, reading.key_as_pem(key)), (chain, issued.chain())):

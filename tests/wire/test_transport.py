@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from neatlatch.core.oauth2 import Request, api_request
 from neatlatch.wire.policy import Policy, are_of_this_machine, embedded
-from neatlatch.wire.road import ClientCertificate, Limits, Road, RoadError
+from neatlatch.wire.transport import ClientCertificate, Limits, Transport, TransportError
 
 LOOPBACK = Policy(("127.0.0.0/8", "::1/128"))
 # It says that it closes the line, as it does: a line that is still open when the next call begins
@@ -63,9 +63,9 @@ def server(
     listening.close()
 
 
-def code_of(road: Road, url: str) -> str:
-    with road, pytest.raises(RoadError) as broken:
-        road.send(Request("GET", url))
+def code_of(transport: Transport, url: str) -> str:
+    with transport, pytest.raises(TransportError) as broken:
+        transport.send(Request("GET", url))
     return f"{broken.value.failure.kind}/{broken.value.failure.code}"
 
 
@@ -179,15 +179,19 @@ def test_nothing_is_sent_in_the_open(monkeypatch: pytest.MonkeyPatch) -> None:
                 # allowed by the policy, so that this rule alone refuses it
                 assert (
                     code_of(
-                        Road(Policy(("127.0.0.0/8", "192.0.2.0/24"))), f"http://localhost:{port}/"
+                        Transport(Policy(("127.0.0.0/8", "192.0.2.0/24"))),
+                        f"http://localhost:{port}/",
                     )
                     == "socket/in_the_open"
                 )
         assert seen == []
         with monkeypatch.context() as patch:
             leads_to(patch, "127.0.0.1")
-            with Road(LOOPBACK) as road:
-                assert road.send(Request("GET", f"http://api.gannet.example:{port}/")).text == "ok"
+            with Transport(LOOPBACK) as transport:
+                assert (
+                    transport.send(Request("GET", f"http://api.gannet.example:{port}/")).text
+                    == "ok"
+                )
     assert not are_of_this_machine([])
 
 
@@ -204,7 +208,7 @@ def test_nothing_is_sent_in_the_open(monkeypatch: pytest.MonkeyPatch) -> None:
 )
 def test_addresses_that_are_not_called(url: str) -> None:
     with server(OK) as (port, seen):
-        assert code_of(Road(LOOPBACK), url.format(port)) == "setting/address"
+        assert code_of(Transport(LOOPBACK), url.format(port)) == "setting/address"
         assert seen == []
 
 
@@ -227,8 +231,13 @@ def packed(content: bytes, *codings: str) -> bytes:
 
 @pytest.mark.parametrize("coding", ["gzip", "x-gzip", "deflate", "identity", ""])
 def test_one_coding_is_taken_off(coding: str) -> None:
-    with server(packed(b"manifest " * 50_000, coding)) as (port, seen), Road(LOOPBACK) as road:
-        assert road.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "manifest " * 50_000
+    with (
+        server(packed(b"manifest " * 50_000, coding)) as (port, seen),
+        Transport(LOOPBACK) as transport,
+    ):
+        assert (
+            transport.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "manifest " * 50_000
+        )
         assert b"accept-encoding: gzip, deflate\r\n" in seen[0].lower()
 
 
@@ -239,8 +248,8 @@ def test_deflate_without_its_frame() -> None:
         f"{len(bare)}\r\n\r\n".encode()
         + bare
     )
-    with server(answer) as (port, _), Road(LOOPBACK) as road:
-        assert road.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "manifest"
+    with server(answer) as (port, _), Transport(LOOPBACK) as transport:
+        assert transport.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "manifest"
 
 
 @pytest.mark.parametrize(
@@ -248,7 +257,7 @@ def test_deflate_without_its_frame() -> None:
 )
 def test_other_codings_are_refused(codings: tuple[str, ...]) -> None:
     with server(packed(b"x" * 100, *codings)) as (port, _):
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/coding"
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/coding"
 
 
 @pytest.mark.parametrize(
@@ -264,7 +273,7 @@ def test_a_damaged_coding(damage: Callable[[bytes], bytes]) -> None:
     head = f"HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: {len(whole)}\r\n\r\n"
     answer = head.encode() + whole
     with server(answer) as (port, _):
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/coding"
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/coding"
 
 
 def test_what_grows_without_end_is_not_taken_apart() -> None:
@@ -272,7 +281,7 @@ def test_what_grows_without_end_is_not_taken_apart() -> None:
     bomb = packed(b"\0" * 200_000_000, "gzip")
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     with server(bomb) as (port, _):
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 64 * 1024
 
 
@@ -283,10 +292,10 @@ def test_interim_answers_have_an_end() -> None:
     """
     interim = b"HTTP/1.1 103 Early Hints\r\nLink: </style.css>\r\n\r\n"
     with server(interim * 20 + OK) as (port, _):
-        assert Road(LOOPBACK).send(Request("GET", f"http://127.0.0.1:{port}/")).status == 200
+        assert Transport(LOOPBACK).send(Request("GET", f"http://127.0.0.1:{port}/")).status == 200
     with server(interim * 200_000 + OK) as (port, _):
         before = resource.getrusage(resource.RUSAGE_SELF)
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
         assert resource.getrusage(resource.RUSAGE_SELF).ru_utime - before.ru_utime < 3
 
 
@@ -296,34 +305,36 @@ def test_content_in_chunks_of_one_octet_has_an_end() -> None:
     with server(
         b"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + chunk * 60_000 + b"0\r\n\r\n"
     ) as (port, _):
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/too_large"
 
 
 def test_one_time_limit_over_several_exchanges() -> None:
-    with server(OK) as (port, _), Road(LOOPBACK, Limits(total=60)) as road:
+    with server(OK) as (port, _), Transport(LOOPBACK, Limits(total=60)) as transport:
         address = f"http://127.0.0.1:{port}/"
-        with road.within(0.0), pytest.raises(RoadError) as broken:
-            road.send(Request("GET", address))
+        with transport.within(0.0), pytest.raises(TransportError) as broken:
+            transport.send(Request("GET", address))
         assert broken.value.failure.code == "timeout"
-        with road.within(60), road.within(600):
-            assert road.left <= 60
-            assert road.send(Request("GET", address)).text == "ok"
-        assert road.left == float("inf")
-        assert road.send(Request("GET", address)).text == "ok"
+        with transport.within(60), transport.within(600):
+            assert transport.left <= 60
+            assert transport.send(Request("GET", address)).text == "ok"
+        assert transport.left == float("inf")
+        assert transport.send(Request("GET", address)).text == "ok"
 
 
 def test_a_private_address_is_refused_unless_its_range_is_allowed() -> None:
     with server(OK) as (port, seen):
-        assert code_of(Road(Policy()), f"http://127.0.0.1:{port}/") == "socket/forbidden_address"
+        assert (
+            code_of(Transport(Policy()), f"http://127.0.0.1:{port}/") == "socket/forbidden_address"
+        )
         assert seen == []
-        with Road(LOOPBACK) as road:
-            assert road.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "ok"
+        with Transport(LOOPBACK) as transport:
+            assert transport.send(Request("GET", f"http://127.0.0.1:{port}/")).text == "ok"
 
 
 def test_nothing_listens() -> None:
     with socket.create_server(("127.0.0.1", 0)) as one:
         port = one.getsockname()[1]
-    assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/refused"
+    assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/refused"
 
 
 @pytest.mark.parametrize(
@@ -343,13 +354,13 @@ def test_a_name_that_is_not_known_is_told_from_a_resolver_that_does_not_answer(
         raise socket.gaierror(error, "as the resolver says")
 
     monkeypatch.setattr(socket, "getaddrinfo", fall)
-    assert code_of(Road(LOOPBACK), "http://no-such-host.invalid/") == f"resolver/{code}"
+    assert code_of(Transport(LOOPBACK), "http://no-such-host.invalid/") == f"resolver/{code}"
 
 
 def test_no_answer_within_the_time_limit() -> None:
     with server(b"", silent=True) as (port, _):
         assert (
-            code_of(Road(LOOPBACK, Limits(total=0.3)), f"http://127.0.0.1:{port}/")
+            code_of(Transport(LOOPBACK, Limits(total=0.3)), f"http://127.0.0.1:{port}/")
             == "socket/timeout"
         )
 
@@ -358,15 +369,15 @@ def test_an_answer_larger_than_the_limit() -> None:
     big = b"HTTP/1.1 200 OK\r\nContent-Length: 5000\r\n\r\n" + b"x" * 5000
     with server(big) as (port, _):
         assert (
-            code_of(Road(LOOPBACK, Limits(size=1000)), f"http://127.0.0.1:{port}/")
+            code_of(Transport(LOOPBACK, Limits(size=1000)), f"http://127.0.0.1:{port}/")
             == "socket/too_large"
         )
 
 
 def test_what_is_not_http() -> None:
     with server(b"220 mail ready\r\n") as (port, _):
-        assert code_of(Road(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/reset"
-        assert code_of(Road(LOOPBACK), f"https://127.0.0.1:{port}/").startswith("tls/")
+        assert code_of(Transport(LOOPBACK), f"http://127.0.0.1:{port}/") == "socket/reset"
+        assert code_of(Transport(LOOPBACK), f"https://127.0.0.1:{port}/").startswith("tls/")
 
 
 def test_certificates_are_checked(tmp_path: object) -> None:
@@ -379,11 +390,11 @@ def test_certificates_are_checked(tmp_path: object) -> None:
     file = f"{tmp_path}/root.pem"
     authority.cert_pem.write_to_path(file)
     with server(OK, right) as (port, _):
-        assert code_of(Road(LOOPBACK), f"https://localhost:{port}/") == "tls/untrusted"
-        with Road(LOOPBACK, trust=file) as road:
-            assert road.send(Request("GET", f"https://localhost:{port}/")).status == 200
+        assert code_of(Transport(LOOPBACK), f"https://localhost:{port}/") == "tls/untrusted"
+        with Transport(LOOPBACK, trust=file) as transport:
+            assert transport.send(Request("GET", f"https://localhost:{port}/")).status == 200
     with server(OK, context) as (port, seen):
-        assert code_of(Road(LOOPBACK, trust=file), f"https://localhost:{port}/") == "tls/name"
+        assert code_of(Transport(LOOPBACK, trust=file), f"https://localhost:{port}/") == "tls/name"
         assert seen == []
 
 
@@ -395,9 +406,9 @@ def test_a_redirect_is_reported_and_the_credential_goes_nowhere_else() -> None:
         ).encode()
         with (
             server(answer) as (port, seen),
-            Road(LOOPBACK, goes_to=frozenset({f"http://127.0.0.1:{port}"})) as road,
+            Transport(LOOPBACK, goes_to=frozenset({f"http://127.0.0.1:{port}"})) as transport,
         ):
-            got = road.send(api_request("GET", f"http://127.0.0.1:{port}/", "hush-token"))
+            got = transport.send(api_request("GET", f"http://127.0.0.1:{port}/", "hush-token"))
     assert got.status == 302
     assert b"hush-token" in seen[0]
     assert seen_elsewhere == []
@@ -408,10 +419,12 @@ def test_what_was_sent_is_kept_masked_also_when_the_road_breaks() -> None:
     here = server(b"", silent=True)
     with (
         here as (port, _),
-        Road(LOOPBACK, Limits(total=0.3), goes_to=frozenset({f"http://127.0.0.1:{port}"})) as road,
-        pytest.raises(RoadError) as broken,
+        Transport(
+            LOOPBACK, Limits(total=0.3), goes_to=frozenset({f"http://127.0.0.1:{port}"})
+        ) as transport,
+        pytest.raises(TransportError) as broken,
     ):
-        road.send(
+        transport.send(
             api_request(
                 "PUT",
                 f"http://127.0.0.1:{port}/x?token=hush-token",
@@ -430,9 +443,9 @@ def test_an_answer_that_comes_before_all_was_sent() -> None:
     """
     with (
         server(b"HTTP/1.1 413 Too Large\r\nContent-Length: 2\r\n\r\nno") as (port, _),
-        Road(LOOPBACK) as road,
+        Transport(LOOPBACK) as transport,
     ):
-        got = road.send(Request("POST", f"http://127.0.0.1:{port}/"), content=b"x" * 8_000_000)
+        got = transport.send(Request("POST", f"http://127.0.0.1:{port}/"), content=b"x" * 8_000_000)
     assert (got.status, got.text) == (413, "no")
 
 
@@ -450,15 +463,15 @@ def test_a_secret_goes_only_where_it_was_cleared_for(bearing: str) -> None:
             "a cookie": Request("GET", url, (("cookie", "key=x"),)),
             "a certificate": Request("GET", url),
         }[bearing]
-        with Road(
+        with Transport(
             LOOPBACK, goes_to=frozenset({f"http://127.0.0.1:{port}", f"https://127.0.0.1:{other}"})
-        ) as road:
-            road.shows = ClientCertificate("", "") if bearing == "a certificate" else shows
-            with pytest.raises(RoadError) as broken:
-                road.send(asked)
+        ) as transport:
+            transport.shows = ClientCertificate("", "") if bearing == "a certificate" else shows
+            with pytest.raises(TransportError) as broken:
+                transport.send(asked)
             assert broken.value.failure.code == "not_cleared"
-            assert road.send(replace(asked, url=f"http://127.0.0.1:{port}/x")).status == 200
-            with pytest.raises(RoadError, match="not_cleared"):
-                road.take_line("127.0.0.1", other)
+            assert transport.send(replace(asked, url=f"http://127.0.0.1:{port}/x")).status == 200
+            with pytest.raises(TransportError, match="not_cleared"):
+                transport.take_line("127.0.0.1", other)
         assert seen_other == []
         assert len(seen) == 1

@@ -16,8 +16,8 @@ from neatlatch.core.probing import Piece
 from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.sending import Credentials
 
-from .holding import Keeper
-from .road import Answer, Road
+from .token_source import TokenSource
+from .transport import HttpReply, Transport
 
 
 @dataclass(frozen=True)
@@ -88,23 +88,23 @@ class Leftover:
 
 
 @dataclass(frozen=True)
-class Said:
+class RungRemark:
     """What a rung says. ``skipped``: there was nothing to try, and it says why."""
 
     says: str
     skipped: bool = False
 
 
-def nothing_to_try(why: str) -> Said:
+def nothing_to_try(why: str) -> RungRemark:
     """A rung that is passed over, and why."""
-    return Said(why, skipped=True)
+    return RungRemark(why, skipped=True)
 
 
-class Stopped(Exception):
+class TestStopped(Exception):
     """Somebody stopped the test."""
 
 
-class Fell(Exception):
+class RungFailed(Exception):
     """This rung failed."""
 
     def __init__(self, failure: Failure) -> None:
@@ -112,14 +112,14 @@ class Fell(Exception):
         self.failure = failure
 
 
-class Calls(Protocol):
+class LadderCalls(Protocol):
     """What a climb lends to the way in that it goes by: its plan, its road, and calls that keep the
     pace.
     """
 
     plan: Plan
-    road: Road
-    keeper: Keeper
+    transport: Transport
+    token_source: TokenSource
     exchanges: list[Exchange]
     facts: dict[str, object]
     tries: int
@@ -128,24 +128,26 @@ class Calls(Protocol):
     def now(self) -> Callable[[], datetime]:
         """Tells the time."""
 
-    def send(self, request: oauth2.Request, *, safe: bool = False) -> Answer:
-        """Send a request, again where it may be. Raises :class:`Fell`, :class:`RoadError`."""
+    def send(self, request: oauth2.Request, *, safe: bool = False) -> HttpReply:
+        """Send a request, again where it may be. Raises :class:`RungFailed`,
+        :class:`TransportError`.
+        """
 
-    def dressed(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
-        """Put a credential on. Raises :class:`Fell` where one is not complete."""
+    def with_credential(self, request: oauth2.Request, held: Credentials) -> oauth2.Request:
+        """Put a credential on. Raises :class:`RungFailed` where one is not complete."""
 
-    def check(self, answer: Answer, operation: str) -> None:
-        """Raise :class:`Fell` where an answer is a refusal."""
+    def check(self, answer: HttpReply, operation: str) -> None:
+        """Raise :class:`RungFailed` where an answer is a refusal."""
 
     def pause(self, seconds: float) -> None:
-        """Wait, unless somebody stops the test meanwhile. Raises :class:`Stopped`."""
+        """Wait, unless somebody stops the test meanwhile. Raises :class:`TestStopped`."""
 
     def wait_to_spread(self) -> bool:
         """Wait for a new credential to be known there; ``False``: it is refused. Raises
-        :class:`Stopped`."""
+        :class:`TestStopped`."""
 
 
-class Entry(Protocol):
+class SchemeEntry(Protocol):
     """How one scheme lets us in."""
 
     lacks: str
@@ -157,14 +159,16 @@ class Entry(Protocol):
         """Everything that is called; a place that is no web address begins with ``tls://``."""
 
     def sign_in(self) -> str:
-        """Prove the credential, and say how it went. Raises :class:`Fell`, :class:`RoadError`."""
+        """Prove the credential, and say how it went. Raises :class:`RungFailed`,
+        :class:`TransportError`.
+        """
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
 
     def renew(self) -> bool:
         """Get a newer credential in place of one that a call was refused with (401); ``False``:
-        there is none to get. Raises :class:`Fell`, :class:`RoadError`.
+        there is none to get. Raises :class:`RungFailed`, :class:`TransportError`.
         """
 
     def granted(self) -> frozenset[str] | None:
@@ -173,8 +177,8 @@ class Entry(Protocol):
     def secrets(self) -> tuple[str, ...]:
         """What no evidence may show."""
 
-    def allowed(self) -> Said | None:
+    def allowed(self) -> RungRemark | None:
         """What the Allowed rung says, where signing in has shown it already."""
 
-    def worked(self) -> Said | None:
+    def worked(self) -> RungRemark | None:
         """What the Work rung says, where this way in has work of its own."""

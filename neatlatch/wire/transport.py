@@ -48,7 +48,7 @@ class Limits:
     head: int = 256 * 1024
 
 
-class RoadError(Exception):
+class TransportError(Exception):
     """The road is broken; ``failure`` says where, ``exchange`` what was sent, if anything was."""
 
     def __init__(self, failure: Failure) -> None:
@@ -65,14 +65,16 @@ class RoadError(Exception):
         return self.failure.kind in ("resolver", "setting") or self.failure.code in nowhere
 
 
-class _NotSent(RoadError, httpcore.WriteError):
+class _NotSent(TransportError, httpcore.WriteError):
     """The other side closed before it had read everything. httpcore then reads on: many servers
     answer, with what is wrong, and close.
     """
 
 
-def _broken(kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD) -> RoadError:
-    return RoadError(Failure(kind, code, cause, detail))
+def _broken(
+    kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD
+) -> TransportError:
+    return TransportError(Failure(kind, code, cause, detail))
 
 
 def tls_code(error: Exception) -> str:
@@ -111,25 +113,27 @@ def tls_code(error: Exception) -> str:
     return "handshake_failure"
 
 
-class Line(httpcore.NetworkStream):
+class LimitedStream(httpcore.NetworkStream):
     """A socket, plain or secured, as httpcore wants it. Every wait ends at the road's deadline."""
 
-    def __init__(self, sock: socket.socket, road: Road) -> None:
-        self.sock, self.road = sock, road
-        self.secured: Line | None = None
+    def __init__(self, sock: socket.socket, transport: Transport) -> None:
+        self.sock, self.transport = sock, transport
+        self.secured: LimitedStream | None = None
 
     def _wait(self, timeout: float | None) -> float:
-        left = self.road.deadline - time.monotonic()
+        left = self.transport.deadline - time.monotonic()
         if left <= 0:
             raise _broken(
-                "socket", "timeout", f"No complete answer within {self.road.limits.total:.0f} s."
+                "socket",
+                "timeout",
+                f"No complete answer within {self.transport.limits.total:.0f} s.",
             )
         return left if timeout is None else min(timeout, left)
 
     def read(self, max_bytes: int, timeout: float | None = None) -> bytes:
         """Some octets, or none at the end."""
         self.sock.settimeout(self._wait(timeout))
-        if self.road.unread <= 0:
+        if self.transport.unread <= 0:
             raise _broken(
                 "socket",
                 "too_large",
@@ -138,11 +142,11 @@ class Line(httpcore.NetworkStream):
             )
         try:
             got = self.sock.recv(max_bytes)
-            self.road.unread -= len(got)
+            self.transport.unread -= len(got)
             return got
         except TimeoutError as error:
             raise _broken(
-                "socket", "timeout", f"No answer within {self.road.limits.total:.0f} s."
+                "socket", "timeout", f"No answer within {self.transport.limits.total:.0f} s."
             ) from error
         except ssl.SSLError as error:  # with TLS 1.3 a refused client certificate shows only now
             raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
@@ -170,10 +174,10 @@ class Line(httpcore.NetworkStream):
         ssl_context: ssl.SSLContext,
         server_hostname: str | None = None,
         timeout: float | None = None,
-    ) -> Line:
+    ) -> LimitedStream:
         """The secured line: the one made before, if there is one."""
         if self.secured is None:
-            self.secured = self.road.wrap(self, server_hostname or "")
+            self.secured = self.transport.wrap(self, server_hostname or "")
         return self.secured
 
     def get_extra_info(self, info: str) -> Any:
@@ -188,7 +192,7 @@ class Line(httpcore.NetworkStream):
 
 
 @dataclass(frozen=True)
-class Answer:
+class HttpReply:
     """An answer in full, with the masked exchange that proves it."""
 
     status: int
@@ -199,7 +203,7 @@ class Answer:
 
 
 @dataclass(frozen=True)
-class Passed:
+class StreamedReply:
     """An answer in full, of which no evidence is kept."""
 
     status: int
@@ -255,13 +259,13 @@ def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
 
 
 @dataclass
-class Road(httpcore.NetworkBackend):
+class Transport(httpcore.NetworkBackend):
     """A direct road. One road serves one test or one act; close it afterwards.
 
     ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate
     for servers that ask for one; ``goes_to`` are the origins that requests with a secret in them
     may go to (unless said, none: such a road fetches what is public). All failures are
-    :class:`RoadError`.
+    :class:`TransportError`.
     """
 
     policy: Policy = field(default_factory=Policy)
@@ -281,7 +285,7 @@ class Road(httpcore.NetworkBackend):
         self._last = math.inf
         self.begin()
         self._found: dict[str, list[str]] = {}
-        self._open: dict[tuple[str, int], Line] = {}
+        self._open: dict[tuple[str, int], LimitedStream] = {}
         self._pool = httpcore.ConnectionPool(
             ssl_context=self.context,
             network_backend=self,
@@ -290,13 +294,13 @@ class Road(httpcore.NetworkBackend):
         )
         # No time limits of httpx's own: each line keeps the road's deadline.
         self._client = httpx.Client(
-            transport=_Transport(self._pool),
+            transport=_HttpxTransport(self._pool),
             headers={"User-Agent": USER_AGENT, "Accept-Encoding": ACCEPTED},
             timeout=None,  # noqa: S113
         )
         self._client.follow_redirects = False
 
-    def __enter__(self) -> Road:
+    def __enter__(self) -> Transport:
         return self
 
     def __exit__(
@@ -339,14 +343,14 @@ class Road(httpcore.NetworkBackend):
             self._found[bare] = good
         return self._found[bare]
 
-    def reach(self, host: str, port: int) -> Line:
+    def reach(self, host: str, port: int) -> LimitedStream:
         """An open line to a host and port; each of its addresses is tried."""
-        last: RoadError | None = None
+        last: TransportError | None = None
         for address in self.find(host):
             try:
                 sock = socket.create_connection((address, port), timeout=self.limits.connect)
                 sock.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
-                self._open[host, port] = Line(sock, self)
+                self._open[host, port] = LimitedStream(sock, self)
                 return self._open[host, port]
             except TimeoutError:
                 last = _broken(
@@ -369,11 +373,11 @@ class Road(httpcore.NetworkBackend):
         assert isinstance(line.sock, ssl.SSLSocket)
         return line.sock
 
-    def wrap(self, line: Line, host: str) -> Line:
+    def wrap(self, line: LimitedStream, host: str) -> LimitedStream:
         """TLS over a line."""
         line.sock.settimeout(self.limits.connect)
         try:
-            return Line(self.context.wrap_socket(line.sock, server_hostname=host), self)
+            return LimitedStream(self.context.wrap_socket(line.sock, server_hostname=host), self)
         except ssl.SSLError as error:
             raise _broken(
                 "tls",
@@ -397,11 +401,11 @@ class Road(httpcore.NetworkBackend):
         timeout: float | None = None,
         local_address: str | None = None,
         socket_options: Iterable[Any] | None = None,
-    ) -> Line:
+    ) -> LimitedStream:
         """The line that stands ready for this host and port, else a new one."""
         return self._open.pop((host, port), None) or self._taken(host, port)
 
-    def _taken(self, host: str, port: int) -> Line:
+    def _taken(self, host: str, port: int) -> LimitedStream:
         line = self.reach(host, port)
         del self._open[host, port]
         return line
@@ -429,7 +433,7 @@ class Road(httpcore.NetworkBackend):
         """Seconds that are left of it; without end where there is none."""
         return self._last - time.monotonic()
 
-    def take_line(self, host: str, port: int) -> Line:
+    def take_line(self, host: str, port: int) -> LimitedStream:
         """The secured line to a host and port, for a protocol other than HTTP: the one that stands
         ready, else a new one.
         """
@@ -439,10 +443,10 @@ class Road(httpcore.NetworkBackend):
             self.reach(host, port)
         return self._open[host, port].start_tls(self.context, host.strip("[]"))
 
-    def pass_on(self, request: Request, content: bytes | None = None) -> Passed:
+    def pass_on(self, request: Request, content: bytes | None = None) -> StreamedReply:
         """Send a request and read the whole answer, as :meth:`send` does, without evidence of it.
 
-        Raises :class:`RoadError`.
+        Raises :class:`TransportError`.
         """
         self._check_where_it_goes(request)
         self.begin()
@@ -450,7 +454,7 @@ class Road(httpcore.NetworkBackend):
             response, body = self._exchanged(request, content)
         except (httpcore.ProtocolError, httpx.InvalidURL, httpx.UnsupportedProtocol) as error:
             raise self._what_is_not_http(error) from error
-        return Passed(response.status_code, dict(response.headers.multi_items()), body)
+        return StreamedReply(response.status_code, dict(response.headers.multi_items()), body)
 
     def _exchanged(self, request: Request, content: bytes | None) -> tuple[httpx.Response, bytes]:
         built = self._client.build_request(
@@ -471,13 +475,13 @@ class Road(httpcore.NetworkBackend):
 
     def send(
         self, request: Request, secrets: tuple[str, ...] = (), content: bytes | None = None
-    ) -> Answer:
+    ) -> HttpReply:
         """Send a request and read the whole answer.
 
         Redirects are reported, never followed. ``content`` is a body that is no text, in place of
         the request's.
 
-        Raises :class:`RoadError`.
+        Raises :class:`TransportError`.
         """
         known = (*request.secrets, *secrets)
         self._check_where_it_goes(request)
@@ -501,7 +505,7 @@ class Road(httpcore.NetworkBackend):
                 **sent, status=None, ms=_since(begun), error=broken.failure.detail
             )
             raise broken from error
-        except RoadError as broken:
+        except TransportError as broken:
             broken.exchange = Exchange(
                 **sent,
                 status=None,
@@ -519,13 +523,13 @@ class Road(httpcore.NetworkBackend):
             ms=_since(begun),
             response_body=mask_body(text, response.headers.get("content-type", ""), known),
         )
-        return Answer(response.status_code, dict(headers), text, exchange, body)
+        return HttpReply(response.status_code, dict(headers), text, exchange, body)
 
     def _check_where_it_goes(self, request: Request) -> None:
         """Over TLS, or to this machine, with nothing in the address that would become a header; and
         with a secret only where it was cleared for.
 
-        Every request with a secret leaves through here. Raises :class:`RoadError`.
+        Every request with a secret leaves through here. Raises :class:`TransportError`.
         """
         try:
             there = httpx.URL(request.url)
@@ -564,8 +568,8 @@ class Road(httpcore.NetworkBackend):
             )
 
     def check_is_here(self, host: str) -> None:
-        """Raise :class:`RoadError` unless a host is this machine, whatever name it is called by:
-        beyond, everybody on the way could read along.
+        """Raise :class:`TransportError` unless a host is this machine, whatever name it is
+        called by: beyond, everybody on the way could read along.
         """
         if not are_of_this_machine(found := self.find(host)):
             raise _broken(
@@ -575,7 +579,7 @@ class Road(httpcore.NetworkBackend):
                 CauseClass.UNKNOWN,
             )
 
-    def _what_is_not_http(self, error: Exception) -> RoadError:
+    def _what_is_not_http(self, error: Exception) -> TransportError:
         """Many servers close the line, without an alert, when they do not take a client certificate
         (TLS 1.3 has the handshake end before).
         """
@@ -612,7 +616,7 @@ def _since(begun: float) -> float:
     return round((time.perf_counter() - begun) * 1000, 2)
 
 
-class _Transport(httpx.BaseTransport):
+class _HttpxTransport(httpx.BaseTransport):
     """httpx over a httpcore pool of our own, whose errors pass through as they are."""
 
     def __init__(self, pool: httpcore.ConnectionPool) -> None:

@@ -11,11 +11,11 @@ from typing import Protocol
 
 from neatlatch.core.evidence import Exchange, Failure
 
-from .road import Road
+from .transport import Transport
 
 
 @dataclass(frozen=True)
-class Held:
+class HeldToken:
     """A token to send.
 
     ``generation``: which of its connection's tokens it is, counted from the first, where anybody
@@ -40,12 +40,14 @@ class NoToken(Exception):
         self.failure, self.exchanges = failure, tuple(exchanges)
 
 
-class Keeper(Protocol):
+class TokenSource(Protocol):
     """Whoever keeps the tokens: gives the one held, renewed if it is near its end or ``force`` says
     so. Raises :class:`NoToken`.
     """
 
-    def token(self, road: Road, force: bool) -> tuple[Held, tuple[Exchange, ...]]: ...
+    def token(
+        self, transport: Transport, force: bool
+    ) -> tuple[HeldToken, tuple[Exchange, ...]]: ...
 
     def told_account(self, account: str) -> None:
         """The provider said whose token it is."""

@@ -12,7 +12,7 @@ from collections import Counter
 from collections.abc import Callable, Hashable, Iterator
 from contextlib import contextmanager
 
-from .road import Road
+from .transport import Transport
 
 # Seconds that a line is kept unused, well below what servers keep theirs (RFC 9112 §9.3 leaves it
 # to them); how many of a name, and in all.
@@ -22,7 +22,7 @@ IDLE, MOST_OF_ONE, MOST = 15.0, 4, 64
 OLDEST = 300.0
 
 
-class KeptRoads:
+class KeptTransports:
     """Roads that wait to be used again, by a name that says all that they are made of."""
 
     def __init__(
@@ -31,7 +31,7 @@ class KeptRoads:
         self._idle, self._most_of_one, self._most = idle, most_of_one, most
         # By name, with the moments of making it and of giving it back; what waits longest comes
         # first.
-        self._waiting: list[tuple[Hashable, Road, float, float]] = []
+        self._waiting: list[tuple[Hashable, Transport, float, float]] = []
         self._turn = threading.Lock()
         self._sweeper: threading.Timer | None = None
 
@@ -39,17 +39,17 @@ class KeptRoads:
         return len(self._waiting)
 
     @contextmanager
-    def road(self, name: Hashable, make: Callable[[], Road]) -> Iterator[Road]:
+    def transport(self, name: Hashable, make: Callable[[], Transport]) -> Iterator[Transport]:
         """A road of this name: one that waits, else a new one. It is kept unless the call fails."""
-        road, made = self._take(name) or (make(), time.monotonic())
+        transport, made = self._take(name) or (make(), time.monotonic())
         try:
-            yield road
+            yield transport
         except BaseException:
-            road.close()
+            transport.close()
             raise
-        self._give_back(name, road, made)
+        self._give_back(name, transport, made)
 
-    def _take(self, name: Hashable) -> tuple[Road, float] | None:
+    def _take(self, name: Hashable) -> tuple[Transport, float] | None:
         with self._turn:
             self._close_idle()
             for place in range(len(self._waiting) - 1, -1, -1):
@@ -57,7 +57,7 @@ class KeptRoads:
                     return self._waiting.pop(place)[1:3]
         return None
 
-    def _give_back(self, name: Hashable, road: Road, made: float) -> None:
+    def _give_back(self, name: Hashable, transport: Transport, made: float) -> None:
         now = time.monotonic()
         with self._turn:
             self._close_idle()
@@ -65,9 +65,9 @@ class KeptRoads:
                 Counter(waiting[0] for waiting in self._waiting)[name] >= self._most_of_one
                 or now - made > OLDEST
             ):
-                road.close()
+                transport.close()
                 return
-            self._waiting.append((name, road, made, now))
+            self._waiting.append((name, transport, made, now))
             while len(self._waiting) > self._most:
                 self._waiting.pop(0)[1].close()
             self._sweep_later()
