@@ -394,18 +394,18 @@ def _serve_door(given: argparse.Namespace) -> int:
     set_up(serves=True)
     from neatlatch.desk.estate.records.applications.models import Environment
     from neatlatch.desk.ground.common.problems import Problem
-    from neatlatch.desk.pages.drawing.tls_listener import Door
+    from neatlatch.desk.pages.drawing.tls_listener import TlsListener
 
     environment = Environment.objects.filter(key=given.environment).first()
     if environment is None:
         print(f"nlatch: there is no environment “{given.environment}”.", file=sys.stderr)
         return 2
     try:
-        door = Door(environment, tuple(given.name or ["localhost", "127.0.0.1"]))
+        listener = TlsListener(environment, tuple(given.name or ["localhost", "127.0.0.1"]))
     except Problem as problem:
         print(f"nlatch: {' '.join(problem.errors.values()) or problem.title}", file=sys.stderr)
         return 2
-    door.run(given.host, given.port)
+    listener.run(given.host, given.port)
     return 0
 
 
@@ -489,7 +489,7 @@ def parser() -> argparse.ArgumentParser:
         metavar="FILE",
         help=(
             "a file with your own certificate, its chain and its key in PEM, to be shown at the "
-            "TLS door (else NLATCH_CERTIFICATE)"
+            "TLS listener (else NLATCH_CERTIFICATE)"
         ),
     )
     one = commands.add_parser(
@@ -543,7 +543,7 @@ def parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_serve_desk)
 
     one = commands.add_parser(
-        "door",
+        "tls-listener",
         help="serve the desk over TLS, where workloads may draw with a certificate of the house",
         description=(
             "Its own certificate is one of the house's, renewed by itself. Ctrl-C stops it."

@@ -45,7 +45,7 @@ def start(
     from neatlatch.desk.work.rounds import at_work
 
     tls_port = tls_port or port + 1
-    own, listener = ("--host", host, "--port"), ("-m", "neatlatch.cli", "door")
+    own, listener = ("--host", host, "--port"), ("-m", "neatlatch.cli", "tls-listener")
     names = [part for name in tls_names for part in ("--name", name)]
     # All at once: each loads for seconds, and none needs another for that.
     programs.start(
@@ -58,10 +58,10 @@ def start(
         *("-m", "neatlatch.worker", "--workers", "6"),
         *("--delay", "0.1", "--max-delay", "0.5", "--quiet"),
     )
-    programs.start("door", *listener, *own, str(tls_port), *names)
+    programs.start("tls-listener", *listener, *own, str(tls_port), *names)
     programs.wait_for_port("desk", port, _reached_at(host))
     programs.wait_for("worker", at_work.is_there)
-    programs.wait_for_port("door", tls_port, _reached_at(host))
+    programs.wait_for_port("tls-listener", tls_port, _reached_at(host))
 
 
 def _reached_at(host: str) -> str:

@@ -67,7 +67,7 @@ class Served:
             except (OSError, ValueError):
                 continue
             # One that has just ended has no command any more.
-            for name in {"desk", "neatlatch.worker", "door"} & set(command):
+            for name in {"desk", "neatlatch.worker", "tls-listener"} & set(command):
                 if parent == self.program.pid:
                     found[name] = int(stat.parent.name)
         return found

@@ -63,7 +63,7 @@ def main() -> None:
         type=int,
         default=8600,
         help=(
-            "the desk's port (8600); its TLS door is one above it, the stand-ins take ports "
+            "the desk's port (8600); its TLS listener is one above it, the stand-ins take ports "
             "from 100 above it. Each port has its own data."
         ),
     )

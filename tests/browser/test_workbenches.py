@@ -642,7 +642,7 @@ def test_notes_are_kept_beside_a_connection_and_a_tag_leads_to_its_list(page: Pa
     )
     assert violations(page) == []
     page.get_by_role("link", name="night-run").click()
-    expect(page.get_by_label("Filter")).to_have_value("tag:night-run")
+    expect(page.get_by_role("searchbox", name="Filter")).to_have_value("tag:night-run")
     expect(page.locator("[data-row]")).to_have_count(1)
     page.goto("/connections/production/cargo-manifests")
     page.get_by_role("button", name="Edit notes").click()

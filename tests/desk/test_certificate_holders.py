@@ -1,5 +1,5 @@
 """Who holds a certificate of the house, and what it opens: workloads that draw with one, servers,
-and the door they come to.
+and the listener they come to.
 """
 
 from __future__ import annotations
@@ -95,7 +95,7 @@ def test_an_application_has_as_many_servers_as_it_likes(office: Office) -> None:
 
 
 def test_a_server_certificate_draws_nothing(office: Office) -> None:
-    place = drawing.door(office.environment)
+    place = drawing.own_deployment(office.environment)
     client = issuing.server(office.by, place)
     issued, _ = services.issue(
         office.by,

@@ -244,7 +244,7 @@ def test_what_is_not_there_cannot_be_decommissioned(setup: Setup) -> None:
         ("deployments", "nothing/sandbox"),
     ):
         post(browser, "/decommissionings", 404, of=of, key=key)
-    drawing.door(Environment.objects.get(key="sandbox"))
+    drawing.own_deployment(Environment.objects.get(key="sandbox"))
     own = {"of": "deployments", "key": "neat-latch/sandbox"}
     refused = post(browser, "/decommissionings", 409, **own)
     assert refused["detail"] == "It is Neat Latch itself: workloads draw from it."

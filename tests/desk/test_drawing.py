@@ -742,7 +742,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
 def test_the_callers_own_key_does_not_reach_the_application(
     drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """L1, through the door: the field that carries the caller's key to us carries ours to the
+    """L1, as a caller: the field that carries the caller's key to us carries ours to the
     application, once, and nothing else says who called.
     """
     _, _, _, key = drawn

@@ -71,7 +71,7 @@ def children(pid: int) -> list[int]:
 
 def stop(demo: subprocess.Popen[str]) -> None:
     started = children(demo.pid)
-    assert len(started) == 4  # stand-ins, desk, worker, the TLS door
+    assert len(started) == 4  # stand-ins, desk, worker, the TLS listener
     demo.send_signal(signal.SIGINT)
     demo.wait(60)
     for pid in started:

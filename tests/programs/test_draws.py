@@ -1,4 +1,4 @@
-"""Workloads of connections at the door of a desk that runs: many draws at once, a relayed run whose
+"""Workloads of connections at a desk that runs: many draws at once, a relayed run whose
 token ends, and the command line.
 """
 

@@ -230,27 +230,27 @@ def test_a_workload_draws_with_a_certificate(
     found, made = desk
     client, credential, pem = made["draws"]
     port = free_ports()
-    with (found.home / "door.log").open("wb") as out:
-        found.programs["door"] = subprocess.Popen(
-            [sys.executable, "-m", "neatlatch.cli", "door", "--port", str(port)],
+    with (found.home / "tls-listener.log").open("wb") as out:
+        found.programs["tls-listener"] = subprocess.Popen(
+            [sys.executable, "-m", "neatlatch.cli", "tls-listener", "--port", str(port)],
             cwd=ROOT,
             env=found.environment,
             stdout=out,
             stderr=out,
             start_new_session=True,
         )
-    trust, door = found.home / "trust.pem", f"https://localhost:{port}"
+    trust, listener = found.home / "trust.pem", f"https://localhost:{port}"
     trust.write_bytes(httpx.get(f"{found.url}/house/production/trust.pem", verify=NOBODY).content)
     wait_until(
-        lambda: _shows(found, pem, str(trust)).get(f"{door}/alive").is_success,
+        lambda: _shows(found, pem, str(trust)).get(f"{listener}/alive").is_success,
         30,
-        "the start of the door",
+        "the start of the TLS listener",
     )
     file = found.home / "own.pem"
     file.write_text(pem)
     environment = {
         **found.environment,
-        "NLATCH_URL": door,
+        "NLATCH_URL": listener,
         "NLATCH_CA": str(trust),
         "NLATCH_CERTIFICATE": str(file),
     }
@@ -285,7 +285,7 @@ def test_a_workload_draws_with_a_certificate(
     # Crew roster is called with a certificate, which no header carries: the relay is told, and was
     # not permitted.
     web = _shows(found, pem, str(trust))
-    assert web.get(f"{door}/draw/crew-roster-display").status_code == 409
+    assert web.get(f"{listener}/draw/crew-roster-display").status_code == 409
     assert (
         httpx.get(f"{found.url}/draw", headers={"Client-Cert": ":MIIB:"}, verify=NOBODY).status_code
         == 401
@@ -293,23 +293,25 @@ def test_a_workload_draws_with_a_certificate(
     import ssl
 
     keyed = httpx.Client(verify=ssl.create_default_context(cafile=str(trust)), timeout=30)
-    assert keyed.get(f"{door}/draw").status_code == 401
+    assert keyed.get(f"{listener}/draw").status_code == 401
     assert (
-        keyed.get(f"{door}/draw", headers={"Authorization": f"Bearer {made['key'][0]}"}).status_code
+        keyed.get(
+            f"{listener}/draw", headers={"Authorization": f"Bearer {made['key'][0]}"}
+        ).status_code
         == 200
     )
     other = _shows(found, made["a reader"][2], str(trust))
     assert (
-        other.get(f"{door}/draw").status_code == 401
+        other.get(f"{listener}/draw").status_code == 401
     )  # a good certificate, for another application
     administrator = found.client("morag", str(made["password"]))
     administrator.post(
         f"/api/credentials/{credential}/revocations", json={"why": "a test"}
     ).raise_for_status()
-    assert web.get(f"{door}/draw").status_code == 401
+    assert web.get(f"{listener}/draw").status_code == 401
     turned = administrator.get(f"/api/clients/{client}/issued").json()["turned"]
     assert turned[0]["what"] == "certificate revoked"
-    told = (found.home / "door.log").read_text()
+    told = (found.home / "tls-listener.log").read_text()
     assert "what='certificate revoked'" in told
     assert "Traceback" not in told
 

@@ -86,7 +86,7 @@ def test_from_an_empty_folder_to_a_clean_end(home: Path, serve: Callable[..., Se
 
     # What ends is started again, and the desk knows who was logged in.
     first = served.children()
-    assert {"desk", "neatlatch.worker", "door"} <= set(first), first
+    assert {"desk", "neatlatch.worker", "tls-listener"} <= set(first), first
     for name in ("desk", "neatlatch.worker"):
         os.kill(first[name], signal.SIGKILL)
     served.says(r"desk ended \(signal 9\)")

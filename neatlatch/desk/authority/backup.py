@@ -134,7 +134,9 @@ def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
             f"it is moved aside, not deleted."
         )
     if any(line for line in _who_has(home / DATABASE)):
-        raise Wrong("A program still has the database open. Stop desk, worker and door first.")
+        raise Wrong(
+            "A program still has the database open. Stop desk, worker and TLS listener first."
+        )
     stamp = _stamp()
     half, half_key = home / ".restored.half", home / ".key.half"
     for source, target in ((copy, half), (key, half_key)):

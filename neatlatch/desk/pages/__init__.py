@@ -1,3 +1,3 @@
-"""What is shown and asked for: the API, a module for each page, event streams, doors and protocol
+"""What is shown and asked for: the API, a module for each page, event streams, draws and protocol
 endpoints.
 """

@@ -61,7 +61,11 @@
 </script>
 
 {#if !inside || editing || !isEmpty || may('change')}
-  <section class={inside ? '' : 'sheet p-4'} aria-labelledby="notes-{title}">
+  <svelte:element
+    this={inside ? 'div' : 'section'}
+    class={inside ? '' : 'sheet p-4'}
+    aria-labelledby={inside ? undefined : `notes-${title}`}
+  >
     <header class="flex items-baseline gap-x-3">
       <h2 id="notes-{title}" class={inside ? 'help !text-base' : ''}>Notes</h2>
       {#if may('change') && found.data && !editing}<button class="act ms-auto" onclick={edit}
@@ -142,5 +146,5 @@
           {found.data.changed_by}, <When at={found.data.changed_at} />
         </p>{/if}
     {/if}
-  </section>
+  </svelte:element>
 {/if}

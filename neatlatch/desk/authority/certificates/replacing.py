@@ -263,8 +263,8 @@ def retire(by: Actor, environment: Environment) -> None:
             409,
             "Its root is still trusted.",
             (
-                f"{_names(still)} should stop trusting it first; a root that nobody watches is "
-                f"a door left open."
+                f"{_names(still)} should stop trusting it first; a root that nobody watches "
+                f"would be trusted for good."
             ),
         )
     now, root = timezone.now(), Authority.objects.select_related("environment").get(pk=at.old)

@@ -47,7 +47,7 @@ RENEWAL = Program("the keeper")
 JOURNAL_KEEPER = Program("the keeper of the journal")
 SAFE_KEEPER = Program("the keeper of the safe")
 HOUSE = Program("the house authority")
-TLS_DOOR = Program("the TLS door")
+TLS_LISTENER = Program("the TLS listener")
 # Whoever runs a command on the machine itself.
 MACHINE = Program("whoever runs the machine")
 # Whoever holds a link is not known here.

@@ -56,13 +56,13 @@ _REFUSED = {
 }
 
 
-# Where the TLS door puts the certificate that it was shown.
+# Where the TLS listener puts the certificate that it was shown.
 EXTENSION = "neatlatch.client_certificate"
 
 
 def shown_certificate(request: HttpRequest) -> bytes | None:
-    """The client certificate in DER: proven by our own TLS door, or by the proxy in front of us,
-    which then tells it by ``Client-Cert`` (RFC 9440 §2.2).
+    """The client certificate in DER: proven by our own TLS listener, or by the proxy in front of
+    us, which then tells it by ``Client-Cert`` (RFC 9440 §2.2).
     """
     scope = getattr(request, "scope", {})
     proven = scope.get("extensions", {}).get(EXTENSION)

@@ -1,5 +1,5 @@
-"""The TLS door: the desk's addresses over TLS, where a caller may show a certificate of the house
-instead of a key. ``nlatch door`` runs it.
+"""The TLS listener: the desk's addresses over TLS, where a caller may show a certificate of the
+house instead of a key. ``nlatch tls-listener`` runs it.
 
 Its own server certificate is one of the house's. Its key is made here and never leaves this
 machine: it lies beside the database, readable by its owner only.
@@ -34,10 +34,10 @@ from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import serving
-from neatlatch.desk.ground.common.actors import TLS_DOOR
+from neatlatch.desk.ground.common.actors import TLS_LISTENER
 from neatlatch.desk.ground.common.keyfile import check_is_own
 from neatlatch.desk.ground.serving import HeaderWithin
-from neatlatch.desk.work.drawing.services import door as place_of
+from neatlatch.desk.work.drawing.services import own_deployment as place_of
 
 from .draw_endpoints import EXTENSION
 
@@ -73,8 +73,8 @@ def _is_young(file: Path) -> bool:
 
 
 def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[Path, Path]:
-    """The door's certificate with its chain, and its key; a new one is issued where it is missing
-    or two thirds through.
+    """The listener's certificate with its chain, and its key; a new one is issued where it is
+    missing or two thirds through.
     """
     chain, key_file = settings.HOME / "door.pem", settings.HOME / "door.key"
     if _is_young(chain) and key_file.exists():
@@ -92,9 +92,9 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
         .decode("ascii")
     )
     with transaction.atomic():
-        client = issuing.server(TLS_DOOR, place_of(environment))
+        client = issuing.server(TLS_LISTENER, place_of(environment))
         issued, _ = certificates.issue(
-            TLS_DOOR,
+            TLS_LISTENER,
             client,
             certificates.CertificateOrder("server", request=signed),
             renews=certificates.newest(client),
@@ -116,7 +116,7 @@ def roots() -> list[str]:
     )
 
 
-class Door:
+class TlsListener:
     """The server and its TLS settings, kept up with new roots and a new certificate of its own
     while it runs.
     """

@@ -65,7 +65,7 @@ _PROFILE = {
 }
 
 
-def door(environment: Environment) -> Place:
+def own_deployment(environment: Environment) -> Place:
     """Neat Latch itself as an application of the firm in an environment: what its workloads' keys
     are issued for. Made when it is first wanted.
     """
@@ -127,13 +127,13 @@ def give(
     if kind == "certificate":
         asked = certificates.CertificateOrder("client", workload.name[:64], request=request)
         client, _, handover = certificates.register(
-            by, door(workload.environment), name, asked, allowed, of=own
+            by, own_deployment(workload.environment), name, asked, allowed, of=own
         )
     else:
         scheme, grants = (BEARER, ()) if kind == "key" else (CLIENT, ("client_credentials",))
         fields = ClientMetadata(name, grants=grants, scopes=allowed)
         client, handover = issuing.register(
-            by, door(workload.environment), fields, scheme, ends, of=own
+            by, own_deployment(workload.environment), fields, scheme, ends, of=own
         )
     if not workload.draws:
         Workload.objects.filter(pk=workload.pk).update(draws=True)
@@ -237,7 +237,7 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
 
 def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], Credential]:
     """By the thumbprint of exactly that certificate (RFC 8705 §3.1): one that the house issued, to
-    a client of this door, and that lives.
+    a client of it, and that lives.
     """
     issued = (
         Issued.objects.filter(
