@@ -31,7 +31,11 @@ test('a list that has not become another is not sent again', async () => {
   vi.resetModules()
   const { api, ok } = await import('./client')
   const ask = () => ok(api.GET('/api/connections', { baseUrl: 'http://127.0.0.1:1' }))
-  expect([await ask(), await ask(), await ask()].map((one) => one.next)).toEqual([null, null, 'x'])
+  expect([await ask(), await ask(), await ask()].map((answer) => answer.next)).toEqual([
+    null,
+    null,
+    'x',
+  ])
   expect(tags).toEqual([null, 'W/"a"', 'W/"a"'])
   vi.unstubAllGlobals()
 })

@@ -34,7 +34,7 @@
       api.GET('/api/house/{environment}/applications', { params: { path, query: { words } } }),
     )
     return {
-      items: found.items.map((one) => ({ key: one.application, name: one.name })),
+      items: found.items.map((offer) => ({ key: offer.application, name: offer.name })),
       next: found.next,
     }
   }
@@ -73,14 +73,15 @@
   function take(text: string): void {
     typed = text
     const key =
-      offered.find((one) => one.name === text.trim() || one.key === text.trim())?.key ?? ''
+      offered.find((offer) => offer.name === text.trim() || offer.key === text.trim())?.key ?? ''
     if (key === value) return
     own = value = key
     changed?.()
   }
   // What was typed before the list of it came is looked for in it.
   $effect(() => {
-    if (typed !== null && !value && offered.some((one) => one.name === typed?.trim())) take(typed)
+    if (typed !== null && !value && offered.some((offer) => offer.name === typed?.trim()))
+      take(typed)
   })
 </script>
 
@@ -97,7 +98,7 @@
     oninput={(event) => take(event.currentTarget.value)}
   />
   <datalist id="{id}-offered"
-    >{#each offered as one (one.key)}<option value={one.name}></option>{/each}</datalist
+    >{#each offered as offer (offer.key)}<option value={offer.name}></option>{/each}</datalist
   >
 {:else}
   <!-- Until it is known whether they fit a list, nobody types into what may become something
@@ -111,7 +112,8 @@
     onchange={() => changed?.()}
   >
     <option value="">{none}</option>
-    {#each first.data?.items ?? [] as one (one.key)}<option value={one.key}>{one.name}</option
+    {#each first.data?.items ?? [] as offer (offer.key)}<option value={offer.key}
+        >{offer.name}</option
       >{/each}
   </select>
 {/if}

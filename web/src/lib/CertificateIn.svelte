@@ -35,12 +35,12 @@
   let tooLarge = $state('')
 
   async function choose(files: FileList | null | undefined): Promise<void> {
-    const one = files?.[0]
-    if (!one) return
+    const item = files?.[0]
+    if (!item) return
     tooLarge =
-      one.size > LARGEST ? `${one.name} is larger than any certificate with its chain.` : ''
+      item.size > LARGEST ? `${item.name} is larger than any certificate with its chain.` : ''
     if (tooLarge) return
-    given = { ...given, text: '', base64: await inBase64(one), file: one.name }
+    given = { ...given, text: '', base64: await inBase64(item), file: item.name }
     chosen?.()
   }
   const drop = (event: DragEvent) => {

@@ -64,22 +64,22 @@
   oninput={filter}
 />
 <div class="flex flex-wrap items-center gap-x-3 gap-y-1">
-  {#each kept.data ?? [] as one (one.id)}
+  {#each kept.data ?? [] as entry (entry.id)}
     <span
-      class="bg-quiet-ground inline-flex items-center rounded-md {one.words === words
+      class="bg-quiet-ground inline-flex items-center rounded-md {entry.words === words
         ? 'font-bold'
         : ''}"
     >
       <button
         type="button"
         class="min-h-[26px] px-2"
-        title="{one.words}{one.mine ? '' : `, kept by ${one.by}`}"
-        onclick={() => take(one.words)}>{one.name}</button
-      >{#if one.mine}<button
+        title="{entry.words}{entry.mine ? '' : `, kept by ${entry.by}`}"
+        onclick={() => take(entry.words)}>{entry.name}</button
+      >{#if entry.mine}<button
           type="button"
           class="text-soft min-h-[26px] min-w-[24px]"
-          aria-label="Forget the filter {one.name}"
-          onclick={() => forget(one.id)}>×</button
+          aria-label="Forget the filter {entry.name}"
+          onclick={() => forget(entry.id)}>×</button
         >{/if}
     </span>
   {/each}

@@ -7,8 +7,8 @@
   const KEYS: [string, string][] = $derived([
     ['/', 'Find anything'],
     ...[...SECTIONS, ...MORE]
-      .filter((one) => !one.need || may(one.need))
-      .map((one): [string, string] => [`g then ${one.letter}`, `Go to ${one.name}`]),
+      .filter((key) => !key.need || may(key.need))
+      .map((item): [string, string] => [`g then ${item.letter}`, `Go to ${item.name}`]),
     [`g then ${MORE_LETTER}`, 'Open More'],
     ['j and k', 'Down and up in a list'],
     ['Enter', 'Open what has the focus'],

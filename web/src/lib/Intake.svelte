@@ -36,7 +36,7 @@
     connection,
   })
   const count = $derived(
-    (found?.placed.filter((one) => chosen[one.key]).length ?? 0) +
+    (found?.placed.filter((value) => chosen[value.key]).length ?? 0) +
       Object.values(choices).filter(Boolean).length,
   )
 
@@ -53,7 +53,7 @@
       const answer = await ok(api.POST('/api/intakes', { body }))
       if (mine !== asked) return
       found = answer
-      chosen = Object.fromEntries(answer.placed.map((one) => [one.key, true]))
+      chosen = Object.fromEntries(answer.placed.map((value) => [value.key, true]))
       choices = {}
     } catch (error) {
       if (mine === asked) problem = error
@@ -61,17 +61,17 @@
   }
   async function drop(files: FileList | null | undefined): Promise<void> {
     over = false
-    const one = files?.[0]
-    if (!one) return
-    if (one.size > LARGEST) {
+    const item = files?.[0]
+    if (!item) return
+    if (item.size > LARGEST) {
       problem = new Problem(
         0,
-        `${one.name} is too large.`,
+        `${item.name} is too large.`,
         `More than ${LARGEST / 2 ** 20} MiB is not read. Drop only the file with the values.`,
       )
       return
     }
-    file = { name: one.name, base64: await inBase64(one) }
+    file = { name: item.name, base64: await inBase64(item) }
     text = ''
     await look()
   }
@@ -163,7 +163,7 @@
   {#if found}
     <div class="mt-3" data-intake={found.kind}>
       <p class="font-bold">{found.says}.</p>
-      {#each found.known as one (one)}<p class="text-warning font-semibold">{one}</p>{/each}
+      {#each found.known as value (value)}<p class="text-warning font-semibold">{value}</p>{/each}
       {#if found.facts.length}
         <dl class="my-1 grid grid-cols-[8.5rem_1fr] gap-x-3">
           {#each found.facts as fact, place (place)}
@@ -177,14 +177,15 @@
       {#if found.placed.length}
         <p class="help mt-1">Goes where it belongs:</p>
         <ul>
-          {#each found.placed as one (one.key)}
-            <li class="py-0.5" data-placed={one.key}>
+          {#each found.placed as entry (entry.key)}
+            <li class="py-0.5" data-placed={entry.key}>
               <label class="flex min-h-[24px] flex-wrap items-baseline gap-x-2"
-                ><input type="checkbox" bind:checked={chosen[one.key]} /> <span>{one.label}</span>
-                <span class="value">{one.shown}</span>
-                {#if one.name}<span class="help">from {one.name}</span>{/if}</label
+                ><input type="checkbox" bind:checked={chosen[entry.key]} />
+                <span>{entry.label}</span>
+                <span class="value">{entry.shown}</span>
+                {#if entry.name}<span class="help">from {entry.name}</span>{/if}</label
               >
-              {#each one.notes as note (note)}<p
+              {#each entry.notes as note (note)}<p
                   class="text-warning ms-6 text-[0.93em] font-semibold"
                 >
                   {note}
@@ -195,11 +196,11 @@
       {/if}
       {#if found.open.length && connection}
         <p class="help mt-1">Not clear; choose if you know:</p>
-        {#each found.open as one (one.key)}
+        {#each found.open as entry (entry.key)}
           <label class="flex min-h-[30px] items-center gap-2"
-            ><span class="w-40">{one.label}</span>
-            <select class="line-in max-w-xs" bind:value={choices[one.key]}
-              ><option value="">none of it</option>{#each one.names as name (name)}<option
+            ><span class="w-40">{entry.label}</span>
+            <select class="line-in max-w-xs" bind:value={choices[entry.key]}
+              ><option value="">none of it</option>{#each entry.names as name (name)}<option
                   >{name}</option
                 >{/each}</select
             ></label

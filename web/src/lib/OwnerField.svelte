@@ -14,9 +14,9 @@
   }: { id: string; value: string; label?: string; placeholder?: string } = $props()
   const ask = async (words: string) => {
     const found = await ok(api.GET('/api/owners', { params: { query: { words } } }))
-    return found.items.map((one) => ({
-      value: one.written,
-      says: `${one.kind}${one.mail ? `, ${one.mail}` : ''}`,
+    return found.items.map((owner) => ({
+      value: owner.written,
+      says: `${owner.kind}${owner.mail ? `, ${owner.mail}` : ''}`,
     }))
   }
 </script>

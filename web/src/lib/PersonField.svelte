@@ -12,7 +12,7 @@
     const found = await ok(
       api.GET('/api/people', { params: { query: { words: `access:on ${words}` } } }),
     )
-    return found.items.map((one) => ({ value: one.username, says: one.name }))
+    return found.items.map((person) => ({ value: person.username, says: person.name }))
   }
 </script>
 

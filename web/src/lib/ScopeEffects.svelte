@@ -29,7 +29,7 @@
         const found = await ask(wanted)
         if (mine !== asked) return
         effects = found
-        stops = found.some((one) => one.workloads.length > 0)
+        stops = found.some((effect) => effect.workloads.length > 0)
         problem = null
       } catch (error) {
         if (mine === asked) problem = error

@@ -20,8 +20,8 @@
   }: Props = $props()
 
   async function take(files: FileList | null | undefined): Promise<void> {
-    const one = files?.[0]
-    if (one) value = await asPem(one, 'CERTIFICATE REQUEST')
+    const item = files?.[0]
+    if (item) value = await asPem(item, 'CERTIFICATE REQUEST')
   }
   const drop = (event: DragEvent) => {
     if (!event.dataTransfer?.files.length) return

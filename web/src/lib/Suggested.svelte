@@ -59,6 +59,7 @@
   bind:value
 />
 <datalist id="{id}-known">
-  {#each known.data ?? [] as one (one.value)}<option value={one.value}>{one.says ?? ''}</option
+  {#each known.data ?? [] as offer (offer.value)}<option value={offer.value}
+      >{offer.says ?? ''}</option
     >{/each}
 </datalist>

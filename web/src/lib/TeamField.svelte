@@ -6,7 +6,7 @@
   let { id, value = $bindable() }: { id: string; value: string } = $props()
   const ask = async (words: string) => {
     const found = await ok(api.GET('/api/teams', { params: { query: { words } } }))
-    return found.items.map((one) => ({ value: one.name }))
+    return found.items.map((team) => ({ value: team.name }))
   }
 </script>
 

@@ -12,19 +12,19 @@
   let menu = $state(false)
   let theme = $state<Theme>(chosenTheme())
   const current = $derived(sectionOf(String(route.pathname)))
-  const under = MORE.filter((one) => !one.need || may(one.need))
+  const under = MORE.filter((section) => !section.need || may(section.need))
   const tab = (on: boolean) =>
     `h-[42px] shrink-0 items-center rounded-t-md px-3 max-sm:px-2 max-sm:text-[0.93em] ${
       on ? 'bg-base-200 text-base-content font-bold' : 'hover:underline'
     }`
 </script>
 
-{#snippet entry(one: Section, look: string)}
+{#snippet entry(item: Section, look: string)}
   <a
-    href={one.address}
+    href={item.address}
     class="act py-0.5 max-sm:py-1.5 {look}"
-    aria-current={current === one.address ? 'page' : undefined}
-    onclick={() => (more.open = false)}>{one.name}</a
+    aria-current={current === item.address ? 'page' : undefined}
+    onclick={() => (more.open = false)}>{item.name}</a
   >
 {/snippet}
 
@@ -48,14 +48,14 @@
       <Menu
         bind:open={more.open}
         wide="w-48"
-        look="flex {tab(under.some((one) => one.address === current))}"
+        look="flex {tab(under.some((section) => section.address === current))}"
       >
         {#snippet face()}More{/snippet}
         <div class="flex flex-col">
           {#each SECTIONS.filter((section) => section.wide) as section (section.address)}
             {@render entry(section, 'sm:hidden')}
           {/each}
-          {#each under as one (one.address)}{@render entry(one, '')}{/each}
+          {#each under as section (section.address)}{@render entry(section, '')}{/each}
         </div>
       </Menu>
     </nav>

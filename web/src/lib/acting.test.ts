@@ -75,7 +75,7 @@ describe('what shows a thing', () => {
     const known = new Set([...Object.values(SHOWN).flat(), ...STEADY])
     const folder = new URL('..', import.meta.url)
     const files = readdirSync(folder, { recursive: true, encoding: 'utf8' }).filter(
-      (one) => /\.(svelte|ts)$/.test(one) && !one.includes('.test.'),
+      (file) => /\.(svelte|ts)$/.test(file) && !file.includes('.test.'),
     )
     const asked = files.flatMap((one) =>
       [

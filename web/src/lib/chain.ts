@@ -64,7 +64,7 @@ export function chainShape(links: readonly ChainLink[], now: number, width: numb
 /** Starts of months or years, so many at the most. */
 function ticks(from: number, to: number, most: number): number[] {
   const months = (to - from) / (30 * DAY)
-  const step = [1, 2, 3, 6, 12, 24, 60, 120].find((one) => months / one <= most) ?? 240
+  const step = [1, 2, 3, 6, 12, 24, 60, 120].find((step) => months / step <= most) ?? 240
   const found: number[] = []
   const start = new Date(from)
   for (

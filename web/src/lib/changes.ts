@@ -150,6 +150,6 @@ export function isShown(key: Key, changed: readonly Thing[], kept?: Key): boolea
   if (kept && kept.length === key.length && kept.every((part, place) => part === key[place]))
     return false
   return changed.some(
-    (one) => one === 'everything' || (SHOWN[one] as readonly unknown[]).includes(key[0]),
+    (thing) => thing === 'everything' || (SHOWN[thing] as readonly unknown[]).includes(key[0]),
   )
 }

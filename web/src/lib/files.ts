@@ -9,7 +9,7 @@ export async function inBase64(file: Blob): Promise<string> {
 
 /** The text that octets in base64 are in UTF-8. */
 export function fromBase64(octets: string): string {
-  return new TextDecoder().decode(Uint8Array.from(atob(octets), (one) => one.charCodeAt(0)))
+  return new TextDecoder().decode(Uint8Array.from(atob(octets), (letter) => letter.charCodeAt(0)))
 }
 
 /**
@@ -30,7 +30,7 @@ export const LARGEST = 4 * 1024 * 1024
 export function downloadBase64(name: string, content: string): void {
   save(
     name,
-    new Blob([Uint8Array.from(atob(content), (one) => one.charCodeAt(0))], {
+    new Blob([Uint8Array.from(atob(content), (letter) => letter.charCodeAt(0))], {
       type: 'application/octet-stream',
     }),
   )

@@ -39,7 +39,7 @@ describe('the glossary', () => {
       expect(own).toContain(term)
   })
   it('is found by words', () => {
-    expect(found(groups, 'pkce').flatMap((one) => one.terms.map((term) => term.name))).toEqual([
+    expect(found(groups, 'pkce').flatMap((group) => group.terms.map((term) => term.name))).toEqual([
       'PKCE',
     ])
     expect(found(groups, 'nothing like it')).toEqual([])

@@ -21,19 +21,13 @@ describe('scope matrix', () => {
     expect(rowWords('odd', ['', '', ''], workloads)).toBe('odd: no workload calls for it')
   })
   it('says consent in words and in one sign', () => {
-    expect(['person', 'given', 'asked', 'wanted'].map((one) => consentWords(one, true))).toEqual([
-      'the person',
-      'given',
-      'asked',
-      'not given',
-    ])
+    expect(
+      ['person', 'given', 'asked', 'wanted'].map((state) => consentWords(state, true)),
+    ).toEqual(['the person', 'given', 'asked', 'not given'])
     expect(consentWords('wanted', false)).toBe('wanted')
-    expect(['person', 'given', 'asked', 'wanted'].map((one) => consentSign(one, true))).toEqual([
-      '·',
-      '✓',
-      '…',
-      '✗',
-    ])
+    expect(['person', 'given', 'asked', 'wanted'].map((state) => consentSign(state, true))).toEqual(
+      ['·', '✓', '…', '✗'],
+    )
     expect(consentSign('wanted', false)).toBe('○')
   })
 })

@@ -28,7 +28,7 @@ export function paged<Row>(
     ...(more.every ? { refetchInterval: more.every } : {}),
     enabled: more.enabled?.() ?? true,
   }))
-  const rows = $derived(query.data?.pages.flatMap((one) => one.items) ?? [])
+  const rows = $derived(query.data?.pages.flatMap((entry) => entry.items) ?? [])
   return {
     get query() {
       return query as unknown as Paged<Row>['query']

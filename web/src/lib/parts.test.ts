@@ -18,7 +18,7 @@ afterEach(async () => {
   document.body.innerHTML = ''
 })
 const texts = (of: HTMLElement, what: string) =>
-  [...of.querySelectorAll(what)].map((one) => one.textContent?.replace(/\s+/g, ' ').trim())
+  [...of.querySelectorAll(what)].map((element) => element.textContent?.replace(/\s+/g, ' ').trim())
 
 const pin = (key: string, fit: string, more: Partial<PinOut> = {}): PinOut =>
   ({
@@ -44,11 +44,11 @@ describe('the shear line', () => {
       pin('consent', 'missing'),
     ]
     const page = show(ShearLine, { pins, act: () => {}, busy: false })
-    expect([...page.querySelectorAll('li')].map((one) => `${one.dataset.pin} ${one.dataset.fit}`)).toEqual([
+    expect([...page.querySelectorAll('li')].map((element) => `${element.dataset.pin} ${element.dataset.fit}`)).toEqual([
       'scopes fits', 'secret differs', 'route not_asked', 'consent missing',
     ]) // prettier-ignore
     expect(texts(page, 'li p')).toEqual(['why secret', 'why consent'])
-    expect([...page.querySelectorAll('svg')].map((one) => one.getAttribute('aria-label'))).toEqual([
+    expect([...page.querySelectorAll('svg')].map((element) => element.getAttribute('aria-label'))).toEqual([
       'scopes fits', 'secret differs', 'route is not asked for', 'consent is missing',
     ]) // prettier-ignore
     expect(page.querySelector('[data-pin=secret] svg path')).not.toBeNull() // only bars that differ are crossed out
@@ -125,7 +125,7 @@ describe('the ladder', () => {
   })
   it('shows its rungs without any test', () => {
     expect(
-      texts(show(Ladder, { test: null }), 'li').every((one) => one!.includes('not tried')),
+      texts(show(Ladder, { test: null }), 'li').every((element) => element!.includes('not tried')),
     ).toBe(true)
   })
 })

@@ -5,7 +5,7 @@ import { mayNot, onPage, PAGES } from './roles'
 describe('what a role may not do on a page', () => {
   it('knows every page of the router, and no other', () => {
     const router = readFileSync(new URL('../router.ts', import.meta.url), 'utf8')
-    const named = [...router.matchAll(/^ {2}'(\/[^']*)':/gm)].map((one) => one[1])
+    const named = [...router.matchAll(/^ {2}'(\/[^']*)':/gm)].map((match) => match[1])
     expect(Object.keys(PAGES).sort()).toEqual(named.sort())
   })
   it('finds a page by its address, the plain before the named', () => {

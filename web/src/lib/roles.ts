@@ -89,7 +89,7 @@ export function onPage(pathname: string): OnPage {
     const wanted = pattern.split('/').slice(1)
     return (
       wanted.length === parts.length &&
-      wanted.every((one, at) => one.startsWith(':') || one === parts[at])
+      wanted.every((entry, at) => entry.startsWith(':') || entry === parts[at])
     )
   }
   const exact = PAGES[pathname]

@@ -4,7 +4,7 @@ import { PAGES } from './roles'
 
 test('every key goes to one place, and each place is a page', () => {
   const all = [...SECTIONS, ...MORE]
-  const letters = [...all.map((one) => one.letter), MORE_LETTER]
+  const letters = [...all.map((section) => section.letter), MORE_LETTER]
   expect(new Set(letters).size).toBe(letters.length)
   for (const one of all) expect(PAGES, one.address).toHaveProperty([one.address])
 })

@@ -11,7 +11,7 @@ export interface SparkShape {
  */
 export function spark(recent: readonly number[], width: number, height: number): SparkShape {
   if (recent.length === 0) return { path: '', failures: [], says: 'no tests yet' }
-  const samples = recent.map((one) => ({ passed: one >= 0, ms: Math.abs(one) }))
+  const samples = recent.map((sample) => ({ passed: sample >= 0, ms: Math.abs(sample) }))
   const sorted = samples.map((sample) => sample.ms).sort((a, b) => a - b)
   const median = sorted[Math.floor(sorted.length / 2)] ?? 0
   const top = Math.max(1, Math.min(sorted.at(-1) ?? 1, median * 4))

@@ -232,15 +232,16 @@
           <span class="help font-normal">a deny wins; no rule means no</span>
         </h2>
         <ol class="max-h-[320px] overflow-auto py-1">
-          {#each access.rules as one, at (at)}
+          {#each access.rules as entry, at (at)}
             <li
               class="flex gap-3 px-4 py-1 {chosen.includes(at)
                 ? 'bg-wait-ground font-semibold'
                 : ''}"
             >
               <span class="text-soft w-6 text-end">{at + 1}</span>
-              <span class={one.effect === 'deny' ? 'text-error' : ''}>{one.says}</span>
-              {#if one.idle}<span class="text-warning ms-auto whitespace-nowrap">never decides</span
+              <span class={entry.effect === 'deny' ? 'text-error' : ''}>{entry.says}</span>
+              {#if entry.idle}<span class="text-warning ms-auto whitespace-nowrap"
+                  >never decides</span
                 >{/if}
             </li>
           {:else}<li class="px-4 py-2">

@@ -20,28 +20,28 @@
   placeholder="words, or env:production app:cargo"
   query={found.query}
   rows={found.rows}
-  key={(one) => `${one.application}/${one.environment.key}`}
+  key={(row) => `${row.application}/${row.environment.key}`}
 >
   {#snippet actions()}<span class="help">who may do what, by rules or by roles</span>{/snippet}
   {#snippet head()}<th>Application</th><th>Environment</th><th>Decided by</th><th>Rules</th><th
       >Never decide</th
     ><th>There</th>{/snippet}
-  {#snippet row(one)}
+  {#snippet row(item)}
     <td
-      ><a class="act" href="/access-rules/{one.application}/{one.environment.key}"
-        >{one.application_name}</a
+      ><a class="act" href="/access-rules/{item.application}/{item.environment.key}"
+        >{item.application_name}</a
       ></td
     >
-    <td><EnvBadge environment={one.environment} /></td>
-    <td>{one.derived ? 'roles of accounts' : 'rules'}</td>
-    <td>{one.rules}</td>
-    <td class={one.idle ? 'text-warning font-semibold' : 'text-soft'}
-      >{one.idle === null ? 'too many rules to tell' : one.idle || 'none'}</td
+    <td><EnvBadge environment={item.environment} /></td>
+    <td>{item.derived ? 'roles of accounts' : 'rules'}</td>
+    <td>{item.rules}</td>
+    <td class={item.idle ? 'text-warning font-semibold' : 'text-soft'}
+      >{item.idle === null ? 'too many rules to tell' : item.idle || 'none'}</td
     >
-    <td class={one.differs ? 'text-error font-semibold' : 'text-soft'}
-      >{one.derived
+    <td class={item.differs ? 'text-error font-semibold' : 'text-soft'}
+      >{item.derived
         ? 'as its screens say'
-        : one.differs
+        : item.differs
           ? 'differs from ours'
           : 'no difference seen'}</td
     >

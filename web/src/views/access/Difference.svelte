@@ -19,11 +19,14 @@
   {#if told.unknown}<p class="text-warning font-semibold">
       Which rights this changes is not worked out. {told.unknown}
     </p>{/if}
-  {#each told.added as one, at (at)}<p><span class="font-semibold">+ {added}</span> {one}</p>{/each}
+  {#each told.added as rule, at (at)}<p>
+      <span class="font-semibold">+ {added}</span>
+      {rule}
+    </p>{/each}
   {#if told.added_in_all > told.added.length}<p class="help">
       and {told.added_in_all - told.added.length} more {added}
     </p>{/if}
-  {#each told.gone as one, at (at)}<p><span class="font-semibold">− {gone}</span> {one}</p>{/each}
+  {#each told.gone as rule, at (at)}<p><span class="font-semibold">− {gone}</span> {rule}</p>{/each}
   {#if told.gone_in_all > told.gone.length}<p class="help">
       and {told.gone_in_all - told.gone.length} more {gone}
     </p>{/if}

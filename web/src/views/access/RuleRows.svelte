@@ -27,19 +27,19 @@
 
 <fieldset class="mb-3">
   <legend class="label-text">Groups</legend>
-  {#each groups as one, at (at)}
+  {#each groups as entry, at (at)}
     <div class="mb-1 flex gap-2">
       <input
         class="line-in !w-40"
         aria-label="Name of group {at + 1}"
         placeholder="boards"
-        bind:value={one[0]}
+        bind:value={entry[0]}
       />
       <input
         class="line-in value"
         aria-label="Members of group {at + 1}"
         placeholder="svc-a, svc-b"
-        bind:value={one[1]}
+        bind:value={entry[1]}
       />
       <button
         type="button"
@@ -60,11 +60,11 @@
     ></thead
   >
   <tbody>
-    {#each rules as one, at (at)}
+    {#each rules as entry, at (at)}
       <tr>
         <td>{at + 1}</td>
         <td
-          ><select class="line-in" aria-label="Effect of rule {at + 1}" bind:value={one.effect}
+          ><select class="line-in" aria-label="Effect of rule {at + 1}" bind:value={entry.effect}
             ><option>allow</option><option>deny</option></select
           ></td
         >
@@ -73,15 +73,15 @@
             class="line-in value"
             aria-label="Who, rule {at + 1}"
             placeholder="svc-a, group:boards or *"
-            bind:value={one.who}
+            bind:value={entry.who}
           /></td
         >
         <td
           ><select
             class="line-in"
             aria-label="Operation of rule {at + 1}"
-            bind:value={one.operation}
-            >{#each [...new Set([...operations, '*', one.operation])] as each (each)}<option
+            bind:value={entry.operation}
+            >{#each [...new Set([...operations, '*', entry.operation])] as each (each)}<option
                 value={each}>{each === '*' ? 'everything' : each}</option
               >{/each}</select
           ></td
@@ -90,11 +90,11 @@
           ><input
             class="line-in value"
             aria-label="Resource of rule {at + 1}"
-            bind:value={one.resource}
+            bind:value={entry.resource}
           /></td
         >
         <td
-          ><select class="line-in" aria-label="Match of rule {at + 1}" bind:value={one.match}
+          ><select class="line-in" aria-label="Match of rule {at + 1}" bind:value={entry.match}
             ><option value="exact">exactly</option><option value="prefix">all that begin so</option
             ></select
           ></td
@@ -104,9 +104,9 @@
             class="line-in value"
             aria-label="Networks of rule {at + 1}"
             placeholder="anywhere"
-            value={one.origins?.join(' ')}
+            value={entry.origins?.join(' ')}
             oninput={(event) =>
-              (one.origins = event.currentTarget.value.split(/[\s,]+/).filter(Boolean))}
+              (entry.origins = event.currentTarget.value.split(/[\s,]+/).filter(Boolean))}
           /></td
         >
         <td class="whitespace-nowrap"

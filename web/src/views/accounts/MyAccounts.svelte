@@ -49,58 +49,59 @@
 {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
 <Loading query={list} />
 {#if list.data}
-  {#each list.data as one (one.ref)}
+  {#each list.data as entry (entry.ref)}
     <section
       class="sheet mb-3 flex flex-wrap items-center gap-x-5 gap-y-1 p-4"
-      aria-labelledby="mine-{one.ref}"
+      aria-labelledby="mine-{entry.ref}"
     >
       <div class="min-w-[16rem]">
-        <h2 id="mine-{one.ref}">{one.application}</h2>
-        <p class="help">{one.purpose}</p>
+        <h2 id="mine-{entry.ref}">{entry.application}</h2>
+        <p class="help">{entry.purpose}</p>
       </div>
-      <EnvBadge environment={one.environment} />
+      <EnvBadge environment={entry.environment} />
       <div class="min-w-0 flex-1">
-        {#if one.connected_at}
-          <p class={one.wrong ? 'text-error font-semibold' : 'text-success font-semibold'}>
-            {one.wrong ? '✗ The wrong account' : '✓ Connected'}{one.account
-              ? ` as ${one.account}`
+        {#if entry.connected_at}
+          <p class={entry.wrong ? 'text-error font-semibold' : 'text-success font-semibold'}>
+            {entry.wrong ? '✗ The wrong account' : '✓ Connected'}{entry.account
+              ? ` as ${entry.account}`
               : ''}
           </p>
           <p class="help">
-            <When at={one.connected_at} prefix="connected " />{one.refused
-              ? `; it cannot be renewed: ${one.refused}`
-              : one.renews
+            <When at={entry.connected_at} prefix="connected " />{entry.refused
+              ? `; it cannot be renewed: ${entry.refused}`
+              : entry.renews
                 ? '; it renews itself'
-                : ''}{#if one.ends && !one.renews}; <When at={one.ends} prefix="ends " />{/if}
+                : ''}{#if entry.ends && !entry.renews}; <When at={entry.ends} prefix="ends " />{/if}
           </p>
         {:else}
           <p class="text-warning font-semibold">Not connected yet</p>
-          {#if one.asked_by}<p class="help">
-              {one.asked_by} asked you <When at={one.asked_at} />
+          {#if entry.asked_by}<p class="help">
+              {entry.asked_by} asked you <When at={entry.asked_at} />
             </p>{/if}
         {/if}
-        {#if one.connected_at}
+        {#if entry.connected_at}
           <p class="help">
-            {one.tests_do}
-            {#each lastOf(one.ref) as test, at (at)}{at ? ', ' : ' Last: '}{test.begun_by}
+            {entry.tests_do}
+            {#each lastOf(entry.ref) as test, at (at)}{at ? ', ' : ' Last: '}{test.begun_by}
               <When at={test.begun} />{test.passed === false ? ', in vain' : ''}{/each}
           </p>
         {/if}
-        {#if one.expected}<p class="help">
-            Your account there is <span class="value">{one.expected}</span>. Pick it at their page.
+        {#if entry.expected}<p class="help">
+            Your account there is <span class="value">{entry.expected}</span>. Pick it at their
+            page.
           </p>{/if}
       </div>
       <button
-        class="btn btn-sm {one.connected_at ? '' : 'btn-primary'}"
+        class="btn btn-sm {entry.connected_at ? '' : 'btn-primary'}"
         disabled={acts.busy}
-        onclick={() => connect(one.ref)}
-        >{one.connected_at ? 'Connect again' : 'Connect my account'}</button
+        onclick={() => connect(entry.ref)}
+        >{entry.connected_at ? 'Connect again' : 'Connect my account'}</button
       >
-      {#if one.connected_at}<button
+      {#if entry.connected_at}<button
           class="btn btn-sm"
           disabled={acts.busy}
-          onclick={() => disconnect(one.ref)}
-          aria-label="Disconnect my account at {one.application}">Disconnect</button
+          onclick={() => disconnect(entry.ref)}
+          aria-label="Disconnect my account at {entry.application}">Disconnect</button
         >{/if}
     </section>
   {:else}

@@ -31,7 +31,9 @@
     takers[thing.key] ?? (chosen.includes(thing.key) && to.trim() ? to : thing.offer)
   const each = $derived(
     Object.fromEntries(
-      movable.filter((one) => chosen.includes(one.key)).map((one) => [one.key, taker(one)]),
+      movable
+        .filter((thing) => chosen.includes(thing.key))
+        .map((thing) => [thing.key, taker(thing)]),
     ),
   )
   const ready = $derived(chosen.length > 0 && Object.values(each).every((name) => name.trim()))
@@ -162,7 +164,8 @@
                 type="button"
                 class="act"
                 onclick={() =>
-                  (chosen = chosen.length === movable.length ? [] : movable.map((one) => one.key))}
+                  (chosen =
+                    chosen.length === movable.length ? [] : movable.map((thing) => thing.key))}
                 >{chosen.length === movable.length
                   ? 'Choose none'
                   : `Choose all ${movable.length}`}</button

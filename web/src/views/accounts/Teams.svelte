@@ -97,21 +97,22 @@
         ></thead
       >
       <tbody>
-        {#each found.rows as one (one.id)}
+        {#each found.rows as entry (entry.id)}
           <tr
-            ><td class="font-semibold">{one.name}</td><td
-              >{one.people.map((each) => each.name).join(', ') || 'nobody'}</td
+            ><td class="font-semibold">{entry.name}</td><td
+              >{entry.people.map((each) => each.name).join(', ') || 'nobody'}</td
             ><td
-              >{#if one.connections}<a
+              >{#if entry.connections}<a
                   class="act"
-                  href={`/connections?words=${encodeURIComponent(`team:"${one.name}"`)}`}
-                  >{one.connections}</a
+                  href={`/connections?words=${encodeURIComponent(`team:"${entry.name}"`)}`}
+                  >{entry.connections}</a
                 >{:else}<span class="text-soft">none</span>{/if}</td
             ><td class="text-end"
               >{#if may('change')}<button
                   class="act"
-                  aria-label="Change the team {one.name}"
-                  onclick={() => (form = { id: one.id, name: one.name, people: [...one.people] })}
+                  aria-label="Change the team {entry.name}"
+                  onclick={() =>
+                    (form = { id: entry.id, name: entry.name, people: [...entry.people] })}
                   >Change</button
                 >{/if}</td
             ></tr

@@ -54,8 +54,8 @@
         <table class="rows">
           <thead><tr><th>It could</th><th>Scope</th></tr></thead>
           <tbody>
-            {#each asked.scopes as one (one.name)}<tr
-                ><td>{one.meaning || '—'}</td><td class="value">{one.name}</td></tr
+            {#each asked.scopes as entry (entry.name)}<tr
+                ><td>{entry.meaning || '—'}</td><td class="value">{entry.name}</td></tr
               >{:else}<tr><td colspan="2">It asks for no scope, only to know who you are.</td></tr
               >{/each}
           </tbody>

@@ -43,14 +43,14 @@
     const schemes =
       by === 'shipped'
         ? (shipped?.schemes ?? [])
-        : (known.data ?? []).filter((one) => one.key === form.scheme)
+        : (known.data ?? []).filter((choice) => choice.key === form.scheme)
     const all = schemes
       .flatMap((scheme) => scheme.values)
-      .filter((one) => ['address', 'host'].includes(one.type))
+      .filter((choice) => ['address', 'host'].includes(choice.type))
     const ours = ['redirect_uri', 'audience']
     return all.filter(
-      (one, place) =>
-        !ours.includes(one.key) && all.findIndex((other) => other.key === one.key) === place,
+      (choice, place) =>
+        !ours.includes(choice.key) && all.findIndex((other) => other.key === choice.key) === place,
     )
   })
   let problem = $state<unknown>(null)
@@ -72,7 +72,7 @@
       authorization_endpoint: given.authorization_endpoint ?? '',
       token_endpoint: given.token_endpoint ?? '',
       api_base: given.api_base ?? (by === 'metadata' || by === 'description' ? form.api_base : ''),
-      more: Object.fromEntries(Object.entries(given).filter(([one]) => !named.includes(one))),
+      more: Object.fromEntries(Object.entries(given).filter(([item]) => !named.includes(item))),
       scheme: by === 'hand' ? form.scheme : '',
       shipped: by === 'shipped' ? form.shipped : '',
     }
@@ -178,7 +178,8 @@
       {#if by === 'hand'}
         <Field id="scheme" label="How it lets others in" error={errors.scheme}>
           <select id="scheme" class="line-in" bind:value={form.scheme}>
-            {#each known.data ?? [] as one (one.key)}<option value={one.key}>{one.label}</option
+            {#each known.data ?? [] as choice (choice.key)}<option value={choice.key}
+                >{choice.label}</option
               >{/each}
           </select>
         </Field>
@@ -192,13 +193,15 @@
           </select>
         </Field>
       {/if}
-      {#each wanted as one (one.key)}
+      {#each wanted as choice (choice.key)}
         {@render address(
-          one.key,
-          one.label,
-          one.help,
-          one.example ||
-            (one.type === 'host' ? 'stream.harbour.example:9443' : 'https://api.harbour.example'),
+          choice.key,
+          choice.label,
+          choice.help,
+          choice.example ||
+            (choice.type === 'host'
+              ? 'stream.harbour.example:9443'
+              : 'https://api.harbour.example'),
         )}
       {/each}
       {#if shipped?.slots.length}<p class="help mb-3">

@@ -71,8 +71,8 @@
   }
   /** What the profile calls an address that has no name of its own here. */
   const labelOf = (name: string) =>
-    found.data?.schemes.flatMap((scheme) => scheme.values).find((one) => one.key === name)?.label ??
-    name
+    found.data?.schemes.flatMap((scheme) => scheme.values).find((place) => place.key === name)
+      ?.label ?? name
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
@@ -98,7 +98,7 @@
   <ProblemBox problem={acts.problem} />
   {#if left.length && found.data.places.length}
     <p class="bg-wait-ground my-2 rounded-md px-3 py-2">
-      Not set up in {left.map((one) => one.name).join(' and ')}.
+      Not set up in {left.map((place) => place.name).join(' and ')}.
       {#if may('change')}<a
           class="act"
           href="/applications/new?name={encodeURIComponent(found.data.name)}">Add it there</a

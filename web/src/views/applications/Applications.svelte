@@ -18,7 +18,7 @@
     !words &&
       !found.query.hasNextPage &&
       found.rows.length > 0 &&
-      found.rows.every((one) => one.own),
+      found.rows.every((row) => row.own),
   )
 </script>
 
@@ -30,9 +30,9 @@
   placeholder="words, or env:staging owner:freight"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.key}
+  key={(row) => row.key}
   choosing={onlyOurselves ? undefined : chosen}
-  named={(one) => one.name}
+  named={(row) => row.name}
 >
   {#snippet actions()}{#if may('change')}<a
         class="btn btn-primary btn-sm ms-auto"
@@ -41,25 +41,25 @@
       >{/if}{/snippet}
   {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>How it lets others in</th
     ><th>Environments</th><th>Connections</th>{/snippet}
-  {#snippet row(one)}
+  {#snippet row(item)}
     <td
-      ><a class="act" href="/applications/{one.key}">{one.name}</a><Tags
-        tags={one.tags}
+      ><a class="act" href="/applications/{item.key}">{item.name}</a><Tags
+        tags={item.tags}
         list="/applications"
         most={3}
       /></td
     >
-    <td>{one.purpose}</td>
-    <td>{one.owner}</td>
-    <td>{one.schemes.join('; ')}</td>
+    <td>{item.purpose}</td>
+    <td>{item.owner}</td>
+    <td>{item.schemes.join('; ')}</td>
     <td
       ><span class="flex gap-1"
-        >{#each one.environments as environment (environment.key)}<EnvBadge
+        >{#each item.environments as environment (environment.key)}<EnvBadge
             {environment}
           />{/each}</span
       ></td
     >
-    <td>{one.connections}</td>
+    <td>{item.connections}</td>
   {/snippet}
   {#snippet below()}
     {#if onlyOurselves}<section class="sheet mt-4 max-w-xl p-6">

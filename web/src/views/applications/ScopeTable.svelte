@@ -15,8 +15,8 @@
   /** What was typed stays until it is saved. */
   async function done(): Promise<void> {
     const wanted = (draft ?? [])
-      .map((one) => ({ ...one, name: one.name.trim() }))
-      .filter((one) => one.name)
+      .map((scope) => ({ ...scope, name: scope.name.trim() }))
+      .filter((scope) => scope.name)
     if (await save(wanted)) draft = null
   }
 </script>
@@ -38,7 +38,7 @@
     <table class="rows">
       <thead><tr><th>Scope</th><th>Meaning</th><th>Kind</th><th>Consent</th></tr></thead>
       <tbody>
-        {#each draft ?? scopes as one, place (place)}
+        {#each draft ?? scopes as entry, place (place)}
           <tr>
             {#if draft && place >= scopes.length}
               <td
@@ -46,39 +46,41 @@
                   class="line-in value"
                   aria-label="Name of the new scope"
                   spellcheck="false"
-                  bind:value={one.name}
+                  bind:value={entry.name}
                 /></td
               >
             {:else}
-              <td class="value">{one.name}</td>
+              <td class="value">{entry.name}</td>
             {/if}
             {#if draft}
               <td
                 ><input
                   class="line-in"
-                  aria-label="Meaning of {one.name || 'the new scope'}"
-                  bind:value={one.meaning}
+                  aria-label="Meaning of {entry.name || 'the new scope'}"
+                  bind:value={entry.meaning}
                 /></td
               >
               <td
                 ><select
                   class="line-in"
-                  aria-label="Kind of {one.name || 'the new scope'}"
-                  bind:value={one.kind}
+                  aria-label="Kind of {entry.name || 'the new scope'}"
+                  bind:value={entry.kind}
                   ><option>read</option><option>write</option><option>admin</option></select
                 ></td
               >
               <td
                 ><label class="flex items-center gap-2"
-                  ><input type="checkbox" bind:checked={one.administrator} /> administrator</label
+                  ><input type="checkbox" bind:checked={entry.administrator} /> administrator</label
                 ></td
               >
             {:else}
               <td
-                >{one.meaning}{#if one.implies.length}<span class="help block"
-                    >it includes <span class="value">{one.implies.join(', ')}</span></span
+                >{entry.meaning}{#if entry.implies.length}<span class="help block"
+                    >it includes <span class="value">{entry.implies.join(', ')}</span></span
                   >{/if}</td
-              ><td>{one.kind}</td><td>{one.administrator ? 'an administrator' : 'the person'}</td>
+              ><td>{entry.kind}</td><td
+                >{entry.administrator ? 'an administrator' : 'the person'}</td
+              >
             {/if}
           </tr>
         {/each}

@@ -8,7 +8,7 @@
 
   let { bench }: { bench: Schemas['MatrixOut'] } = $props()
   const acts = acting('client')
-  const wants = $derived(bench.rows.filter((one) => one.administrator && one.known))
+  const wants = $derived(bench.rows.filter((request) => request.administrator && request.known))
   const open = $derived(wants.filter((want) => want.consent_state !== 'given'))
   let asking = $state(false)
   let scopes = $state<string[]>([])
@@ -17,8 +17,8 @@
 
   function begin(): void {
     scopes = open
-      .filter((one) => one.permitted || one.in_trim || one.requested.length)
-      .map((one) => one.name)
+      .filter((request) => request.permitted || request.in_trim || request.requested.length)
+      .map((request) => request.name)
     asking = true
   }
   const ask = (event: Event) => {
@@ -78,9 +78,9 @@
     <form class="border-base-300 mt-2 border-t pt-2" onsubmit={ask}>
       <fieldset>
         <legend class="label-text">Ask for consent to</legend>
-        {#each open as one (one.name)}<label class="flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" value={one.name} bind:group={scopes} />
-            <span class="value">{one.name}</span></label
+        {#each open as request (request.name)}<label class="flex min-h-[26px] items-center gap-2"
+            ><input type="checkbox" value={request.name} bind:group={scopes} />
+            <span class="value">{request.name}</span></label
           >{/each}
       </fieldset>
       <label class="block"

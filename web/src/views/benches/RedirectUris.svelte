@@ -20,24 +20,25 @@
   placeholder="words, or env:production app:cargo"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.client}
+  key={(row) => row.client}
 >
   {#snippet actions()}<span class="help">of clients that sign people in</span>{/snippet}
   {#snippet head()}<th>Client</th><th>Application</th><th>Environment</th><th>Registered</th><th
       >Callers that match</th
     ><th>Near misses</th><th>Used by nobody here</th><th>Faulty</th><th>Changed</th>{/snippet}
-  {#snippet row(one)}
-    <td><a class="act" href="/clients/{one.client}/redirect-uris">{one.name}</a></td>
-    <td>{one.application_name}</td>
-    <td><EnvBadge environment={one.environment} /></td>
-    <td>{one.registered}</td>
-    <td>{one.matched} of {one.callers}</td>
-    <td class={one.near_misses ? 'text-error font-semibold' : 'text-soft'}
-      >{one.near_misses || 'none'}</td
+  {#snippet row(item)}
+    <td><a class="act" href="/clients/{item.client}/redirect-uris">{item.name}</a></td>
+    <td>{item.application_name}</td>
+    <td><EnvBadge environment={item.environment} /></td>
+    <td>{item.registered}</td>
+    <td>{item.matched} of {item.callers}</td>
+    <td class={item.near_misses ? 'text-error font-semibold' : 'text-soft'}
+      >{item.near_misses || 'none'}</td
     >
-    <td class={one.unused ? 'text-warning font-semibold' : 'text-soft'}>{one.unused || 'none'}</td>
-    <td class={one.faulty ? 'text-error font-semibold' : 'text-soft'}>{one.faulty || 'none'}</td>
-    <td>{one.planned ? 'a change is planned' : one.managed ? 'by protocol' : 'manually'}</td>
+    <td class={item.unused ? 'text-warning font-semibold' : 'text-soft'}>{item.unused || 'none'}</td
+    >
+    <td class={item.faulty ? 'text-error font-semibold' : 'text-soft'}>{item.faulty || 'none'}</td>
+    <td>{item.planned ? 'a change is planned' : item.managed ? 'by protocol' : 'manually'}</td>
   {/snippet}
   {#snippet empty()}
     <p>

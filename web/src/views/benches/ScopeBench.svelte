@@ -60,8 +60,8 @@
   const wide = $derived((found.data?.columns.length ?? 0) > 12)
   const hasWorkloads = (ref: string) =>
     found.data?.columns.some((column) => column.ref === ref) ?? false
-  const same = (one: readonly string[], other: readonly string[]) =>
-    [...one].sort().join(' ') === [...other].sort().join(' ')
+  const same = (column: readonly string[], other: readonly string[]) =>
+    [...column].sort().join(' ') === [...other].sort().join(' ')
 </script>
 
 <svelte:head><title>Scopes of {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
@@ -69,7 +69,7 @@
 {#if found.data}
   {@const bench = found.data}
   {@const trim = bench.trim}
-  {@const permitted = bench.rows.filter((one) => one.permitted).map((one) => one.name)}
+  {@const permitted = bench.rows.filter((column) => column.permitted).map((column) => column.name)}
   <header class="mb-3 flex flex-wrap items-center gap-x-4">
     <h1>{bench.word === 'scope' ? 'Scopes and consent' : `What its ${bench.word} allows`}</h1>
     <a class="act" href="/clients/{bench.client}">{bench.name}</a>
@@ -108,39 +108,40 @@
               ></thead
             >
             <tbody>
-              {#each bench.connections as one (one.ref)}
+              {#each bench.connections as column (column.ref)}
                 <tr>
-                  <td><a class="act value" href="/connections/{one.ref}">{one.ref}</a></td>
-                  <td class="value">{one.requested.join(' ') || 'nothing'}</td>
+                  <td><a class="act value" href="/connections/{column.ref}">{column.ref}</a></td>
+                  <td class="value">{column.requested.join(' ') || 'nothing'}</td>
                   <td
-                    >{#if !hasWorkloads(one.ref)}<span class="text-soft"
+                    >{#if !hasWorkloads(column.ref)}<span class="text-soft"
                         >not known: it has no workload</span
                       >
-                    {:else if same(one.requested, one.trim.scopes)}<span class="text-success"
+                    {:else if same(column.requested, column.trim.scopes)}<span class="text-success"
                         >asks for exactly that</span
                       >
-                    {:else}<span class="value">{one.trim.scopes.join(' ') || 'nothing'}</span>
+                    {:else}<span class="value">{column.trim.scopes.join(' ') || 'nothing'}</span>
                       {#if may('change')}<br /><button
                           class="act"
-                          onclick={() => request(one, one.trim.scopes)}>Ask for only these</button
+                          onclick={() => request(column, column.trim.scopes)}
+                          >Ask for only these</button
                         >{/if}{/if}</td
                   >
                   <td
-                    >{#if one.granted === null}<span class="text-soft">none yet</span>
-                    {:else if one.stale}<span class="text-warning font-semibold"
-                        >made <When at={one.made} />, before the change <When
-                          at={one.changed}
+                    >{#if column.granted === null}<span class="text-soft">none yet</span>
+                    {:else if column.stale}<span class="text-warning font-semibold"
+                        >made <When at={column.made} />, before the change <When
+                          at={column.changed}
                         /></span
                       >
-                      {#if may('test') && !one.individual}<br /><button
+                      {#if may('test') && !column.individual}<br /><button
                           class="act"
                           disabled={acts.busy}
-                          onclick={() => renew(one)}
-                          >{one.signs_person_in ? 'Sign in again' : 'Make a new one'}</button
-                        >{:else if one.individual}<br /><span class="help"
+                          onclick={() => renew(column)}
+                          >{column.signs_person_in ? 'Sign in again' : 'Make a new one'}</button
+                        >{:else if column.individual}<br /><span class="help"
                           >each person signs in again</span
                         >{/if}
-                    {:else}<When at={one.made} prefix="made " />{/if}</td
+                    {:else}<When at={column.made} prefix="made " />{/if}</td
                   >
                 </tr>
               {:else}<tr><td colspan="4">No connection uses it yet.</td></tr>{/each}

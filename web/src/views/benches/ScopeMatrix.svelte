@@ -62,13 +62,13 @@
           {#each HEADS as head (head)}<th class={compact ? 'workload' : ''}
               >{#if compact}<span class="turned"><span>{head}</span></span>{:else}{head}{/if}</th
             >{/each}
-          {#each bench.columns as one, at (one.workload + one.ref + at)}
+          {#each bench.columns as entry, at (entry.workload + entry.ref + at)}
             <th class="workload" style:min-width="{column}px" style:width="{column}px"
               ><a
                 class="turned"
-                href="/workloads/{one.workload}"
-                title="{one.name}, {one.ref}: {one.operations.join(', ')}"
-                ><span>{one.name}</span></a
+                href="/workloads/{entry.workload}"
+                title="{entry.name}, {entry.ref}: {entry.operations.join(', ')}"
+                ><span>{entry.name}</span></a
               ></th
             >
           {/each}

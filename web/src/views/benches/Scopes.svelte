@@ -20,7 +20,7 @@
   placeholder="words, or env:production app:cargo"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.client}
+  key={(row) => row.client}
 >
   {#snippet actions()}<span class="help"
       >what each client or account may do, against what its workloads call</span
@@ -30,27 +30,28 @@
     ><th>Workloads</th><th>Missing</th><th>Could go</th><th>Nothing allows</th><th>Consent</th><th
       >Older tokens</th
     >{/snippet}
-  {#snippet row(one)}
-    <td><a class="act" href="/clients/{one.client}/scopes">{one.name}</a></td>
-    <td>{one.application_name}</td>
-    <td><EnvBadge environment={one.environment} /></td>
-    <td>{one.permitted} {one.word}{one.permitted === 1 ? '' : 's'}</td>
-    <td>{one.workloads}</td>
-    <td class={one.missing ? 'text-error font-semibold' : 'text-soft'}>{one.missing || 'none'}</td>
-    <td class={one.can_go && one.workloads ? 'text-warning font-semibold' : 'text-soft'}
-      >{one.workloads ? one.can_go || 'none' : 'no workload'}</td
+  {#snippet row(item)}
+    <td><a class="act" href="/clients/{item.client}/scopes">{item.name}</a></td>
+    <td>{item.application_name}</td>
+    <td><EnvBadge environment={item.environment} /></td>
+    <td>{item.permitted} {item.word}{item.permitted === 1 ? '' : 's'}</td>
+    <td>{item.workloads}</td>
+    <td class={item.missing ? 'text-error font-semibold' : 'text-soft'}>{item.missing || 'none'}</td
     >
-    <td class={one.impossible ? 'text-error font-semibold' : 'text-soft'}
-      >{one.impossible || 'none'}</td
+    <td class={item.can_go && item.workloads ? 'text-warning font-semibold' : 'text-soft'}
+      >{item.workloads ? item.can_go || 'none' : 'no workload'}</td
     >
-    <td class={one.consents_missing ? 'text-error font-semibold' : 'text-soft'}
-      >{one.consents_missing
-        ? `${one.consents_missing} wanted`
-        : one.word === 'scope'
+    <td class={item.impossible ? 'text-error font-semibold' : 'text-soft'}
+      >{item.impossible || 'none'}</td
+    >
+    <td class={item.consents_missing ? 'text-error font-semibold' : 'text-soft'}
+      >{item.consents_missing
+        ? `${item.consents_missing} wanted`
+        : item.word === 'scope'
           ? 'enough'
           : 'none wanted'}</td
     >
-    <td class={one.stale ? 'text-warning font-semibold' : 'text-soft'}>{one.stale || 'none'}</td>
+    <td class={item.stale ? 'text-warning font-semibold' : 'text-soft'}>{item.stale || 'none'}</td>
   {/snippet}
   {#snippet empty()}
     <p>

@@ -15,19 +15,19 @@
       >{/if}
   </header>
   <p class="help mb-1">The {word}s of least weight that still do the work.</p>
-  {#each trim.kept as one (one.scope)}
+  {#each trim.kept as kept (kept.scope)}
     <details class="border-base-300 border-t py-1">
       <summary class="min-h-[24px] cursor-pointer"
-        ><span class="value font-semibold">{one.scope}</span>
+        ><span class="value font-semibold">{kept.scope}</span>
         <span class="text-soft"
-          >needed by {[...new Set(one.needed_by.map((each) => each.workload))]
+          >needed by {[...new Set(kept.needed_by.map((each) => each.workload))]
             .slice(0, 2)
-            .join(', ')}{new Set(one.needed_by.map((each) => each.workload)).size > 2
-            ? ` and ${new Set(one.needed_by.map((each) => each.workload)).size - 2} more`
+            .join(', ')}{new Set(kept.needed_by.map((each) => each.workload)).size > 2
+            ? ` and ${new Set(kept.needed_by.map((each) => each.workload)).size - 2} more`
             : ''}</span
         ></summary
       >
-      {#each one.needed_by as each, at (at)}<p class="help">
+      {#each kept.needed_by as each, at (at)}<p class="help">
           {each.workload}: <span class="value">{each.operation}</span>
         </p>{/each}
     </details>
@@ -41,8 +41,8 @@
     </p>{:else if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
-  {#each trim.impossible as one, at (at)}<p class="text-error mt-2 font-semibold">
-      Nothing allows {one.workload}: <span class="value">{one.operation}</span>. It wants a {word} that
+  {#each trim.impossible as kept, at (at)}<p class="text-error mt-2 font-semibold">
+      Nothing allows {kept.workload}: <span class="value">{kept.operation}</span>. It wants a {word} that
       the application does not have.
     </p>{/each}
   {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p

@@ -86,7 +86,7 @@
       ),
     )
   function begin(more: string[] = []): void {
-    uris = [...new Set([...found.data!.registered.map((one) => one.uri), ...more])]
+    uris = [...new Set([...found.data!.registered.map((registered) => registered.uri), ...more])]
   }
   $effect(() => {
     if (found.error) void queries.invalidateQueries({ queryKey: ['redirect-uris'] })
@@ -211,26 +211,26 @@
         <h2 id="registered" class="text-brass border-base-300 border-b px-4 py-2">
           Provider side <span class="help font-normal">what {bench.application_name} holds</span>
         </h2>
-        {#each bench.registered as one (one.uri)}
+        {#each bench.registered as entry (entry.uri)}
           {@const missed = misses
-            .filter((each) => each.nearest === one.uri)
+            .filter((each) => each.nearest === entry.uri)
             .map((each) => each.ref)}
           <div class="border-base-300 border-b px-4 py-2 last:border-0">
-            <p class="value">{one.uri}</p>
+            <p class="value">{entry.uri}</p>
             <p
-              class={one.used_by.length
+              class={entry.used_by.length
                 ? 'help'
                 : missed.length
                   ? 'text-error font-semibold'
                   : 'text-warning font-semibold'}
             >
-              {one.used_by.length
-                ? `used by ${one.used_by.join(', ')}`
+              {entry.used_by.length
+                ? `used by ${entry.used_by.join(', ')}`
                 : missed.length
                   ? `nearly, but not exactly, what ${missed.join(', ')} sends`
                   : 'registered, but used by nobody here'}
             </p>
-            {#each one.lint as each (each.code)}<p
+            {#each entry.lint as each (each.code)}<p
                 class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}
               >
                 {each.says} <span class="help font-normal">{each.source}</span>

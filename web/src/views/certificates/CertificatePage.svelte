@@ -60,20 +60,20 @@
 <SubNav group="credentials" />
 <Loading query={found} />
 {#if found.data}
-  {@const one = found.data}
-  {@const lives = one.state === 'lives'}
+  {@const shown = found.data}
+  {@const lives = shown.state === 'lives'}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
-    <h1>{one.common_name}</h1>
+    <h1>{shown.common_name}</h1>
     <span class={lives ? 'text-success font-semibold' : 'text-error font-semibold'}
-      >{lives ? 'lives' : one.revoked ? 'revoked' : 'has ended'}</span
+      >{lives ? 'lives' : shown.revoked ? 'revoked' : 'has ended'}</span
     >
     <span
-      >{one.profile === 'server'
-        ? `servers of ${one.application}`
-        : `a client of ${one.application}`}, {one.environment}</span
+      >{shown.profile === 'server'
+        ? `servers of ${shown.application}`
+        : `a client of ${shown.application}`}, {shown.environment}</span
     >
     {#if may('change')}<span class="ms-auto flex gap-2">
-        {#if one.state !== 'revoked'}<button
+        {#if shown.state !== 'revoked'}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'renew' ? '' : 'renew')}>Renew it</button
           >{/if}
@@ -84,7 +84,7 @@
       </span>{/if}
   </header>
   {#if may('change')}<div class="mb-4">
-      <Handover id={one.handover} house certificate done={() => void found.refetch()} />
+      <Handover id={shown.handover} house certificate done={() => void found.refetch()} />
     </div>{/if}
   {#if open === 'renew'}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={renew}>
@@ -93,7 +93,7 @@
         A new certificate with the same names and a new key. This one lives on until it ends or is
         revoked.
       </p>
-      {#if one.by_request}<SigningRequest
+      {#if shown.by_request}<SigningRequest
           id="renew-request"
           label="New signing request (PEM)"
           bind:value={form.request}
@@ -108,9 +108,9 @@
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={revoke}>
       <h2 class="mb-2">Revoke it</h2>
       <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
-        It comes on the revocation list at once, and receivers refuse it within seconds. {one
+        It comes on the revocation list at once, and receivers refuse it within seconds. {shown
           .connections.length
-          ? `${one.connections.join(', ')} would stop.`
+          ? `${shown.connections.join(', ')} would stop.`
           : 'No connection here holds it.'} It cannot be undone.
       </p>
       <Field id="reason" label="Reason on the list" error={errors.reason}>
@@ -121,7 +121,7 @@
       <Field id="why" label="Why, for the journal">
         <input id="why" class="line-in" bind:value={form.why} maxlength="200" />
       </Field>
-      <button class="btn btn-error btn-sm" disabled={acts.busy}>Revoke {one.hint}</button>
+      <button class="btn btn-error btn-sm" disabled={acts.busy}>Revoke {shown.hint}</button>
       <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Cancel</button>
     </form>
   {/if}
@@ -130,45 +130,45 @@
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="chain">
         <h2 id="chain" class="mb-2">Its chain</h2>
-        <Verdict chain={one.chain} />
-        <ChainDrawing chain={one.chain} />
+        <Verdict chain={shown.chain} />
+        <ChainDrawing chain={shown.chain} />
         <div class="mt-3 flex gap-2">
           <button
             class="btn btn-sm"
             onclick={() =>
-              download(`${one.common_name.replaceAll(' ', '-').toLowerCase()}.pem`, one.pem)}
+              download(`${shown.common_name.replaceAll(' ', '-').toLowerCase()}.pem`, shown.pem)}
             >Download the chain (PEM)</button
           >
         </div>
       </section>
       <section class="sheet p-4">
         <h2 class="mb-1">Whose it is</h2>
-        <p><a class="act" href="/clients/{one.client_key}">{one.client}</a></p>
-        {#each one.connections as ref (ref)}<p>
+        <p><a class="act" href="/clients/{shown.client_key}">{shown.client}</a></p>
+        {#each shown.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a> shows it
           </p>{/each}
         <p class="help">
-          {one.by_request
+          {shown.by_request
             ? 'Its key was made by its holder and was never here.'
             : 'Its key was made here.'}
-          <When at={one.issued} prefix="Issued " />.
+          <When at={shown.issued} prefix="Issued " />.
         </p>
-        {#if one.replaces}<p>
-            <a class="act" href="/certificates/{one.replaces}">The one it replaces</a>
+        {#if shown.replaces}<p>
+            <a class="act" href="/certificates/{shown.replaces}">The one it replaces</a>
           </p>{/if}
-        {#if one.replaced_by}<p>
-            <a class="act" href="/certificates/{one.replaced_by}">The one that replaces it</a>
+        {#if shown.replaced_by}<p>
+            <a class="act" href="/certificates/{shown.replaced_by}">The one that replaces it</a>
           </p>{/if}
-        {#if one.revoked}<p class="text-error">
-            Revoked <When at={one.revoked} />: {one.reason}{one.why ? `, ${one.why}` : ''}
+        {#if shown.revoked}<p class="text-error">
+            Revoked <When at={shown.revoked} />: {shown.reason}{shown.why ? `, ${shown.why}` : ''}
           </p>{/if}
-        <p class="mt-1"><a class="act" href="/credentials/{one.id}">Its whole life</a></p>
+        <p class="mt-1"><a class="act" href="/credentials/{shown.id}">Its whole life</a></p>
       </section>
     </div>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4">
         <h2 class="mb-1">What it says</h2>
-        <LinkFacts link={one.chain.links[0]!} />
+        <LinkFacts link={shown.chain.links[0]!} />
       </section>
     </div>
   </div>

@@ -27,25 +27,25 @@
     queryFn: () => ok(api.GET('/api/house')),
   }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
-  const one = $derived(
+  const shown = $derived(
     houses.data?.find((each) => each.environment.key === chosen) ?? houses.data?.at(-1),
   )
   const listed = (lives: boolean) =>
     paged(
-      () => ['certificates', one?.environment.key ?? '', lives],
+      () => ['certificates', shown?.environment.key ?? '', lives],
       (cursor) =>
         ok(
           api.GET('/api/certificates', {
-            params: { query: { environment: one!.environment.key, lives, cursor } },
+            params: { query: { environment: shown!.environment.key, lives, cursor } },
           }),
         ),
-      { every: 15_000, enabled: () => Boolean(one) },
+      { every: 15_000, enabled: () => Boolean(shown) },
     )
   const living = listed(true)
   const gone = listed(false)
-  const root = $derived(one?.authorities.find((each) => each.state === 'issuing'))
+  const root = $derived(shown?.authorities.find((each) => each.state === 'issuing'))
   const accepted = $derived(
-    accepting.data?.find((each) => each.environment.key === one?.environment.key)?.accepting ?? 0,
+    accepting.data?.find((each) => each.environment.key === shown?.environment.key)?.accepting ?? 0,
   )
   let issuing = $state(false)
   let application = $state('')
@@ -53,7 +53,7 @@
 
   const issue = (wanted: Wanted) =>
     acts.run(async () => {
-      const body = { ...wanted, application, environment: one!.environment.key }
+      const body = { ...wanted, application, environment: shown!.environment.key }
       const made = await ok(
         api.POST('/api/server-certificates', { body, headers: sent.headers(body) }),
       )
@@ -71,10 +71,10 @@
   {#if houses.data}
     <nav aria-label="Environments" class="ms-auto flex gap-2">
       {#each houses.data as each (each.environment.key)}<a
-          class="min-h-[28px] rounded px-1 pt-1 {each === one
+          class="min-h-[28px] rounded px-1 pt-1 {each === shown
             ? 'border-base-content border-b-2'
             : ''}"
-          aria-current={each === one ? 'page' : undefined}
+          aria-current={each === shown ? 'page' : undefined}
           href="/certificates?environment={each.environment.key}"
           ><EnvBadge environment={each.environment} /></a
         >{/each}
@@ -82,7 +82,7 @@
   {/if}
 </header>
 <Loading query={houses} />
-{#if one}
+{#if shown}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_400px] items-start gap-4">
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="living">
@@ -103,7 +103,7 @@
             >
               <ApplicationField
                 id="server-of"
-                house={one.environment.key}
+                house={shown.environment.key}
                 none="Choose an application"
                 bind:value={application}
               />
@@ -160,11 +160,11 @@
               onclick={() => living.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else if living.query.data}<p>
-            None in {one.environment.name} yet. Register a client that shows a certificate, or issue one
-            to a server.
+            None in {shown.environment.name} yet. Register a client that shows a certificate, or issue
+            one to a server.
           </p>{/if}
       </section>
-      {#if root}{#key one.environment.key}<Replacement house={one} />{/key}{/if}
+      {#if root}{#key shown.environment.key}<Replacement house={shown} />{/key}{/if}
       {#if gone.rows.length}
         <section class="sheet p-4" aria-labelledby="gone">
           <h2 id="gone" class="mb-2">Revoked and ended</h2>
@@ -192,11 +192,11 @@
     </div>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="authority">
-        <h2 id="authority" class="mb-1">The authority of {one.environment.name}</h2>
+        <h2 id="authority" class="mb-1">The authority of {shown.environment.name}</h2>
         {#if root}
           <ChainDrawing chain={root.chain} />
           <p class="label-text mt-3">Roots to trust (PEM)</p>
-          <CopyLine text={one.trust_address} what="the address of the roots" />
+          <CopyLine text={shown.trust_address} what="the address of the roots" />
           <p class="label-text mt-2">Revocation list</p>
           <CopyLine text={root.list_address} what="the address of the revocation list" />
           <p class="help mt-2">

@@ -79,16 +79,16 @@
       />
     {/each}
     {#each shape.plates as plate, place (place)}
-      {@const one = links[place]!}
+      {@const shown = links[place]!}
       <rect
         x={plate.x}
         y={place * 62 + 20}
         width={plate.width}
         height="20"
         rx="3"
-        class={plate.over || one.broken
+        class={plate.over || shown.broken
           ? 'fill-bad-ground stroke-error'
-          : one.ends_first
+          : shown.ends_first
             ? 'fill-brass-ground stroke-secondary'
             : 'fill-slate-ground stroke-slate'}
         vector-effect="non-scaling-stroke"

@@ -93,36 +93,36 @@
         <h2>A private key</h2>
         <p>{found.key}</p>
       </section>{/if}
-    {#each found?.requests ?? [] as one, place (place)}
+    {#each found?.requests ?? [] as entry, place (place)}
       <section class="sheet p-4" aria-label="Signing request">
         <h2 class="mb-1">A signing request</h2>
-        <p class="value">{one.subject}</p>
+        <p class="value">{entry.subject}</p>
         <p>
-          {one.names.length ? `For ${one.names.join(', ')}.` : 'It names no other names.'}
-          {one.key}.
+          {entry.names.length ? `For ${entry.names.join(', ')}.` : 'It names no other names.'}
+          {entry.key}.
         </p>
-        <p class={one.holds ? 'text-success font-semibold' : 'text-error font-semibold'}>
-          {one.holds
+        <p class={entry.holds ? 'text-success font-semibold' : 'text-error font-semibold'}>
+          {entry.holds
             ? 'Its signature is valid: its maker has the key.'
             : 'Its signature does not hold: it was changed, or made without the key.'}
         </p>
       </section>
     {/each}
-    {#each found?.lists ?? [] as one, place (place)}
+    {#each found?.lists ?? [] as item, place (place)}
       <section class="sheet p-4" aria-label="Revocation list">
         <h2 class="mb-1">A revocation list</h2>
-        <p class="value">{one.issuer}</p>
+        <p class="value">{item.issuer}</p>
         <p>
-          {one.number === null ? '' : `Number ${one.number}, `}made {day(
-            one.this_update,
-          )}{one.next_update ? `, the next by ${day(one.next_update)}` : ''}.
-          {one.count}
-          {one.count === 1 ? 'entry' : 'entries'}.
+          {item.number === null ? '' : `Number ${item.number}, `}made {day(
+            item.this_update,
+          )}{item.next_update ? `, the next by ${day(item.next_update)}` : ''}.
+          {item.count}
+          {item.count === 1 ? 'entry' : 'entries'}.
         </p>
-        {#if one.revoked.length}<table class="rows mt-1">
+        {#if item.revoked.length}<table class="rows mt-1">
             <thead><tr><th>Serial</th><th>Revoked</th><th>Reason</th></tr></thead>
             <tbody>
-              {#each one.revoked as each (each.serial)}<tr
+              {#each item.revoked as each (each.serial)}<tr
                   ><td class="value">{each.serial}</td><td title={exact(each.at)}>{day(each.at)}</td
                   ><td>{each.reason}</td></tr
                 >{/each}
@@ -153,8 +153,8 @@
     <Field id="trust" label="Judged against" error={errors.trust}>
       <select id="trust" class="line-in" bind:value={form.trust}>
         <option value="its-own">the root that came with it</option>
-        {#each houses.data ?? [] as one (one.environment.key)}<option value={one.environment.key}
-            >the house's root, {one.environment.name}</option
+        {#each houses.data ?? [] as entry (entry.environment.key)}<option
+            value={entry.environment.key}>the house's root, {entry.environment.name}</option
           >{/each}
         <option value="none">nothing: no root is trusted</option>
       </select>

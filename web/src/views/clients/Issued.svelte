@@ -239,20 +239,19 @@
               ></thead
             >
             <tbody>
-              {#each held.tokens.slice(0, 8) as one (one.number)}
+              {#each held.tokens.slice(0, 8) as entry (entry.number)}
                 <tr>
-                  <td>{one.person || 'the client itself'}</td><td class="value"
-                    >{one.secret || 'PKCE alone'}</td
+                  <td>{entry.person || 'the client itself'}</td><td class="value"
+                    >{entry.secret || 'PKCE alone'}</td
                   >
-                  <td class="value">{one.scopes.join(' ')}</td><td><When at={one.issued} /></td><td
-                    ><When at={one.ends} /></td
-                  >
+                  <td class="value">{entry.scopes.join(' ')}</td><td><When at={entry.issued} /></td
+                  ><td><When at={entry.ends} /></td>
                   <td
                     >{#if may('change')}<button
                         class="act"
                         disabled={acts.busy}
-                        onclick={() => endTokens([one.number])}
-                        aria-label="End token {one.number}">End it</button
+                        onclick={() => endTokens([entry.number])}
+                        aria-label="End token {entry.number}">End it</button
                       >{/if}</td
                   >
                 </tr>

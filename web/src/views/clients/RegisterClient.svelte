@@ -44,7 +44,7 @@
   const issuable = $derived(place?.issues.filter((issue) => issue.by === by) ?? [])
   /** What it is: what was chosen, where that can be had, else what is usual there. */
   let chosen = $state('')
-  const issued = $derived(issuable.find((one) => one.what === chosen) ?? issuable[0])
+  const issued = $derived(issuable.find((choice) => choice.what === chosen) ?? issuable[0])
   const shows = $derived(issued?.what === 'certificate')
   /** Neither grants nor redirect URIs. */
   const isKey = $derived(issued !== undefined && issued.what !== 'client')
@@ -139,7 +139,8 @@
               value={issued?.what}
               onchange={(e) => (chosen = e.currentTarget.value)}
             >
-              {#each issuable as one (one.what)}<option value={one.what}>{WHAT[one.what]}</option
+              {#each issuable as choice (choice.what)}<option value={choice.what}
+                  >{WHAT[choice.what]}</option
                 >{/each}
             </select>
           </Field>

@@ -15,7 +15,7 @@
   // What is wrong is asked as one types, a moment after the last key.
   let timer = 0
   $effect(() => {
-    const asked = [...new Set(uris.filter((one) => one && !(one in found)))]
+    const asked = [...new Set(uris.filter((problem) => problem && !(problem in found)))]
     clearTimeout(timer)
     timer = window.setTimeout(async () => {
       for (const uri of asked)
@@ -36,7 +36,7 @@
           aria-label="Redirect URI {place + 1}"
           bind:value={uris[place]}
           spellcheck="false"
-          aria-invalid={(found[uri] ?? []).some((one) => one.grave) ? 'true' : undefined}
+          aria-invalid={(found[uri] ?? []).some((problem) => problem.grave) ? 'true' : undefined}
         />
         <button
           type="button"
@@ -46,9 +46,9 @@
         >
       </div>
       <div aria-live="polite">
-        {#each found[uri] ?? [] as one (one.code)}
-          <p class={one.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
-            {one.says} <span class="help font-normal">{one.source}</span>
+        {#each found[uri] ?? [] as problem (problem.code)}
+          <p class={problem.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}>
+            {problem.says} <span class="help font-normal">{problem.source}</span>
           </p>
         {/each}
       </div>

@@ -23,10 +23,10 @@
   $effect(() => {
     if (found.data && !found.data.places.some((place) => place.environment.key === environment))
       environment = found.data.places[0]?.environment.key ?? ''
-    if (found.data && !found.data.schemes.some((one) => one.key === scheme))
+    if (found.data && !found.data.schemes.some((choice) => choice.key === scheme))
       scheme = found.data.schemes[0]?.key ?? ''
   })
-  const chosen = $derived(found.data?.schemes.find((one) => one.key === scheme))
+  const chosen = $derived(found.data?.schemes.find((choice) => choice.key === scheme))
 
   async function begin(event: Event): Promise<void> {
     event.preventDefault()
@@ -55,10 +55,10 @@
     {#if found.data}
       <fieldset class="mb-3">
         <legend class="label-text">How it lets us in</legend>
-        {#each found.data.schemes as one (one.key)}
+        {#each found.data.schemes as choice (choice.key)}
           <label class="flex min-h-[26px] items-center gap-2"
-            ><input type="radio" name="scheme" value={one.key} bind:group={scheme} />
-            {one.label}</label
+            ><input type="radio" name="scheme" value={choice.key} bind:group={scheme} />
+            {choice.label}</label
           >
         {/each}
         {#if errors.scheme}<p role="alert" class="text-error font-semibold">{errors.scheme}</p>{/if}
@@ -80,8 +80,8 @@
               >{/if}
           </li>{/each}
       </ul>
-      {#each chosen.switches as one (one)}<p class="text-warning mt-2">
-          Firm-wide there: “{one}” must be on.
+      {#each chosen.switches as choice (choice)}<p class="text-warning mt-2">
+          Firm-wide there: “{choice}” must be on.
         </p>{/each}
     {:else}<p class="help">
         Choose the application; what it wants of a caller stands here then.

@@ -199,8 +199,9 @@
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   {#if connection.uncleared?.length}
     <p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      {#each connection.uncleared as one, at (at)}{one.what} <span class="value">{one.hint}</span>
-        goes to {one.goes_to} and would go to {one.would_go_to}.
+      {#each connection.uncleared as entry, at (at)}{entry.what}
+        <span class="value">{entry.hint}</span>
+        goes to {entry.goes_to} and would go to {entry.would_go_to}.
       {/each}
       Until somebody clears that, it is sent nowhere: not tested, not drawn.
       {#if may('change')}<button class="act ms-2" disabled={acts.busy} onclick={clear}
@@ -245,25 +246,27 @@
       {#key connection.ref}<NameCard {connection} />{/key}
       <section class="sheet p-4" aria-labelledby="due-title">
         <h2 id="due-title">Coming due</h2>
-        {#each connection.due as one (one.what)}
+        {#each connection.due as entry (entry.what)}
           <p class="flex min-h-[26px] items-baseline gap-3">
-            <span>{one.what}</span>
+            <span>{entry.what}</span>
             <span class="ms-auto text-end"
-              >{#if one.at}<time datetime={one.at} title={exact(one.at)}
-                  >{fromNow(one.at, clock.now)}</time
-                >{/if}{one.at && one.says ? ' · ' : ''}<span class="text-soft">{one.says}</span
-              >{#if ['put_secret', 'put_certificate'].includes(one.act) && may('change')}{#if one.at || one.says}&nbsp;·{/if}
+              >{#if entry.at}<time datetime={entry.at} title={exact(entry.at)}
+                  >{fromNow(entry.at, clock.now)}</time
+                >{/if}{entry.at && entry.says ? ' · ' : ''}<span class="text-soft"
+                >{entry.says}</span
+              >{#if ['put_secret', 'put_certificate'].includes(entry.act) && may('change')}{#if entry.at || entry.says}&nbsp;·{/if}
                 <button
                   class="act"
                   onclick={() =>
-                    one.act === 'put_certificate' ? (open = 'certificate') : openSecret(one.key)}
-                  >replace</button
-                >{:else if one.act === 'sign_in' && !connection.individual && may('test')}
+                    entry.act === 'put_certificate'
+                      ? (open = 'certificate')
+                      : openSecret(entry.key)}>replace</button
+                >{:else if entry.act === 'sign_in' && !connection.individual && may('test')}
                 <button class="act" onclick={signIn}>sign in again</button>{/if}</span
             >
           </p>
-          {#if one.credential}<div class="text-end">
-              <EndOf id={one.credential} ends={one.at} hint={one.what} />
+          {#if entry.credential}<div class="text-end">
+              <EndOf id={entry.credential} ends={entry.at} hint={entry.what} />
             </div>{/if}
         {:else}<p class="help">Nothing yet: no token and no secret.</p>{/each}
         {#if connection.renewable && may('test')}<p>

@@ -55,7 +55,7 @@
   placeholder="words, or env:production state:unlatched pin:scopes"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.ref}
+  key={(row) => row.ref}
   choosing={chosen}
 >
   {#snippet actions()}{#if may('change')}<a class="act ms-auto" href="/connections/names"
@@ -85,28 +85,28 @@
           {#if seen.above}<tr aria-hidden="true"
               ><td colspan={columns} style:height="{seen.above}px" class="!p-0"></td></tr
             >{/if}
-          {#each found.rows.slice(seen.first, seen.last) as one (one.ref)}
+          {#each found.rows.slice(seen.first, seen.last) as row (row.ref)}
             <tr data-row>
-              {#if chosen.on}<Pick choosing={chosen} id={one.ref} name={one.ref} />{/if}
+              {#if chosen.on}<Pick choosing={chosen} id={row.ref} name={row.ref} />{/if}
               <td
-                ><a class="act value" href="/connections/{one.ref}">{one.ref}</a><Tags
-                  tags={one.tags}
+                ><a class="act value" href="/connections/{row.ref}">{row.ref}</a><Tags
+                  tags={row.tags}
                   list="/connections"
                   most={3}
                 /></td
               >
-              <td>{one.application_name}</td>
-              <td><EnvBadge environment={one.environment} /></td>
-              <td><Glyph fits={one.glyph.fits} says={one.glyph.says} /></td>
+              <td>{row.application_name}</td>
+              <td><EnvBadge environment={row.environment} /></td>
+              <td><Glyph fits={row.glyph.fits} says={row.glyph.says} /></td>
               <td
-                class={one.state === 'unlatched' || one.state === 'sticking'
+                class={row.state === 'unlatched' || row.state === 'sticking'
                   ? 'text-error font-semibold'
-                  : one.state === 'latched'
+                  : row.state === 'latched'
                     ? 'text-success font-semibold'
-                    : 'text-soft'}>{STATES[one.state]}{one.paused ? ', not in rounds' : ''}</td
+                    : 'text-soft'}>{STATES[row.state]}{row.paused ? ', not in rounds' : ''}</td
               >
-              <td>{one.workloads}</td>
-              <td><When at={one.tested_at} />{one.tested_at ? '' : 'never'}</td>
+              <td>{row.workloads}</td>
+              <td><When at={row.tested_at} />{row.tested_at ? '' : 'never'}</td>
             </tr>
           {/each}
           {#if seen.below}<tr aria-hidden="true"

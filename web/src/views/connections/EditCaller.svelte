@@ -110,7 +110,7 @@
   </div>
   {#if start.workloads_of.length && start.state === 'latched'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      It works now, and {start.workloads_of.map((one) => one.name).join(', ')}
+      It works now, and {start.workloads_of.map((workload) => workload.name).join(', ')}
       {start.workloads_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint
       or client ID its tokens are dropped.
     </p>

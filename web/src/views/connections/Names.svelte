@@ -17,7 +17,7 @@
   const possible = $derived(items.filter((item) => !item.obstacle))
   // Those that are not to be renamed; all others of the page are.
   let left = $state<string[]>([])
-  const chosen = $derived(possible.filter((one) => !left.includes(one.ref)))
+  const chosen = $derived(possible.filter((proposal) => !left.includes(proposal.ref)))
   let done = $state<Schemas['RenamedOut'][]>([])
 
   const apply = () =>
@@ -27,8 +27,8 @@
       left = []
     })
   const choose = (ref: string, wanted: boolean) =>
-    (left = wanted ? left.filter((one) => one !== ref) : [...left, ref])
-  const renamed = $derived(done.filter((one) => !one.problem))
+    (left = wanted ? left.filter((proposal) => proposal !== ref) : [...left, ref])
+  const renamed = $derived(done.filter((proposal) => !proposal.problem))
 </script>
 
 <svelte:head><title>Join names · Neat Latch</title></svelte:head>
@@ -43,10 +43,10 @@
 {#if done.length}<p role="status" class="mb-3">
     {renamed.length}
     {renamed.length === 1 ? 'connection was' : 'connections were'} renamed.
-    {#each done.filter((one) => one.problem) as one (one.ref)}<br /><span class="value"
-        >{one.ref}</span
+    {#each done.filter((proposal) => proposal.problem) as proposal (proposal.ref)}<br /><span
+        class="value">{proposal.ref}</span
       >
-      was not: {one.problem}{/each}
+      was not: {proposal.problem}{/each}
   </p>{/if}
 <Loading query={found} />
 {#if found.data}

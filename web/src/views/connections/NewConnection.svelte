@@ -55,9 +55,9 @@
       named.data &&
       named.data.application === application &&
       named.data.environment.key === environment
-    return also && !some.some((one) => one.id === client) ? [named.data, ...some] : some
+    return also && !some.some((choice) => choice.id === client) ? [named.data, ...some] : some
   })
-  const chosen = $derived(here.find((one) => one.id === client))
+  const chosen = $derived(here.find((choice) => choice.id === client))
   const usable = $derived(
     (found.data?.schemes ?? []).filter(
       (scheme) => !chosen || scheme.key === chosen.scheme || chosen.grants.includes(scheme.grant),
@@ -68,7 +68,7 @@
       environment = found.data.places[0]?.environment.key ?? ''
   })
   $effect(() => {
-    if (usable.length && !usable.some((one) => one.key === scheme)) scheme = usable[0]!.key
+    if (usable.length && !usable.some((choice) => choice.key === scheme)) scheme = usable[0]!.key
   })
   const draft = createQuery(() => ({
     queryKey: ['draft', application, environment, scheme, client],
@@ -147,7 +147,8 @@
         <Field id="client" label="Client registration" error={errors.client}>
           <select id="client" class="line-in" bind:value={client}>
             <option value="">None yet</option>
-            {#each here as one (one.id)}<option value={one.id}>{one.name}</option>{/each}
+            {#each here as choice (choice.id)}<option value={choice.id}>{choice.name}</option
+              >{/each}
           </select>
         </Field>
       </div>
@@ -155,7 +156,8 @@
         <div class="grid grid-cols-2 gap-x-5">
           <Field id="scheme" label="How it lets us in" error={errors.scheme}>
             <select id="scheme" class="line-in" bind:value={scheme}
-              >{#each usable as one (one.key)}<option value={one.key}>{one.label}</option
+              >{#each usable as choice (choice.key)}<option value={choice.key}
+                  >{choice.label}</option
                 >{/each}</select
             >
           </Field>

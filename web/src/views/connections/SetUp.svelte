@@ -211,8 +211,8 @@
     <div class="flex flex-col gap-3">
       <section class="sheet p-4" aria-labelledby="missing-title">
         <h2 id="missing-title" class="mb-1">Still missing</h2>
-        {#each standing.data.missing as one (one)}<p class="text-soft py-1" data-missing>
-            {one}
+        {#each standing.data.missing as entry (entry)}<p class="text-soft py-1" data-missing>
+            {entry}
           </p>{:else}<p class="text-success font-semibold">Nothing. It latches.</p>{/each}
       </section>
       {#if connection.slot_values.length || connection.scheme.values.some((value) => value.where)}
@@ -236,9 +236,9 @@
         <section class="sheet p-4" aria-labelledby="left-title">
           <h2 id="left-title" class="mb-1">Other environments</h2>
           <p class="text-soft">{standing.data.environments_left.join(' and ')} not set up yet.</p>
-          {#each may('change') ? standing.data.copies_to : [] as one (one.key)}
-            <button class="act block" disabled={acts.busy} onclick={() => copy(one.key)}
-              >Copy this set-up to {one.name}</button
+          {#each may('change') ? standing.data.copies_to : [] as entry (entry.key)}
+            <button class="act block" disabled={acts.busy} onclick={() => copy(entry.key)}
+              >Copy this set-up to {entry.name}</button
             >
           {/each}
           {#if standing.data.copies_to.length < standing.data.environments_left.length && may('change')}

@@ -110,11 +110,11 @@
         Or take one that is there already. Touching one that works stops everyone who uses it;
         another use wants one of its own.
       </p>
-      {#each fitting as one (one.id)}<p>
-          <button class="act" disabled={acts.busy} onclick={() => run(() => choose(one.id))}
-            >{one.name}</button
+      {#each fitting as account (account.id)}<p>
+          <button class="act" disabled={acts.busy} onclick={() => run(() => choose(account.id))}
+            >{account.name}</button
           >
-          <span class="value text-soft">{one.client_id}</span>
+          <span class="value text-soft">{account.client_id}</span>
         </p>{/each}
     {/if}
   {:else}<p>Nothing is prepared there yet.</p>{/if}

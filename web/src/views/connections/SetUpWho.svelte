@@ -23,7 +23,7 @@
   const ticked = $derived(wanted ?? connection.scopes)
 
   async function set(scope: string, on: boolean): Promise<void> {
-    wanted = on ? [...ticked, scope] : ticked.filter((one) => one !== scope)
+    wanted = on ? [...ticked, scope] : ticked.filter((entry) => entry !== scope)
     if (saving) return
     saving = true
     let version = connection.version

@@ -60,10 +60,10 @@
           >
             <p class="min-w-0 flex-1 basis-[300px]">{pin.why}</p>
             <span class="flex flex-wrap justify-end gap-x-4">
-              {#each pin.acts as one (one.key + one.value)}
-                {#if ['see_workloads', 'open_client', 'open_application'].includes(one.key) || may(one.key === 'test' || one.key === 'sign_in' ? 'test' : 'change')}
-                  <button type="button" class="act" disabled={busy} onclick={() => act(pin, one)}
-                    >{one.label}</button
+              {#each pin.acts as entry (entry.key + entry.value)}
+                {#if ['see_workloads', 'open_client', 'open_application'].includes(entry.key) || may(entry.key === 'test' || entry.key === 'sign_in' ? 'test' : 'change')}
+                  <button type="button" class="act" disabled={busy} onclick={() => act(pin, entry)}
+                    >{entry.label}</button
                   >
                 {/if}
               {/each}

@@ -33,7 +33,7 @@
   )
   const failed = $derived(
     (test?.rungs as { rung: string; passed: boolean; tries: number }[] | undefined)?.find(
-      (one) => !one.passed,
+      (rung) => !rung.passed,
     ),
   )
 

@@ -16,37 +16,37 @@
 </script>
 
 <!-- The form is made from the profile's own description of what the application wants. -->
-{#each scheme.values.filter((value) => !value.secret && value.type !== 'scopes') as one (one.key)}
+{#each scheme.values.filter((value) => !value.secret && value.type !== 'scopes') as entry (entry.key)}
   <Field
-    id={one.key}
-    label={one.label + (one.required ? '' : ', if there is one')}
-    help={one.help}
-    where={one.where}
-    error={errors[one.key]}
-    notes={notes[one.key]}
+    id={entry.key}
+    label={entry.label + (entry.required ? '' : ', if there is one')}
+    help={entry.help}
+    where={entry.where}
+    error={errors[entry.key]}
+    notes={notes[entry.key]}
   >
-    {#if one.type === 'choice'}
-      <select id={one.key} class="line-in value" bind:value={values[one.key]}
-        >{#each one.choices as choice (choice)}<option>{choice}</option>{/each}</select
+    {#if entry.type === 'choice'}
+      <select id={entry.key} class="line-in value" bind:value={values[entry.key]}
+        >{#each entry.choices as choice (choice)}<option>{choice}</option>{/each}</select
       >
-    {:else if one.type === 'certificate'}
+    {:else if entry.type === 'certificate'}
       <textarea
-        id={one.key}
+        id={entry.key}
         rows="4"
         class="line-in value"
         spellcheck="false"
-        bind:value={values[one.key]}
-        aria-describedby="{one.key}-help"></textarea>
+        bind:value={values[entry.key]}
+        aria-describedby="{entry.key}-help"></textarea>
     {:else}
       <input
-        id={one.key}
+        id={entry.key}
         class="line-in value"
         autocomplete="off"
         spellcheck="false"
-        placeholder={one.example}
-        bind:value={values[one.key]}
-        aria-invalid={errors[one.key] ? 'true' : undefined}
-        aria-describedby="{one.key}-help{errors[one.key] ? ` ${one.key}-error` : ''}"
+        placeholder={entry.example}
+        bind:value={values[entry.key]}
+        aria-invalid={errors[entry.key] ? 'true' : undefined}
+        aria-describedby="{entry.key}-help{errors[entry.key] ? ` ${entry.key}-error` : ''}"
       />
     {/if}
   </Field>

@@ -24,50 +24,50 @@
   placeholder="words, or env:production mark:unused ends:30d"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.id}
+  key={(row) => row.id}
   choosing={chosen}
-  named={(one) => one.hint}
+  named={(row) => row.hint}
 >
   {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
   {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th
     ><th class="whitespace-nowrap">Last used</th><th>Findings</th>{/snippet}
-  {#snippet row(one)}
+  {#snippet row(item)}
     <td class="whitespace-nowrap"
-      ><a class="act value" href="/credentials/{one.id}">{one.hint}</a><Tags
-        tags={one.tags}
+      ><a class="act value" href="/credentials/{item.id}">{item.hint}</a><Tags
+        tags={item.tags}
         list="/credentials"
         most={3}
       /><br /><span class="text-soft"
-        >{kindName(one.kind, one.house)}{one.state === 'active' ? '' : `, ${one.state}`}</span
+        >{kindName(item.kind, item.house)}{item.state === 'active' ? '' : `, ${item.state}`}</span
       ></td
     >
-    <td class="whitespace-nowrap {one.over ? 'text-error font-semibold' : ''}"
-      >{#if one.ends}<When at={one.ends} />{:else}<span class="text-warning">none known</span
+    <td class="whitespace-nowrap {item.over ? 'text-error font-semibold' : ''}"
+      >{#if item.ends}<When at={item.ends} />{:else}<span class="text-warning">none known</span
         >{/if}</td
     >
-    <td>{one.application}<br /><span class="text-soft">{one.environment}</span></td>
+    <td>{item.application}<br /><span class="text-soft">{item.environment}</span></td>
     <td
-      >{#if one.client_key}<a class="hover:underline" href="/clients/{one.client_key}"
-          >{one.client}</a
-        >{/if}{#if one.owner}<br /><span class="text-soft">{one.owner}</span>{/if}</td
+      >{#if item.client_key}<a class="hover:underline" href="/clients/{item.client_key}"
+          >{item.client}</a
+        >{/if}{#if item.owner}<br /><span class="text-soft">{item.owner}</span>{/if}</td
     >
     <td
-      >{#each one.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}"
+      >{#each item.connections as ref (ref)}<a class="act value me-2" href="/connections/{ref}"
           >{ref}</a
-        >{:else}{#if one.workload}<a class="act" href="/workloads/{one.workload}"
-            >{one.workload_name}</a
+        >{:else}{#if item.workload}<a class="act" href="/workloads/{item.workload}"
+            >{item.workload_name}</a
           > draws{:else}<span class="text-soft">no connection</span>{/if}{/each}</td
     >
-    <td class="whitespace-nowrap"><When at={one.last_used} />{one.last_used ? '' : '—'}</td>
+    <td class="whitespace-nowrap"><When at={item.last_used} />{item.last_used ? '' : '—'}</td>
     <td
-      >{#each one.marks as mark (mark.key)}<p
+      >{#each item.marks as mark (mark.key)}<p
           class={mark.grave ? 'text-error font-semibold' : 'text-warning'}
         >
           {mark.says}
-        </p>{/each}{#if one.replaces}<p class="text-soft">
-          replaces <span class="value">{one.replaces}</span>
-        </p>{/if}{#if one.replaced_by}<p class="text-soft">
-          replaced by <span class="value">{one.replaced_by}</span>
+        </p>{/each}{#if item.replaces}<p class="text-soft">
+          replaces <span class="value">{item.replaces}</span>
+        </p>{/if}{#if item.replaced_by}<p class="text-soft">
+          replaced by <span class="value">{item.replaced_by}</span>
         </p>{/if}</td
     >
   {/snippet}

@@ -25,14 +25,14 @@
       : ''}
   </h4>
   <ul>
-    {#each drawer.reach as one (one.ref)}
+    {#each drawer.reach as reached (reached.ref)}
       <li class="mt-1">
-        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>
+        <a class="act value" href="/connections/{reached.ref}">{reached.ref}</a>
         <span class="help"
-          >{#if one.last}<When at={one.last} prefix="last drawn " />{:else}never seen drawn{/if}</span
+          >{#if reached.last}<When at={reached.last} prefix="last drawn " />{:else}never seen drawn{/if}</span
         >
-        <p class={one.lasts ? 'text-error font-semibold' : ''}>
-          {capital(one.says)}{#if one.at}, <When at={one.at} />{/if}.
+        <p class={reached.lasts ? 'text-error font-semibold' : ''}>
+          {capital(reached.says)}{#if reached.at}, <When at={reached.at} />{/if}.
         </p>
       </li>
     {/each}

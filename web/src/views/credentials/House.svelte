@@ -22,18 +22,18 @@
     refetchInterval: 10000,
   }))
   const chosen = $derived(String((route.search as Record<string, unknown>).environment ?? ''))
-  const one = $derived(
+  const item = $derived(
     list.data?.find((each) => each.environment.key === chosen) ?? list.data?.at(-1),
   )
   const accepting = paged(
-    () => ['house', 'accepting', one?.environment.key ?? ''],
+    () => ['house', 'accepting', item?.environment.key ?? ''],
     (cursor) => {
-      const path = { environment: one!.environment.key }
+      const path = { environment: item!.environment.key }
       return ok(
         api.GET('/api/house/{environment}/applications', { params: { path, query: { cursor } } }),
       )
     },
-    { enabled: () => Boolean(one) },
+    { enabled: () => Boolean(item) },
   )
   let adding = $state('')
   const TURNS: Record<string, string> = {
@@ -74,10 +74,10 @@
   {#if list.data}
     <nav aria-label="Environments" class="ms-auto flex gap-2">
       {#each list.data as each (each.environment.key)}<a
-          class="min-h-[28px] rounded px-1 pt-1 {each === one
+          class="min-h-[28px] rounded px-1 pt-1 {each === item
             ? 'border-base-content border-b-2'
             : ''}"
-          aria-current={each === one ? 'page' : undefined}
+          aria-current={each === item ? 'page' : undefined}
           href="/credentials/house?environment={each.environment.key}"
           ><EnvBadge environment={each.environment} /></a
         >{/each}
@@ -86,8 +86,8 @@
 </header>
 <Loading query={list} />
 <ProblemBox problem={acts.problem} />
-{#if one}
-  {@const environment = one.environment.key}
+{#if item}
+  {@const environment = item.environment.key}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
     <div class="flex flex-col gap-4">
       <section class="sheet p-4" aria-labelledby="accepting">
@@ -168,26 +168,26 @@
           </form>
         {/if}
       </section>
-      {#if may('change')}{#key environment}<RegistrationRights authority={one} />{/key}{/if}
-      {#if one.turned.length}<section class="sheet px-4 pb-4">
-          <Turned rows={one.turned} client />
+      {#if may('change')}{#key environment}<RegistrationRights authority={item} />{/key}{/if}
+      {#if item.turned.length}<section class="sheet px-4 pb-4">
+          <Turned rows={item.turned} client />
         </section>{/if}
     </div>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4">
         <h2 class="mb-1">Now</h2>
         <p>
-          <strong class="text-[1.3rem]">{one.clients}</strong>
-          {one.clients === 1 ? 'client' : 'clients'},
-          <strong class="text-[1.3rem]">{one.tokens}</strong> tokens alive
+          <strong class="text-[1.3rem]">{item.clients}</strong>
+          {item.clients === 1 ? 'client' : 'clients'},
+          <strong class="text-[1.3rem]">{item.tokens}</strong> tokens alive
         </p>
       </section>
       <section class="sheet p-4">
         <h2 class="mb-1">What its applications are set up with</h2>
         <p class="label-text mt-1">Issuer</p>
-        <CopyLine text={one.issuer} what="the issuer" />
+        <CopyLine text={item.issuer} what="the issuer" />
         <p class="label-text mt-2">Metadata (RFC 8414)</p>
-        <CopyLine text={one.metadata_address} what="the metadata address" />
+        <CopyLine text={item.metadata_address} what="the metadata address" />
         <p class="help mt-2">
           Each environment has an issuer of its own: what one issues is refused in another. A
           receiver asks about tokens (introspection), or checks signatures with the key set and
@@ -196,7 +196,7 @@
       </section>
       <section class="sheet p-4" aria-labelledby="keys-of">
         <h2 id="keys-of" class="mb-1">Signing keys</h2>
-        {#each one.keys.filter((key) => key.turn !== 'gone') as key (key.kid)}
+        {#each item.keys.filter((key) => key.turn !== 'gone') as key (key.kid)}
           <div class="border-base-300 mb-2 border-b pb-2 last:border-0">
             <p>
               <span class="value">{key.kid.slice(0, 12)}…</span>

@@ -12,7 +12,7 @@
   let text = $state('')
   let found = $state<Schemas['LeakOut'] | null>(null)
   let revoking = $state('')
-  const nothing = $derived(found && Object.values(found).every((one) => one.length === 0))
+  const nothing = $derived(found && Object.values(found).every((text) => text.length === 0))
 
   const again = async () => {
     found = await ok(api.POST('/api/leaks', { body: { text } }))
@@ -67,8 +67,10 @@
       Latch does not know: ask its issuer. A value that was cut or changed cannot be recognised.
     </p>
   {/if}
-  {#each found?.ours_by_form ?? [] as one (one)}<p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      {one}.
+  {#each found?.ours_by_form ?? [] as text (text)}<p
+      class="bg-wait-ground mb-3 rounded-md px-3 py-2"
+    >
+      {text}.
     </p>{/each}
   {#if found}<LeakedTokens {found} {again} />{/if}
   {#each found?.credentials ?? [] as credential (credential.id)}

@@ -69,55 +69,55 @@
     {#if ended.there !== 'yes'}Anyone who has them gets in until they expire; revoke them in the
       application's own screens.{/if}
   </p>{/if}
-{#each found.held as one (`${one.ref}${one.person}${one.refresh}${one.set_aside}`)}
-  <section class="sheet mb-4 p-4" aria-label="Recognised: a token of {one.ref}">
+{#each found.held as leaked (`${leaked.ref}${leaked.person}${leaked.refresh}${leaked.set_aside}`)}
+  <section class="sheet mb-4 p-4" aria-label="Recognised: a token of {leaked.ref}">
     <header class="mb-2 flex flex-wrap items-baseline gap-x-4">
       <h2>
-        {one.refresh ? 'Refresh token' : 'Access token'} of
-        <a class="act value" href="/connections/{one.ref}">{one.ref}</a>{one.set_aside
+        {leaked.refresh ? 'Refresh token' : 'Access token'} of
+        <a class="act value" href="/connections/{leaked.ref}">{leaked.ref}</a>{leaked.set_aside
           ? ', set aside'
           : ''}
       </h2>
-      <span>{one.application}{one.person_name ? `, ${one.person_name}'s` : ''}</span>
-      <span class={one.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
-        >{one.alive ? 'lives' : 'lets nobody in any more'}</span
+      <span>{leaked.application}{leaked.person_name ? `, ${leaked.person_name}'s` : ''}</span>
+      <span class={leaked.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
+        >{leaked.alive ? 'lives' : 'lets nobody in any more'}</span
       >
     </header>
     <p>
-      {capital(one.says)}{#if one.ends}, <When at={one.ends} />{/if}.
+      {capital(leaked.says)}{#if leaked.ends}, <When at={leaked.ends} />{/if}.
     </p>
-    {#if one.alive}
-      <p>Ended, {one.after}.</p>
-      {#if !one.set_aside}<p class="help">
-          {one.workloads.length
-            ? `Uses it: ${one.workloads.join(', ')}`
+    {#if leaked.alive}
+      <p>Ended, {leaked.after}.</p>
+      {#if !leaked.set_aside}<p class="help">
+          {leaked.workloads.length
+            ? `Uses it: ${leaked.workloads.join(', ')}`
             : 'No workload of it is known.'}
         </p>{/if}
-      {#if !one.ends_there}<p class="text-warning mt-1 font-semibold">
-          {one.application} has no address to end tokens at: here it is only forgotten. End it in {one.application}'s
+      {#if !leaked.ends_there}<p class="text-warning mt-1 font-semibold">
+          {leaked.application} has no address to end tokens at: here it is only forgotten. End it in {leaked.application}'s
           own screens.
         </p>{/if}
       <button
         class="btn btn-error btn-sm mt-2"
         disabled={acts.busy}
-        onclick={() => (one.set_aside ? endSetAside(one) : endHeld(one))}
-        >{one.ends_there
-          ? `End the tokens ${whose(one)} now`
-          : `Forget the tokens ${whose(one)}`}</button
+        onclick={() => (leaked.set_aside ? endSetAside(leaked) : endHeld(leaked))}
+        >{leaked.ends_there
+          ? `End the tokens ${whose(leaked)} now`
+          : `Forget the tokens ${whose(leaked)}`}</button
       >
     {/if}
   </section>
 {/each}
-{#each found.tokens as one (one.number)}
+{#each found.tokens as leaked (leaked.number)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    An access token of <a class="act" href="/clients/{one.client_key}">{one.client}</a>:
-    {#if one.alive}it lives, <When at={one.ends} prefix="ends " />.
+    An access token of <a class="act" href="/clients/{leaked.client_key}">{leaked.client}</a>:
+    {#if leaked.alive}it lives, <When at={leaked.ends} prefix="ends " />.
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
-        onclick={() => endToken(one.client_key, one.number)}>End it now</button
+        onclick={() => endToken(leaked.client_key, leaked.number)}>End it now</button
       >{:else}it no longer gives access.{/if}
-    {#if one.alive && one.drawer}<Drawer drawer={one.drawer} />{/if}
+    {#if leaked.alive && leaked.drawer}<Drawer drawer={leaked.drawer} />{/if}
   </div>
 {/each}
 {#each found.families as family (family.id)}
@@ -139,17 +139,17 @@
     {:else}it no longer gives access.{/if}
   </div>
 {/each}
-{#each found.managing as one (one.client_key)}
+{#each found.managing as leaked (leaked.client_key)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    The token that manages the registration of <a class="act" href="/clients/{one.client_key}"
-      >{one.client}</a
+    The token that manages the registration of <a class="act" href="/clients/{leaked.client_key}"
+      >{leaked.client}</a
     >
-    at {one.application}: anyone who has it can change the client, its redirect URIs too, or remove
-    it.
-    {#if one.house}<button
+    at {leaked.application}: anyone who has it can change the client, its redirect URIs too, or
+    remove it.
+    {#if leaked.house}<button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
-        onclick={() => endManaging(one.client_key)}>Take it away</button
+        onclick={() => endManaging(leaked.client_key)}>Take it away</button
       >
       <span class="help block">The client stays; it is then changed here only.</span>
     {:else}<span class="help block"
@@ -158,7 +158,7 @@
       >{/if}
   </div>
 {/each}
-{#each found.rights as one (one.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-    A right to register clients for {one.application} (<span class="value">{one.hint}</span>).
+{#each found.rights as leaked (leaked.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
+    A right to register clients for {leaked.application} (<span class="value">{leaked.hint}</span>).
     <a class="act" href="/credentials/house">Take it away</a>
   </p>{/each}

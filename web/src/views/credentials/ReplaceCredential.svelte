@@ -33,16 +33,16 @@
   <h2 id="replace-it" class="mb-2">Replace it</h2>
   <Loading query={found} />
   {#if found.data && way}
-    {#each found.data.ways as one (one.way)}
+    {#each found.data.ways as entry (entry.way)}
       <label class="flex min-h-[26px] items-center gap-2"
         ><input
           type="radio"
           name="way"
-          value={one.way}
-          checked={one === way}
-          onchange={() => (chosen = one.way)}
+          value={entry.way}
+          checked={entry === way}
+          onchange={() => (chosen = entry.way)}
         />
-        {WAYS[one.way]}</label
+        {WAYS[entry.way]}</label
       >
     {/each}
     <div class="{way.overlaps ? 'bg-quiet-ground' : 'bg-wait-ground'} my-2 rounded-md px-3 py-2">

@@ -21,9 +21,9 @@
     queryFn: () => ok(api.GET('/api/replacements/{identity}', path)),
     refetchInterval: 5000,
   }))
-  const one = $derived(found.data)
+  const item = $derived(found.data)
   const current = $derived(
-    one?.outcome === 'open' ? one.steps.find((step) => step.state === 'now')?.key : '',
+    item?.outcome === 'open' ? item.steps.find((step) => step.state === 'now')?.key : '',
   )
   let given = $state(nothing())
   let name = $state('')
@@ -80,17 +80,17 @@
 
 {#snippet retiring()}
   <p class="my-2">
-    {one?.way === 'house'
+    {item?.way === 'house'
       ? 'The house authority revokes it.'
-      : `Withdraw it in ${one?.application}'s own screens first. From here on it cannot be rolled back.`}
+      : `Withdraw it in ${item?.application}'s own screens first. From here on it cannot be rolled back.`}
   </p>
   <button class="btn btn-error btn-sm" disabled={acts.busy} onclick={retire}
-    >{one?.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
+    >{item?.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
   >
 {/snippet}
 {#snippet takeIn()}
   <form onsubmit={make} class="max-w-xl">
-    {#if one?.kind === 'private_key'}
+    {#if item?.kind === 'private_key'}
       <CertificateIn
         id="new-value"
         label="Certificate, chain and private key (PEM)"
@@ -99,9 +99,9 @@
         passwordError={errors.password}
       />
     {:else}
-      {#if one?.named}<Field
+      {#if item?.named}<Field
           id="new-name"
-          label="{one.named} of the new one"
+          label="{item.named} of the new one"
           error={errors.name}
           help="Empty: as before."
         >
@@ -128,33 +128,33 @@
   </form>
 {/snippet}
 
-<svelte:head><title>Replacing {one?.old_hint ?? ''} · Neat Latch</title></svelte:head>
+<svelte:head><title>Replacing {item?.old_hint ?? ''} · Neat Latch</title></svelte:head>
 <SubNav group="credentials" />
 <Loading query={found} />
-{#if one}
+{#if item}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
     <h1>
-      Replacing <span class="value">{one.old_hint}</span>{#if one.new_hint}&nbsp;by <span
-          class="value">{one.new_hint}</span
+      Replacing <span class="value">{item.old_hint}</span>{#if item.new_hint}&nbsp;by <span
+          class="value">{item.new_hint}</span
         >{/if}
     </h1>
     <span
-      class="font-semibold {one.outcome === 'done'
+      class="font-semibold {item.outcome === 'done'
         ? 'text-success'
-        : one.outcome === 'open'
+        : item.outcome === 'open'
           ? 'text-warning'
-          : 'text-soft'}">{OUTCOMES[one.outcome]}</span
+          : 'text-soft'}">{OUTCOMES[item.outcome]}</span
     >
-    <span>{capital(kindName(one.kind, one.way === 'house'))} of {one.application}</span>
-    {#if one.may_roll_back && may('change')}<button
+    <span>{capital(kindName(item.kind, item.way === 'house'))} of {item.application}</span>
+    {#if item.may_roll_back && may('change')}<button
         class="btn btn-sm ms-auto"
         disabled={acts.busy}
-        onclick={() => act('rollbacks')}>{one.new ? 'Roll it back' : 'Cancel replacement'}</button
+        onclick={() => act('rollbacks')}>{item.new ? 'Roll it back' : 'Cancel replacement'}</button
       >{/if}
   </header>
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_340px] items-start gap-4">
     <ol class="sheet p-4" aria-label="Steps">
-      {#each one.steps as step (step.key)}
+      {#each item.steps as step (step.key)}
         {@const now = step.key === current}
         <li
           class="border-base-300 border-b py-3 last:border-0 {step.state === 'waits'
@@ -173,23 +173,23 @@
           </p>
           {#if now && may('change')}
             <div class="mt-2 ps-4">
-              {#if step.key === 'make' && one.costs.length}
+              {#if step.key === 'make' && item.costs.length}
                 <div
-                  class="{one.overlaps
+                  class="{item.overlaps
                     ? 'bg-quiet-ground'
                     : 'bg-wait-ground'} mb-2 max-w-2xl rounded-md px-3 py-2"
                 >
-                  {#each one.costs as said (said)}<p>{said}</p>{/each}
+                  {#each item.costs as said (said)}<p>{said}</p>{/each}
                 </div>
               {/if}
-              {#if step.key === 'make' && one.way === 'hand'}
+              {#if step.key === 'make' && item.way === 'hand'}
                 <ol class="mb-2 list-decimal ps-5">
-                  {#each one.acts as said (said)}<li>{said}</li>{/each}
+                  {#each item.acts as said (said)}<li>{said}</li>{/each}
                 </ol>
                 {@render takeIn()}
               {:else if step.key === 'make'}
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => make()}
-                  >{one.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
+                  >{item.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
                 >
               {:else if step.key === 'prove'}
                 <button
@@ -198,14 +198,14 @@
                   onclick={() => act('proofs')}
                   >{acts.busy ? 'Trying it …' : 'Try it at the application'}</button
                 >
-                {#if one.may_correct}<details class="mt-3">
+                {#if item.may_correct}<details class="mt-3">
                     <summary class="act">Take in another value in its place</summary>
                     <div class="mt-2">{@render takeIn()}</div>
                   </details>{/if}
               {:else if step.key === 'switch'}
                 <p class="mb-2">
-                  {one.connections.length ? one.connections.join(', ') : 'No connection'} will hold the
-                  new one. Workloads that draw get it with their next draw.
+                  {item.connections.length ? item.connections.join(', ') : 'No connection'} will hold
+                  the new one. Workloads that draw get it with their next draw.
                 </p>
                 <button
                   class="btn btn-primary btn-sm"
@@ -214,9 +214,9 @@
                 >
               {:else if step.key === 'watch'}
                 <p class="mb-1">{step.says}</p>
-                {@render changedByHand(one.workloads)}
-                {#if one.tokens_alive}<p class="help">
-                    {one.tokens_alive} tokens that were got with it live still.
+                {@render changedByHand(item.workloads)}
+                {#if item.tokens_alive}<p class="help">
+                    {item.tokens_alive} tokens that were got with it live still.
                   </p>{/if}
                 <label class="mt-1 flex min-h-[26px] items-center gap-2"
                   ><input type="checkbox" bind:checked={anyway} /> Retire it all the same</label
@@ -225,9 +225,9 @@
                   {@render retiring()}
                 {/if}
               {:else if step.key === 'retire'}
-                {@render changedByHand(one.workloads)}
+                {@render changedByHand(item.workloads)}
                 <p class="mb-2">
-                  {one.steps.find((each) => each.key === 'watch')?.says}
+                  {item.steps.find((each) => each.key === 'watch')?.says}
                 </p>
                 {@render retiring()}
               {:else if step.key === 'refuse'}
@@ -244,21 +244,25 @@
       {/each}
     </ol>
     <div class="flex flex-col gap-4">
-      {#if one.said}<p role="status" class="bg-quiet-ground rounded-md px-3 py-2">
-          {one.said}
+      {#if item.said}<p role="status" class="bg-quiet-ground rounded-md px-3 py-2">
+          {item.said}
         </p>{/if}
       {#if !Object.keys(errors).length}<ProblemBox problem={acts.problem} />{/if}
-      {#if may('change')}<Handover id={one.handover} house done={() => void found.refetch()} />{/if}
+      {#if may('change')}<Handover
+          id={item.handover}
+          house
+          done={() => void found.refetch()}
+        />{/if}
       <section class="sheet p-4">
         <h2 class="mb-1">What it is about</h2>
-        <p><a class="act value" href="/credentials/{one.old}">{one.old_hint}</a>, the old one</p>
-        {#if one.new}<p>
-            <a class="act value" href="/credentials/{one.new}">{one.new_hint}</a>, the new one
+        <p><a class="act value" href="/credentials/{item.old}">{item.old_hint}</a>, the old one</p>
+        {#if item.new}<p>
+            <a class="act value" href="/credentials/{item.new}">{item.new_hint}</a>, the new one
           </p>{/if}
-        {#each one.connections as ref (ref)}<p>
+        {#each item.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a>
           </p>{/each}
-        {#each one.workloads as workload (workload.name)}<p>
+        {#each item.workloads as workload (workload.name)}<p>
             {workload.name}
             <span class="text-soft"
               >{workload.draws
@@ -269,7 +273,7 @@
             >
           </p>{/each}
         <p class="help">
-          Begun <When at={one.begun} /> by {one.begun_by}. {one.overlaps
+          Begun <When at={item.begun} /> by {item.begun_by}. {item.overlaps
             ? 'Both live side by side.'
             : 'Only one lives at a time.'}
         </p>

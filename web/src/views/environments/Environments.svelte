@@ -28,7 +28,7 @@
 
   const move = (at: number, by: number) =>
     acts.run(() => {
-      const keys = list.map((one) => one.key)
+      const keys = list.map((environment) => environment.key)
       keys.splice(at + by, 0, ...keys.splice(at, 1))
       return ok(api.PUT('/api/environments', { body: { keys } }))
     })
@@ -78,81 +78,86 @@
 {#if open === '+'}<EnvironmentForm done={() => (open = '')} />{/if}
 <Loading query={found} />
 <div class="flex max-w-4xl flex-col gap-3">
-  {#each list as one, at (one.key)}
-    <section class="sheet p-4" aria-labelledby="environment-{one.key}" data-environment={one.key}>
+  {#each list as entry, at (entry.key)}
+    <section
+      class="sheet p-4"
+      aria-labelledby="environment-{entry.key}"
+      data-environment={entry.key}
+    >
       <header class="flex flex-wrap items-center gap-x-3 gap-y-1">
-        <h2 id="environment-{one.key}"><EnvBadge environment={one} /></h2>
-        <span class="value text-soft">{one.key}/</span>
+        <h2 id="environment-{entry.key}"><EnvBadge environment={entry} /></h2>
+        <span class="value text-soft">{entry.key}/</span>
         {#if may('change')}<span class="ms-auto flex flex-wrap gap-x-3">
             <button
               class="act"
               disabled={acts.busy || at === 0}
-              aria-label="Move {one.name} up"
+              aria-label="Move {entry.name} up"
               onclick={() => move(at, -1)}>Up</button
             >
             <button
               class="act"
               disabled={acts.busy || at === list.length - 1}
-              aria-label="Move {one.name} down"
+              aria-label="Move {entry.name} down"
               onclick={() => move(at, 1)}>Down</button
             >
             <button
               class="act"
-              aria-label="Edit {one.name}"
-              onclick={() => (open = open === one.key ? '' : one.key)}
-              >{open === one.key ? 'Cancel' : 'Edit'}</button
+              aria-label="Edit {entry.name}"
+              onclick={() => (open = open === entry.key ? '' : entry.key)}
+              >{open === entry.key ? 'Cancel' : 'Edit'}</button
             >
-            {#if !one.in_use}<button
+            {#if !entry.in_use}<button
                 class="act"
-                aria-label="Remove {one.name}"
-                onclick={() => (confirming = one.key)}>Remove</button
+                aria-label="Remove {entry.name}"
+                onclick={() => (confirming = entry.key)}>Remove</button
               >{/if}
           </span>{/if}
       </header>
-      {#if open === one.key}<EnvironmentForm start={one} done={() => (open = '')} />{/if}
-      {#if confirming === one.key}<p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
-          Nothing is in {one.name}. Its key can be used again.
+      {#if open === entry.key}<EnvironmentForm start={entry} done={() => (open = '')} />{/if}
+      {#if confirming === entry.key}<p class="bg-bad-ground mt-2 rounded-md px-3 py-2">
+          Nothing is in {entry.name}. Its key can be used again.
           <button
             class="btn btn-error btn-sm ms-3"
             disabled={acts.busy}
-            onclick={() => remove(one.key)}>Remove environment</button
+            onclick={() => remove(entry.key)}>Remove environment</button
           >
           <button class="act ms-3" onclick={() => (confirming = '')}>Cancel</button>
         </p>{/if}
       <dl class="mt-2 grid grid-cols-1 items-baseline gap-x-6 sm:grid-cols-[14rem_minmax(0,1fr)]">
         <dt class="help">Production</dt>
         <dd>
-          {one.production ? 'yes: a vendor’s shared client is refused' : 'no'}
+          {entry.production ? 'yes: a vendor’s shared client is refused' : 'no'}
         </dd>
         <dt class="help">Service accounts</dt>
         <dd>
-          {one.wants_service_account
+          {entry.wants_service_account
             ? 'required: a person’s account is pointed out'
             : 'not required'}
         </dd>
         <dt class="help">Real work in rounds</dt>
         <dd>
-          {one.work_in_rounds
+          {entry.work_in_rounds
             ? 'permitted, at connections that permit it too'
             : 'not permitted: rounds make harmless calls only'}
           {#if may('change')}<button
               class="act ms-2"
               disabled={acts.busy}
-              aria-label="{one.work_in_rounds ? 'Forbid' : 'Permit'} real work in {one.name}"
-              onclick={() => work(one)}>{one.work_in_rounds ? 'Forbid' : 'Permit'}</button
+              aria-label="{entry.work_in_rounds ? 'Forbid' : 'Permit'} real work in {entry.name}"
+              onclick={() => work(entry)}>{entry.work_in_rounds ? 'Forbid' : 'Permit'}</button
             >{/if}
         </dd>
         <dt class="help">Showing stored secrets</dt>
         <dd>
-          {one.reveals ? 'permitted, with a second factor and a reason' : 'not permitted'}
-          {#if may('change') && permitting !== one.key}<button
+          {entry.reveals ? 'permitted, with a second factor and a reason' : 'not permitted'}
+          {#if may('change') && permitting !== entry.key}<button
               class="act ms-2"
               disabled={acts.busy}
-              aria-label="{one.reveals ? 'Forbid' : 'Permit'} showing secrets in {one.name}"
-              onclick={() => (one.reveals ? void reveal(one.key, false) : (permitting = one.key))}
-              >{one.reveals ? 'Forbid' : 'Permit'}</button
+              aria-label="{entry.reveals ? 'Forbid' : 'Permit'} showing secrets in {entry.name}"
+              onclick={() =>
+                entry.reveals ? void reveal(entry.key, false) : (permitting = entry.key)}
+              >{entry.reveals ? 'Forbid' : 'Permit'}</button
             >{/if}
-          {#if permitting === one.key}
+          {#if permitting === entry.key}
             <form class="mt-1 max-w-sm" onsubmit={permit}>
               <CodeField id="permit-code" stored error={acts.errors.code} bind:value={code} />
               <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit showing</button>
@@ -165,7 +170,7 @@
           {/if}
         </dd>
       </dl>
-      <div class="mt-2"><NotesCard of="environments" id={one.key} list="" inside /></div>
+      <div class="mt-2"><NotesCard of="environments" id={entry.key} list="" inside /></div>
     </section>
   {/each}
 </div>

@@ -64,33 +64,34 @@
           ></thead
         >
         <tbody>
-          {#each list.data as one (one.id)}
+          {#each list.data as entry (entry.id)}
             <tr data-row>
-              <td class="value whitespace-nowrap">{one.hint}</td>
+              <td class="value whitespace-nowrap">{entry.hint}</td>
               <td
-                ><a class="act" href="/clients/{one.client}">{one.client_name}</a><br /><span
-                  class="text-soft">{one.application}, {one.environment}</span
+                ><a class="act" href="/clients/{entry.client}">{entry.client_name}</a><br /><span
+                  class="text-soft">{entry.application}, {entry.environment}</span
                 ></td
               >
-              <td class="whitespace-nowrap">{FORMS[one.form]}</td><td>{one.to || '—'}</td>
-              <td><When at={one.made} /> by {one.made_by}</td>
+              <td class="whitespace-nowrap">{FORMS[entry.form]}</td><td>{entry.to || '—'}</td>
+              <td><When at={entry.made} /> by {entry.made_by}</td>
               <td
-                class={one.state === 'not taken'
+                class={entry.state === 'not taken'
                   ? 'text-error font-semibold'
-                  : one.state === 'waits'
+                  : entry.state === 'waits'
                     ? 'text-warning font-semibold'
                     : ''}
-                >{one.state}{#if one.state === 'not taken'}<br /><span class="help font-normal"
-                    >{one.outcome}</span
-                  >{:else if one.state === 'waits' && one.ends}<br /><span class="help font-normal"
-                    ><When at={one.ends} prefix="revoked " /> if nobody does</span
+                >{entry.state}{#if entry.state === 'not taken'}<br /><span class="help font-normal"
+                    >{entry.outcome}</span
+                  >{:else if entry.state === 'waits' && entry.ends}<br /><span
+                    class="help font-normal"
+                    ><When at={entry.ends} prefix="revoked " /> if nobody does</span
                   >{/if}</td
               >
               <td
-                >{#if one.taken}<When at={one.taken} />{one.taken_by
-                    ? ` by ${one.taken_by}`
-                    : ''}{#if one.taken_from}<br /><span class="value text-soft"
-                      >from {one.taken_from}</span
+                >{#if entry.taken}<When at={entry.taken} />{entry.taken_by
+                    ? ` by ${entry.taken_by}`
+                    : ''}{#if entry.taken_from}<br /><span class="value text-soft"
+                      >from {entry.taken_from}</span
                     >{/if}{:else}—{/if}</td
               >
             </tr>
@@ -108,19 +109,20 @@
       Secrets that are sealed for our own connections can be shown to an administrator, with a fresh
       second factor and a reason, where the environment permits it.
     </p>
-    {#each permits.data ?? [] as one (one.environment)}
+    {#each permits.data ?? [] as entry (entry.environment)}
       <p class="flex min-h-[28px] items-center gap-2">
-        <span>{one.name}: <strong>{one.reveals ? 'permitted' : 'not permitted'}</strong></span>
-        {#if may('change') && permitting !== one.environment}<button
+        <span>{entry.name}: <strong>{entry.reveals ? 'permitted' : 'not permitted'}</strong></span>
+        {#if may('change') && permitting !== entry.environment}<button
             class="act ms-auto"
             disabled={acts.busy}
-            aria-label="{one.reveals ? 'Forbid' : 'Permit'} it in {one.name}"
+            aria-label="{entry.reveals ? 'Forbid' : 'Permit'} it in {entry.name}"
             onclick={() =>
-              one.reveals ? void permit(one.environment, false) : (permitting = one.environment)}
-            >{one.reveals ? 'Forbid' : 'Permit'}</button
+              entry.reveals
+                ? void permit(entry.environment, false)
+                : (permitting = entry.environment)}>{entry.reveals ? 'Forbid' : 'Permit'}</button
           >{/if}
       </p>
-      {#if permitting === one.environment}
+      {#if permitting === entry.environment}
         <form class="mb-2" onsubmit={withCode}>
           <CodeField id="permit-code" stored error={errors.code} bind:value={code} />
           <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>

@@ -157,10 +157,10 @@
     <section class="sheet p-4" aria-labelledby="tables">
       <h2 id="tables" class="mb-1">Lists as tables</h2>
       <p class="flex flex-wrap gap-x-4">
-        {#each ['connections', 'clients', 'credentials', 'workloads'] as one (one)}<a
+        {#each ['connections', 'clients', 'credentials', 'workloads'] as table (table)}<a
             class="act"
-            href="/api/exports/{one}"
-            download>{one}.csv</a
+            href="/api/exports/{table}"
+            download>{table}.csv</a
           >{/each}
       </p>
       <p class="help mt-1">

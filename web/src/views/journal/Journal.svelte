@@ -21,7 +21,7 @@
     queryKey: ['journal-chain'],
     queryFn: () => ok(api.GET('/api/journal/chain')),
   }))
-  const rows = $derived(list.data?.pages.flatMap((one) => one.items) ?? [])
+  const rows = $derived(list.data?.pages.flatMap((entry) => entry.items) ?? [])
   const words = (value: unknown): string =>
     typeof value === 'string'
       ? value

@@ -23,14 +23,18 @@
     <table class="rows">
       <thead><tr><th>Setting</th><th>Value</th><th>Comes from</th><th>Meaning</th></tr></thead>
       <tbody>
-        {#each found.data.items as one (one.name)}
+        {#each found.data.items as setting (setting.name)}
           <tr>
-            <td class="value">{one.name}</td>
+            <td class="value">{setting.name}</td>
             <td class="value max-w-md [overflow-wrap:anywhere]"
-              >{one.secret ? (one.is_set ? 'set, not shown' : 'not set') : one.value}</td
+              >{setting.secret
+                ? setting.is_set
+                  ? 'set, not shown'
+                  : 'not set'
+                : setting.value}</td
             >
-            <td class="whitespace-nowrap">{one.is_set ? 'the start' : 'usual'}</td>
-            <td>{one.meaning}</td>
+            <td class="whitespace-nowrap">{setting.is_set ? 'the start' : 'usual'}</td>
+            <td>{setting.meaning}</td>
           </tr>
         {/each}
       </tbody>

@@ -24,7 +24,7 @@
   placeholder="words, or kind:contact zone:london"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.id}
+  key={(row) => row.id}
 >
   {#snippet actions()}
     <a class="act" href="/people">People and teams</a>
@@ -44,17 +44,17 @@
   {#snippet head()}<th>Name</th><th>Kind</th><th>Mail</th><th>Time zone</th><th>Deputy</th><th
       >Owns</th
     >{/snippet}
-  {#snippet row(one)}
-    <td><a class="act" href="/owners/{one.id}">{one.name}</a></td>
-    <td>{one.kind}</td>
-    <td>{one.mail || '—'}</td>
-    <td>{one.zone || '—'}</td>
-    <td>{one.deputy_name || '—'}</td>
+  {#snippet row(item)}
+    <td><a class="act" href="/owners/{item.id}">{item.name}</a></td>
+    <td>{item.kind}</td>
+    <td>{item.mail || '—'}</td>
+    <td>{item.zone || '—'}</td>
+    <td>{item.deputy_name || '—'}</td>
     <td
       >{[
-        ...counted(one.applications, 'application'),
-        ...counted(one.workloads, 'workload'),
-        ...counted(one.credentials, 'credential'),
+        ...counted(item.applications, 'application'),
+        ...counted(item.workloads, 'workload'),
+        ...counted(item.credentials, 'credential'),
       ].join(', ') || 'nothing'}</td
     >
   {/snippet}

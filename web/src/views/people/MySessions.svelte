@@ -20,7 +20,7 @@
     acts.run(async () =>
       take(await ok(api.POST('/api/session/endings', { params: { query: { here } } }))),
     )
-  const others = $derived((list.data ?? []).filter((one) => !one.here).length)
+  const others = $derived((list.data ?? []).filter((session) => !session.here).length)
   /** What a browser says of itself is long; its own name and its system stand in it. */
   function browser(text: string): string {
     const name = /(Edg|Firefox|Chrome|Safari|curl|python-\w+)\/(\d+)/.exec(text)
@@ -46,19 +46,19 @@
         ></thead
       >
       <tbody>
-        {#each list.data as one (one.id)}
+        {#each list.data as session (session.id)}
           <tr>
-            <td><When at={one.begun} /></td><td class="value">{one.address}</td><td
-              title={one.browser}>{browser(one.browser)}</td
+            <td><When at={session.begun} /></td><td class="value">{session.address}</td><td
+              title={session.browser}>{browser(session.browser)}</td
             >
             <td
-              >{#if one.here}<strong>here</strong>{:else}<When at={one.seen} />{/if}</td
+              >{#if session.here}<strong>here</strong>{:else}<When at={session.seen} />{/if}</td
             >
             <td class="text-end"
-              >{#if !one.here}<button
+              >{#if !session.here}<button
                   class="act"
                   disabled={acts.busy}
-                  onclick={() => void end(one.id)}>End it</button
+                  onclick={() => void end(session.id)}>End it</button
                 >{/if}</td
             >
           </tr>

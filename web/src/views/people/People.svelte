@@ -62,7 +62,7 @@
   placeholder="words, or role:operator access:off"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.username}
+  key={(row) => row.username}
 >
   {#snippet actions()}<a class="act" href="/owners">Owners</a>{/snippet}
   {#snippet body(rows)}

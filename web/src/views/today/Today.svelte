@@ -24,7 +24,7 @@
     enabled: further,
   }))
   const breaks = $derived(
-    more.data?.pages.flatMap((one) => one.items) ?? today.data?.breaks.items ?? [],
+    more.data?.pages.flatMap((entry) => entry.items) ?? today.data?.breaks.items ?? [],
   )
   const hasMore = $derived(more.data ? more.hasNextPage : Boolean(today.data?.breaks.next))
   /** Nothing has worked yet, and there is little that could. */
@@ -69,36 +69,36 @@
               </div>
             </li>
           {/if}
-          {#each today.data.unsaved as one (one.note)}
+          {#each today.data.unsaved as entry (entry.note)}
             <li
               class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
             >
-              <time class="text-error font-bold" datetime={one.since} title={exact(one.since)}
+              <time class="text-error font-bold" datetime={entry.since} title={exact(entry.since)}
                 >now</time
               >
               <div>
                 <p class="font-bold">
-                  {one.name
-                    ? `${one.application} · ${one.environment}`
+                  {entry.name
+                    ? `${entry.application} · ${entry.environment}`
                     : 'An answer of an application'}
                 </p>
                 <p class="text-soft">
-                  What {one.name ? `it gave for ${one.name}` : 'it gave'} could not be saved, and lies
-                  sealed beside the database as
-                  <span class="value">{one.note}</span>. On the desk's machine,
+                  What {entry.name ? `it gave for ${entry.name}` : 'it gave'} could not be saved, and
+                  lies sealed beside the database as
+                  <span class="value">{entry.note}</span>. On the desk's machine,
                   <code>bin/nlatch safe unsaved</code>
                   tries again and says what is left.
-                  {#if one.client}If that does not help, replace this client's secret.{/if}
+                  {#if entry.client}If that does not help, replace this client's secret.{/if}
                 </p>
-                {#if one.ref}<a
+                {#if entry.ref}<a
                     class="act"
-                    href="/connections/{one.ref}"
-                    aria-label="Sign in again: {one.name}">Sign in again</a
+                    href="/connections/{entry.ref}"
+                    aria-label="Sign in again: {entry.name}">Sign in again</a
                   >
-                {:else if one.client}<a
+                {:else if entry.client}<a
                     class="act"
-                    href="/clients/{one.client}"
-                    aria-label="Open the client: {one.name}">Open the client</a
+                    href="/clients/{entry.client}"
+                    aria-label="Open the client: {entry.name}">Open the client</a
                   >{/if}
               </div>
             </li>
@@ -120,41 +120,42 @@
               </div>
             </li>
           {/if}
-          {#each breaks as one (one.ref || one.workload)}
-            {@const name = one.application || one.workloads.join(', ')}
+          {#each breaks as entry (entry.ref || entry.workload)}
+            {@const name = entry.application || entry.workloads.join(', ')}
             <li
               class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
               data-row
-              data-ref={one.ref || one.workload}
+              data-ref={entry.ref || entry.workload}
             >
               <time
-                class="font-bold {one.at
-                  ? new Date(one.at).getTime() - clock.now < 3_600_000
+                class="font-bold {entry.at
+                  ? new Date(entry.at).getTime() - clock.now < 3_600_000
                     ? 'text-error'
                     : 'text-warning'
                   : 'text-error'}"
-                title={exact(one.at)}>{one.at ? fromNow(one.at, clock.now) : 'now'}</time
+                title={exact(entry.at)}>{entry.at ? fromNow(entry.at, clock.now) : 'now'}</time
               >
               <div>
                 <p class="font-bold">
-                  {name} · {one.environment}{#if one.ref}&nbsp;<span
-                      class="value text-soft font-normal">{one.ref}</span
+                  {name} · {entry.environment}{#if entry.ref}&nbsp;<span
+                      class="value text-soft font-normal">{entry.ref}</span
                     >{/if}
                 </p>
                 <p class="text-soft">
-                  {one.why}
-                  {#if one.ref && one.workloads.length}{one.workloads.length === 1
-                      ? one.workloads[0]
-                      : `${one.workloads.length > 20 ? 'more than 20' : one.workloads.length} workloads`}
-                    {one.at ? 'will stop' : 'stopped'}.{/if}
+                  {entry.why}
+                  {#if entry.ref && entry.workloads.length}{entry.workloads.length === 1
+                      ? entry.workloads[0]
+                      : `${entry.workloads.length > 20 ? 'more than 20' : entry.workloads.length} workloads`}
+                    {entry.at ? 'will stop' : 'stopped'}.{/if}
                 </p>
                 <a
                   class="act"
-                  href={one.workload
-                    ? `/workloads/${one.workload}`
-                    : `/connections/${one.ref}${one.act === 'put_secret' ? '?put=secret' : ''}`}
-                  aria-label="{one.label}: {name}, {one.environment}{one.ref ? `, ${one.ref}` : ''}"
-                  >{one.label}</a
+                  href={entry.workload
+                    ? `/workloads/${entry.workload}`
+                    : `/connections/${entry.ref}${entry.act === 'put_secret' ? '?put=secret' : ''}`}
+                  aria-label="{entry.label}: {name}, {entry.environment}{entry.ref
+                    ? `, ${entry.ref}`
+                    : ''}">{entry.label}</a
                 >
               </div>
             </li>

@@ -38,7 +38,7 @@
     enabled: scrolled || Boolean(words),
   }))
   const paged = $derived(scrolled || Boolean(words) ? whole.data : undefined)
-  const rows = $derived(paged?.pages.flatMap((one) => one.items) ?? today.wall.items)
+  const rows = $derived(paged?.pages.flatMap((entry) => entry.items) ?? today.wall.items)
   const hasMore = $derived(paged ? whole.hasNextPage : Boolean(today.wall.next))
   const groups = $derived.by(() => {
     const found: { worst: string; rows: Row[] }[] = []
@@ -74,7 +74,7 @@
   /** The next page is fetched before its end comes into sight. */
   function watched(end: HTMLElement): () => void {
     const seen = new IntersectionObserver(
-      (found) => found.some((one) => one.isIntersecting) && void further(),
+      (found) => found.some((entry) => entry.isIntersecting) && void further(),
       {
         rootMargin: '900px',
       },

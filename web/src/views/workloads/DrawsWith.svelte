@@ -135,40 +135,41 @@
         >Download the chain (PEM)</button
       >
     </p>{/if}
-  {#each keys.data ?? [] as one (one.client)}
+  {#each keys.data ?? [] as entry (entry.client)}
     <div class="border-base-300 border-b py-2 last:border-0">
       <p class="flex flex-wrap items-baseline gap-x-2">
-        <a class="act value" href="/clients/{one.client}"
-          >{one.hints.join(' ') || 'no live secret'}</a
+        <a class="act value" href="/clients/{entry.client}"
+          >{entry.hints.join(' ') || 'no live secret'}</a
         >
         <span class="text-soft"
-          >{KINDS[one.kind]}, {one.right === 'draw' ? 'draws and relays' : 'relay only'}</span
+          >{KINDS[entry.kind]}, {entry.right === 'draw' ? 'draws and relays' : 'relay only'}</span
         >
         {#if may('change')}<button
             class="act ms-auto"
-            onclick={() => (taking = taking === one.client ? '' : one.client)}>Take it away</button
+            onclick={() => (taking = taking === entry.client ? '' : entry.client)}
+            >Take it away</button
           >{/if}
       </p>
       <p class="help">
-        {#if one.last_used}<When at={one.last_used} prefix="last used " />{:else}not used yet{/if}
-        {#if one.ends}· <When at={one.ends} prefix="ends " />{/if}
-        {one.addresses.length ? `· from ${one.addresses.join(', ')}` : ''}
+        {#if entry.last_used}<When at={entry.last_used} prefix="last used " />{:else}not used yet{/if}
+        {#if entry.ends}· <When at={entry.ends} prefix="ends " />{/if}
+        {entry.addresses.length ? `· from ${entry.addresses.join(', ')}` : ''}
       </p>
-      {#if taking === one.client}
+      {#if taking === entry.client}
         <p class="bg-bad-ground my-1 rounded-md px-3 py-2">
           {name} is refused with it from now on, and cannot be given the same again.
           <button
             class="btn btn-error btn-sm mt-1"
             disabled={acts.busy}
-            onclick={() => takeAway(one.client)}>Take it away</button
+            onclick={() => takeAway(entry.client)}>Take it away</button
           >
         </p>
       {/if}
       {#if may('change')}<div class="mt-2">
           <Handover
-            id={one.handover}
+            id={entry.handover}
             house
-            certificate={one.kind === 'certificate'}
+            certificate={entry.kind === 'certificate'}
             done={() => void keys.refetch()}
           />
         </div>{/if}

@@ -74,12 +74,12 @@
             >not recorded yet</span
           >{/if}
       </p>{/each}
-    {#each seen.not_seen as one (one)}<p>
-        <span class="value">{one}</span> <span class="text-soft">recorded, but not seen</span>
+    {#each seen.not_seen as operation (operation)}<p>
+        <span class="value">{operation}</span> <span class="text-soft">recorded, but not seen</span>
       </p>{/each}
     {#if seen.others.length}<p class="help">
         Not operations of this application: {seen.others
-          .map((one) => `${one.name} (${one.count})`)
+          .map((operation) => `${operation.name} (${operation.count})`)
           .join(', ')}
       </p>{/if}
     {#if seen.operations.length}<div class="mt-2 flex gap-3">

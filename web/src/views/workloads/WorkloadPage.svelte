@@ -218,9 +218,9 @@
               onclick={() => change(use.id, { operations })}>Save its operations</button
             >
           {:else}
-            {#each use.operations as one (one)}<p>
-                <span class="value">{one}</span>{#if use.seen[one]}<span class="text-soft">
-                    seen {use.seen[one]} ×</span
+            {#each use.operations as entry (entry)}<p>
+                <span class="value">{entry}</span>{#if use.seen[entry]}<span class="text-soft">
+                    seen {use.seen[entry]} ×</span
                   >{/if}
               </p>{:else}<p class="help">
                 No operation is recorded, so its needs are not known.

@@ -27,9 +27,9 @@
   placeholder="words, or env:staging warned:yes"
   query={found.query}
   rows={found.rows}
-  key={(one) => one.id}
+  key={(row) => row.id}
   choosing={chosen}
-  named={(one) => one.name}
+  named={(row) => row.name}
 >
   {#snippet actions()}{#if may('change')}<button
         class="btn btn-primary btn-sm ms-auto"
@@ -46,35 +46,35 @@
   {#snippet head()}<th>Name</th><th>Kind</th><th>Environment</th><th>Owner</th><th>Runs</th><th
       >Uses</th
     ><th>Change windows</th><th>Warnings</th>{/snippet}
-  {#snippet row(one)}
+  {#snippet row(item)}
     <td
-      ><a class="act" href="/workloads/{one.id}">{one.name}</a><Tags
-        tags={one.tags}
+      ><a class="act" href="/workloads/{item.id}">{item.name}</a><Tags
+        tags={item.tags}
         list="/workloads"
         most={3}
       /></td
     >
-    <td>{one.kind}</td>
-    <td><EnvBadge environment={one.environment} /></td>
-    <td>{one.owner || '—'}</td>
-    <td>{one.runs}</td>
+    <td>{item.kind}</td>
+    <td><EnvBadge environment={item.environment} /></td>
+    <td>{item.owner || '—'}</td>
+    <td>{item.runs}</td>
     <td
-      >{#each one.calls as call (call.id)}{#if call.connection}<a
+      >{#each item.calls as call (call.id)}{#if call.connection}<a
             class="act value me-2"
             href="/connections/{call.connection}">{call.connection}</a
           >{:else}<span class="text-error me-2">{call.application_name}, none named</span
-          >{/if}{:else}<span class="text-soft">nothing</span>{/each}{#if one.more_calls}<span
-          class="text-soft">and {one.more_calls} more</span
+          >{/if}{:else}<span class="text-soft">nothing</span>{/each}{#if item.more_calls}<span
+          class="text-soft">and {item.more_calls} more</span
         >{/if}</td
     >
     <td
-      >{one.windows.join('; ') || 'any time'}{#if one.next_window}<br /><span class="help"
-          ><NextWindow at={one.next_window} /></span
+      >{item.windows.join('; ') || 'any time'}{#if item.next_window}<br /><span class="help"
+          ><NextWindow at={item.next_window} /></span
         >{/if}</td
     >
     <td class="text-error max-w-[22rem] font-semibold"
-      >{one.warning}{#if one.warnings > 1}<br /><span class="help font-normal"
-          >and {one.warnings - 1} more</span
+      >{item.warning}{#if item.warnings > 1}<br /><span class="help font-normal"
+          >and {item.warnings - 1} more</span
         >{/if}</td
     >
   {/snippet}
