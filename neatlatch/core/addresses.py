@@ -260,7 +260,7 @@ def unsound_place(text: str) -> str | None:
     §3.2.2, §3.2.3).
     """
     if text != text.strip() or not text:
-        return "A host and a port are wanted, like positions.example:9443."
+        return "A host and a port are required, like positions.example:9443."
     if slots := placeholders(text):
         return f"{slots[0]} still has to be filled in."
     address = take_apart(f"//{text}")
@@ -271,7 +271,7 @@ def unsound_place(text: str) -> str | None:
         or not _URI_CHARACTERS.match(text)
     ):
         return (
-            "A host and a port are wanted, like positions.example:9443, and nothing before or "
+            "A host and a port are required, like positions.example:9443, and nothing before or "
             "after them."
         )
     if address.port is None or not is_port(address.port):

@@ -49,7 +49,7 @@ def marks(known: CredentialFacts, now: datetime) -> tuple[Mark, ...]:
     """
     if not known.lives:
         return (
-            (Mark("dead", "It lets nobody in, and a connection still holds it.", True),)
+            (Mark("dead", "It is no longer accepted, and a connection still holds it.", True),)
             if known.held
             else ()
         )

@@ -17,7 +17,7 @@ WORDS: dict[HandsOut, str] = {
     "token": "a token that ends by itself, and not the secret it was got with",
     "signature": "a signature that is good for one request, and not the secret it was made with",
     "secret": "the application's secret itself, which stays good until it is replaced there",
-    "nothing": "nothing that goes with a request: this way in is proven on the line itself",
+    "nothing": "nothing that goes with a request: this scheme is proven on the connection itself",
 }
 
 

@@ -35,7 +35,7 @@ def decode(text: str) -> str:
         if octet == 0x25:
             pair = raw[place + 1 : place + 3]
             if len(pair) < 2 or not all(digit in b"0123456789abcdefABCDEF" for digit in pair):
-                raise BadForm("after % two hexadecimal digits are wanted")
+                raise BadForm("after % two hexadecimal digits are required")
             octets.append(int(pair, 16))
             place += 3
         else:

@@ -83,7 +83,7 @@ def make(kind: str, environment: str, id_octets: bytes, secret_octets: bytes) ->
     """
     if len(id_octets) != ID_OCTETS or len(secret_octets) != SECRET_OCTETS:
         raise ValueError(
-            f"{ID_OCTETS} octets for the ID and {SECRET_OCTETS} for the secret are wanted"
+            f"{ID_OCTETS} octets for the ID and {SECRET_OCTETS} for the secret are required"
         )
     identity, secret = (
         base62(int.from_bytes(id_octets, "big"), _ID_LENGTH),

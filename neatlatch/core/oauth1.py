@@ -65,7 +65,7 @@ def base_string_uri(url: str) -> str:
     address = take_apart(url)
     scheme = (address.scheme or "").lower()
     if scheme not in ("http", "https") or not address.host:
-        raise ValueError("an http or https address is wanted")
+        raise ValueError("an http or https address is required")
     port = (
         ""
         if address.port in (None, "", {"http": "80", "https": "443"}[scheme])

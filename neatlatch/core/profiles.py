@@ -226,7 +226,7 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
             wrong[value.key] = f"{value.label} does not look right. {value.help}"
         elif value.type == "certificate" and "-----BEGIN" not in text:
             wrong[value.key] = (
-                f"{value.label} is wanted in PEM, from -----BEGIN CERTIFICATE----- to the end."
+                f"{value.label} is required in PEM, from -----BEGIN CERTIFICATE----- to the end."
             )
         elif (
             value.type == "host"

@@ -90,7 +90,7 @@ class Scheme:
 
     ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name``
     of an API key, ``id_header`` and ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a),
-    ``renews_with`` (access: the old access token is wanted to renew). ``switches`` are firm-wide
+    ``renews_with`` (access: the old access token is required to renew). ``switches`` are firm-wide
     ones that must be on before it works.
     """
 

@@ -247,7 +247,7 @@ class Provider:
         if self.store.about.wants_old_access and not self._old_access(
             form.get("access_token", ""), kept
         ):
-            raise Refusal("invalid_grant", "The old access token is wanted to renew")
+            raise Refusal("invalid_grant", "The old access token is required to renew")
         scope = form.get("scope", kept["scope"])
         if not set(scope.split()) <= set(kept["scope"].split()):
             raise Refusal("invalid_scope", "More than was granted")

@@ -70,7 +70,7 @@ def bearer(request: Request, keys: Keys, body: str) -> dict[str, Any] | Response
     """A bearer token (RFC 6750)."""
     shown = request.headers.get("authorization", "")
     if not shown.startswith("Bearer "):
-        return _no("A token is wanted", 'Bearer realm="office"')
+        return _no("A token is required", 'Bearer realm="office"')
     return _live(_by_secret(keys, shown[7:]), 0, 'Bearer realm="office", error="invalid_token"')
 
 

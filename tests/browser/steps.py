@@ -87,7 +87,7 @@ def climb(page: Page) -> None:
     expect(page.locator("[data-rung=work]")).to_contain_text("not tried")
     expect(page.get_by_text("The credential alone is good.")).to_be_visible()
     expect(section(page, "test")).not_to_have_attribute("data-standing", "done")  # type: ignore[arg-type]
-    page.get_by_role("button", name=re.compile("The whole road")).click()
+    page.get_by_role("button", name=re.compile("The whole ladder")).click()
     expect(page.locator("[data-rung=work]")).to_contain_text("passed")
     expect(section(page, "test")).to_have_attribute("data-standing", "done")  # type: ignore[arg-type]
 

@@ -363,7 +363,7 @@ def test_a_code_connection_that_renews_with_its_old_access_token(
     with page.expect_response(
         lambda answer: answer.request.method == "POST" and "/tests?last=" in answer.url
     ) as begun:
-        page.get_by_role("button", name=re.compile("The whole road")).click()
+        page.get_by_role("button", name=re.compile("The whole ladder")).click()
     address = f"/api/tests/{begun.value.json()['id']}"
     wait_until(lambda: page.request.get(address).json()["ended"], what="the end of the test")
     rungs = {rung["rung"]: rung for rung in page.request.get(address).json()["rungs"]}

@@ -206,7 +206,7 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
     page.get_by_role("button", name="List the acts").click()
     boxes = page.get_by_role("checkbox")
     expect(boxes).to_have_count(3)
-    done = page.get_by_role("button", name="It stands there now")
+    done = page.get_by_role("button", name="It is there now")
     expect(done).to_be_disabled()
     boxes.nth(0).click()
     expect(boxes.nth(0)).to_be_checked()
@@ -301,7 +301,7 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     expect(page.get_by_role("alert").filter(has_text="This takes rights away.")).to_be_visible()
     page.get_by_label(re.compile("type Production first")).fill("Production")
     page.get_by_role("button", name="Push ours").click()
-    expect(page.get_by_text("The same rules stand there.")).to_be_visible()
+    expect(page.get_by_text("The same rules are there.")).to_be_visible()
     there = httpx.get(
         f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules",
         verify=NOBODY,
@@ -362,7 +362,7 @@ def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_
         base_url=desk.url, viewport={"width": 1280, "height": 800}
     ).new_page()
     ewan.goto(link)
-    expect(ewan.get_by_text("Log in first; the link itself lets nobody in.")).to_be_visible()
+    expect(ewan.get_by_text("Log in first; the link alone gives no access.")).to_be_visible()
     ewan.get_by_label("Login name").fill("ewan")
     ewan.get_by_label("Password").fill(desk.passwords["ewan"])  # type: ignore[attr-defined]
     ewan.get_by_role("button", name="Log in").click()

@@ -109,7 +109,7 @@ def test_leave_wants_a_fresh_code_and_a_reason_and_is_journalled(desk: Any) -> N
     there = {"api_base": f"{ELSEWHERE}/api"}
     code = next(codes)
     assert edit(web, there, Code=code).json()["errors"] == {
-        "reason": "Say why it may go there. It stands in the journal."
+        "reason": "Say why it may go there. It is in the journal."
     }
     assert edit(web, there, Reason="moved").status_code == 403
     assert edit(web, there, Code="000000", Reason="moved").status_code == 403

@@ -573,7 +573,7 @@ def test_an_origin_is_what_it_was_after_an_undo(by: Person) -> None:
 WRONG = {
     "a scheme": (
         ("connections", "production/cargo-manifests", "scheme", "carrier_pigeon"),
-        "no way in that is called carrier_pigeon",
+        "no authentication scheme called carrier_pigeon",
     ),
     "a window": (
         ("workloads", "Customs return/production", "windows", ["sometimes"]),

@@ -241,7 +241,7 @@ def test_what_is_applied_is_what_was_seen(by: Person) -> None:
         (
             "    scheme: certificate\n    values:",
             "    scheme: carrier_pigeon\n    values:",
-            "no way in that is called carrier_pigeon",
+            "no authentication scheme called carrier_pigeon",
         ),
         (
             "    windows:\n    - daily 02:00-03:00",

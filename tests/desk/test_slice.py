@@ -1,4 +1,4 @@
-"""The whole road through the services: register, hand over, connect, sign in, test, break, mend."""
+"""All of it through the services: register, hand over, connect, sign in, test, break, mend."""
 
 from __future__ import annotations
 

@@ -79,7 +79,7 @@ def _member(groups: dict[str, dict[str, None]], row: list[str], line: int) -> Ba
     """Put somebody into a group, or say what is wrong with the line."""
     name = row[1].removeprefix("group:") if len(row) > 1 else ""
     if len(row) > len(HEADING):
-        return BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
+        return BadRules(f"there are {len(row)} values where {len(HEADING)} are required", line)
     if not name or not row[1].startswith("group:"):
         return BadRules("a member line names its group as group:name", line)
     members = groups.setdefault(name, {})
@@ -91,7 +91,7 @@ def _member(groups: dict[str, dict[str, None]], row: list[str], line: int) -> Ba
 def _of_row(row: list[str], line: int) -> Rule:
     row = [*row, *[""] * (len(HEADING) - len(row))]
     if len(row) > len(HEADING):
-        raise BadRules(f"there are {len(row)} values where {len(HEADING)} are wanted", line)
+        raise BadRules(f"there are {len(row)} values where {len(HEADING)} are required", line)
     if row[0] not in ("allow", "deny"):
         raise BadRules(f"the effect is allow or deny, not {row[0]!r}", line)
     if row[4] not in ("exact", "prefix"):
@@ -139,7 +139,7 @@ def from_json(text: str, operations: Sequence[str] = ()) -> Book:
 def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
     """Read rules from plain values. Raises :class:`BadRules` that names the rule by its number."""
     if not isinstance(found, Mapping) or not isinstance(found.get("rules"), list):
-        raise BadRules("an object with “groups” and “rules” is wanted")
+        raise BadRules("an object with “groups” and “rules” is required")
     if len(found["rules"]) > MOST:
         raise BadRules(f"more than {MOST:,} rules are not read")
     groups = found.get("groups") or {}

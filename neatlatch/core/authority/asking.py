@@ -92,7 +92,7 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Authorization
         raise back("invalid_request", "response_mode must be query")
     challenge = params.get("code_challenge", "")
     if not challenge:
-        raise back("invalid_request", "code_challenge is wanted (RFC 7636 §4.4.1)")
+        raise back("invalid_request", "code_challenge is required (RFC 7636 §4.4.1)")
     if params.get("code_challenge_method", "plain") != "S256":
         raise back("invalid_request", "code_challenge_method must be S256 (RFC 7636 §4.4.1)")
     if not _CHALLENGE.fullmatch(challenge):

@@ -73,7 +73,7 @@ def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: da
         )
     if "code_verifier" not in params:
         raise RequestRefused(
-            "invalid_grant", "code_verifier is wanted", logged="code without verifier"
+            "invalid_grant", "code_verifier is required", logged="code without verifier"
         )
     if not pkce.verify(params["code_verifier"], code.challenge).holds:
         raise RequestRefused(

@@ -200,7 +200,7 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
     if told.strength < LEAST_STRENGTH:
         fields["request"] = (
             f"Its key, {told.words}, is too weak: at least RSA 2048 or an elliptic curve of "
-            f"224 bits is wanted (NIST SP 800-57 Part 1)."
+            f"224 bits is required (NIST SP 800-57 Part 1)."
         )
     if not 1 <= wanted.days <= wanted.profile.most_days:
         fields["days"] = (

@@ -74,7 +74,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             "",
             "",
-            "No address is described for this way in.",
+            "No address is described for this scheme.",
             Act("open_application", "Describe it"),
         )
     source = "published" if halves.provider.published else "entered manually"

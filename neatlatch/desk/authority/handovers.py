@@ -1,4 +1,4 @@
-"""The other two forms of a handover: a link that serves once, with a code told by another road; and
+"""The other two forms of a handover: a link that serves once, with a code told separately; and
 a file encrypted to its owner's key. And showing a sealed secret again, where that is permitted.
 """
 
@@ -84,7 +84,7 @@ def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, st
 def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
     """Hand a certificate over with its key as a PKCS#12 file (RFC 7292).
 
-    Answers the file, and its password, which is to go by another road.
+    Answers the file, and its password, which is to go separately.
     """
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})

@@ -215,7 +215,7 @@ def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
     told = error.errors[:_MOST_ERRORS]
     errors = {_field_of(error): _in_words(error) for error in told}
     return problems.answer(
-        problems.wrong_fields(errors or {"body": "The body is not what is wanted."})
+        problems.wrong_fields(errors or {"body": "The body is not what is expected."})
     )
 
 

@@ -1323,7 +1323,7 @@ export interface paths {
         put?: never;
         /**
          * Make Pkcs12
-         * @description Hand a certificate over with its key as a PKCS#12 file; its password goes by another road.
+         * @description Hand a certificate over with its key as a PKCS#12 file; its password goes separately.
          */
         post: operations["credentials_api_make_pkcs12"];
         delete?: never;
@@ -6961,7 +6961,7 @@ export interface components {
         };
         /**
          * TakeIn
-         * @description The code that came by another road, and who takes it.
+         * @description The code that came by another channel, and who takes it.
          */
         TakeIn: {
             /** Code */
@@ -10863,10 +10863,10 @@ export interface components {
             backups_kept: number;
         };
         /**
-         * Found
+         * FoundEntry
          * @description Something that was found, its address, and what is said beside it.
          */
-        Found: {
+        FoundEntry: {
             /** Name */
             name: string;
             /** Kind */
@@ -41926,7 +41926,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Found"][];
+                    "application/json": components["schemas"]["FoundEntry"][];
                 };
             };
             /** @description Refused, with the reason */

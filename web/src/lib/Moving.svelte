@@ -74,7 +74,7 @@
           id="moving-reason"
           label={moving.asked.keeps ? 'Why it may have it' : 'Why it may go there'}
           error={errors.reason}
-          help="It stands in the journal."
+          help="It is in the journal."
           ><input
             id="moving-reason"
             class="line-in"

@@ -152,7 +152,7 @@ def give(
     if grant_type not in telling.GRANTS:
         raise RequestRefused(
             "unsupported_grant_type" if grant_type else "invalid_request",
-            "" if grant_type else "grant_type is wanted",
+            "" if grant_type else "grant_type is required",
         )
     if grant_type not in known.grants:
         raise RequestRefused(

@@ -30,7 +30,7 @@ _WORDS = {
     "name": "name",
     "look": "look",
     "production": "production",
-    "wants_service_account": "service accounts wanted",
+    "wants_service_account": "service accounts required",
 }
 
 

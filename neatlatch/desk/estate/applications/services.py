@@ -244,7 +244,7 @@ def add_by_hand(
         read = existing.read_profile()
     elif scheme:
         if scheme not in KINDS:
-            raise wrong_fields({"scheme": "Choose one of the ways of being let in."})
+            raise wrong_fields({"scheme": "Choose an authentication scheme."})
         read = profiles.Profile(schemes=(KINDS[scheme],))
     else:
         grants = (
@@ -480,7 +480,7 @@ def _told(application: Application) -> changes.Plain:
     return {
         "purpose": application.purpose,
         "owner": application.owner_name,
-        "ways in": [scheme.key for scheme in profile.schemes],
+        "schemes": [scheme.key for scheme in profile.schemes],
         "scopes": {
             scope.name: (
                 f"{scope.kind}{', administrator' if scope.administrator else ''}: {scope.meaning}"

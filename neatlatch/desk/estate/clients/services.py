@@ -258,7 +258,7 @@ def prepare_other(
     protocol: an account, a key, a token, a certificate.
     """
     if place.application.read_profile().scheme(scheme) is None:
-        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+        raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     if not name:
         raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
     client = class_of(scheme)(

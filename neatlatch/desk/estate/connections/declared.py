@@ -60,7 +60,7 @@ def check(scheme_key: str, application: DeclaredIn, client_application: str | No
     """
     scheme = application.profile.scheme(scheme_key)
     if scheme is None:
-        says = f"{application.name} has no way in that is called {scheme_key}"
+        says = f"{application.name} has no authentication scheme called {scheme_key}"
         raise wrong_fields({"scheme": says})
     if client_application not in (None, application.key):
         raise wrong_fields({"client": "its client belongs to another application"})

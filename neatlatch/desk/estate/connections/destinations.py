@@ -83,7 +83,7 @@ def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
     if not code.strip() and not reason.strip():
         return None
     if not reason.strip():
-        raise wrong_fields({"reason": "Say why it may go there. It stands in the journal."})
+        raise wrong_fields({"reason": "Say why it may go there. It is in the journal."})
     factors.check(by, code, for_stored=True)
     return Leave(reason.strip()[:_LONGEST_REASON])
 

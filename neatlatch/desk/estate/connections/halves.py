@@ -371,7 +371,7 @@ def lacking(connection: Connection, profile: Profile) -> tuple[str, ...]:
     """
     scheme = profile.scheme(connection.scheme)
     if scheme is None:
-        return ("a way in",)
+        return ("an authentication scheme",)
     held = connection.secrets()
     wanted = (value for value in scheme.all_values() if value.required and value.type != "scopes")
     return tuple(

@@ -163,7 +163,7 @@ def create(
     if refused_name := naming.obstacle(place, name):
         errors["name"] = refused_name
     if scheme is None:
-        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+        raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     if client is not None and client.place.application_id != place.application_id:
         errors["client"] = "This client belongs to another application."
     elif (refused := refused_client(place, client)) is not None:
@@ -787,7 +787,7 @@ def change_scheme(
     connection = locked(connection)
     scheme = connection.place.application.read_profile().scheme(scheme_key)
     if scheme is None:
-        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+        raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     if scheme_key == connection.scheme:
         return connection
     filled = defaults(
@@ -811,7 +811,11 @@ def change_scheme(
         connection.client = None
     touched(connection, by, leave)
     write(
-        by, "changed the way in", "connection", connection.ref, {"from": before, "to": scheme_key}
+        by,
+        "changed the scheme of",
+        "connection",
+        connection.ref,
+        {"from": before, "to": scheme_key},
     )
     return connection
 

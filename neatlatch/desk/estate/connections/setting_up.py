@@ -39,7 +39,7 @@ def begin(by: Actor, place: Place, scheme_key: str, name: str = "") -> Connectio
     """Begin a connection with what can be filled in already; the pins say what is missing."""
     scheme = place.application.read_profile().scheme(scheme_key)
     if scheme is None:
-        raise wrong_fields({"scheme": "Choose one of the ways this application lets others in."})
+        raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     name = name.strip() or naming.free_name(place)
     values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS)
     return services.begin(by, place, name, scheme, values)

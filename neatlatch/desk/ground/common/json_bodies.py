@@ -40,6 +40,6 @@ class Bounded(Parser):
             raise Problem(
                 422,
                 "This has more parts than anything that is read.",
-                "Nothing was changed. Send only what is wanted, or a part of it.",
+                "Nothing was changed. Send only what is needed, or a part of it.",
             )
         return super().parse_body(request)

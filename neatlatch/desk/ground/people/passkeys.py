@@ -240,7 +240,7 @@ def wanted(person: Person) -> Problem:
         options = begin_proof(person)
     return Problem(
         403,
-        "Your second factor is wanted.",
+        "Your second factor is required.",
         says,
         {"code": says},
         passkey=options,

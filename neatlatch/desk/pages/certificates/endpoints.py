@@ -30,7 +30,7 @@ def _refused(status: int, says: str) -> HttpResponse:
 def _get(request: HttpRequest) -> HttpResponse | None:
     if request.method in ("GET", "HEAD"):
         return None
-    answer = _refused(405, "GET is wanted")
+    answer = _refused(405, "GET is required")
     answer["Allow"] = "GET, HEAD"
     return answer
 

@@ -172,7 +172,7 @@ def make_file(
 def make_pkcs12(
     request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In
 ) -> tuple[int, Pkcs12Made]:
-    """Hand a certificate over with its key as a PKCS#12 file; its password goes by another road."""
+    """Hand a certificate over with its key as a PKCS#12 file; its password goes separately."""
     handover, data, password = handovers.make_pkcs12(
         guard.need(request, "change"), _find(identity), given.to
     )

@@ -90,7 +90,7 @@ class AskedHandoverOut:
 
 
 class TakeIn(RequestBody):
-    """The code that came by another road, and who takes it."""
+    """The code that came by another channel, and who takes it."""
 
     code: str
     name: str

@@ -60,7 +60,7 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
                 answer: HttpResponse = JsonResponse(
                     {
                         "error": "invalid_request",
-                        "error_description": f"{' or '.join(methods)} is wanted",
+                        "error_description": f"{' or '.join(methods)} is required",
                     },
                     status=405,
                 )
@@ -184,7 +184,7 @@ def introspect(request: HttpRequest, environment: Environment) -> HttpResponse:
     form = _form(request)
     asker, _ = _signed_in(request, environment, form)
     if "token" not in form:
-        raise RequestRefused("invalid_request", "token is wanted")
+        raise RequestRefused("invalid_request", "token is required")
     return JsonResponse(tokens.introspect(environment, asker, form["token"], _address(request)))
 
 
@@ -221,7 +221,7 @@ def revoke(request: HttpRequest, environment: Environment) -> HttpResponse:
     form = _form(request)
     client, _ = _signed_in(request, environment, form)
     if "token" not in form:
-        raise RequestRefused("invalid_request", "token is wanted")
+        raise RequestRefused("invalid_request", "token is required")
     tokens.revoke_shown(client, form["token"])
     return HttpResponse(status=200)
 
@@ -286,7 +286,10 @@ def _bearer(request: HttpRequest) -> str:
     scheme, _, value = request.headers.get("Authorization", "").partition(" ")
     if scheme.lower() != "bearer" or not value.strip():
         raise RequestRefused(
-            "invalid_token", "A token is wanted (RFC 7591 §3)", 401, "registration without a token"
+            "invalid_token",
+            "A token is required (RFC 7591 §3)",
+            401,
+            "registration without a token",
         )
     return value.strip()
 

@@ -259,7 +259,7 @@ def _take_certificate(
         raise wrong_fields(
             {
                 "password" if found.locked else "value": (
-                    "Both are wanted: the certificate with its chain, and its private key."
+                    "Both are required: the certificate with its chain, and its private key."
                 )
             }
         )

@@ -274,16 +274,16 @@
             {/if}
             {#if access.there}
               {#if access.there.nothing}<p class="text-success font-semibold">
-                  The same rules stand there.
+                  The same rules are there.
                 </p>
               {:else}<details>
                   <summary class="text-error min-h-[24px] cursor-pointer font-semibold"
-                    >What stands there differs from ours</summary
+                    >The rules there differ from ours</summary
                   >
                   <Difference told={access.there} added="only there" gone="only here" />
                 </details>{/if}
             {/if}
-          {:else}<p>Nobody has read yet which rules stand there.</p>{/if}
+          {:else}<p>Nobody has read yet which rules are there.</p>{/if}
           {#if may('change')}
             <div class="mt-2 flex flex-wrap gap-3">
               <button class="btn btn-sm" disabled={acts.busy} onclick={readBack}>Read back</button>

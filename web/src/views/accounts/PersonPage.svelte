@@ -146,7 +146,7 @@
           </tbody>
         </table>
         {#if person.more}<p class="help px-4 py-3">
-            The first of each kind stand here; more of them come as these are seen to.
+            The first of each kind are shown; the others follow as these are dealt with.
           </p>{/if}
       {:else}<p class="px-4 py-3">
           No job, application, account or secret names them. When somebody leaves, this page is how

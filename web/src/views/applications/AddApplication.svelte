@@ -171,12 +171,12 @@
       {@render text(
         'description_address',
         'API description',
-        'OpenAPI 3, in JSON or YAML: says how it lets others in, and what each operation needs.',
+        'OpenAPI 3, in JSON or YAML: says how to authenticate, and what each operation needs.',
         'https://api.harbour.example/openapi.json',
       )}
     {:else}
       {#if by === 'hand'}
-        <Field id="scheme" label="How it lets others in" error={errors.scheme}>
+        <Field id="scheme" label="Authentication scheme" error={errors.scheme}>
           <select id="scheme" class="line-in" bind:value={form.scheme}>
             {#each known.data ?? [] as choice (choice.key)}<option value={choice.key}
                 >{choice.label}</option
@@ -257,7 +257,7 @@
       {#if by === 'metadata'}Neat Latch fetches the metadata, checks that its issuer is the one you
         asked for (RFC 8414 §3.3) and that every address is protected.
       {:else if by === 'description'}Neat Latch reads the API description, fetched or pasted, and
-        takes its operations and ways in from it. Nothing else is asked for.
+        takes its operations and authentication schemes from it. Nothing else is asked for.
       {:else}What you enter is kept as it is. No address is called.{/if}
       No client is made yet.
     </p>

@@ -39,7 +39,7 @@
         href="/applications/new"
         data-key="n">Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
-  {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>How it lets others in</th
+  {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>Authentication scheme</th
     ><th>Environments</th><th>Connections</th>{/snippet}
   {#snippet row(item)}
     <td

@@ -166,7 +166,7 @@
                 <span class="help">{value.help}{value.where ? ` Where: ${value.where}` : ''}</span>
               </p>{/each}
           </fieldset>
-        {:else}<p class="help">No way in is described yet.</p>{/if}
+        {:else}<p class="help">No authentication scheme is described yet.</p>{/if}
       </section>
       {#if found.data.versions.length}
         <section class="sheet p-4" aria-labelledby="versions-title">

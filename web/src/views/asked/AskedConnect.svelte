@@ -53,7 +53,7 @@
       <button class="btn btn-primary" disabled={acts.busy} onclick={() => connect(asked.ref)}
         >Connect my account</button
       >
-    {:else}<p class="help">Log in first; the link itself lets nobody in.</p>{/if}
+    {:else}<p class="help">Log in first; the link alone gives no access.</p>{/if}
     <ProblemBox problem={acts.problem} />
   {/if}
 </div>

@@ -76,7 +76,7 @@
           id="code"
           label="The code you were told"
           error={errors.code}
-          help="Eight digits, by another road than this link."
+          help="Eight digits, by another channel than this link."
         >
           <input
             id="code"

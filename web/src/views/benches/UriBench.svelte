@@ -124,9 +124,7 @@
       {#if bench.planned}
         <section class="sheet p-4" aria-labelledby="plan">
           <h2 id="plan" class="mb-1">A change that is entered manually there</h2>
-          <p class="help mb-2">
-            The record keeps saying what stands there until all of it is done.
-          </p>
+          <p class="help mb-2">The record says what is there until all of it is done.</p>
           <ol class="flex flex-col gap-2">
             {#each bench.acts as act, number (act.key)}
               <li class="flex items-start gap-3">
@@ -152,7 +150,7 @@
               <button
                 class="btn btn-primary btn-sm"
                 disabled={acts.busy || bench.acts.some((act) => !act.done)}
-                onclick={carriedOut}>It stands there now</button
+                onclick={carriedOut}>It is there now</button
               >
               <button class="btn btn-sm" onclick={leave}>Leave the change</button>
             </div>{/if}

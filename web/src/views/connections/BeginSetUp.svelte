@@ -54,7 +54,7 @@
     </div>
     {#if found.data}
       <fieldset class="mb-3">
-        <legend class="label-text">How it lets us in</legend>
+        <legend class="label-text">Authentication scheme</legend>
         {#each found.data.schemes as choice (choice.key)}
           <label class="flex min-h-[26px] items-center gap-2"
             ><input type="radio" name="scheme" value={choice.key} bind:group={scheme} />
@@ -84,7 +84,7 @@
           Firm-wide there: “{choice}” must be on.
         </p>{/each}
     {:else}<p class="help">
-        Choose the application; what it wants of a caller stands here then.
+        Choose the application; then what it requires of a caller is shown here.
       </p>{/if}
     <p class="help mt-2">
       One page leads on in the order of the work. You can leave and come back; nothing is lost.

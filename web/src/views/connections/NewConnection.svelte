@@ -154,7 +154,7 @@
       </div>
       {#if draft.data}
         <div class="grid grid-cols-2 gap-x-5">
-          <Field id="scheme" label="How it lets us in" error={errors.scheme}>
+          <Field id="scheme" label="Authentication scheme" error={errors.scheme}>
             <select id="scheme" class="line-in" bind:value={scheme}
               >{#each usable as choice (choice.key)}<option value={choice.key}
                   >{choice.label}</option

@@ -188,7 +188,7 @@
                       data-key="t"
                       disabled={acts.busy}
                       onclick={() => test('')}
-                      >The whole road <kbd
+                      >The whole ladder <kbd
                         class="value rounded border border-current px-1 text-[0.85em]">T</kbd
                       ></button
                     >

@@ -87,7 +87,7 @@
   <Ladder {test} />
   <div aria-live="polite">
     {#if test?.passed && partial}<p class="mt-2 font-semibold">
-        The credential alone is good. This test did not try the whole road.
+        The credential alone is good. This test did not try the whole ladder.
       </p>
     {:else if test?.passed}<p class="text-success mt-2 font-semibold">
         {test.rungs.some((rung) => rung.skipped)

@@ -121,7 +121,8 @@
   {#if value}
     <section class="sheet border-secondary mb-4 border-2 p-4" aria-label="The secret">
       <p class="mb-2">
-        It hides after a minute, or when you leave the page. That you saw it stands in the journal.
+        It hides after a minute, or when you leave the page. That you saw it is recorded in the
+        journal.
       </p>
       <p class="bg-base-200 value mb-2 rounded-md px-3 py-2" data-secret>{value}</p>
       <Copy text={value} what="the secret" />
@@ -139,7 +140,7 @@
             ? `${[...one.connections, ...(one.workload ? [one.workload_name] : [])].join(', ')} would stop.`
             : 'No connection here holds it.'} It cannot be undone.
         </p>{/if}
-      <Field id="why" label="Why" error={errors.reason} help="It stands in the journal.">
+      <Field id="why" label="Why" error={errors.reason} help="It is in the journal.">
         <input id="why" class="line-in" bind:value={form.why} required maxlength="200" />
       </Field>
       {#if open === 'reveal'}<CodeField

@@ -3,7 +3,7 @@
   import When from '../../lib/When.svelte'
   import { capital } from '../../lib/words'
 
-  /** ``dead``: it lets nobody in any more, and what is told is what could be drawn before. */
+  /** ``dead``: it is no longer accepted, and what is told is what could be drawn before. */
   let {
     drawer,
     dead = false,

@@ -80,7 +80,7 @@
       </h2>
       <span>{leaked.application}{leaked.person_name ? `, ${leaked.person_name}'s` : ''}</span>
       <span class={leaked.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
-        >{leaked.alive ? 'lives' : 'lets nobody in any more'}</span
+        >{leaked.alive ? 'lives' : 'is no longer accepted'}</span
       >
     </header>
     <p>

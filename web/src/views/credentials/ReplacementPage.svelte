@@ -231,7 +231,7 @@
                 </p>
                 {@render retiring()}
               {:else if step.key === 'refuse'}
-                <p class="mb-2">The old one is shown once more, and must be turned away.</p>
+                <p class="mb-2">The old one is tried once more, and must be refused.</p>
                 <button
                   class="btn btn-primary btn-sm"
                   disabled={acts.busy}

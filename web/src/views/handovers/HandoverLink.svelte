@@ -27,7 +27,7 @@
 
 {#if made}
   <p class="my-2">
-    Both are shown this once. Send the link by one road and the code by another, by telephone for
+    Both are shown this once. Send the link by one channel and the code by another, by telephone for
     instance.
   </p>
   <p class="label-text">Link</p>

@@ -29,7 +29,8 @@
 
 {#if password}
   <p class="mt-2">
-    The file was downloaded. Its password is shown this once; send it by another road than the file.
+    The file was downloaded. Its password is shown this once; send it by another channel than the
+    file.
   </p>
   <p class="bg-base-200 value my-2 rounded-md px-3 py-2" data-secret>{password}</p>
   <Copy text={password} what="the password" />

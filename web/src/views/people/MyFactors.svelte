@@ -122,8 +122,8 @@
   <h2 id="factor" class="mb-1">Second factor</h2>
   <p class="mb-2">
     {#if who.second_factor}You are asked for it when you log in, when you have a stored secret shown
-      again, and before one goes to another server.{:else}None. With one, your password alone lets
-      nobody in. It is wanted before a stored secret is shown or sent elsewhere.{/if}
+      again, and before one goes to another server.{:else}None. With one, your password alone gives
+      no access, and a stored secret is only shown or sent elsewhere with it.{/if}
   </p>
   <h3 class="font-bold">One-time codes of a device</h3>
   {#if begun}

@@ -60,7 +60,7 @@
     </form>
   {:else}
     <p>
-      It is wanted, with your second factor, at each log-in.
+      You need it, with your second factor, at each log-in.
       <button class="act ms-2" onclick={() => ((open = true), (changed = false))}>Change it</button>
     </p>
   {/if}

@@ -122,7 +122,7 @@ class Handover(models.Model):
     One that nobody took by its end revokes the secret.
 
     It has three forms: shown to its maker; a *link*, opened once by whoever holds it together
-    with a code told by another road; a *file*, encrypted to the owner's key. ``to`` is whom it is
+    with a code told separately; a *file*, encrypted to the owner's key. ``to`` is whom it is
     for; ``taken_by`` and ``taken_from`` stand on the receipt; ``wrong`` counts wrong codes.
     """
 
