@@ -31,7 +31,7 @@ from django.core.management import call_command
 call_command("migrate", verbosity=0)
 from django.utils import timezone
 from neatlatch.core import house_key
-from neatlatch.core.authority.refusing import Refused
+from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
 from neatlatch.desk.estate.records.clients.models import ProviderAccount
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -79,7 +79,7 @@ def wrong(kind, length):
 def ours(shown, _):
     try:
         issuing.find_key(environment, shown, now)
-    except Refused as error:
+    except RequestRefused as error:
         assert error.logged == "key wrong"
         return
     raise AssertionError

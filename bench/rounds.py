@@ -39,7 +39,7 @@ from neatlatch.desk.ground.common.actors import CLOCK
 from neatlatch.desk.work.rounds import services
 
 
-class Climb:
+class LadderRun:
     clock_skew = None
 
     def __init__(self, *given):
@@ -50,8 +50,8 @@ class Climb:
             yield RungResult(rung, True, "made up", 1.0)
 
 
-services.Climb = Climb
-services.destinations.road_of = lambda *given: contextlib.nullcontext()
+services.LadderRun = LadderRun
+services.destinations.transport_of = lambda *given: contextlib.nullcontext()
 while True:
     number = services.begin_round(CLOCK).number
     print(number, flush=True)

@@ -22,7 +22,7 @@ How = Literal["house", "protocol", "manually", "kept"]
 
 
 @dataclass(frozen=True)
-class User:
+class Usage:
     """Something that uses what is decommissioned.
 
     ``seen``: its uses are seen here, and ``last`` is the last of them (``None``: none was).
@@ -77,17 +77,17 @@ class Facts:
         return "prove" if self.to_prove and not self.proven else "end"
 
 
-def in_use(users: Iterable[User], now: datetime) -> list[User]:
+def in_use(usages: Iterable[Usage], now: datetime) -> list[Usage]:
     """Those that stop, as far as is known here."""
-    return [user for user in users if not user.is_quiet(now)]
+    return [usage for usage in usages if not usage.is_quiet(now)]
 
 
-def obstacle(users: Iterable[User], reason: str, now: datetime) -> str:
+def obstacle(usages: Iterable[Usage], reason: str, now: datetime) -> str:
     """Why it cannot be confirmed that the uses may stop; empty: it can. ``reason`` is why they may,
     where there are some.
     """
-    using = in_use(users, now)
-    blocking = [user for user in using if user.blocks]
+    using = in_use(usages, now)
+    blocking = [usage for usage in using if usage.blocks]
     if blocking:
         return f"{_named(blocking)} must be decommissioned or moved first."
     if using and not reason:
@@ -96,9 +96,9 @@ def obstacle(users: Iterable[User], reason: str, now: datetime) -> str:
     return ""
 
 
-def _named(users: list[User]) -> str:
-    names = [user.name for user in users[:3]]
-    more = len(users) - len(names)
+def _named(usages: list[Usage]) -> str:
+    names = [usage.name for usage in usages[:3]]
+    more = len(usages) - len(names)
     if more:
         return f"{', '.join(names)} and {more} more"
     return " and ".join([", ".join(names[:-1]), names[-1]] if len(names) > 1 else names)

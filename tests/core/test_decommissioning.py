@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from neatlatch.core.decommissioning import QUIET, STEPS, Facts, Revocation, User, in_use, obstacle
+from neatlatch.core.decommissioning import QUIET, STEPS, Facts, Revocation, Usage, in_use, obstacle
 
 NOW = datetime(2026, 12, 1, 9, tzinfo=UTC)
 SECRET = Revocation("credential:1", "API key …54oR", "manually")
@@ -30,16 +30,16 @@ def test_each_step_waits_for_the_one_before(facts: Facts, step: str) -> None:
 
 
 def test_what_would_have_been_seen_and_was_not_is_quiet() -> None:
-    drew = User("workload", "Night run", "", last=NOW - QUIET, seen=True)
-    draws = User("workload", "Day run", "", last=NOW - QUIET + timedelta(seconds=1), seen=True)
-    never = User("workload", "Dawn run", "", seen=True)
-    unseen = User("workload", "Noon run", "")
+    drew = Usage("workload", "Night run", "", last=NOW - QUIET, seen=True)
+    draws = Usage("workload", "Day run", "", last=NOW - QUIET + timedelta(seconds=1), seen=True)
+    never = Usage("workload", "Dawn run", "", seen=True)
+    unseen = Usage("workload", "Noon run", "")
     assert in_use([drew, draws, never, unseen], NOW) == [draws, unseen]
 
 
 def test_what_still_uses_it_needs_a_reason_and_what_blocks_it_has_to_go() -> None:
-    unseen = [User("workload", name, "") for name in ("A", "B", "C", "D")]
-    blocking = User("connection", "production/cargo", "", blocks=True)
+    unseen = [Usage("workload", name, "") for name in ("A", "B", "C", "D")]
+    blocking = Usage("connection", "production/cargo", "", blocks=True)
     assert obstacle([], "", NOW) == ""
     assert obstacle(unseen[:1], "", NOW) == "A still uses it. Say why that may stop."
     assert obstacle(unseen[:2], "", NOW) == "A and B still use it. Say why that may stop."

@@ -65,7 +65,7 @@ def test_a_connection_goes_in_the_order_of_the_work(web: WebClient, stand_ins: S
     at, made = begin(web, "connections", KEY)
     assert begin(web, "connections", KEY)[0] == at, "begun twice is begun once"
     assert made["step"] == "uses"
-    assert [user["name"] for user in made["users"]] == ["Found items page"]
+    assert [usage["name"] for usage in made["usages"]] == ["Found items page"]
     # Nothing is revoked while it is in use, and nothing is forgotten before that.
     wanted = f"credential:{credential.pk}"
     post(web, f"{at}/revocations", 409, key=wanted)
@@ -97,7 +97,7 @@ def test_a_connection_goes_in_the_order_of_the_work(web: WebClient, stand_ins: S
     assert (credential.value, credential.state) == (None, "retired")
     history = found["history"]
     assert history["fields"]["scheme"]
-    assert history["users"] == [{"kind": "workload", "name": "Found items page"}]
+    assert history["usages"] == [{"kind": "workload", "name": "Found items page"}]
     assert history["credentials"][0]["hint"] == credential.hint
     assert look(web, at)["history"] == history
     told = [entry.did for entry in Entry.objects.filter(ref=KEY).order_by("number")]

@@ -300,7 +300,7 @@ def test_a_token_renewed_by_another_while_one_took_the_old_one(
     setup, connection, _, _ = drawn
     real = held_tokens.live
 
-    def slowly(asked: Connection) -> held_tokens.Held | None:
+    def slowly(asked: Connection) -> held_tokens.HeldToken | None:
         held = real(asked)
         setup.stand_ins.age(2000, "access")
         with destinations.transport_of(asked, 30.0) as way:

@@ -214,7 +214,8 @@ def one_of_each(web: WebClient) -> None:
     )
     content = TagsAndNotes(("quays",), "Ask the quays first.", (Link("https://a.example/"),))
     object_notes.change(by, somewhere, content)
-    decommissioning.begin(by, "connections", somewhere.pk.hex)
+    begun = decommissioning.begin(by, "connections", somewhere.pk.hex)
+    decommissioning.cancel(by, begun)  # of one that is under way there is no second
     passkey = Passkey.objects.create(
         person=by, name="x", credential_id="x", public_key=b"", added=timezone.now()
     )

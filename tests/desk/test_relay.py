@@ -152,14 +152,14 @@ def test_its_line_is_kept_for_the_next_and_a_request_that_may_not_be_repeated_ha
     _, _, _, key = drawn
     ask(key, "/relay/cargo/manifests")
     opened: list[int] = []
-    reach = relay.Road.reach
+    reach = relay.Transport.reach
 
     def counted(transport: Any, host: str, port: int) -> Any:
         opened.append(port)
         return reach(transport, host, port)
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(relay.Road, "reach", counted)
+        patch.setattr(relay.Transport, "reach", counted)
         for _ in range(5):
             assert quickly(key)["status"] == 200
         assert (len(opened), len(kept)) == (1, 1)
@@ -252,13 +252,13 @@ def test_a_fault_of_ours_sends_nothing_twice(
     ask(key, "/relay/cargo/manifests")
     monkeypatch.setattr(relay._Sender, "back", lambda *given: 1 // 0)
     sent: list[str] = []
-    pass_on = relay.Road.pass_on
+    pass_on = relay.Transport.pass_on
 
     def counted(transport: Any, request: Any, content: bytes | None = None) -> Any:
         sent.append(request.url)
         return pass_on(transport, request, content)
 
-    monkeypatch.setattr(relay.Road, "pass_on", counted)
+    monkeypatch.setattr(relay.Transport, "pass_on", counted)
     answer = quickly(key)
     assert (answer["long"], answer["status"], len(sent)) == (False, 500, 1)
     assert "zero" not in answer["body"].decode()

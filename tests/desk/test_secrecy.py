@@ -160,7 +160,7 @@ def test_a_secret_does_not_reach_a_log_line(capfd: pytest.CaptureFixture[str]) -
     from neatlatch.core.secret import Secret
 
     structlog.get_logger().warning(
-        "something", value=Secret(PLANTED), held=tokens.Held(PLANTED, frozenset())
+        "something", value=Secret(PLANTED), held=tokens.HeldToken(PLANTED, frozenset())
     )
     out, err = capfd.readouterr()
     assert PLANTED not in out + err

@@ -241,7 +241,7 @@ def test_what_beginning_refuses(setup: Setup) -> None:
         },
     )
     assert (
-        "ways this application"
+        "authentication schemes"
         in post(web, "/api/set-ups", body | {"scheme": "basic"}, 422)["errors"]["scheme"]
     )
     post(web, "/api/set-ups", body | {"application": "nobody"}, 404)

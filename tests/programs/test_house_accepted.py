@@ -58,7 +58,7 @@ place = Place.objects.select_related("application", "environment").get(
 )
 roles = {{}}
 for name, role in (("a planner", "planner"), ("a reader", "reader")):
-    client, issued, handover = certificates.register(by, place, name, certificates.Asked("client"))
+    client, issued, handover = certificates.register(by, place, name, certificates.CertificateOrder("client"))
     roles[certificates.uri_of(client)] = role
     made[name] = [str(client.pk), str(issued.pk), house.take(by, handover)]
 roles |= {{
@@ -70,7 +70,7 @@ workload = Workload.objects.get(name="Rest hours display")
 workloads.use_connection(
     by,
     Connection.objects.get(ref="production/berth-booking-display"),
-    workloads.Given(workload.name, "", workload.kind, workload.owner_name, workload.runs),
+    workloads.WorkloadFields(workload.name, "", workload.kind, workload.owner_name, workload.runs),
     ["GET /bookings"],
 )
 client, handover = drawing.give(by, workload, "certificate", "draw")

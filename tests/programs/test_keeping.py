@@ -66,7 +66,7 @@ connections.create(
 use = workloads.use_connection(
     by,
     Connection.objects.get(),
-    workloads.Given("Found items page", "", "agent", "Web team", "always"),
+    workloads.WorkloadFields("Found items page", "", "agent", "Web team", "always"),
     ["GET /items"],
 )
 _, handover = drawing.give(by, use.workload, "key", "draw", leave=Leave("a test"))
@@ -77,7 +77,7 @@ certificates.register(
         application__key="lost-property"
     ),
     "A till",
-    certificates.Asked("client"),
+    certificates.CertificateOrder("client"),
 )
 for number in range(420):
     keep(f"an old secret, number {number}", client=None, source="pasted", by="morag")

@@ -57,7 +57,7 @@ class DecommissionEnd(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class UserOfIt:
+class UsageOut:
     """Something that uses it; ``seen``: its uses are seen here, ``last`` is the last of them.
     ``blocks``: it must be decommissioned or moved first.
     """
@@ -118,7 +118,7 @@ class DecommissioningOut(DecommissioningRow):
     address: str
     step: str | None
     gone: bool
-    users: list[UserOfIt]
+    usages: list[UsageOut]
     obstacle: str
     confirmed_at: datetime | None
     reason: str
@@ -160,7 +160,7 @@ def _out(found: Decommissioning) -> DecommissioningOut:
         address=standing.address,
         step=standing.step,
         gone=standing.gone,
-        users=[UserOfIt(**vars(user)) for user in standing.users],
+        usages=[UsageOut(**vars(usage)) for usage in standing.usages],
         obstacle=standing.obstacle,
         confirmed_at=found.confirmed_at,
         reason=found.reason,

@@ -6,7 +6,7 @@ whole; what one refuses stays as it is and is reported, and the others are chang
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -147,24 +147,35 @@ class _Kind:
     lacks: dict[str, str] = field(default_factory=dict)
 
 
-def _is_other(row: Any, wanted: BulkChange) -> Iterator[str]:
-    """The owner that is wanted, where it is another than the object's."""
-    if wanted.owner is not None:
-        owner: Owner | None = owners.named(wanted.owner)
-        if owner != row.owner:
-            yield owner.key if owner is not None else ""
+def _other_owner(row: Any, wanted: BulkChange) -> str | None:
+    """The owner that is wanted, as a service reads it; ``None``: the object has this one."""
+    if wanted.owner is None:
+        return None
+    owner: Owner | None = owners.named(wanted.owner)
+    if owner == row.owner:
+        return None
+    return owner.key if owner is not None else ""
 
 
 def _own_application(by: Actor, row: Application, wanted: BulkChange) -> bool:
-    return any(applications.change(by, row, {"owner": owner}) for owner in _is_other(row, wanted))
+    if (owner := _other_owner(row, wanted)) is None:
+        return False
+    applications.change(by, row, {"owner": owner})
+    return True
 
 
 def _own_workload(by: Actor, row: Workload, wanted: BulkChange) -> bool:
-    return any(workloads.change(by, row, {"owner": owner}) for owner in _is_other(row, wanted))
+    if (owner := _other_owner(row, wanted)) is None:
+        return False
+    workloads.change(by, row, {"owner": owner})
+    return True
 
 
 def _own_credential(by: Actor, row: Credential, wanted: BulkChange) -> bool:
-    return any(credentials.give(by, row, owner) for owner in _is_other(row, wanted))
+    if (owner := _other_owner(row, wanted)) is None:
+        return False
+    credentials.give(by, row, owner)
+    return True
 
 
 def _test_connection(by: Actor, row: Connection, wanted: BulkChange) -> bool:

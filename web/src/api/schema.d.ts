@@ -11150,8 +11150,8 @@ export interface components {
             step: string | null;
             /** Gone */
             gone: boolean;
-            /** Users */
-            users: components["schemas"]["UserOfIt"][];
+            /** Usages */
+            usages: components["schemas"]["UsageOut"][];
             /** Obstacle */
             obstacle: string;
             /** Confirmed At */
@@ -11213,11 +11213,11 @@ export interface components {
             said: string;
         };
         /**
-         * UserOfIt
+         * UsageOut
          * @description Something that uses it; ``seen``: its uses are seen here, ``last`` is the last of them.
          *     ``blocks``: it must be decommissioned or moved first.
          */
-        UserOfIt: {
+        UsageOut: {
             /** Kind */
             kind: string;
             /** Name */

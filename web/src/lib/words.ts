@@ -28,6 +28,9 @@ export const INTERVALS: [number, string][] = [
   [1440, 'every day'],
   [10080, 'every week'],
 ]
+/** How often, in words, whatever the minutes. */
+export const intervalName = (minutes: number): string =>
+  INTERVALS.find(([known]) => known === minutes)?.[1] ?? `every ${minutes} minutes`
 /** Whether a test has come to its end, one way or another. */
 export const ended = (test: { state: string }): boolean =>
   ['done', 'stopped', 'cut'].includes(test.state)

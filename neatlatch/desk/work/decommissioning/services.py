@@ -12,7 +12,7 @@ from django.db import IntegrityError, transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
 
-from neatlatch.core.decommissioning import Facts, Revocation, Step, User, obstacle
+from neatlatch.core.decommissioning import Facts, Revocation, Step, Usage, obstacle
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.actors import Actor
@@ -54,7 +54,7 @@ class Standing:
     gone: bool
     address: str
     step: Step | None
-    users: list[User]
+    usages: list[Usage]
     obstacle: str
     revoked: list[Revoked]
     left: list[Revocation]
@@ -109,14 +109,14 @@ def look(decommissioning: Decommissioning) -> Standing:
     if found is None:
         is_gone = decommissioning.ended is None
         return Standing(decommissioning, is_gone, "", None, [], "", revoked, [], "")
-    users, left = found.users(), _left(decommissioning, found)
+    usages, left = found.usages(), _left(decommissioning, found)
     return Standing(
         decommissioning,
         False,
         found.address,
         _step(decommissioning, left),
-        users,
-        obstacle(users, "", timezone.now()),
+        usages,
+        obstacle(usages, "", timezone.now()),
         revoked,
         left,
         found.also,
@@ -177,7 +177,7 @@ def confirm(by: Actor, decommissioning: Decommissioning, reason: str) -> Decommi
     """
     stands, found = _at(decommissioning, "uses")
     reason = _reason(reason)
-    if refused := obstacle(found.users(), reason, timezone.now()):
+    if refused := obstacle(found.usages(), reason, timezone.now()):
         raise Problem(409, "It is still in use.", refused, {"reason": refused})
     stands.confirmed_at, stands.reason = timezone.now(), reason
     stands.save(update_fields=["confirmed_at", "reason"])
@@ -257,7 +257,7 @@ def end(
         stands, found = _at(decommissioning, "end")
     if confirm_name.strip() != found.name:
         raise wrong_fields({"confirm": f"Type {found.name} to confirm."})
-    if blocking := [user.name for user in found.users() if user.blocks]:
+    if blocking := [usage.name for usage in found.usages() if usage.blocks]:
         raise Problem(
             409,
             "Something was added meanwhile.",

@@ -13,7 +13,7 @@ from django.db import transaction
 from django.db.models import Max, Sum
 from django.utils import timezone
 
-from neatlatch.core.decommissioning import Revocation, User
+from neatlatch.core.decommissioning import Revocation, Usage
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.clients import services as clients
@@ -35,7 +35,7 @@ from neatlatch.desk.work.replacing.trial import Outcome
 
 WHY = "decommissioned"
 # Of what uses it, and of its tests, so many are named and kept.
-_MOST_USERS, _MOST_TESTS = 200, 20
+_MOST_USAGES, _MOST_TESTS = 200, 20
 _PLACE = ("place__application", "place__environment")
 
 
@@ -66,7 +66,7 @@ class Subject(ABC):
         """Its primary key as the database has it, as text."""
 
     @abstractmethod
-    def users(self) -> list[User]:
+    def usages(self) -> list[Usage]:
         """What uses it."""
 
     def revocations(self) -> list[Revocation]:
@@ -96,8 +96,8 @@ class Subject(ABC):
     def history(self) -> dict[str, Any]:
         """What is kept of it, as plain values without secrets."""
         now = collecting.of_rows(self.kind, [self.row]).get(self.row)
-        users = [{"kind": user.kind, "name": user.name} for user in self.users()]
-        return {"fields": now.fields if now is not None else {}, "users": users}
+        usages = [{"kind": usage.kind, "name": usage.name} for usage in self.usages()]
+        return {"fields": now.fields if now is not None else {}, "usages": usages}
 
     @abstractmethod
     def remove(self, by: Actor, with_also: bool) -> None:
@@ -139,11 +139,11 @@ class ConnectionSubject(Subject):
     def row(self) -> str:
         return self.connection.pk.hex
 
-    def users(self) -> list[User]:
+    def usages(self) -> list[Usage]:
         uses = self.connection.uses.select_related("workload").order_by("workload__name")
         last = _last_draws(connection=self.connection.pk)
         found = [
-            User(
+            Usage(
                 "workload",
                 use.workload.name,
                 f"/workloads/{use.workload_id}",
@@ -151,17 +151,17 @@ class ConnectionSubject(Subject):
                 last.get(use.workload_id),
                 seen=use.workload.draws,
             )
-            for use in uses[:_MOST_USERS]
+            for use in uses[:_MOST_USAGES]
         ]
         people = self.connection.token_sets.exclude(person=None).select_related("person")
         return found + [
-            User(
+            Usage(
                 "person",
                 token_set.person.shown_name,
                 f"/people/{token_set.person.username}",
                 "has connected an account of their own",
             )
-            for token_set in people[:_MOST_USERS]
+            for token_set in people[:_MOST_USAGES]
             if token_set.person is not None
         ]
 
@@ -299,16 +299,16 @@ class ClientSubject(Subject):
     def row(self) -> str:
         return self.client.pk.hex
 
-    def users(self) -> list[User]:
+    def usages(self) -> list[Usage]:
         refs = self.client.connections.order_by("ref").values_list("ref", flat=True)
         found = [
-            User("connection", ref, f"/connections/{ref}", "names this client", blocks=True)
-            for ref in refs[:_MOST_USERS]
+            Usage("connection", ref, f"/connections/{ref}", "names this client", blocks=True)
+            for ref in refs[:_MOST_USAGES]
         ]
         last = self.client.credentials.aggregate(at=Max("last_used"))["at"]
         if self.client.house:
             found.append(
-                User("holder", "Its holder", self.address, "uses its secrets", last, seen=True)
+                Usage("holder", "Its holder", self.address, "uses its secrets", last, seen=True)
             )
         return found
 
@@ -408,11 +408,11 @@ class WorkloadSubject(Subject):
     def row(self) -> str:
         return self.workload.pk.hex
 
-    def users(self) -> list[User]:
+    def usages(self) -> list[Usage]:
         last = _last_draws(workload=self.workload.pk)
         uses = self.workload.uses.select_related("connection", "application")
         return [
-            User(
+            Usage(
                 "connection",
                 use.connection.ref if use.connection else use.application.name,
                 f"/connections/{use.connection.ref}"
@@ -422,7 +422,7 @@ class WorkloadSubject(Subject):
                 last.get(use.connection_id) if use.connection_id else None,
                 seen=self.workload.draws,
             )
-            for use in uses[:_MOST_USERS]
+            for use in uses[:_MOST_USAGES]
         ]
 
     def revocations(self) -> list[Revocation]:
@@ -484,16 +484,16 @@ class DeploymentSubject(Subject):
     def row(self) -> str:
         return str(self.place.pk)
 
-    def users(self) -> list[User]:
+    def usages(self) -> list[Usage]:
         refs = self.place.connections.order_by("ref").values_list("ref", flat=True)
         found = [
-            User("connection", ref, f"/connections/{ref}", "leads into it", blocks=True)
-            for ref in refs[:_MOST_USERS]
+            Usage("connection", ref, f"/connections/{ref}", "leads into it", blocks=True)
+            for ref in refs[:_MOST_USAGES]
         ]
         rows = self.place.clients.order_by("name").values_list("pk", "name")
         found += [
-            User("client", name, f"/clients/{key}", "is registered there", blocks=True)
-            for key, name in rows[:_MOST_USERS]
+            Usage("client", name, f"/clients/{key}", "is registered there", blocks=True)
+            for key, name in rows[:_MOST_USAGES]
         ]
         uses = Use.objects.filter(
             application=self.place.application,
@@ -501,13 +501,13 @@ class DeploymentSubject(Subject):
             workload__environment=self.place.environment,
         ).select_related("workload")
         return found + [
-            User(
+            Usage(
                 "workload",
                 use.workload.name,
                 f"/workloads/{use.workload_id}",
                 "calls it, by no connection that is named",
             )
-            for use in uses[:_MOST_USERS]
+            for use in uses[:_MOST_USAGES]
         ]
 
     @property

@@ -9,7 +9,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
-  import { ended, RUNGS, rungName } from '../../lib/words'
+  import { ended, RUNGS, rungName, intervalName } from '../../lib/words'
 
   let { connection, watching }: { connection: Connection; watching: string | null } = $props()
   const queries = useQueryClient()
@@ -120,7 +120,12 @@
       Rounds do not try what failed last. Test it yourself.
     </p>
   {/if}
-  <p class="help mt-2">{connection.tests_do}</p>
+  <p class="help mt-2">
+    {connection.tests_do}
+    {#if connection.test_interval && !connection.paused}Rounds by the clock test it {intervalName(
+        connection.test_interval,
+      )}.{/if}
+  </p>
   <ProblemBox {problem} />
   {#if test && ended(test)}
     <p class="mt-2 flex flex-wrap items-center gap-3">

@@ -115,21 +115,21 @@
           <span class={isNow ? '' : 'text-soft'}>{title}</span>
         </h2>
         {#if key === 'uses'}
-          {#if it.users.length}
+          {#if it.usages.length}
             <table class="rows mt-2">
               <thead><tr><th>What</th><th>How</th><th>Last use</th></tr></thead>
               <tbody>
-                {#each it.users as user (user.kind + user.name)}
+                {#each it.usages as usage (usage.kind + usage.name)}
                   <tr>
                     <td
-                      ><span class="help">{user.kind}</span>
-                      <a class="act" href={user.address}>{user.name}</a></td
+                      ><span class="help">{usage.kind}</span>
+                      <a class="act" href={usage.address}>{usage.name}</a></td
                     >
-                    <td>{user.says}</td>
+                    <td>{usage.says}</td>
                     <td
-                      >{#if user.blocks}<strong class="text-error">must go first</strong>
-                      {:else if user.last}<When at={user.last} past />
-                      {:else}{user.seen ? 'none was seen' : 'not seen from here'}{/if}</td
+                      >{#if usage.blocks}<strong class="text-error">must go first</strong>
+                      {:else if usage.last}<When at={usage.last} past />
+                      {:else}{usage.seen ? 'none was seen' : 'not seen from here'}{/if}</td
                     >
                   </tr>
                 {/each}

@@ -5,7 +5,7 @@
 
   interface Kept {
     fields?: Record<string, unknown>
-    users?: { kind: string; name: string }[]
+    usages?: { kind: string; name: string }[]
     tests?: { ended: string; passed: boolean | null; by: string; says: string }[]
     credentials?: { kind: string; hint: string; issued: string; state: string }[]
     draws?: number
@@ -45,9 +45,9 @@
       <dt class="text-soft">{capital(name.replaceAll('_', ' '))}</dt>
       <dd class="value break-words whitespace-pre-wrap">{text(value)}</dd>
     {/each}
-    {#if kept.users?.length}
+    {#if kept.usages?.length}
       <dt class="text-soft">Used by</dt>
-      <dd>{kept.users.map((user) => user.name).join(', ')}</dd>
+      <dd>{kept.usages.map((usage) => usage.name).join(', ')}</dd>
     {/if}
     {#if kept.draws}
       <dt class="text-soft">Draws</dt>
