@@ -58,7 +58,9 @@ place = Place.objects.select_related("application", "environment").get(
 )
 roles = {{}}
 for name, role in (("a planner", "planner"), ("a reader", "reader")):
-    client, issued, handover = certificates.register(by, place, name, certificates.CertificateOrder("client"))
+    client, issued, handover = certificates.register(
+        by, place, name, certificates.CertificateOrder("client")
+    )
     roles[certificates.uri_of(client)] = role
     made[name] = [str(client.pk), str(issued.pk), house.take(by, handover)]
 roles |= {{
