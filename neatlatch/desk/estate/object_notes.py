@@ -79,11 +79,17 @@ def change(by: Actor, target: Model, content: TagsAndNotes, seen: int | None = N
     after = _checked(content)
     if before == after:
         return StoredNotes(before, annotation.version, annotation.changed_at, annotation.changed_by)
+    _change(by, target, annotation, before, after)
+    return StoredNotes(after, annotation.version, annotation.changed_at, annotation.changed_by)
+
+
+def _change(
+    by: Actor, target: Model, annotation: Annotation, before: TagsAndNotes, after: TagsAndNotes
+) -> None:
     _save(by, annotation, before, after)
     column, named_by = _kind_of(target)
     about = {"annotation": annotation.pk, "changes": _in_words(before, after)}
     write(by, "changed the notes of", column, str(getattr(target, named_by)), about)
-    return StoredNotes(after, annotation.version, annotation.changed_at, annotation.changed_by)
 
 
 def change_tags(
@@ -93,14 +99,15 @@ def change_tags(
     error.
     """
     with transaction.atomic():
-        content = kept(target).content
+        annotation = _locked(target)
+        before = annotation.read() if annotation.pk else TagsAndNotes()
         try:
-            tags = annotating.with_and_without(content.tags, add, remove)
+            tags = annotating.with_and_without(before.tags, add, remove)
         except BadAnnotation as error:
             raise wrong_fields({error.field: str(error)}) from error
-        if tags == content.tags:
+        if tags == before.tags:
             return False
-        change(by, target, TagsAndNotes(tags, content.notes, content.links))
+        _change(by, target, annotation, before, TagsAndNotes(tags, before.notes, before.links))
         return True
 
 

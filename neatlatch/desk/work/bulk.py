@@ -147,35 +147,21 @@ class _Kind:
     lacks: dict[str, str] = field(default_factory=dict)
 
 
-def _other_owner(row: Any, wanted: BulkChange) -> str | None:
-    """The owner that is wanted, as a service reads it; ``None``: the object has this one."""
-    if wanted.owner is None:
-        return None
-    owner: Owner | None = owners.named(wanted.owner)
-    if owner == row.owner:
-        return None
-    return owner.key if owner is not None else ""
+def _owned(give: Callable[[Actor, Any, str], object]) -> Step:
+    """The step that gives an object another owner by its service; one that has this owner already
+    stays.
+    """
 
+    def step(by: Actor, row: Any, wanted: BulkChange) -> bool:
+        if wanted.owner is None:
+            return False
+        owner: Owner | None = owners.named(wanted.owner)
+        if owner == row.owner:
+            return False
+        give(by, row, owner.key if owner is not None else "")
+        return True
 
-def _own_application(by: Actor, row: Application, wanted: BulkChange) -> bool:
-    if (owner := _other_owner(row, wanted)) is None:
-        return False
-    applications.change(by, row, {"owner": owner})
-    return True
-
-
-def _own_workload(by: Actor, row: Workload, wanted: BulkChange) -> bool:
-    if (owner := _other_owner(row, wanted)) is None:
-        return False
-    workloads.change(by, row, {"owner": owner})
-    return True
-
-
-def _own_credential(by: Actor, row: Credential, wanted: BulkChange) -> bool:
-    if (owner := _other_owner(row, wanted)) is None:
-        return False
-    credentials.give(by, row, owner)
-    return True
+    return step
 
 
 def _test_connection(by: Actor, row: Connection, wanted: BulkChange) -> bool:
@@ -193,7 +179,7 @@ _KINDS: dict[ObjectList, _Kind] = {
     "applications": _Kind(
         lambda: Application.objects.select_related("owner"),
         lambda row: str(row.name),
-        (_own_application,),
+        (_owned(lambda by, row, owner: applications.change(by, row, {"owner": owner})),),
         _OWNED,
         _NOT_TESTED,
     ),
@@ -207,14 +193,14 @@ _KINDS: dict[ObjectList, _Kind] = {
     "credentials": _Kind(
         lambda: Credential.objects.select_related("owner").defer("value"),
         lambda row: str(row.hint),
-        (_own_credential,),
+        (_owned(credentials.give),),
         _OWNED,
         _NOT_TESTED,
     ),
     "workloads": _Kind(
         lambda: Workload.objects.select_related("owner", "environment"),
         lambda row: f"{row.name} ({row.environment.name})",
-        (_own_workload,),
+        (_owned(lambda by, row, owner: workloads.change(by, row, {"owner": owner})),),
         _OWNED,
         _NOT_TESTED,
     ),

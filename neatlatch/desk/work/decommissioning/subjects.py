@@ -10,7 +10,7 @@ from typing import Any
 from uuid import UUID
 
 from django.db import transaction
-from django.db.models import Max, Sum
+from django.db.models import Max, Min, Sum
 from django.utils import timezone
 
 from neatlatch.core.decommissioning import Revocation, Usage
@@ -165,18 +165,18 @@ class ConnectionSubject(Subject):
             if token_set.person is not None
         ]
 
-    def _held(self) -> list[tuple[HeldSecret, list[str]]]:
-        """The secrets that it holds, each with the other connections that hold the very same."""
-        found = []
-        for held in self.connection.held_secrets.select_related("credential__client"):
-            others: list[str] = []
-            if held.credential.fingerprint:
-                same = HeldSecret.objects.filter(
-                    credential__fingerprint=held.credential.fingerprint
-                ).exclude(connection=self.connection)
-                others = sorted(set(same.values_list("connection__ref", flat=True)[:20]))
-            found.append((held, others))
-        return found
+    def _held(self) -> list[tuple[HeldSecret, str]]:
+        """The secrets that it holds, each with another connection that holds the very same (empty:
+        none does). Two queries.
+        """
+        held = list(self.connection.held_secrets.select_related("credential__client"))
+        prints = {each.credential.fingerprint for each in held} - {""}
+        same = HeldSecret.objects.filter(credential__fingerprint__in=prints)
+        elsewhere = same.exclude(connection=self.connection).order_by()
+        other = dict(
+            elsewhere.values_list("credential__fingerprint").annotate(Min("connection__ref"))
+        )
+        return [(each, other.get(each.credential.fingerprint, "")) for each in held]
 
     def revocations(self) -> list[Revocation]:
         found = []
@@ -185,15 +185,15 @@ class ConnectionSubject(Subject):
             found.append(
                 Revocation("tokens", "The tokens that it holds", "protocol", says, provable=False)
             )
-        return found + [self._revocation(held, others) for held, others in self._held()]
+        return found + [self._revocation(held, other) for held, other in self._held()]
 
-    def _revocation(self, held: HeldSecret, others: list[str]) -> Revocation:
+    def _revocation(self, held: HeldSecret, other: str) -> Revocation:
         credential, application = held.credential, self.connection.place.application.name
         key = f"credential:{credential.pk}"
         what = f"{credential.kind.replace('_', ' ')} {credential.hint}"
         client = credential.client
-        if others:
-            return Revocation(key, what, "kept", f"{', '.join(others[:3])} goes on using it.")
+        if other:
+            return Revocation(key, what, "kept", f"{other} goes on using it.")
         if not credential.lives:
             return Revocation(key, what, "kept", "It was revoked before.")
         if credential.digest:
@@ -259,7 +259,7 @@ class ConnectionSubject(Subject):
         }
 
     def remove(self, by: Actor, with_also: bool) -> None:
-        alone = [held.credential_id for held, others in self._held() if not others]
+        alone = [held.credential_id for held, other in self._held() if not other]
         with transaction.atomic():
             gone = Credential.objects.filter(pk__in=alone, revoked__isnull=False)
             gone.update(value=None)
