@@ -32,7 +32,7 @@ call_command("migrate", verbosity=0)
 from django.utils import timezone
 from neatlatch.core import house_key
 from neatlatch.core.authority.refusing import RequestRefused
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Deployment
 from neatlatch.desk.estate.records.clients.models import ProviderAccount
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.authority.house import issuing
@@ -43,11 +43,16 @@ environment = Environment.objects.get(key="sandbox")
 application = Application.objects.create(
     key="quay", name="Quay", profile={{"schemes": [{{"key": "bearer"}}]}}
 )
-place = Place.objects.create(
+deployment = Deployment.objects.create(
     application=application, environment=environment, house=True, changed_at=now
 )
 client = ProviderAccount.objects.create(
-    place=place, name="A caller", scheme="bearer", house=True, state="live", changed_at=now
+    deployment=deployment,
+    name="A caller",
+    scheme="bearer",
+    house=True,
+    state="live",
+    changed_at=now,
 )
 key = house_key.make(house_key.API_KEY, "sandbox", random.randbytes(8), random.randbytes(32))
 read = house_key.read(key)

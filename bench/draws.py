@@ -33,7 +33,7 @@ import json
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.demo import house
 from neatlatch.demo.load import load
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.work.drawing import services
@@ -43,21 +43,23 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 
 load({port}, only=("cargo-manifests",))
 by = Person.objects.get(username="morag")
-place = Place.objects.select_related("application", "environment").get(
+deployment = Deployment.objects.select_related("application", "environment").get(
     application__key="cargo-manifests", environment__key="sandbox"
 )
-issuing.accepts(by, place, True)
-place.refresh_from_db()
-asker, handover = issuing.resource(by, place)
+issuing.accepts(by, deployment, True)
+deployment.refresh_from_db()
+asker, handover = issuing.resource(by, deployment)
 fields = ClientMetadata(
     "A caller",
     ("t@gannet.example",),
     grants=("client_credentials",),
     scopes=frozenset({{"manifest.read"}}),
 )
-client, its = issuing.register(by, place, fields, "oauth2_client")
+client, its = issuing.register(by, deployment, fields, "oauth2_client")
 house.take(by, its)
-client = Client.objects.select_related("place__application", "place__environment").get(pk=client.pk)
+client = Client.objects.select_related(
+    "deployment__application", "deployment__environment"
+).get(pk=client.pk)
 token = tokens.give(
     client, Credential.objects.get(client=client), {{"grant_type": "client_credentials"}}
 )["access_token"]

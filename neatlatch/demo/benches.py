@@ -11,7 +11,7 @@ import httpx
 from neatlatch.core.access import formats
 from neatlatch.demo.visitor import NOBODY
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person
@@ -45,7 +45,7 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
 
 def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
     connection = (
-        Connection.objects.select_related("client__place__application")
+        Connection.objects.select_related("client__deployment__application")
         .filter(ref=told["ref"])
         .first()
     )
@@ -58,7 +58,7 @@ def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
 
 def _consent(by: Person, told: dict[str, Any]) -> None:
     connection = (
-        Connection.objects.select_related("client__place__application")
+        Connection.objects.select_related("client__deployment__application")
         .filter(ref=told["ref"])
         .first()
     )
@@ -67,26 +67,26 @@ def _consent(by: Person, told: dict[str, Any]) -> None:
 
 
 def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
-    place = (
-        Place.objects.filter(
+    deployment = (
+        Deployment.objects.filter(
             application__key=told["application"], environment__key=told["environment"]
         )
         .select_related("application", "environment")
         .first()
     )
-    if place is None:
+    if deployment is None:
         return
     access.save(
         by,
-        access.book_of(place),
+        access.book_of(deployment),
         formats.from_plain({"groups": told["groups"], "rules": told["rules"]}),
     )
-    access.read_back(by, place)
-    access.push(by, place)
+    access.read_back(by, deployment)
+    access.push(by, deployment)
     # Somebody at the application's own screen, who tells nobody.
     httpx.post(
         f"http://127.0.0.1:{control_port + 54}/{told['environment']}/register/rules/add",
         data=told["by_hand"],
         verify=NOBODY,
     )
-    access.read_back(by, place)
+    access.read_back(by, deployment)

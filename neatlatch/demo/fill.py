@@ -32,7 +32,7 @@ from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import public_key_of
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, class_of
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -208,7 +208,9 @@ class _Block:
             owner=pick.choice(self.owners),
             profile=plain,
         )
-        places = {place.environment_id: place for place in application.places.all()}
+        deployments = {
+            deployment.environment_id: deployment for deployment in application.deployments.all()
+        }
         first = number * len(LAID_OUT)
         keys = LAID_OUT[: self.count - first]
         stand = {
@@ -220,18 +222,20 @@ class _Block:
         made = []
         for at, key in enumerate(keys):
             environment = self.environments[key]
-            place = places.get(environment.pk) or self._place(
+            deployment = deployments.get(environment.pk) or self._deployment(
                 application, environment, profile.schemes[0]
             )
-            places[environment.pk] = place
-            place.application, place.environment = application, environment
+            deployments[environment.pk] = deployment
+            deployment.application, deployment.environment = application, environment
             there = stand.get(_id("connection", first + at))
             if there is not None:
-                there.place = place
-            made.append(there or self._connection(first + at, place, profile))
+                there.deployment = deployment
+            made.append(there or self._connection(first + at, deployment, profile))
         return made
 
-    def _place(self, application: Application, environment: Environment, scheme: Scheme) -> Place:
+    def _deployment(
+        self, application: Application, environment: Environment, scheme: Scheme
+    ) -> Deployment:
         base = f"https://localhost:1/{application.key}/{environment.key}"
         told = {address.key: f"{base}/{address.key}" for address in scheme.addresses()}
         told |= {"issuer": base} if any(value.key == "issuer" for value in scheme.values) else {}
@@ -242,7 +246,7 @@ class _Block:
         told = {
             key: "localhost:1" if key == "stream_address" else value for key, value in told.items()
         }
-        return Place.objects.create(
+        return Deployment.objects.create(
             application=application,
             environment=environment,
             more=told,
@@ -250,12 +254,14 @@ class _Block:
             **columns,
         )
 
-    def _connection(self, number: int, place: Place, profile: profiles.Profile) -> Connection:
+    def _connection(
+        self, number: int, deployment: Deployment, profile: profiles.Profile
+    ) -> Connection:
         pick, scheme = Random(f"connection {number}"), profile.schemes[0]
         set_up = self.now - timedelta(days=30 + number % 300)
         scopes = sorted(scope.name for scope in profile.scopes)[:3] if scheme.key in OAUTH2 else []
-        client = self._client(number, place, profile, scopes, set_up)
-        values = connections.defaults(place, scheme, None, settings.RETURN_ADDRESS)
+        client = self._client(number, deployment, profile, scopes, set_up)
+        values = connections.defaults(deployment, scheme, None, settings.RETURN_ADDRESS)
         values |= {
             key: value
             for key, value in client.facts.items()
@@ -286,8 +292,8 @@ class _Block:
             values[spoilt] += "/x" if spoilt != "stream_address" else "0"
         made = Connection(
             id=connection_id,
-            **naming.named(place, f"{place.application.key}-{number + 1}"),
-            place=place,
+            **naming.named(deployment, f"{deployment.application.key}-{number + 1}"),
+            deployment=deployment,
             client=client,
             scheme=scheme.key,
             values=values,
@@ -317,7 +323,7 @@ class _Block:
     def _client(
         self,
         number: int,
-        place: Place,
+        deployment: Deployment,
         profile: profiles.Profile,
         scopes: list[str],
         set_up: datetime,
@@ -328,7 +334,7 @@ class _Block:
         made = kind(
             kind=str(kind.KIND),
             id=_id("client", number),
-            place=place,
+            deployment=deployment,
             name=name,
             contacts=["connections@gannet.example"],
             state="live",
@@ -357,7 +363,7 @@ class _Block:
             value.key: f"gs-{value.key.rpartition('.')[2]}-{number + 1:05d}" for value in told
         }
         if scheme.key == JWT:
-            made.facts["audience"] = place.token_endpoint
+            made.facts["audience"] = deployment.token_endpoint
         if profile.roles and scheme.key not in OAUTH2:
             made.rights, made.rights_changed_at = (
                 [role.name for role in profile.roles],
@@ -497,14 +503,14 @@ class _Block:
                 changed_by="morag",
             )
             self._add(workload)
-            for offer in [each for each in offered if each.place.environment_id == environment.pk][
-                :4
-            ]:
-                named = offer.place.application.read_profile().operations[:1]
+            for offer in [
+                each for each in offered if each.deployment.environment_id == environment.pk
+            ][:4]:
+                named = offer.deployment.application.read_profile().operations[:1]
                 self._add(
                     Use(
                         workload=workload,
-                        application=offer.place.application,
+                        application=offer.deployment.application,
                         connection=offer,
                         operations=[each.name for each in named],
                     )

@@ -20,7 +20,7 @@ from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -39,37 +39,37 @@ _GRANTS = {
 def load(by: Person, story: dict[str, Any], control_port: int) -> None:
     """All of it, as far as the applications are there."""
     for told in story["house"]:
-        place = (
-            Place.objects.filter(
+        deployment = (
+            Deployment.objects.filter(
                 application__key=told["application"], environment__key=told["environment"]
             )
             .select_related("application", "environment")
             .first()
         )
-        if place is not None:
-            issuing.accepts(by, place, True)
-            place.refresh_from_db()
+        if deployment is not None:
+            issuing.accepts(by, deployment, True)
+            deployment.refresh_from_db()
             if told["way"] == "crl":
-                _certificates(by, place, told, control_port)
+                _certificates(by, deployment, told, control_port)
                 continue
-            set_up(by, place, told["way"], control_port)
+            set_up(by, deployment, told["way"], control_port)
             for client in told["clients"]:
-                _client(by, place, client)
+                _client(by, deployment, client)
 
 
-def set_up(by: Person, place: Place, way: str, control_port: int) -> None:
+def set_up(by: Person, deployment: Deployment, way: str, control_port: int) -> None:
     """The application's people set it up: with the issuer's address, and where it asks, with a
     client and secret of its own.
     """
     fields = {
-        "application": _SHORT[place.application.key],
-        "environment": place.environment.key,
+        "application": _SHORT[deployment.application.key],
+        "environment": deployment.environment.key,
         "way": way,
-        "issuer": issuing.issuer(place.environment),
-        "audience": issuing.audience_of(place),
+        "issuer": issuing.issuer(deployment.environment),
+        "audience": issuing.audience_of(deployment),
     }
     if way == "ask":
-        asker, handover = issuing.resource(by, place)
+        asker, handover = issuing.resource(by, deployment)
         fields |= {"client_id": asker.client_id, "client_secret": take(by, handover)}
     httpx.post(
         f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY
@@ -84,7 +84,7 @@ def take(by: Person, handover: Handover) -> str:
 
 
 @transaction.atomic
-def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
+def _client(by: Person, deployment: Deployment, told: dict[str, Any]) -> None:
     scheme, public, now = told["scheme"], told.get("public", False), timezone.now()
     fields = ClientMetadata(
         told["name"],
@@ -95,11 +95,11 @@ def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
         frozenset(told["scopes"]),
         "none" if public else "client_secret_basic",
     )
-    client, handover = issuing.register(by, place, fields, scheme)
+    client, handover = issuing.register(by, deployment, fields, scheme)
     if told.get("allow"):
         clients.note(by, client, {"allow_list": told["allow"]})
     if "connection" in told:
-        _connection(by, place, client, told)
+        _connection(by, deployment, client, told)
     if handover is not None:
         take(by, handover)
     begun = now - timedelta(days=told["days_old"])
@@ -108,22 +108,29 @@ def _client(by: Person, place: Place, told: dict[str, Any]) -> None:
     if told.get("second"):  # made for a replacement that is under way; nobody has taken it yet
         issuing.add_secret(by, client)
     first = Credential.objects.filter(client=client).order_by("issued").first()
-    client = Client.objects.select_related("place__application", "place__environment").get(
-        pk=client.pk
-    )
+    client = Client.objects.select_related(
+        "deployment__application", "deployment__environment"
+    ).get(pk=client.pk)
     for _ in range(told.get("tokens", 0)):
         tokens.give(client, first, {"grant_type": "client_credentials"})
 
 
-def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) -> None:
-    client = Client.objects.select_related("place__application", "place__environment").get(
-        pk=client.pk
-    )
-    scheme = place.application.read_profile().scheme(client.scheme)
+def _connection(by: Person, deployment: Deployment, client: Client, told: dict[str, Any]) -> None:
+    client = Client.objects.select_related(
+        "deployment__application", "deployment__environment"
+    ).get(pk=client.pk)
+    scheme = deployment.application.read_profile().scheme(client.scheme)
     assert scheme is not None
-    values = connections.defaults(place, scheme, client, "")
+    values = connections.defaults(deployment, scheme, client, "")
     made, _ = connections.create(
-        by, place, told["connection"], client.scheme, client, values, told.get("scopes", []), {}
+        by,
+        deployment,
+        told["connection"],
+        client.scheme,
+        client,
+        values,
+        told.get("scopes", []),
+        {},
     )
     workload = told["workload"]
     workloads.use_connection(
@@ -136,13 +143,15 @@ def _connection(by: Person, place: Place, client: Client, told: dict[str, Any]) 
     )
 
 
-def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: int) -> None:
+def _certificates(
+    by: Person, deployment: Deployment, told: dict[str, Any], control_port: int
+) -> None:
     """Clients that show a certificate, and the application's own servers' one."""
     roles, now = {}, timezone.now()
     for wanted in told["clients"]:
         client, issued, handover = certificates.register(
             by,
-            place,
+            deployment,
             wanted["name"],
             certificates.CertificateOrder("client", wanted["name"], days=wanted.get("days", 0)),
         )
@@ -158,7 +167,7 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
         )
         if "connection" in wanted:
             client.refresh_from_db()
-            _connection(by, place, client, wanted)
+            _connection(by, deployment, client, wanted)
         if handover is not None:
             take(by, handover)
         if wanted.get("second"):  # being replaced; nobody has taken the new one yet
@@ -166,29 +175,29 @@ def _certificates(by: Person, place: Place, told: dict[str, Any], control_port: 
         begun = now - timedelta(days=wanted.get("days_old", 0))
         Client.objects.filter(pk=client.pk).update(created=begun)
         Credential.objects.filter(pk=issued.pk).update(issued=begun)
-    set_up_by_list(place, roles, control_port)
+    set_up_by_list(deployment, roles, control_port)
     with transaction.atomic():
         _, handover = certificates.issue(
             by,
-            issuing.server(by, place),
+            issuing.server(by, deployment),
             certificates.CertificateOrder(
-                "server", place.application.name, tuple(told["servers"]), 40
+                "server", deployment.application.name, tuple(told["servers"]), 40
             ),
         )
     assert handover is not None
     take(by, handover)
 
 
-def set_up_by_list(place: Place, roles: dict[str, str], control_port: int) -> None:
+def set_up_by_list(deployment: Deployment, roles: dict[str, str], control_port: int) -> None:
     """The application's people tell it which roots to trust, and which certificate is which
     account.
     """
-    roots = "".join(authority.pem for authority in certificates.trusted(place.environment))
+    roots = "".join(authority.pem for authority in certificates.trusted(deployment.environment))
     fields = {
-        "application": _SHORT[place.application.key],
-        "environment": place.environment.key,
+        "application": _SHORT[deployment.application.key],
+        "environment": deployment.environment.key,
         "way": "crl",
-        "issuer": issuing.issuer(place.environment),
+        "issuer": issuing.issuer(deployment.environment),
         "trust": roots,
         "accounts": json.dumps(roles),
     }

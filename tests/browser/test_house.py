@@ -137,12 +137,12 @@ def test_a_person_is_asked_and_allows_or_refuses(browser: Browser, desk: Desk) -
     back = f"{desk.url}/somewhere"
     code = f"""
 from neatlatch.core.registration import ClientMetadata
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.ground.people.models import Person
 
-Place.objects.update(house=True)
-place = Place.objects.select_related("application", "environment").get()
+Deployment.objects.update(house=True)
+deployment = Deployment.objects.select_related("application", "environment").get()
 fields = ClientMetadata(
     "Bridge tablet",
     ("t@gannet.example",),
@@ -152,7 +152,7 @@ fields = ClientMetadata(
     frozenset({{"berths.read"}}),
     "none",
 )
-print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].client_id)
+print(issuing.register(Person.objects.get(username="morag"), deployment, fields)[0].client_id)
 """
     client_id = desk.python(code).splitlines()[-1]
     params = {
@@ -191,7 +191,7 @@ print(issuing.register(Person.objects.get(username="morag"), place, fields)[0].c
 def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk) -> None:
     desk.python(
         "from neatlatch.desk.estate.records.applications.models import "
-        "Place\nPlace.objects.update(house=True)"
+        "Deployment\nDeployment.objects.update(house=True)"
     )
     page = open_page(browser, desk)
     issue(page, "A key of its own", "A key")

@@ -28,7 +28,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.ground.people.models import Person
 
 by = Person.objects.get(username="morag")
-place = applications.add_by_hand(
+deployment = applications.add_by_hand(
     by,
     "Tide tables",
     "sandbox",
@@ -37,7 +37,7 @@ place = applications.add_by_hand(
 )
 connections.create(
     by,
-    place,
+    deployment,
     "tide-tables",
     "api_key",
     None,

@@ -14,7 +14,7 @@ from tests.harness import Desk, StandIns
 from .conftest import EMPTY, make_desk, open_page
 
 MANY = """from neatlatch.demo.fill import fill
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Deployment
 from django.utils import timezone
 fill(15, lambda stand: None)
 here = Environment.objects.get(key="staging")
@@ -23,7 +23,7 @@ for number in range(120):
     spare = Application.objects.create(
         key=f"spare-{number}", name=f"Spare {number:03}", profile=profile
     )
-    Place.objects.create(application=spare, environment=here, changed_at=timezone.now())
+    Deployment.objects.create(application=spare, environment=here, changed_at=timezone.now())
 print("""
 
 

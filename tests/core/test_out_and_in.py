@@ -165,7 +165,7 @@ def test_names_that_differ_only_in_how_they_are_written_are_found() -> None:
 
 # Inventory files
 
-SMALL = """neat_latch_inventory: 2
+SMALL = """neat_latch_inventory: 3
 base: abc
 environments:
   sandbox: {name: Sandbox}
@@ -177,13 +177,13 @@ teams:
 applications:
   cargo:
     name: Cargo
-places:
+deployments:
   cargo/sandbox:
     application: cargo
     environment: sandbox
 connections:
   cargo:
-    place: cargo/sandbox
+    deployment: cargo/sandbox
     scheme: basic
     pace: 4
 workloads:
@@ -211,9 +211,9 @@ def test_a_file_is_read_in_full() -> None:
         (("pace: 4", "speed: 4"), 21, "no such field"),
         (("scheme: basic", "x: 1"), 18, "“scheme” is missing"),
         (
-            ("place: cargo/sandbox", "place: cargo/staging"),
+            ("deployment: cargo/sandbox", "deployment: cargo/staging"),
             19,
-            "there is no place 'cargo/staging', in this file or here",
+            "there is no deployment 'cargo/staging', in this file or here",
         ),
         (("people: [ewan]", "people: ewan"), 9, "is a list of texts"),
         (("people: [ewan]", "people: [isla]"), 9, "there is no person 'isla'"),
@@ -226,7 +226,7 @@ def test_a_file_is_read_in_full() -> None:
         (("    name: Cargo\n", "    name: Cargo\n    name: Again\n"), 13, "stands twice"),
         (("  ewan: {name", "  ewan: {role: chief, name"), 6, "is one of reader, operator"),
         (("    scheme: basic", "   scheme: basic"), 20, "It is not YAML"),
-        (("neat_latch_inventory: 2", "neat_latch_inventory: 7"), 1, "version 7 is not known"),
+        (("neat_latch_inventory: 3", "neat_latch_inventory: 7"), 1, "version 7 is not known"),
         (
             ("scheme: basic", "scheme: basic\n    secrets: {password: hunter2}"),
             21,
@@ -267,8 +267,8 @@ def test_a_file_may_name_what_stands_already() -> None:
 
 
 def test_a_file_of_version_1_calls_workloads_users() -> None:
-    before = SMALL.replace("neat_latch_inventory: 2", "neat_latch_inventory: 1")
-    before = before.replace("workloads:", "users:")
+    before = SMALL.replace("neat_latch_inventory: 3", "neat_latch_inventory: 1")
+    before = before.replace("workloads:", "users:").replace("deployment", "place")
     assert reading.read(before) == reading.read(SMALL)
     assert "\nworkloads:" in reading.write(reading.read(before).content)
     with pytest.raises(reading.BadInventory) as told:
@@ -276,6 +276,20 @@ def test_a_file_of_version_1_calls_workloads_users() -> None:
     assert {mistake.line for mistake in told.value.mistakes} == {23, 24}
     with pytest.raises(reading.BadInventory, match="no such kind"):
         reading.read(SMALL.replace("workloads:", "users:"))
+
+
+def test_a_file_of_version_2_calls_deployments_places() -> None:
+    before = SMALL.replace("neat_latch_inventory: 3", "neat_latch_inventory: 2")
+    before = before.replace("deployment", "place")
+    assert reading.read(before) == reading.read(SMALL)
+    with pytest.raises(reading.BadInventory) as told:
+        reading.read(before.replace("pace: 4", "pace: fast"))
+    assert [mistake.line for mistake in told.value.mistakes] == [21]
+    with pytest.raises(reading.BadInventory) as told:
+        reading.read(before.replace("place: cargo/sandbox", "place: []"))
+    assert [mistake.line for mistake in told.value.mistakes] == [18, 19]
+    with pytest.raises(reading.BadInventory, match="no such kind"):
+        reading.read(SMALL.replace("deployments:", "places:"))
 
 
 def test_several_mistakes_are_told_at_once() -> None:
@@ -287,7 +301,7 @@ def test_several_mistakes_are_told_at_once() -> None:
 def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
     bare = "".join(f"  w{number}/sandbox: {{}}\n" for number in range(3_000))
     with pytest.raises(reading.BadInventory) as told:
-        reading.read(f"neat_latch_inventory: 2\nworkloads:\n{bare}")
+        reading.read(f"neat_latch_inventory: 3\nworkloads:\n{bare}")
     assert len(told.value.mistakes) == reading.MOST_MISTAKES
     assert [told.value.mistakes[at].line for at in (0, -1)] == [
         3,
@@ -346,38 +360,40 @@ def test_an_undo_leaves_what_something_that_stays_uses() -> None:
             "tides": full(BY_NAME["applications"], {}),
             "buoys": full(BY_NAME["applications"], {}),
         },
-        "places": {
-            "tides/live": full(BY_NAME["places"], {"application": "tides", "environment": "live"})
+        "deployments": {
+            "tides/live": full(
+                BY_NAME["deployments"], {"application": "tides", "environment": "live"}
+            )
         },
         "connections": {
             "tides": full(
-                BY_NAME["connections"], {"place": "tides/live", "client": "", "pace": 2.0}
+                BY_NAME["connections"], {"deployment": "tides/live", "client": "", "pace": 2.0}
             )
         },
     }
     added = {
         **now,
         "connections": {
-            "tides": full(BY_NAME["connections"], {"place": "tides/live", "client": ""})
+            "tides": full(BY_NAME["connections"], {"deployment": "tides/live", "client": ""})
         },
     }
     found = merging.merge(now, bare, added, {}, prune=True)  # the connection was changed since
     undoing.keep_what_is_used(found, now)
     told = {(change.kind, change.key): (change.act, change.says[0]) for change in found.changes}
     assert told["connections", "tides"][0] == "kept"
-    assert told["places", "tides/live"] == (
+    assert told["deployments", "tides/live"] == (
         "kept",
         "still used by connections → tides, which stays; it stays, too",
     )
     assert told["applications", "tides"] == (
         "kept",
-        "still used by places → tides/live, which stays; it stays, too",
+        "still used by deployments → tides/live, which stays; it stays, too",
     )
     assert {key for key, (act, _) in told.items() if act == "remove"} == {
         ("environments", "trial"),
         ("applications", "buoys"),
     }
-    assert found.content["places"] == now["places"]
+    assert found.content["deployments"] == now["deployments"]
     assert found.content["environments"].keys() == {"live"}
 
 
@@ -458,7 +474,7 @@ def test_fields_are_merged_one_by_one() -> None:
     def connection(**some: Any) -> Content:
         found = teams()
         found["connections"] = {
-            "cargo": full(BY_NAME["connections"], {"place": "p", "scheme": "basic", **some})
+            "cargo": full(BY_NAME["connections"], {"deployment": "p", "scheme": "basic", **some})
         }
         return found
 
@@ -470,7 +486,7 @@ def test_fields_are_merged_one_by_one() -> None:
         "stays as changed here meanwhile: pace: 10.0 became 5.0" in say
         for say in found.changes[0].says
     )
-    moved = merging.merge(connection(), connection(place="q"), None, {})
+    moved = merging.merge(connection(), connection(deployment="q"), None, {})
     assert moved.changes[0].act == "conflict"
 
 

@@ -32,7 +32,7 @@ from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.connections import sign_in
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.ground.common import safe
@@ -73,10 +73,10 @@ class Setup:
     stand_ins: StandIns
     by: Person
 
-    def place(self, environment: str = "sandbox") -> Place:
+    def deployment(self, environment: str = "sandbox") -> Deployment:
         """Cargo manifests in an environment, with its shipped profile."""
         issuer = self.stand_ins.issuer(environment)
-        place = applications.add_from_metadata(
+        deployment = applications.add_from_metadata(
             self.by,
             "Cargo manifests",
             environment,
@@ -84,10 +84,10 @@ class Setup:
             applications.Description(f"{issuer}/openapi.json"),
         )
         profile = profiles.from_dict(shipped()["cargo-manifests"]["profile"])
-        applications.change(self.by, place.application, {"profile": profiles.to_dict(profile)})
-        return Place.objects.select_related("application", "environment").get(pk=place.pk)
+        applications.change(self.by, deployment.application, {"profile": profiles.to_dict(profile)})
+        return Deployment.objects.select_related("application", "environment").get(pk=deployment.pk)
 
-    def client(self, place: Place, *scopes: str, **more: Any) -> Client:
+    def client(self, deployment: Deployment, *scopes: str, **more: Any) -> Client:
         """A client registered by protocol."""
         fields = ClientMetadata(
             "Ferries",
@@ -96,10 +96,10 @@ class Setup:
             scopes=frozenset(scopes),
             **more,
         )
-        made, _ = clients.register(self.by, place, fields)
-        return Client.objects.select_related("place__application", "place__environment").get(
-            pk=made.pk
-        )
+        made, _ = clients.register(self.by, deployment, fields)
+        return Client.objects.select_related(
+            "deployment__application", "deployment__environment"
+        ).get(pk=made.pk)
 
     def connection(
         self,
@@ -110,11 +110,18 @@ class Setup:
         **values: str,
     ) -> Connection:
         """A connection with the client's values."""
-        found = client.place.application.read_profile().scheme(scheme)
+        found = client.deployment.application.read_profile().scheme(scheme)
         assert found is not None
-        filled = connections.defaults(client.place, found, client, URI) | values
+        filled = connections.defaults(client.deployment, found, client, URI) | values
         made, _ = connections.create(
-            self.by, client.place, name, scheme, client, filled, list(scopes or client.scopes), {}
+            self.by,
+            client.deployment,
+            name,
+            scheme,
+            client,
+            filled,
+            list(scopes or client.scopes),
+            {},
         )
         return made
 
@@ -131,14 +138,14 @@ class Setup:
 
     def latched(self, *scopes: str, name: str = "cargo", **values: str) -> Connection:
         """A connection that works: registered, signed in."""
-        place = (
-            Place.objects.filter(environment__key="sandbox")
+        deployment = (
+            Deployment.objects.filter(environment__key="sandbox")
             .select_related("application", "environment")
             .first()
-            or self.place()
+            or self.deployment()
         )
         connection = self.connection(
-            self.client(place, *(scopes or ("manifest.read", "berth.read"))),
+            self.client(deployment, *(scopes or ("manifest.read", "berth.read"))),
             name=name,
             account=SERVICE,
             **values,
@@ -264,7 +271,7 @@ def house(transactional_db: None, live_server: LiveServer) -> Iterator[House]:
         applications.add_by_hand(
             by, kept["name"], "sandbox", values, kept["profile"], kept["purpose"], "Quays"
         )
-    Place.objects.update(house=True)
+    Deployment.objects.update(house=True)
     web = WebClient()
     web.force_login(by, backend="django.contrib.auth.backends.ModelBackend")
     yield House(by, live_server.url, web)

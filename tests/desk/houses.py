@@ -17,7 +17,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.house.models import Turned
 from neatlatch.desk.estate.credentials.services import close, show
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground.people.models import Person
 from tests.harness import NOBODY
@@ -41,8 +41,8 @@ class House:
     def issuer(self) -> str:
         return f"{self.base}/house/sandbox"
 
-    def place(self, key: str) -> Place:
-        return Place.objects.select_related("application", "environment").get(
+    def deployment(self, key: str) -> Deployment:
+        return Deployment.objects.select_related("application", "environment").get(
             application__key=key, environment__key="sandbox"
         )
 
@@ -66,7 +66,7 @@ class House:
             scopes=frozenset(scopes),
             **more,
         )
-        made, handover = issuing.register(self.by, self.place(key), fields, scheme)
+        made, handover = issuing.register(self.by, self.deployment(key), fields, scheme)
         if handover is None:
             return made, ""
         _, value = show(self.by, handover)
@@ -75,7 +75,7 @@ class House:
 
     def resource(self, key: str = "fuel-ledger") -> tuple[str, str]:
         """The application itself, as it asks about tokens."""
-        made, handover = issuing.resource(self.by, self.place(key))
+        made, handover = issuing.resource(self.by, self.deployment(key))
         _, value = show(self.by, handover)
         close(self.by, handover)
         return made.client_id, value

@@ -18,7 +18,7 @@ from django.utils import timezone
 
 from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.records.certificates.models import Issued
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.people.models import Person
@@ -38,7 +38,7 @@ class Office:
         application = Application.objects.create(
             key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "certificate"}]}
         )
-        self.place = Place.objects.create(
+        self.deployment = Deployment.objects.create(
             application=application,
             environment=self.environment,
             house=True,
@@ -51,7 +51,7 @@ class Office:
         self, name: str = "Rest hours display", **asked: Any
     ) -> tuple[Issued, Handover | None]:
         _, issued, handover = services.register(
-            self.by, self.place, name, services.CertificateOrder("client", **asked)
+            self.by, self.deployment, name, services.CertificateOrder("client", **asked)
         )
         return issued, handover
 

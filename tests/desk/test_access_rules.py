@@ -68,8 +68,8 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     )
     mine = saved["cells"][saved["principals"].index("svc-positions")]
     verdicts = {
-        resource: mine[place][saved["operations"].index("read")]["verdict"]
-        for place, resource in enumerate(saved["resources"])
+        resource: mine[number][saved["operations"].index("read")]["verdict"]
+        for number, resource in enumerate(saved["resources"])
     }
     assert (verdicts["arrivals"], verdicts["positions"]) == ("yes", "no")
     assert saved["there"]["added"] == []

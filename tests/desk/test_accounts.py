@@ -37,7 +37,7 @@ def own(setup: Setup) -> Setup:
         Person.objects.create_user(
             username, password=PASSWORD, role="reader", first_name=first, last_name=last
         )
-    connection = setup.connection(setup.client(setup.place(), "manifest.read"))
+    connection = setup.connection(setup.client(setup.deployment(), "manifest.read"))
     team = accounts.save_team(setup.by, "Freight desk", ["ewan", "isla"])
     accounts.share(setup.by, connection, True, team.name)
     return setup

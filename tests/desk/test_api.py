@@ -174,7 +174,7 @@ def test_two_administrators_do_not_overwrite_each_other(setup: Setup) -> None:
 
 
 def test_two_administrators_editing_the_same_client(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read")
+    client = setup.client(setup.deployment(), "manifest.read")
     Person.objects.create_user("other", password=PASSWORD, role="administrator")
     first, second = setup.web(), setup.web("other")
     address = f"/api/clients/{client.pk}"
@@ -210,7 +210,7 @@ def test_two_administrators_editing_the_same_client(setup: Setup) -> None:
 
 
 def test_creation_can_be_repeated(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read")
+    client = setup.client(setup.deployment(), "manifest.read")
     web = setup.web()
     draft = web.get(
         f"/api/connections/drafts/cargo-manifests/sandbox/oauth2_code?client={client.pk}"
@@ -254,7 +254,7 @@ def test_sessions_that_ended_are_cleared_away(setup: Setup) -> None:
 
 
 def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup: Setup) -> None:
-    setup.place()
+    setup.deployment()
     web = setup.web()
     body = {
         "name": "Not A Name",
@@ -300,7 +300,7 @@ def test_a_field_that_is_not_known_is_refused_by_name(setup: Setup) -> None:
 
 
 def test_an_answer_names_no_more_than_some_of_many_wrong_fields(setup: Setup) -> None:
-    setup.place()
+    setup.deployment()
     web = setup.web()
     many = {f"{'k' * 5_000}{number}": 1 for number in range(101)}
     answer = post(web, "/api/redirect-uris/lint", many)

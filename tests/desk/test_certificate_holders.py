@@ -95,8 +95,8 @@ def test_an_application_has_as_many_servers_as_it_likes(office: Office) -> None:
 
 
 def test_a_server_certificate_draws_nothing(office: Office) -> None:
-    place = drawing.own_deployment(office.environment)
-    client = issuing.server(office.by, place)
+    deployment = drawing.own_deployment(office.environment)
+    client = issuing.server(office.by, deployment)
     issued, _ = services.issue(
         office.by,
         client,
@@ -210,12 +210,12 @@ def test_what_the_house_issued_is_found(office: Office) -> None:
 
 def test_the_application_itself_is_no_caller_of_it(office: Office) -> None:
     caller, _ = office.register()
-    itself = issuing.server(office.by, office.place)
+    itself = issuing.server(office.by, office.deployment)
     connection = connections.begin(
         office.by,
-        office.place,
+        office.deployment,
         "crew-roster",
-        office.place.application.read_profile().schemes[0],
+        office.deployment.application.read_profile().schemes[0],
         {},
     )
     assert [choice["id"] for choice in office.get(f"/connections/{connection.ref}")["choices"]] == [

@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from neatlatch.demo.visitor import OfficeVisitor
 from neatlatch.desk.estate.connections import tokens
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
@@ -174,7 +174,7 @@ def test_a_workload_goes_with_what_it_draws_with(setup: Setup) -> None:
     connection, browser = setup.latched(), setup.web()
     given = workloads.WorkloadFields("Night run", "sandbox", draws=True)
     workload = workloads.add(setup.by, given)
-    workloads.use(setup.by, workload, connection.place.application, connection, [])
+    workloads.use(setup.by, workload, connection.deployment.application, connection, [])
     key, handover = drawing.give(setup.by, workload, "key", "draw")
     now = timezone.now()
     Drawn.objects.create(
@@ -200,14 +200,14 @@ def test_a_workload_goes_with_what_it_draws_with(setup: Setup) -> None:
 
 
 def test_an_application_leaves_an_environment_when_nothing_of_it_is_there(setup: Setup) -> None:
-    client, browser = setup.client(setup.place(), "manifest.read"), setup.web()
+    client, browser = setup.client(setup.deployment(), "manifest.read"), setup.web()
     at, made = begin(browser, "deployments", "cargo-manifests/sandbox")
     assert made["obstacle"] == f"{client.name} must be decommissioned or moved first."
     Client.objects.all().delete()
     found = post(browser, f"{at}/confirmations")
     assert found["step"] == "end"
     assert "last environment" in found["also"]
-    setup.client(Place.objects.get(), "manifest.read")
+    setup.client(Deployment.objects.get(), "manifest.read")
     name = "cargo-manifests/sandbox"
     assert "meanwhile" in post(browser, f"{at}/endings", 409, confirm=name)["title"]
     Client.objects.all().delete()
@@ -267,5 +267,5 @@ def test_a_program_that_is_killed_while_the_object_goes_leaves_its_history(
         services.end(setup.by, made, "sandbox/cargo", with_also=False)
     monkeypatch.undo()
     made.refresh_from_db()
-    assert (made.ended, made.history["fields"]["place"]) == (None, "cargo-manifests/sandbox")
+    assert (made.ended, made.history["fields"]["deployment"]) == (None, "cargo-manifests/sandbox")
     assert services.end(setup.by, made, "sandbox/cargo", with_also=False).ended

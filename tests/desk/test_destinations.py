@@ -20,7 +20,7 @@ from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import BASIC
 from neatlatch.desk.estate.connections import destinations, fixes, tokens
 from neatlatch.desk.estate.connections import services as connections
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
@@ -46,7 +46,7 @@ def desk(setup: Setup) -> tuple[Setup, WebClient, Iterator[str]]:
 
 def stands() -> Connection:
     return Connection.objects.select_related(
-        "place__application", "place__environment", "client"
+        "deployment__application", "deployment__environment", "client"
     ).get(ref="sandbox/cargo")
 
 
@@ -99,7 +99,7 @@ def test_an_address_that_nothing_is_ever_sent_to_is_not_saved(desk: Any, address
     assert (stands().version, stands().values) == (before.version, before.values)
 
 
-def test_another_path_is_the_same_place(desk: Any) -> None:
+def test_another_path_is_the_same_origin(desk: Any) -> None:
     _, web, _ = desk
     assert edit(web, {"api_base": f"{stands().values['api_base']}/v2"}).status_code == 200
 
@@ -154,7 +154,7 @@ def test_what_is_held_can_be_let_go_of_instead(desk: Any) -> None:
 
 
 def by_pin(setup: Setup, leave: destinations.Leave | None) -> None:
-    Place.objects.update(api_base=f"{ELSEWHERE}/api")
+    Deployment.objects.update(api_base=f"{ELSEWHERE}/api")
     fixes.act(setup.by, stands(), "endpoints", "take_provider", "api_base", leave)
 
 
@@ -176,7 +176,7 @@ def by_reference(setup: Setup, leave: destinations.Leave | None) -> None:
     found = stands()
     other = connections.begin(
         setup.by,
-        found.place,
+        found.deployment,
         "another",
         _scheme(found),
         {**found.values, "api_base": f"{ELSEWHERE}/api"},
@@ -189,21 +189,29 @@ def by_client(setup: Setup, leave: destinations.Leave | None) -> None:
     found = stands()
     values = {**found.values, "token_endpoint": f"{ELSEWHERE}/token"}
     connections.create(
-        setup.by, found.place, "another", found.scheme, found.client, values, [], {}, leave=leave
+        setup.by,
+        found.deployment,
+        "another",
+        found.scheme,
+        found.client,
+        values,
+        [],
+        {},
+        leave=leave,
     )
 
 
 def by_slot(setup: Setup, leave: destinations.Leave | None) -> None:
     """The address is the same text; what fills its slot is another."""
-    place = stands().place
+    deployment = stands().deployment
     profile = {
-        **place.application.profile,
+        **deployment.application.profile,
         "slots": [
             {"key": "site", "label": "Site", "type": "text", "help": "", "pattern": "[a-z.:0-9]+"}
         ],
     }
-    place.application.profile = profile
-    place.application.save()
+    deployment.application.profile = profile
+    deployment.application.save()
     Connection.objects.update(
         values={**stands().values, "api_base": "https://{site}/api"}, slots={}
     )
@@ -211,7 +219,7 @@ def by_slot(setup: Setup, leave: destinations.Leave | None) -> None:
 
 
 def _scheme(connection: Connection) -> Any:
-    return connection.place.application.read_profile().scheme(connection.scheme)
+    return connection.deployment.application.read_profile().scheme(connection.scheme)
 
 
 @pytest.mark.parametrize(
@@ -258,10 +266,10 @@ def test_an_inventory_by_command(
 def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> None:
     setup, _, _ = desk
     Environment.objects.get(key="staging")
-    setup.place("staging")
+    setup.deployment("staging")
     content = yaml.safe_load(inventory.export(setup.by))
     other = json.loads(json.dumps(content["connections"]["sandbox/cargo"]))
-    other["place"] = other["place"].replace("sandbox", "staging")
+    other["deployment"] = other["deployment"].replace("sandbox", "staging")
     content["connections"]["staging/stolen"] = {**other, "client": ""}
     content.pop("base", None)
     with pytest.raises(Problem, match="belongs to another application or environment"):
@@ -273,7 +281,7 @@ def test_a_profile_says_nothing_of_where_a_secret_goes(desk: Any) -> None:
     road looks itself).
     """
     setup, web, _ = desk
-    application = stands().place.application
+    application = stands().deployment.application
     stolen = {
         **application.profile,
         "operations": [
@@ -336,13 +344,13 @@ def test_an_address_aside_that_moves_gets_no_secret_and_stops_nothing(desk: Any)
     until it is cleared.
     """
     setup, _, _ = desk
-    place = stands().place
-    place.metadata = {
-        **place.metadata,
+    deployment = stands().deployment
+    deployment.metadata = {
+        **deployment.metadata,
         "revocation_endpoint": f"{ELSEWHERE}/revoke",
         "introspection_endpoint": f"{ELSEWHERE}/introspect",
     }
-    place.save()
+    deployment.save()
     assert setup.test(stands()).passed
     assert tokens.revoke(stands()) == "no, it could not be reached: not_cleared"
 
@@ -350,13 +358,15 @@ def test_an_address_aside_that_moves_gets_no_secret_and_stops_nothing(desk: Any)
 def test_a_secret_that_was_given_and_put_in_nowhere_stays_with_the_addresses_of_then(
     setup: Setup,
 ) -> None:
-    client = setup.client(setup.place(), "manifest.read")
-    assert origin(client.place.token_endpoint) in Credential.objects.get().sent_to
+    client = setup.client(setup.deployment(), "manifest.read")
+    assert origin(client.deployment.token_endpoint) in Credential.objects.get().sent_to
     Credential.objects.update(sent_to=[])  # as it was with slots in the addresses
-    text = inventory.export(setup.by).replace(client.place.token_endpoint, f"{ELSEWHERE}/token")
+    text = inventory.export(setup.by).replace(
+        client.deployment.token_endpoint, f"{ELSEWHERE}/token"
+    )
     inventory.apply(setup.by, text)
-    client.place.refresh_from_db()
-    assert client.place.token_endpoint == f"{ELSEWHERE}/token"
+    client.deployment.refresh_from_db()
+    assert client.deployment.token_endpoint == f"{ELSEWHERE}/token"
     with pytest.raises(Problem, match="would go to https://localhost:9"):
         setup.connection(client)
 

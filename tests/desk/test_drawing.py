@@ -135,9 +135,9 @@ def test_client_credentials_draw_too(drawn: tuple[Setup, Connection, Workload, s
     setup, _, workload, _ = drawn
     client, handover = services.give(setup.by, workload, "client", right="draw")
     take(setup, handover)
-    client = Client.objects.select_related("place__application", "place__environment").get(
-        pk=client.pk
-    )
+    client = Client.objects.select_related(
+        "deployment__application", "deployment__environment"
+    ).get(pk=client.pk)
     token = tokens.give(
         client, Credential.objects.get(client=client), {"grant_type": "client_credentials"}
     )["access_token"]
@@ -190,9 +190,9 @@ def test_who_may_not_draw(drawn: tuple[Setup, Connection, Workload, str]) -> Non
 
 
 def _accepting(connection: Connection) -> Any:
-    connection.place.house = True
-    connection.place.save()
-    return connection.place
+    connection.deployment.house = True
+    connection.deployment.save()
+    return connection.deployment
 
 
 def test_the_relay_adds_the_credential_and_keeps_to_the_api(
@@ -451,7 +451,10 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
         (TokenSet.objects.filter(pk=tokens_held.pk), {"refused": "gone"}),
         (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now + timedelta(seconds=5)}),
         (TokenSet.objects.filter(pk=tokens_held.pk), {"ends": now}),
-        (type(connection.place).objects.filter(pk=connection.place_id), {"environment": elsewhere}),
+        (
+            type(connection.deployment).objects.filter(pk=connection.deployment_id),
+            {"environment": elsewhere},
+        ),
     ]
     for rows, changed in changes:
         before = rows.values(*changed).get()
@@ -643,7 +646,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     """The hole beside H6: an administrator's session alone gives a key that draws, and the draw
     hands the stored secret out.
     """
-    place = applications.add_by_hand(
+    deployment = applications.add_by_hand(
         setup.by,
         "Tide tables",
         "sandbox",
@@ -652,7 +655,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     )
     made, _ = connections.create(
         setup.by,
-        place,
+        deployment,
         "tides",
         "api_key",
         None,
@@ -701,7 +704,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     # A connection that it is noted for later hands it nothing until somebody lets it.
     other, _ = connections.create(
         setup.by,
-        place,
+        deployment,
         "tides-2",
         "api_key",
         None,
@@ -726,7 +729,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     assert services.draw(workload, other).headers == {"X-Api-Key": "hush-key-of-the-ebb"}
     third, _ = connections.create(
         setup.by,
-        place,
+        deployment,
         "tides-3",
         "api_key",
         None,

@@ -11,7 +11,7 @@ from django.utils import timezone
 from neatlatch.core.schemes import API_KEY
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import services as connections
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import ProviderAccount
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -31,15 +31,19 @@ def kiosks(setup: Setup, request: pytest.FixtureRequest) -> Connection:
         "schemes": [{"key": "api_key", "settings": {"placement": "header", "name": "X-Key"}}]
     }
     made = applications.add_by_hand(setup.by, "Kiosks", "sandbox", {"api_base": BASE}, profile)
-    place = Place.objects.select_related("application", "environment").get(pk=made.pk)
+    deployment = Deployment.objects.select_related("application", "environment").get(pk=made.pk)
     client = None
     if request.param == "with a client":
         client = ProviderAccount.objects.create(
-            place=place, name="Ferries", scheme=API_KEY, state="live", changed_at=timezone.now()
+            deployment=deployment,
+            name="Ferries",
+            scheme=API_KEY,
+            state="live",
+            changed_at=timezone.now(),
         )
     connection, _ = connections.create(
         setup.by,
-        place,
+        deployment,
         "kiosks",
         API_KEY,
         client,

@@ -70,12 +70,12 @@ def test_what_is_wrong_is_told_by_field(setup: Setup, wrong: dict[str, str], fie
 
 
 def test_an_environment_in_use_is_not_removed(setup: Setup) -> None:
-    place = setup.place()
+    deployment = setup.deployment()
     assert {item["key"]: item["in_use"] for item in listed(setup)}["sandbox"] is True
     told = send(setup.web(), "delete", "/environments/sandbox", status=409)
     assert told["detail"] == "It still has applications. Remove these first."
     assert not Entry.objects.filter(did="removed", noun="environment").exists()
-    place.delete()
+    deployment.delete()
     send(setup.web(), "delete", "/environments/sandbox", status=204)
 
 

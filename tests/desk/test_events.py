@@ -37,7 +37,7 @@ def running(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> Test:
     monkeypatch.setattr(events, "_MAY_EVERY", 0.0)
     monkeypatch.setattr(events, "_watching", Counter())
     made = services.begin_test(
-        setup.by, setup.connection(setup.client(setup.place(), "manifest.read"))
+        setup.by, setup.connection(setup.client(setup.deployment(), "manifest.read"))
     )
     Test.objects.filter(pk=made.pk).update(
         state=Test.State.RUNNING, alive_until=timezone.now() + services.ALIVE
@@ -154,14 +154,16 @@ def test_rules_that_were_changed_meanwhile_are_not_overwritten(
     """The version that was checked is the one that is replaced, also where another edit comes
     between check and saving.
     """
-    place = setup.place()
+    deployment = setup.deployment()
     monkeypatch.setattr(access, "_writable", lambda _: None)
-    seen = access.book_of(place)
+    seen = access.book_of(deployment)
     access.save(
-        setup.by, access.book_of(place), access.from_plain(place, {"groups": [], "rules": []})
+        setup.by,
+        access.book_of(deployment),
+        access.from_plain(deployment, {"groups": [], "rules": []}),
     )
     with pytest.raises(Problem) as told:
-        access.save(setup.by, seen, access.from_plain(place, {"groups": [], "rules": []}))
+        access.save(setup.by, seen, access.from_plain(deployment, {"groups": [], "rules": []}))
     assert told.value.status == 412
 
 

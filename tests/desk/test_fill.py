@@ -17,7 +17,7 @@ from neatlatch import cli
 from neatlatch.core.health import State
 from neatlatch.demo import fill as filling
 from neatlatch.desk.estate.connections import destinations, halves
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, Summary
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -44,13 +44,13 @@ def empty(transactional_db: None) -> Iterator[None]:
 
 
 def counts() -> dict[str, int]:
-    models = (Application, Place, Client, Connection, Credential, Workload, Use, Sample)
+    models = (Application, Deployment, Client, Connection, Credential, Workload, Use, Sample)
     return {model.__name__: model.objects.count() for model in models}
 
 
 def told() -> dict[str, Any]:
     """What does not depend on when it was made, and is not sealed."""
-    rows = Connection.objects.select_related("client", "place__application").order_by("ref")
+    rows = Connection.objects.select_related("client", "deployment__application").order_by("ref")
     return {
         row.ref: (
             row.pk,
@@ -58,7 +58,7 @@ def told() -> dict[str, Any]:
             row.state,
             row.scopes,
             row.client and row.client.client_id,
-            row.place.application.name,
+            row.deployment.application.name,
         )
         for row in rows
     }

@@ -32,7 +32,7 @@ from neatlatch.desk.authority import handovers
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.applications.shipped import shipped
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.journal.models import Entry
@@ -52,7 +52,7 @@ def web(transactional_db: None) -> Iterator[WebClient]:
         "token_endpoint": "https://own.example/token",
     }
     applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], "", "Quays")
-    Place.objects.update(house=True)
+    Deployment.objects.update(house=True)
     client = WebClient()
     client.force_login(by, backend="django.contrib.auth.backends.ModelBackend")
     yield client
@@ -60,7 +60,7 @@ def web(transactional_db: None) -> Iterator[WebClient]:
 
 
 def new() -> tuple[Client, Handover]:
-    place = Place.objects.select_related("application", "environment").get()
+    deployment = Deployment.objects.select_related("application", "environment").get()
     fields = ClientMetadata(
         "Quay board",
         ("quays@gannet.example",),
@@ -68,7 +68,7 @@ def new() -> tuple[Client, Handover]:
         scopes=frozenset({"berths.read"}),
     )
     client, handover = issuing.register(
-        Person.objects.get(username="morag"), place, fields, "oauth2_client"
+        Person.objects.get(username="morag"), deployment, fields, "oauth2_client"
     )
     assert handover is not None
     return client, handover
@@ -454,9 +454,9 @@ def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
     assert not any(post(web, "/leaks", {"text": "s3cret-of-nobody"}).values())
     unknown = house_key.make("nlk", "sandbox", b"eight888", b"\x01" * 32)
     assert "none that was issued here" in post(web, "/leaks", {"text": unknown})["ours_by_form"][0]
-    client = Client.objects.select_related("place__application", "place__environment").get(
-        pk=client.pk
-    )
+    client = Client.objects.select_related(
+        "deployment__application", "deployment__environment"
+    ).get(pk=client.pk)
     token = tokens.give(client, Credential.objects.get(), {"grant_type": "client_credentials"})[
         "access_token"
     ]

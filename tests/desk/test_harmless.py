@@ -92,7 +92,7 @@ def test_permissions_are_kept_and_stand_in_the_journal(setup: Setup) -> None:
 def test_a_harmless_pass_does_not_mend_work_that_failed(
     setup: Setup, connection: Connection
 ) -> None:
-    application = connection.place.application
+    application = connection.deployment.application
     good = application.profile
     application.profile = {**good, "probe": {**good["probe"], "look_path": "/nothing-like-it"}}
     application.save()

@@ -173,14 +173,23 @@ EDITS = {
 
 @pytest.fixture
 def edited(house: House) -> dict[str, str]:
-    place = house.place("fuel-ledger")
+    deployment = house.deployment("fuel-ledger")
     client, _ = house.client()
     hand = clients.prepare(
-        house.by, place, ClientMetadata("By hand", ("t@gannet.example",), redirect_uris=(BACK,))
+        house.by,
+        deployment,
+        ClientMetadata("By hand", ("t@gannet.example",), redirect_uris=(BACK,)),
     )
-    values = connections.defaults(place, KINDS["oauth2_code"], hand, BACK)
+    values = connections.defaults(deployment, KINDS["oauth2_code"], hand, BACK)
     connections.create(
-        house.by, place, "fuel", "oauth2_code", hand, {**values, "client_id": "by-hand"}, [], {}
+        house.by,
+        deployment,
+        "fuel",
+        "oauth2_code",
+        hand,
+        {**values, "client_id": "by-hand"},
+        [],
+        {},
     )
     workload = workloads.add(
         house.by, workloads.WorkloadFields("Bunker report", "sandbox", "job", "Quays", "daily")

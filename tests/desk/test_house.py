@@ -316,11 +316,13 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
         Applying(other).person(house.by.username, given, DeclaredChange("applied: change"))
     assert Grant.objects.get().revoked is not None
     shown = json.loads(
-        b64decode(tokens.statuses(client.place.environment, number // tokens.BLOCK).split(".")[1])
+        b64decode(
+            tokens.statuses(client.deployment.environment, number // tokens.BLOCK).split(".")[1]
+        )
     )
     octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
-    place = number % tokens.BLOCK
-    assert octets[place // 8] >> (place % 8) & 1
+    bit = number % tokens.BLOCK
+    assert octets[bit // 8] >> (bit % 8) & 1
     Person.objects.filter(pk=house.by.pk).update(is_active=True, left=None)
     assert not house.introspect(told["access_token"], asker)["active"]
     again = {"grant_type": "refresh_token", "refresh_token": told["refresh_token"]}
@@ -338,8 +340,8 @@ def bit(environment: Environment, number: int) -> int:
         b64decode(tokens.statuses(environment, number // tokens.BLOCK).split(".")[1])
     )
     octets = zlib.decompress(b64decode(shown["status_list"]["lst"]))
-    place = number % tokens.BLOCK
-    return octets[place // 8] >> (place % 8) & 1
+    bit = number % tokens.BLOCK
+    return octets[bit // 8] >> (bit % 8) & 1
 
 
 @pytest.mark.parametrize("how", ["on its page", "by the inventory", "with the workload that drew"])
@@ -358,7 +360,7 @@ def test_a_token_of_a_client_that_was_removed_is_told_as_revoked_until_it_ends(
         data={"grant_type": "client_credentials"},
         auth=(client.client_id, secret),
     ).raise_for_status()
-    number, environment = Access.objects.get().pk, client.place.environment
+    number, environment = Access.objects.get().pk, client.deployment.environment
     assert not bit(environment, number)
     if how == "on its page":
         assert house.web.delete(f"/api/clients/{client.pk}").status_code == 204

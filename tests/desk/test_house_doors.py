@@ -30,7 +30,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.authority.records.house.models import Access, Grant, SigningKey, Turned
 from neatlatch.desk.estate.clients import services
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -61,7 +61,7 @@ def test_metadata_is_sound_and_stands_where_rfc_8414_says(house: House) -> None:
 
 def test_registration_by_protocol(house: House) -> None:
     """RFC 7591 and RFC 7592."""
-    right, value = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
+    right, value = rights.give(house.by, house.deployment("fuel-ledger"), 1, 7)
     auth = {"Authorization": f"Bearer {value}"}
     wanted = {
         "client_name": "Bunker report",
@@ -97,10 +97,10 @@ def test_registration_by_protocol(house: House) -> None:
     address = told["registration_client_uri"].replace("http://127.0.0.1:8600", house.base)
     read = ASK.get(address, headers=own).json()
     assert (read["client_name"], read["redirect_uris"]) == ("Bunker report", [BACK])
-    place = house.place("fuel-ledger")
+    deployment = house.deployment("fuel-ledger")
     Connection.objects.create(
         ref="bunkers",
-        place=place,
+        deployment=deployment,
         scheme="oauth2_code",
         client=Client.objects.get(client_id=told["client_id"]),
         changed_at=timezone.now(),
@@ -134,7 +134,7 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
         frozenset({"ledger.read", "ledger.write"}),
         frozenset({"authorization_code", "refresh_token"}),
     )
-    _, value = rights.give(house.by, house.place("fuel-ledger"), 2, 7, most)
+    _, value = rights.give(house.by, house.deployment("fuel-ledger"), 2, 7, most)
     auth = {"Authorization": f"Bearer {value}"}
     wanted = {
         "client_name": "Bunkers",
@@ -202,7 +202,7 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
 )
 def test_registration_of_what_is_no_redirect_uri(house: House, uri: str) -> None:
     """RFC 7591 §3.2.2: a refusal, whoever asks, and whatever stands there."""
-    _, value = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
+    _, value = rights.give(house.by, house.deployment("fuel-ledger"), 1, 7)
     web = WebClient(raise_request_exception=False, headers={"Authorization": f"Bearer {value}"})
     for field in ("redirect_uris", "client_name", "scope"):
         document = {
@@ -427,11 +427,11 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         assert len(found) == count
         return found
 
-    def fill(place: Place) -> None:
-        issuing.resource(house.by, place)
+    def fill(deployment: Deployment) -> None:
+        issuing.resource(house.by, deployment)
         client, _ = issuing.register(
             house.by,
-            place,
+            deployment,
             ClientMetadata(
                 "Tally",
                 ("t@gannet.example",),
@@ -440,11 +440,11 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
             ),
             "oauth2_client",
         )
-        rights.give(house.by, place, 1, 7)
-        signing.roll_over(house.by, place.environment)
+        rights.give(house.by, deployment, 1, 7)
+        signing.roll_over(house.by, deployment.environment)
         Turned.objects.bulk_create(
             Turned(
-                environment=place.environment,
+                environment=deployment.environment,
                 at=timezone.now(),
                 endpoint="token",
                 what=f"no. {number}",
@@ -453,8 +453,8 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         )
         now = timezone.now()
         Access.objects.create(
-            jti=f"of {place}",
-            environment=place.environment,
+            jti=f"of {deployment.pk}",
+            environment=deployment.environment,
             client=client,
             scopes=[],
             issued=now,
@@ -462,7 +462,7 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         )
 
     queries: list[int] = []
-    here = house.place("fuel-ledger")
+    here = house.deployment("fuel-ledger")
     fill(here)
     others = Environment.objects.exclude(pk=here.environment_id)
     kept = [
@@ -495,7 +495,7 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
     Environment.objects.bulk_create(kept)
     for environment in kept:
         fill(
-            Place.objects.create(
+            Deployment.objects.create(
                 application=here.application,
                 environment=environment,
                 house=True,
@@ -516,7 +516,7 @@ def test_a_clients_page_says_who_drew_each_secret(house: House) -> None:
     issuing.add_secret(house.by, client)
     now, gone = timezone.now(), uuid4()
     night = Workload.objects.create(
-        name="Night run", environment=client.place.environment, changed_at=now
+        name="Night run", environment=client.deployment.environment, changed_at=now
     )
     for workload, days in ((night.pk, 3), (night.pk, 1), (gone, 2)):
         at = now - timedelta(days=days)

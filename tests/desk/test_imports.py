@@ -222,9 +222,9 @@ def edits(by: Person) -> dict[str, Any]:
             by, cargo, "a-new-secret-value-1234"
         ),
         "a workload": lambda: workloads.change(by, night, {"runs": "weekly"}),
-        "a use": lambda: workloads.use(by, night, cargo.place.application, None, []),
+        "a use": lambda: workloads.use(by, night, cargo.deployment.application, None, []),
         "an application": lambda: applications.change(
-            by, cargo.place.application, {"purpose": "x"}
+            by, cargo.deployment.application, {"purpose": "x"}
         ),
         "the removal of a connection": lambda: connections.remove(by, cargo),
     }
@@ -282,8 +282,8 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
     plain["teams"]["Tides"] = {"people": ["ewan", "fiona"]}
     plain["owners"]["Lock keepers"] = plain["owners"]["Quays"]
     plain["applications"]["tides"] = {**plain["applications"]["vessel-positions"], "name": "Tides"}
-    plain["places"]["tides/production"] = {
-        **plain["places"]["vessel-positions/production"],
+    plain["deployments"]["tides/production"] = {
+        **plain["deployments"]["vessel-positions/production"],
         "application": "tides",
     }
     client = dict(plain["clients"]["vessel-positions/production/Gannet Sound Ferries, positions"])
@@ -293,7 +293,7 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
         **client,
         "id": str(uuid4()),
         "name": "Tides",
-        "place": "tides/production",
+        "deployment": "tides/production",
     }
     secret = next(
         credential
@@ -304,7 +304,7 @@ def with_one_of_each_kind(by: Person) -> dict[str, Any]:
     connection = {
         **plain["connections"]["production/vessel-positions"],
         "secrets": {},
-        "place": "tides/production",
+        "deployment": "tides/production",
     }
     plain["connections"]["production/tides"] = {**connection, "client": "tides/production/Tides"}
     plain["workloads"]["Tide tables/production"] = {
@@ -351,7 +351,7 @@ def test_what_an_import_has_added_is_not_changed_by_anybody_else_either(by: Pers
     assert {kind: change.act for kind, change in left.items()} == {
         "connections": "kept",
         "clients": "kept",
-        "places": "kept",
+        "deployments": "kept",
         "applications": "kept",
     }
     assert left["clients"].says == (
@@ -448,7 +448,7 @@ def _stored(identity: Any) -> Any:
 
 
 def _made(guarded: guarding.Guarded, by: Person) -> Any:
-    from neatlatch.desk.estate.records.applications.models import Place
+    from neatlatch.desk.estate.records.applications.models import Deployment
     from neatlatch.desk.work.access.models import RuleBook
 
     if guarded.model is Account:
@@ -457,7 +457,7 @@ def _made(guarded: guarding.Guarded, by: Person) -> Any:
         )
     assert guarded.model is RuleBook
     return RuleBook.objects.create(
-        place=Place.objects.all()[0], changed_at=timezone.now(), content={}
+        deployment=Deployment.objects.all()[0], changed_at=timezone.now(), content={}
     )
 
 
@@ -587,7 +587,7 @@ WRONG = {
         (
             "clients",
             "crew-roster/production/New",
-            {"id": "seven", "name": "New", "place": "crew-roster/production"},
+            {"id": "seven", "name": "New", "deployment": "crew-roster/production"},
         ),
         "“seven” is no ID",
     ),
@@ -597,7 +597,7 @@ WRONG = {
         "applications → cargo-manifests",
     ),
     "rules": (
-        ("places", "cargo-manifests/production", "access_rules", {"rules": "all"}),
+        ("deployments", "cargo-manifests/production", "access_rules", {"rules": "all"}),
         "access rules: ",
     ),
     "a zone": (("owners", "Nobody known", {"zone": "Sound/Gannet"}), "time zone"),
@@ -671,7 +671,7 @@ def test_what_is_removed_and_still_used_is_told_before(by: Person) -> None:
     plain = yaml.safe_load(services.export(by))
     added = workloads.add(by, workloads.WorkloadFields("Made meanwhile", "production"))
     cargo = Connection.objects.get(ref="production/cargo-manifests")
-    workloads.use(by, added, cargo.place.application, cargo, [])
+    workloads.use(by, added, cargo.deployment.application, cargo, [])
     for kind in ("connections", "workloads"):
         plain[kind] = {
             key: one

@@ -20,7 +20,7 @@ from neatlatch.core import openapi
 from neatlatch.desk.authority.records.certificates.models import Authority
 from neatlatch.desk.estate.connections import accounts, sign_in
 from neatlatch.desk.estate.connections import services as connections
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
     Connection,
@@ -70,7 +70,7 @@ def wipe() -> None:
         Connection,
         Credential,
         Client,
-        Place,
+        Deployment,
         Application,
         Team,
         Origin,
@@ -375,7 +375,7 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
     stands = Connection.objects.get(ref="production/cargo-manifests")
     other = Connection.objects.create(
         name="cargo-again",
-        place=stands.place,
+        deployment=stands.deployment,
         scheme=stands.scheme,
         values=stands.values,
         changed_at=stands.changed_at,
@@ -402,7 +402,7 @@ def test_a_team_and_accounts_of_ones_own_are_in_the_file(setup: Setup) -> None:
     Person.objects.create_user(
         "ewan", password="x", role="reader", first_name="Ewan", last_name="Tait"
     )
-    connection = setup.connection(setup.client(setup.place(), "manifest.read"))
+    connection = setup.connection(setup.client(setup.deployment(), "manifest.read"))
     accounts.share(
         setup.by, connection, True, accounts.save_team(setup.by, "Freight", ["ewan"]).name
     )
@@ -426,7 +426,7 @@ def test_a_file_with_one_connection(by: Person) -> None:
     whole = yaml.safe_load(services.export(by))
     one = whole["connections"]["production/cargo-manifests"]
     small = {
-        "neat_latch_inventory": 2,
+        "neat_latch_inventory": 3,
         "connections": {"production/cargo-manifests": {**one, "pace": 3.0}},
     }
     before = len(whole["connections"])
@@ -443,10 +443,10 @@ def test_a_file_with_one_connection(by: Person) -> None:
         before,
     )
     new = {
-        "neat_latch_inventory": 2,
+        "neat_latch_inventory": 3,
         "connections": {
             "production/cargo-again": {
-                "place": one["place"],
+                "deployment": one["deployment"],
                 "scheme": one["scheme"],
                 "client": one["client"],
             }
@@ -457,11 +457,12 @@ def test_a_file_with_one_connection(by: Person) -> None:
         Connection.objects.get(ref="production/cargo-again").client
         == Connection.objects.get(ref="production/cargo-manifests").client
     )
-    new["connections"]["production/cargo-again"]["place"] = "cargo-manifests/nowhere"
+    new["connections"]["production/cargo-again"]["deployment"] = "cargo-manifests/nowhere"
     with pytest.raises(Problem) as refused:
         services.apply(by, yaml.safe_dump(new))
     assert (
-        "there is no place 'cargo-manifests/nowhere', in this file or here" in refused.value.detail
+        "there is no deployment 'cargo-manifests/nowhere', in this file or here"
+        in refused.value.detail
     )
 
 
@@ -592,7 +593,7 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
     monkeypatch.setattr(heavy, "run", run)
     assert services.preview(text, False).outcome.nothing
     with pytest.raises(Problem) as wrong:
-        services.preview(text.replace("neat_latch_inventory: 2", "neat_latch_inventory: 7"), False)
+        services.preview(text.replace("neat_latch_inventory: 3", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
     assert asked == [("neatlatch.core.inventory.reading", {"seconds": 60, "memory": 2**30})] * 2
 

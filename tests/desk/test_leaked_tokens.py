@@ -100,10 +100,10 @@ def test_tokens_that_are_set_aside(setup: Setup) -> None:
 
 def test_where_the_application_ends_none_it_is_said(setup: Setup) -> None:
     connection, web = setup.latched("manifest.read"), setup.web()
-    place = connection.place
-    assert place.metadata is not None
-    place.metadata.pop("revocation_endpoint")
-    place.save(update_fields=["metadata"])
+    deployment = connection.deployment
+    assert deployment.metadata is not None
+    deployment.metadata.pop("revocation_endpoint")
+    deployment.save(update_fields=["metadata"])
     access = TokenSet.objects.get().open_access().reveal()
     [one] = leaked(web, access)["held"]
     assert not one["ends_there"]
@@ -184,7 +184,7 @@ def test_a_refresh_token_of_the_house_and_all_that_came_of_it(house: House) -> N
 
 
 def test_a_management_token_of_the_house_is_taken_away(house: House) -> None:
-    _, right = rights.give(house.by, house.place("fuel-ledger"), 1, 7)
+    _, right = rights.give(house.by, house.deployment("fuel-ledger"), 1, 7)
     body = {"client_name": "Tally", "grant_types": ["client_credentials"], "scope": "ledger.read"}
     told = ASK.post(
         f"{house.issuer}/register", json=body, headers={"Authorization": f"Bearer {right}"}

@@ -112,7 +112,7 @@ def secret_of(ref: str, key: str) -> str:
 def test_a_token_that_was_alive_proves_no_secret(setup: Setup) -> None:
     """What a test has not shown is not said: after a wrong secret the token serves on."""
     connection = setup.latched("manifest.read")
-    application = connection.place
+    application = connection.deployment
     application.metadata = {
         key: value
         for key, value in (application.metadata or {}).items()
@@ -140,7 +140,7 @@ def test_what_another_connection_has_proven_stays(offices: Setup) -> None:
     client = noted("production/tide-tables", client_key="of-another")
     other = Connection.objects.create(
         ref="sandbox/other",
-        place=client.place,
+        deployment=client.deployment,
         client=client,
         scheme="oauth1",
         values={"client_key": "of-another"},

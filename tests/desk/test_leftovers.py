@@ -20,8 +20,8 @@ from .test_workbenches import send
 
 @pytest.fixture
 def connection(setup: Setup) -> Connection:
-    place = setup.place()
-    client = setup.client(place, "manifest.read", "manifest.write")
+    deployment = setup.deployment()
+    client = setup.client(deployment, "manifest.read", "manifest.write")
     visitor = setup.visitor()
     visitor.enter_office()
     visitor.consent(client.client_id, "manifest.write")

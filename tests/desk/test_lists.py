@@ -14,7 +14,7 @@ from django.utils import timezone
 
 from neatlatch.core.schemes import KINDS
 from neatlatch.demo.fill import fill
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -63,7 +63,7 @@ def test_clients_of_one_name_stand_on_one_page_each(
     listed = [item["client"] for item in every(web, "/scopes")]
     told = {
         str(client.pk)
-        for client in Client.objects.select_related("place__application")
+        for client in Client.objects.select_related("deployment__application")
         if _has_scopes(client)
     }
     assert len(listed) == len(set(listed)) > 20
@@ -71,7 +71,7 @@ def test_clients_of_one_name_stand_on_one_page_each(
 
 
 def _has_scopes(client: Client) -> bool:
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     return bool(
         profile.scopes if client.gets_tokens or client.scheme == "oauth2_jwt" else profile.roles
     )
@@ -139,7 +139,7 @@ def test_owners_are_counted_by_what_is_theirs(web: WebClient) -> None:
 def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     uses = list(
         Use.objects.exclude(connection=None)
-        .select_related("connection__place", "workload")
+        .select_related("connection__deployment", "workload")
         .order_by("pk")[:5]
     )
     none, elsewhere, open_, lacking, _ = uses
@@ -147,10 +147,10 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
     assert elsewhere.connection is not None
     assert open_.connection is not None
     assert lacking.connection is not None
-    other = Place.objects.exclude(environment=elsewhere.workload.environment).filter(
+    other = Deployment.objects.exclude(environment=elsewhere.workload.environment).filter(
         application=elsewhere.application
     )[0]
-    Connection.objects.filter(pk=elsewhere.connection.pk).update(place=other)
+    Connection.objects.filter(pk=elsewhere.connection.pk).update(deployment=other)
     Connection.objects.filter(pk=open_.connection.pk).update(state="unlatched")
     Connection.objects.filter(pk=lacking.connection.pk).update(values={})
     every_one = {item["name"]: item["warnings"] for item in every(web, "/workloads")}
@@ -170,19 +170,22 @@ def test_who_is_warned_is_found_by_the_filter(web: WebClient) -> None:
 def test_a_warning_names_a_few_of_many_that_would_serve(web: WebClient) -> None:
     use = (
         Use.objects.exclude(connection=None)
-        .filter(connection__place__environment__key="production")
+        .filter(connection__deployment__environment__key="production")
         .select_related("workload")[0]
     )
     assert use.connection is not None
     like = use.connection
-    Use.objects.filter(application=like.place.application).exclude(pk=use.pk).delete()
-    Connection.objects.filter(place=like.place).delete()
+    Use.objects.filter(application=like.deployment.application).exclude(pk=use.pk).delete()
+    Connection.objects.filter(deployment=like.deployment).delete()
     for number in range(6):
         Connection.objects.create(
-            ref=f"choice-{number}", place=like.place, scheme=like.scheme, changed_at=timezone.now()
+            ref=f"choice-{number}",
+            deployment=like.deployment,
+            scheme=like.scheme,
+            changed_at=timezone.now(),
         )
     Use.objects.filter(workload=use.workload).exclude(pk=use.pk).delete()
-    Workload.objects.filter(pk=use.workload.pk).update(environment=like.place.environment)
+    Workload.objects.filter(pk=use.workload.pk).update(environment=like.deployment.environment)
     (warning,) = web.get(f"/api/workloads/{use.workload.pk}").json()["warnings"]
     assert "choice-0, choice-1, choice-2 and 3 more would serve." in warning["says"]
     assert (warning["act"], warning["ref"]) == ("choose", "choice-0")
@@ -208,19 +211,19 @@ def test_applications_are_found_by_how_they_let_others_in(web: WebClient, own: b
 
 
 def test_clients_of_an_application_name_some_of_their_connections(web: WebClient) -> None:
-    client = Client.objects.filter(connections__isnull=False).select_related("place__application")[
-        0
-    ]
+    client = Client.objects.filter(connections__isnull=False).select_related(
+        "deployment__application"
+    )[0]
     like = Connection.objects.filter(client=client)[0]
     for number in range(7):
         Connection.objects.create(
             ref=f"a-{number}",
-            place=like.place,
+            deployment=like.deployment,
             client=client,
             scheme=like.scheme,
             changed_at=timezone.now(),
         )
-    rows = every(web, f"/clients?application={client.place.application.key}")
+    rows = every(web, f"/clients?application={client.deployment.application.key}")
     row = next(row for row in rows if row["id"] == str(client.pk))
     assert row["connections"] == [f"a-{number}" for number in range(5)]
     assert row["more_connections"] == Connection.objects.filter(client=client).count() - 5

@@ -20,7 +20,7 @@ from django.utils import timezone
 from neatlatch.core.annotating import Link, TagsAndNotes
 from neatlatch.desk.authority.records.certificates.models import Issued
 from neatlatch.desk.estate import object_notes
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client, OAuthClient
 from neatlatch.desk.estate.records.connections.models import Connection, FormerName, SignIn
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -79,16 +79,19 @@ def values() -> dict[str, dict[str, str]]:
     """What to put into the addresses, by the beginning of the path; the longest that
     fits counts.
     """
-    place = (
-        Place.objects.select_related("application", "environment")
+    deployment = (
+        Deployment.objects.select_related("application", "environment")
         .filter(connections__isnull=False)
         .order_by("pk")[0]
     )
     somewhere = Connection.objects.filter(uses__isnull=False).order_by("ref")[0]
-    where = {"application": place.application.key, "environment": place.environment.key}
+    where = {"application": deployment.application.key, "environment": deployment.environment.key}
     return {
         "/api/annotations": {"of": "connections", "key": somewhere.ref},
-        "/api/applications": {"key": place.application.key, "environment": place.environment.key},
+        "/api/applications": {
+            "key": deployment.application.key,
+            "environment": deployment.environment.key,
+        },
         "/api/clients": {"identity": some(Client, connections__isnull=False)},
         "/api/clients/{identity}/issued": {"identity": some(OAuthClient, house=True)},
         "/api/owners": {"identity": some(Owner)},
@@ -98,7 +101,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/workloads": {"identity": some(Workload, uses__isnull=False)},
         "/api/connections": {
             "ref": somewhere.ref,
-            "scheme": place.application.profile["schemes"][0]["key"],
+            "scheme": deployment.application.profile["schemes"][0]["key"],
             **where,
         },
         "/api/sign-ins": {"identity": some(SignIn, person__username="morag")},
@@ -111,7 +114,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/replacements": {"identity": some(Replacement)},
         "/api/inventory/imports": {"identity": some(ImportPlan)},
         "/api/asked": {"token": "nobody-was-given-this"},
-        "/api/house/{environment}": {"environment": place.environment.key},
+        "/api/house/{environment}": {"environment": deployment.environment.key},
         "/api/house/requests": {"identity": "00000000-0000-0000-0000-000000000000"},
     }
 
@@ -194,7 +197,7 @@ def one_of_each(web: WebClient) -> None:
     Test.objects.filter(round=number).update(state="done", passed=True)
     Round.objects.filter(pk=number).update(ended=timezone.now())
     RuleBook.objects.get_or_create(
-        place=Place.objects.filter(connections__isnull=False)[0],
+        deployment=Deployment.objects.filter(connections__isnull=False)[0],
         defaults={"changed_at": timezone.now()},
     )
     key = Connection.objects.get(ref="production/lost-property").credential
@@ -207,7 +210,7 @@ def one_of_each(web: WebClient) -> None:
     assert made.status_code == 201, made.content
     by = Person.objects.get(username="morag")
     FormerName.objects.create(
-        environment=somewhere.place.environment,
+        environment=somewhere.deployment.environment,
         name="former",
         connection=somewhere,
         changed_at=timezone.now(),

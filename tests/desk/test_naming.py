@@ -30,9 +30,9 @@ from .test_workbenches import send
 def two(setup: Setup) -> tuple[Connection, Connection]:
     """Connections of one purpose in two environments, named before names were joined."""
     sandbox = setup.connection(
-        setup.client(setup.place(), "manifest.read"), "manifest.read", name="cargo-sandbox"
+        setup.client(setup.deployment(), "manifest.read"), "manifest.read", name="cargo-sandbox"
     )
-    staging = setting_up.begin(setup.by, setup.place("staging"), CODE, "cargo-staging")
+    staging = setting_up.begin(setup.by, setup.deployment("staging"), CODE, "cargo-staging")
     return sandbox, staging
 
 
@@ -41,7 +41,7 @@ def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.C
     given = workloads.WorkloadFields("Night run", environment)
     workload = workloads.add(setup.by, given)
     for connection in connections:
-        workloads.use(setup.by, workload, connection.place.application, connection, [])
+        workloads.use(setup.by, workload, connection.deployment.application, connection, [])
     client, _ = drawing.give(setup.by, workload, "key", "draw")
     fresh = Workload.objects.select_related("environment").get(pk=workload.pk)
     return drawing.Caller(fresh, client, frozenset({drawing.DRAW, drawing.RELAY}))
@@ -60,7 +60,7 @@ def test_a_name_is_had_once_in_each_environment(
     assert naming.rename(setup.by, sandbox, "cargo").ref == "sandbox/cargo"
     assert naming.rename(setup.by, staging, "cargo").ref == "staging/cargo"
     with pytest.raises(Problem) as refused:
-        naming.check_free(staging.place, "cargo")
+        naming.check_free(staging.deployment, "cargo")
     assert refused.value.errors["name"] == "The name staging/cargo is taken."
 
 
@@ -168,11 +168,11 @@ def test_a_former_name_is_told_of_kept_free_and_ended(
     told = send(web, "get", "/connections/sandbox/cargo-sandbox", status=404)
     assert told["candidates"] == ["sandbox/cargo"]
     with pytest.raises(Problem) as refused:
-        setting_up.begin(setup.by, sandbox.place, sandbox.scheme, "cargo-sandbox")
+        setting_up.begin(setup.by, sandbox.deployment, sandbox.scheme, "cargo-sandbox")
     assert "a former name of sandbox/cargo" in refused.value.errors["name"]
     send(web, "delete", "/connections/sandbox/cargo/names/cargo-sandbox")
     send(web, "delete", "/connections/sandbox/cargo/names/cargo-sandbox", status=404)
-    assert setting_up.begin(setup.by, sandbox.place, sandbox.scheme, "cargo-sandbox").paused
+    assert setting_up.begin(setup.by, sandbox.deployment, sandbox.scheme, "cargo-sandbox").paused
     # What it was called before, it may be called again.
     naming.rename(setup.by, sandbox, "cargo-2")
     naming.rename(setup.by, sandbox, "cargo")
@@ -235,11 +235,11 @@ def test_joined_names_by_command(
 def test_reading_a_page_of_proposals_costs_the_same_whatever_there_is(
     setup: Setup, django_assert_max_num_queries: Callable[[int], Any]
 ) -> None:
-    like = setup.connection(setup.client(setup.place(), "manifest.read"), "manifest.read")
+    like = setup.connection(setup.client(setup.deployment(), "manifest.read"), "manifest.read")
     Connection.objects.bulk_create(
         Connection(
-            **naming.named(like.place, f"cargo-{number:04}{'-sandbox' * (number % 9 == 0)}"),
-            place=like.place,
+            **naming.named(like.deployment, f"cargo-{number:04}{'-sandbox' * (number % 9 == 0)}"),
+            deployment=like.deployment,
             scheme=like.scheme,
             changed_at=timezone.now(),
         )
@@ -253,6 +253,6 @@ def test_reading_a_page_of_proposals_costs_the_same_whatever_there_is(
 
 def test_a_copy_in_another_environment_has_the_same_name(setup: Setup) -> None:
     connection = setup.latched(name="manifests-of-the-night")
-    setup.place("staging")
+    setup.deployment("staging")
     made, _ = setting_up.copy(setup.by, connection, "staging")
     assert made.ref == "staging/manifests-of-the-night"

@@ -40,7 +40,7 @@ def web(setup: Setup) -> WebClient:
 @pytest.fixture
 def cargo(setup: Setup) -> Connection:
     """A connection that nothing has been tried of."""
-    client = setup.client(setup.place(), "manifest.read")
+    client = setup.client(setup.deployment(), "manifest.read")
     return setup.connection(client, "manifest.read")
 
 

@@ -15,7 +15,7 @@ from neatlatch.core import profiles
 from neatlatch.core.profiles import CLIENT
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import renewals
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.estate.workloads import services as workloads
 
@@ -44,7 +44,7 @@ def revoke_there(tokens: TokenSet) -> None:
     from neatlatch.wire import oauth
 
     connection = tokens.connection
-    endpoint = str(connection.place.published("revocation_endpoint"))
+    endpoint = str(connection.deployment.published("revocation_endpoint"))
     request = oauth2.revocation_request(
         endpoint, client_of(connection), tokens.open_refresh().reveal(), "refresh_token"
     )
@@ -53,11 +53,13 @@ def revoke_there(tokens: TokenSet) -> None:
 
 
 def without_introspection() -> None:
-    for place in Place.objects.all():
-        place.metadata = {
-            key: value for key, value in place.metadata.items() if key != "introspection_endpoint"
+    for deployment in Deployment.objects.all():
+        deployment.metadata = {
+            key: value
+            for key, value in deployment.metadata.items()
+            if key != "introspection_endpoint"
         }
-        place.save()
+        deployment.save()
 
 
 @pytest.mark.parametrize("introspects", [True, False])
@@ -116,10 +118,10 @@ def test_one_that_lives_is_asked_about_or_used(
 
 def test_an_idle_life_is_kept(setup: Setup) -> None:
     connection = setup.latched()
-    kept = profiles.to_dict(connection.place.application.read_profile())
+    kept = profiles.to_dict(connection.deployment.application.read_profile())
     applications.change(
         setup.by,
-        connection.place.application,
+        connection.deployment.application,
         {"profile": {**kept, "limits": {**kept["limits"], "idle_life": 120}}},
     )
     assert renewals.look_after_all() == 0
@@ -171,7 +173,8 @@ def test_renewal_alone(setup: Setup) -> None:
 
 def test_renewal_by_the_client_itself(setup: Setup) -> None:
     setup.connection(
-        setup.client(setup.place(), "manifest.read", grants=("client_credentials",)), scheme=CLIENT
+        setup.client(setup.deployment(), "manifest.read", grants=("client_credentials",)),
+        scheme=CLIENT,
     )
     assert send(setup.web(), "get", "/connections/sandbox/cargo")["renewable"] is True
     assert renew(setup)["renewed"] is True

@@ -20,7 +20,7 @@ from neatlatch.core.schemes import BEARER
 from neatlatch.demo.visitor import OfficeVisitor
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.credentials.services import show
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
@@ -260,11 +260,14 @@ def test_a_pair_comes_with_a_new_id(web: WebClient, stand_ins: StandIns) -> None
 
 
 def test_one_that_no_connection_holds_is_proven_by_its_use(setup: Setup) -> None:
-    place = setup.place()
-    Place.objects.filter(pk=place.pk).update(house=True)
-    place.refresh_from_db()
+    deployment = setup.deployment()
+    Deployment.objects.filter(pk=deployment.pk).update(house=True)
+    deployment.refresh_from_db()
     client, handover = issuing.register(
-        setup.by, place, ClientMetadata("Elsewhere", scopes=frozenset({"manifest.read"})), BEARER
+        setup.by,
+        deployment,
+        ClientMetadata("Elsewhere", scopes=frozenset({"manifest.read"})),
+        BEARER,
     )
     assert handover is not None
     show(setup.by, handover)

@@ -279,8 +279,8 @@ def test_a_token_that_cannot_be_renewed_is_called_what_the_application_calls_it(
 def test_what_a_cut_off_test_made_is_cleared_away(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    place = setup.place()
-    client = setup.client(place, "manifest.read", "manifest.write")
+    deployment = setup.deployment()
+    client = setup.client(deployment, "manifest.read", "manifest.write")
     visitor = setup.visitor()
     visitor.enter_office()
     visitor.consent(client.client_id, "manifest.write")
@@ -403,7 +403,7 @@ def test_the_last_tests_stand_with_their_connection(setup: Setup) -> None:
 def test_samples_go_after_a_fortnight_in_blocks(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    connection = setup.connection(setup.client(setup.place(), "manifest.read"))
+    connection = setup.connection(setup.client(setup.deployment(), "manifest.read"))
     past(
         connection,
         *(timedelta(days=20, minutes=-number) for number in range(50)),

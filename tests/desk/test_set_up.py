@@ -27,7 +27,7 @@ from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import fixes, halves, naming, setting_up
 from neatlatch.desk.estate.connections import services as connections
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.workloads import services as workloads
@@ -46,16 +46,16 @@ def post(web: WebClient, address: str, body: Any, **headers: str) -> Any:
     return web.post(address, json.dumps(body), content_type="application/json", headers=headers)
 
 
-def place_of(
+def deployment_of(
     setup: Setup, profile: str, values: dict[str, str], environment: str = "sandbox"
-) -> Place:
+) -> Deployment:
     kept = shipped()[profile]
     return applications.add_by_hand(setup.by, kept["name"], environment, values, kept["profile"])
 
 
 def fares(setup: Setup) -> Connection:
-    place = place_of(setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares")})
-    return setting_up.begin(setup.by, place, "api_key")
+    deployment = deployment_of(setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares")})
+    return setting_up.begin(setup.by, deployment, "api_key")
 
 
 def test_an_application_by_its_description_alone(setup: Setup) -> None:
@@ -67,13 +67,13 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
     ):
         root = "/workshop" if key == "tickets" else ""
         address = f"{setup.stand_ins.secured(key)}{root}/openapi.json"
-        place = applications.add_from_description(
+        deployment = applications.add_from_description(
             setup.by, "", "sandbox", applications.Description(address)
         )
-        profile = place.application.read_profile()
+        profile = deployment.application.read_profile()
         assert [scheme.key for scheme in profile.schemes] == [scheme]
         assert {role.name for role in profile.roles} == roles
-        assert place.api_base == f"{setup.stand_ins.secured(key)}{root}"
+        assert deployment.api_base == f"{setup.stand_ins.secured(key)}{root}"
         assert profile.operations[0].method == "GET"
     fares = Application.objects.get(key="fare-kiosks").read_profile().schemes[0]
     assert (fares.settings["placement"], fares.settings["name"]) == ("header", "X-Kiosk-Key")
@@ -104,7 +104,7 @@ def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
             {"environment": "sandbox", "name": f"Fares {len(text)}", "description": text},
             201,
         )
-        assert (made["places"][0]["api_base"], made["schemes"][0]["key"]) == (base, "api_key")
+        assert (made["deployments"][0]["api_base"], made["schemes"][0]["key"]) == (base, "api_key")
     relative = {**published, "servers": [{"url": "/v2"}]}
     told = send(
         web,
@@ -121,10 +121,10 @@ def test_an_application_by_a_description_that_was_pasted(setup: Setup) -> None:
 
 
 def tickets(setup: Setup) -> Connection:
-    place = place_of(
+    deployment = deployment_of(
         setup, "repair-tickets", {"api_base": f"{setup.stand_ins.secured('tickets')}/workshop"}
     )
-    return setting_up.begin(setup.by, place, "basic")
+    return setting_up.begin(setup.by, deployment, "basic")
 
 
 def test_a_weak_password_is_said(setup: Setup) -> None:
@@ -172,7 +172,7 @@ def test_one_token_in_two_applications(setup: Setup) -> None:
     for key, name in (("lost-property", "lost"), ("fare-kiosks", "fares")):
         connection = setting_up.begin(
             setup.by,
-            place_of(setup, key, {"api_base": setup.stand_ins.secured(name)}),
+            deployment_of(setup, key, {"api_base": setup.stand_ins.secured(name)}),
             profile_scheme(key),
         )
         connections.put_secret(setup.by, connection, "tok-9f3b7c5d1e8a4b60", None, "")
@@ -192,7 +192,9 @@ def profile_scheme(key: str) -> str:
 
 def test_the_secrets_id_that_came_with_it_is_known_afterwards(setup: Setup) -> None:
     """F17: the ID pasted as the value was not noticed where a client was entered by hand."""
-    connection = setup.connection(setup.client(setup.place(), "manifest.read"), account=SERVICE)
+    connection = setup.connection(
+        setup.client(setup.deployment(), "manifest.read"), account=SERVICE
+    )
     web = setup.web()
     send(
         web,
@@ -214,12 +216,16 @@ def test_two_ways_in_one_application(setup: Setup) -> None:
     """A connection changes from one to the other: what both have stays, what belongs to the old way
     goes.
     """
-    place = place_of(setup, "lost-property", {"api_base": setup.stand_ins.secured("lost")})
-    profile = place.application.profile
+    deployment = deployment_of(
+        setup, "lost-property", {"api_base": setup.stand_ins.secured("lost")}
+    )
+    profile = deployment.application.profile
     both = {**profile, "schemes": [*profile["schemes"], {"key": "basic"}]}
-    applications.change(setup.by, place.application, {"profile": both})
-    place = Place.objects.select_related("application", "environment").get(pk=place.pk)
-    connection = setting_up.begin(setup.by, place, "bearer")
+    applications.change(setup.by, deployment.application, {"profile": both})
+    deployment = Deployment.objects.select_related("application", "environment").get(
+        pk=deployment.pk
+    )
+    connection = setting_up.begin(setup.by, deployment, "bearer")
     connections.put_secret(setup.by, connection, "tok-123456789", None, "token")
     connection = connections.change_scheme(setup.by, connection, "basic")
     assert connection.scheme == "basic"
@@ -337,8 +343,8 @@ def test_what_intake_cannot_read_is_told(setup: Setup, body: dict[str, str], say
 
 
 def test_a_certificate_arrives_in_any_form(setup: Setup) -> None:
-    place = place_of(setup, "crew-roster", {"api_base": setup.stand_ins.secured("crew")})
-    connection, web = setting_up.begin(setup.by, place, "certificate"), setup.web()
+    deployment = deployment_of(setup, "crew-roster", {"api_base": setup.stand_ins.secured("crew")})
+    connection, web = setting_up.begin(setup.by, deployment, "certificate"), setup.web()
     address = f"/api/connections/{connection.ref}/certificates"
     file = base64.b64encode((CERTS / "leaf-good.p12").read_bytes()).decode()
     assert "password" in post(web, address, {"base64": file}).json()["errors"]
@@ -373,7 +379,7 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
     told = web.get(address).json()
     assert told["next"] == "prepare"
     assert "The provider's side is not prepared: name it, or begin it here." in told["missing"]
-    client = clients.prepare_other(setup.by, connection.place, "Ferries", "api_key")
+    client = clients.prepare_other(setup.by, connection.deployment, "Ferries", "api_key")
     connections.choose_client(setup.by, connection, client)
     for step in clients.steps(client):
         client = clients.tick(setup.by, client, step.key, True)
@@ -390,7 +396,7 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
 
 def test_notes_of_the_provider_side_are_checked(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
-    client = clients.prepare_other(setup.by, connection.place, "Ferries", "api_key")
+    client = clients.prepare_other(setup.by, connection.deployment, "Ferries", "api_key")
     address = f"/api/clients/{client.pk}/notes"
     wrong = post(
         web, address, {"rights": ["king"], "allow_list": ["sea"], "account_kind": "dog"}
@@ -429,7 +435,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
             } == fresh, what
 
     def again(ref: str = "sandbox/cargo") -> Connection:
-        return Connection.objects.select_related("client", "place__application").get(ref=ref)
+        return Connection.objects.select_related("client", "deployment__application").get(ref=ref)
 
     check("at first")
     setup.test(connection)
@@ -452,7 +458,7 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("another account")
     clients.note_consent(setup.by, again().client, "manifest.write", True)  # type: ignore[arg-type]
     check("consent")
-    application = again().place.application
+    application = again().deployment.application
     profile = application.profile
     applications.change(
         setup.by,
@@ -465,10 +471,10 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
         },
     )
     check("a profile")
-    place = place_of(
+    deployment = deployment_of(
         setup, "fare-kiosks", {"api_base": setup.stand_ins.secured("fares", "staging")}, "staging"
     )
-    staged = setting_up.begin(setup.by, place, "api_key")
+    staged = setting_up.begin(setup.by, deployment, "api_key")
     for entry in (other, staged):
         connections.put_secret(setup.by, entry, "the-very-same-key-1234", None, "api_key")
         check("a secret, used in two environments")
@@ -493,14 +499,14 @@ def test_a_filter_by_pins_looks_at_the_whole_list(setup: Setup) -> None:
     with transaction.atomic():
         for number in range(260):
             Connection.objects.create(
-                **naming.named(first.place, f"kiosk-{number:03}"),
-                place=first.place,
+                **naming.named(first.deployment, f"kiosk-{number:03}"),
+                deployment=first.deployment,
                 scheme="api_key",
                 values=first.values,
                 changed_at=timezone.now(),
             )
     settling.catch_up()  # as the worker does with what is more than a block
-    last = setup.connection(setup.client(setup.place(), "manifest.read"), name="zz-last")
+    last = setup.connection(setup.client(setup.deployment(), "manifest.read"), name="zz-last")
     connections.change(
         setup.by, last, {"values": {"redirect_uri": "http://127.0.0.1:8600/return/"}}
     )

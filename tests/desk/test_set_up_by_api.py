@@ -57,7 +57,7 @@ def post(web: WebClient, address: str, body: Any = None, wanted: int = 200, **he
     return answer.json()
 
 
-def place(
+def deployment(
     setup: Setup, profile: str, office: str, root: str = "", environment: str = "sandbox"
 ) -> None:
     kept = shipped()[profile]
@@ -105,7 +105,7 @@ def test_from_nothing_to_latched(
     values: dict[str, str],
     facts: dict[str, str],
 ) -> None:
-    place(setup, profile, office, root)
+    deployment(setup, profile, office, root)
     web = setup.web()
     scheme = web.get(f"/api/applications/{profile}").json()["schemes"][0]["key"]
     begun = post(
@@ -186,7 +186,7 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     """What can be carried over is; what must be new is asked for; an environment without addresses
     is pointed at.
     """
-    place(setup, "fare-kiosks", "fares")
+    deployment(setup, "fare-kiosks", "fares")
     web = setup.web()
     ref = post(
         web,
@@ -207,7 +207,7 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
     )
     refused = post(web, f"/api/connections/{ref}/copies", {"environment": "staging"}, 422)
     assert "no addresses there yet" in refused["errors"]["environment"]
-    place(setup, "fare-kiosks", "fares", "", "staging")
+    deployment(setup, "fare-kiosks", "fares", "", "staging")
     told = web.get(f"/api/connections/{ref}/set-up").json()
     assert told["environments_left"] == ["Staging", "Production"]
     assert told["copies_to"] == [{"key": "staging", "name": "Staging"}]
@@ -230,7 +230,7 @@ def test_on_to_the_next_environment(setup: Setup) -> None:
 
 
 def test_what_beginning_refuses(setup: Setup) -> None:
-    place(setup, "fare-kiosks", "fares")
+    deployment(setup, "fare-kiosks", "fares")
     web, body = (
         setup.web(),
         {
@@ -258,7 +258,7 @@ def test_what_beginning_refuses(setup: Setup) -> None:
 
 
 def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
-    place(setup, "repair-tickets", "tickets", "/workshop")
+    deployment(setup, "repair-tickets", "tickets", "/workshop")
     web = setup.web()
     ref = post(
         web,
@@ -326,7 +326,7 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
     chosen, pointed at when it is noted later.
     """
     for environment in ("sandbox", "production"):
-        place(setup, "passenger-messages", "messages", "", environment)
+        deployment(setup, "passenger-messages", "messages", "", environment)
     web = setup.web()
     made = {}
     for environment in ("sandbox", "production"):

@@ -29,7 +29,7 @@ def come_back(setup: Setup, back: str) -> SignIn | None:
 
 
 def ready(setup: Setup) -> Connection:
-    return setup.connection(setup.client(setup.place(), "manifest.read"), account=SERVICE)
+    return setup.connection(setup.client(setup.deployment(), "manifest.read"), account=SERVICE)
 
 
 def test_signed_in_as_the_expected_account(setup: Setup) -> None:
@@ -188,7 +188,9 @@ def test_whoever_was_cut_off_while_choosing_chooses_again(
 def test_another_client_ends_what_was_set_aside(setup: Setup) -> None:
     connection = setup.latched()
     setup.sign_in(connection, PERSON)
-    connections.choose_client(setup.by, connection, setup.client(connection.place, "manifest.read"))
+    connections.choose_client(
+        setup.by, connection, setup.client(connection.deployment, "manifest.read")
+    )
     assert (TokenSet.objects.count(), SetAside.objects.count()) == (0, 0)
 
 
@@ -304,7 +306,7 @@ def test_the_page_to_come_back_to_is_ours(setup: Setup, back: str) -> None:
 
 def test_nobody_signs_in_where_the_client_does(setup: Setup) -> None:
     client = setup.client(
-        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+        setup.deployment(), "manifest.read", grants=("client_credentials",), redirect_uris=()
     )
     with pytest.raises(Problem, match="Nobody signs in here"):
         sign_in.begin(setup.by, setup.connection(client, scheme=CLIENT), "")

@@ -138,7 +138,7 @@ def test_a_workload_that_needs_more_than_was_granted(setup: Setup) -> None:
 
 
 def test_a_handover_is_shown_once_and_closed_for_good(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read")
+    client = setup.client(setup.deployment(), "manifest.read")
     handover = Handover.objects.get(credential__client=client)
     credential, value = credentials.show(setup.by, handover)
     assert credential.hint == f"…{value[-4:]}"
@@ -168,7 +168,7 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
     """Staging registers nothing by protocol: the client is entered by hand, its steps listed, and a
     test proves it.
     """
-    place = setup.place("staging")
+    deployment = setup.deployment("staging")
     fields = ClientMetadata(
         "Ferries by hand",
         (),
@@ -177,24 +177,24 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
         scopes=frozenset({"manifest.read"}),
     )
     with pytest.raises(Problem, match="does not register clients by protocol"):
-        clients.register(setup.by, place, fields)
+        clients.register(setup.by, deployment, fields)
     visitor = setup.visitor("staging")
     visitor.enter_office()
     client_id, secret = visitor.add_client(
         fields.name, [], ["manifest.read"], ["client_credentials"]
     )
-    client = clients.prepare(setup.by, place, fields)
+    client = clients.prepare(setup.by, deployment, fields)
     client = clients.tick(setup.by, client, "scopes", True)
     client, notes = clients.enter_client_id(setup.by, client, f" {client_id}\n")
     assert client.state == "live"
     assert len(notes) == 2
     assert set(client.ticks) == {"scopes", "client_id"}
-    scheme = place.application.read_profile().scheme(profiles.CLIENT)
+    scheme = deployment.application.read_profile().scheme(profiles.CLIENT)
     assert scheme is not None
-    values = connections.defaults(place, scheme, client, "")
+    values = connections.defaults(deployment, scheme, client, "")
     connection, _ = connections.create(
         setup.by,
-        place,
+        deployment,
         "by-hand",
         profiles.CLIENT,
         client,
@@ -209,7 +209,7 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
 
 
 def test_a_grant_is_switched_on(setup: Setup) -> None:
-    client = setup.client(setup.place(), "manifest.read", grants=("authorization_code",))
+    client = setup.client(setup.deployment(), "manifest.read", grants=("authorization_code",))
     connection = setup.connection(client, account=SERVICE)
     assert pins(connection)["grant"]["acts"][0]["key"] == "enable_grant"
     fixes.act(setup.by, again(connection), "grant", "enable_grant", "refresh_token")
@@ -218,11 +218,11 @@ def test_a_grant_is_switched_on(setup: Setup) -> None:
 
 
 def test_the_provider_refuses_and_nothing_is_kept(setup: Setup) -> None:
-    place = setup.place()
+    deployment = setup.deployment()
     with pytest.raises(Problem, match="invalid_client_metadata"):
-        setup.client(place, "no.such.scope")
-    assert not place.clients.exists()
-    client = setup.client(place, "manifest.read")
+        setup.client(deployment, "no.such.scope")
+    assert not deployment.clients.exists()
+    client = setup.client(deployment, "manifest.read")
     with pytest.raises(Problem, match="must be https"):
         clients.change(setup.by, client, clients.with_uri("http://elsewhere.example/r"))
     with pytest.raises(Problem):
@@ -235,7 +235,7 @@ def test_the_provider_refuses_and_nothing_is_kept(setup: Setup) -> None:
 
 def test_a_client_is_removed_at_the_provider_too(setup: Setup) -> None:
     """RFC 7592 §2.3; refused while a connection uses it."""
-    client = setup.client(setup.place(), "manifest.read")
+    client = setup.client(setup.deployment(), "manifest.read")
     connection = setup.connection(client)
     with pytest.raises(Problem, match="Connections use this client"):
         clients.remove(setup.by, client)

@@ -103,7 +103,7 @@ def test_an_answer_that_lacks_a_parameter_says_so() -> None:
 
 def test_a_step_of_setting_up_says_a_sentence_once(setup: Setup) -> None:
     """Two pins gave the same reason, and it was said twice."""
-    setup.place()
+    setup.deployment()
     body: dict[str, Any] = {
         "application": "cargo-manifests",
         "environment": "sandbox",

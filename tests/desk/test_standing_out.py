@@ -45,9 +45,9 @@ def filled(
     fill(10, lambda stand: None)
     now, workload = timezone.now(), Workload.objects.order_by("name")[0]
     old = now - timedelta(days=200)
-    place = Connection.objects.order_by("ref")[0].place
+    deployment = Connection.objects.order_by("ref")[0].deployment
     client = Client.objects.create(
-        place=place,
+        deployment=deployment,
         name="own",
         kind=Kind.WORKLOAD_KEY,
         workload=workload,
@@ -74,7 +74,7 @@ def filled(
         if name == "unused":
             Drawn.objects.create(
                 workload=workload.pk,
-                connection=place.pk and workload.pk,
+                connection=deployment.pk and workload.pk,
                 credential=str(made.pk),
                 way="draw",
                 begins=old,

@@ -26,7 +26,7 @@ from neatlatch.core.schemes import CODE
 from neatlatch.demo.fill import fill
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import blocks, halves, naming, summaries, watching
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
     Account,
@@ -50,17 +50,19 @@ def filled(transactional_db: None) -> Iterator[None]:
     is held in two environments."""
     fill(60, lambda stand: None)
     schemes = (CODE, "oauth2_jwt", "api_key", "oauth1", "certificate")
-    some = Connection.objects.select_related("place").filter(
-        place__environment__key="production", scheme__in=schemes
+    some = Connection.objects.select_related("deployment").filter(
+        deployment__environment__key="production", scheme__in=schemes
     )
-    kept = {connection.place.application_id: connection.pk for connection in some}
+    kept = {connection.deployment.application_id: connection.pk for connection in some}
     Use.objects.exclude(connection__in=kept.values()).delete()
     Connection.objects.exclude(pk__in=kept.values()).delete()
     own, managed = Connection.objects.filter(scheme=CODE).order_by("ref")[:2]
     one, two = Connection.objects.filter(scheme="api_key").order_by("ref")[:2]
-    staging = Place.objects.get(application=two.place.application_id, environment__key="staging")
-    Connection.objects.filter(pk=two.pk).update(place=staging)
-    Client.objects.filter(connections=two).update(place=staging)
+    staging = Deployment.objects.get(
+        application=two.deployment.application_id, environment__key="staging"
+    )
+    Connection.objects.filter(pk=two.pk).update(deployment=staging)
+    Client.objects.filter(connections=two).update(deployment=staging)
     HeldSecret.objects.filter(connection=two).update(
         credential=HeldSecret.objects.filter(connection=one)[:1].values("credential")
     )
@@ -170,10 +172,10 @@ def rows_of(model: type[models.Model]) -> list[models.Model]:
         "Account": "connection__in",
         "Use": "connection__in",
         "Client": "connections__in",
-        "Place": "connections__in",
+        "Deployment": "connections__in",
         "Workload": "uses__connection__in",
-        "Environment": "places__connections__in",
-        "Application": "places__connections__in",
+        "Environment": "deployments__connections__in",
+        "Application": "deployments__connections__in",
         "Person": "teams__connections__in",
         "Team_people": "team__connections__in",
     }
@@ -299,13 +301,13 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
     """All of them in the transaction of the change, by as many statements as for three."""
     like = (
         Connection.objects.filter(scheme=CODE, individual=False)
-        .select_related("client", "place")
+        .select_related("client", "deployment")
         .order_by("ref")[0]
     )
     client = like.client
     assert client is not None
     same = {
-        "place": like.place,
+        "deployment": like.deployment,
         "client": client,
         "scheme": CODE,
         "values": like.values,
@@ -317,7 +319,7 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
     def note(count: int, number: int) -> int:
         Connection.objects.bulk_create(
             [
-                Connection(**naming.named(like.place, f"many-{number:03}"), **same)
+                Connection(**naming.named(like.deployment, f"many-{number:03}"), **same)
                 for number in range(Connection.objects.filter(client=client).count() - 1, count - 1)
             ]
         )
@@ -441,9 +443,9 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
         ranks = {"unlatched": 0, "sticking": 1, "not_proven": 3, "latched": 4}
         found = {}
         for application in Application.objects.all():
-            own = Summary.objects.filter(connection__place__application=application).select_related(
-                "connection"
-            )
+            own = Summary.objects.filter(
+                connection__deployment__application=application
+            ).select_related("connection")
             worst = [
                 min(2, ranks[each.connection.state]) if each.out else ranks[each.connection.state]
                 for each in own
@@ -465,7 +467,7 @@ def test_applications_stand_as_their_connections_do(filled: None) -> None:
         Connection.objects.filter(pk=one.pk).update(state="sticking")
     assert kept() == counted()
     with transaction.atomic():
-        Application.objects.filter(pk=one.place.application_id).update(name="Renamed")
+        Application.objects.filter(pk=one.deployment.application_id).update(name="Renamed")
     assert kept() == counted()
     with transaction.atomic():
         Use.objects.filter(connection=one).delete()
@@ -509,15 +511,15 @@ def test_of_many_in_a_cell_the_worst_are_drawn(
     monkeypatch.setattr("neatlatch.desk.pages.today.IN_A_CELL", 1)
     one = (
         Connection.objects.filter(scheme="api_key", state="latched")
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .order_by("ref")[0]
     )
     with transaction.atomic():
         Connection.objects.filter(pk=one.pk).update(ref="zz-last", values={})
         for number in range(3):
             Connection.objects.create(
-                **naming.named(one.place, f"aa-{number}"),
-                place=one.place,
+                **naming.named(one.deployment, f"aa-{number}"),
+                deployment=one.deployment,
                 client=one.client,
                 scheme=one.scheme,
                 values=one.values,
@@ -539,10 +541,10 @@ def test_of_many_in_a_cell_the_worst_are_drawn(
     row = next(
         each
         for each in web.get("/api/today/wall").json()["items"]
-        if each["application"] == one.place.application.key
+        if each["application"] == one.deployment.application.key
     )
-    assert [cell["ref"] for cell in row["cells"][one.place.environment.key]] == ["zz-last"]
-    assert row["more"][one.place.environment.key] == 3
+    assert [cell["ref"] for cell in row["cells"][one.deployment.environment.key]] == ["zz-last"]
+    assert row["more"][one.deployment.environment.key] == 3
 
 
 def test_a_made_up_cursor_is_told_so(filled: None) -> None:

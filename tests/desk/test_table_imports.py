@@ -8,7 +8,7 @@ import pytest
 from django.test import Client as WebClient
 
 from neatlatch.desk.estate import object_notes
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.people.models import Person
@@ -142,7 +142,7 @@ def test_applications_come_in_with_their_addresses(web: WebClient) -> None:
     made = Application.objects.get(key="tide-tables")
     assert (made.purpose, made.owner_name) == ("Heights of tide", "Quays")
     assert [scheme.key for scheme in made.read_profile().schemes] == ["api_key"]
-    assert [place.api_base for place in made.places.all()] == [
+    assert [deployment.api_base for deployment in made.deployments.all()] == [
         "https://tides.gannet.example/s",
         "https://tides.gannet.example/p",
     ]
@@ -150,7 +150,9 @@ def test_applications_come_in_with_their_addresses(web: WebClient) -> None:
 
 
 def test_duplicates_are_told(web: WebClient) -> None:
-    known = Place.objects.get(application__key="cargo-manifests", environment__key="production")
+    known = Deployment.objects.get(
+        application__key="cargo-manifests", environment__key="production"
+    )
     text = (
         "name,environment,scheme,api_base\n"
         f"CargoManifests,production,api_key,{known.api_base}\n"

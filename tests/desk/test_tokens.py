@@ -150,7 +150,7 @@ def test_the_road_breaks_during_a_renewal_and_the_old_token_stays(setup: Setup) 
 
 def test_a_client_signs_in_by_itself(setup: Setup) -> None:
     client = setup.client(
-        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+        setup.deployment(), "manifest.read", grants=("client_credentials",), redirect_uris=()
     )
     connection = setup.connection(client, scheme=CLIENT)
     test = setup.test(connection)

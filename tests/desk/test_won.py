@@ -336,7 +336,7 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
 ) -> None:
     folder = settings.HOME / "won"
     folder.mkdir(exist_ok=True)
-    client = setup.client(setup.place(), "berth.read")
+    client = setup.client(setup.deployment(), "berth.read")
     won._write("tokens", "tokens-x-0", {})
     strange = f"client-{client.pk}.00"
     (folder / f"{strange}.note").write_bytes(b"registration\nsomebody\nnot sealed")
@@ -442,14 +442,14 @@ def test_a_connection_that_was_removed_meanwhile(
 def test_a_registration_that_was_answered_is_saved(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    place, fields = (
-        setup.place(),
+    deployment, fields = (
+        setup.deployment(),
         ClientMetadata(
             "Ferries", ("t@gannet.example",), redirect_uris=(URI,), scopes=frozenset({"berth.read"})
         ),
     )
     killed_before_saving(
-        "registration", monkeypatch, lambda: clients.register(setup.by, place, fields)
+        "registration", monkeypatch, lambda: clients.register(setup.by, deployment, fields)
     )
     assert Client.objects.get().state == "asking"
     assert won.take_up() == 1
@@ -466,7 +466,7 @@ def test_a_registration_that_was_answered_is_saved(
 def test_a_change_that_was_made_there_is_saved(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    client = setup.client(setup.place(), "berth.read")
+    client = setup.client(setup.deployment(), "berth.read")
     killed_before_saving(
         "change",
         monkeypatch,

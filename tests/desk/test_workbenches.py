@@ -59,7 +59,9 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     client, web = first.client, setup.web()
     assert client is not None
     setup.connection(
-        Client.objects.select_related("place__application", "place__environment").get(pk=client.pk),
+        Client.objects.select_related("deployment__application", "deployment__environment").get(
+            pk=client.pk
+        ),
         name="cargo-two",
         redirect_uri=URI + "/",
     )
@@ -126,10 +128,10 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
 
 
 def test_a_change_by_hand_is_noted_when_all_acts_are_ticked(setup: Setup) -> None:
-    place = setup.place("staging")
+    deployment = setup.deployment("staging")
     client = clients.prepare(
         setup.by,
-        place,
+        deployment,
         clients.ClientMetadata(
             "Ferries",
             ("t@gannet.example",),
@@ -207,7 +209,7 @@ def test_the_matrix_and_the_trim_of_a_client(setup: Setup) -> None:
 
 def test_a_token_from_before_a_change_is_marked_and_made_anew(setup: Setup) -> None:
     client = setup.client(
-        setup.place(), "manifest.read", grants=("client_credentials",), redirect_uris=()
+        setup.deployment(), "manifest.read", grants=("client_credentials",), redirect_uris=()
     )
     connection = setup.connection(client, "manifest.read", scheme=CLIENT)
     assert setup.test(connection).passed
@@ -477,8 +479,8 @@ def test_operations_from_what_a_workload_was_seen_to_call(setup: Setup) -> None:
 
 
 def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:
-    place = setup.place()
-    application = place.application
+    deployment = setup.deployment()
+    application = deployment.application
     known = [operation.name for operation in application.read_profile().operations]
     assert "POST /manifests/{number}/customs" in known  # out of the stand-in's OpenAPI document
     profile = {
@@ -489,6 +491,6 @@ def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:
         ],
     }
     applications.change(setup.by, application, {"profile": profile})
-    connection = setup.connection(setup.client(place, "berth.read"))
+    connection = setup.connection(setup.client(deployment, "berth.read"))
     use(setup, "Tides", "GET /tides", ref=connection.ref)
     assert fresh().uses.get().operations == ["GET /tides"]

@@ -15,12 +15,12 @@ ROUND_MINUTES = 5
 # Something that the house issues for.
 HOUSE = """
 from django.utils import timezone
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Deployment
 
 application = Application.objects.create(
     key="crew-roster", name="Crew roster", profile={"schemes": [{"key": "bearer"}], "scopes": []}
 )
-Place.objects.create(
+Deployment.objects.create(
     application=application,
     environment=Environment.objects.get(key="production"),
     house=True,

@@ -18,7 +18,7 @@ from tests.harness import WHOLE, Desk, StandIns
 FILL = """
 import json
 from neatlatch.demo.load import load_environments, load_people
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Environment, Deployment
 from django.utils import timezone
 import yaml
 from neatlatch.demo.load import SCENARIO
@@ -31,7 +31,7 @@ application = Application.objects.create(
     name="Crew roster",
     profile={"schemes": [{"key": "certificate"}, {"key": "bearer"}], "scopes": []},
 )
-Place.objects.create(
+Deployment.objects.create(
     application=application,
     environment=Environment.objects.get(key="production"),
     house=True,

@@ -18,7 +18,7 @@ FILL = """
 import json
 from neatlatch.demo import house
 from neatlatch.demo.load import load
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.estate.records.workloads.models import Workload
@@ -37,7 +37,7 @@ for key, scheme, scopes in (
     ("berth-booking", "oauth2_client", ("berths.read",)),
     ("fuel-ledger", "bearer", ("ledger.read",)),
 ):
-    place = Place.objects.select_related("application", "environment").get(
+    deployment = Deployment.objects.select_related("application", "environment").get(
         application__key=key, environment__key="production"
     )
     fields = ClientMetadata(
@@ -46,28 +46,28 @@ for key, scheme, scopes in (
         grants=("client_credentials",) if scheme == "oauth2_client" else (),
         scopes=frozenset(scopes),
     )
-    client, handover = issuing.register(by, place, fields, scheme)
+    client, handover = issuing.register(by, deployment, fields, scheme)
     made[key] = [
         str(client.pk),
         client.client_id,
         house.take(by, handover),
         str(handover.credential_id),
     ]
-place = Place.objects.select_related("application", "environment").get(
+deployment = Deployment.objects.select_related("application", "environment").get(
     application__key="crew-roster", environment__key="production"
 )
 roles = {{}}
 for name, role in (("a planner", "planner"), ("a reader", "reader")):
     client, issued, handover = certificates.register(
-        by, place, name, certificates.CertificateOrder("client")
+        by, deployment, name, certificates.CertificateOrder("client")
     )
     roles[certificates.uri_of(client)] = role
     made[name] = [str(client.pk), str(issued.pk), house.take(by, handover)]
 roles |= {{
     certificates.uri_of(one): "reader"
-    for one in Client.objects.filter(place=place, name="Rest hours display")
+    for one in Client.objects.filter(deployment=deployment, name="Rest hours display")
 }}
-house.set_up_by_list(place, roles, {port})
+house.set_up_by_list(deployment, roles, {port})
 workload = Workload.objects.get(name="Rest hours display")
 workloads.use_connection(
     by,

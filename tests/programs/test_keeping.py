@@ -28,7 +28,7 @@ from neatlatch.core.schemes import BEARER
 from neatlatch.demo import house
 from neatlatch.demo.load import SCENARIO, load_environments, load_people
 from neatlatch.desk.estate.applications import services as applications
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.estate.connections import services as connections
@@ -52,10 +52,10 @@ applications.add_by_hand(
     "",
     "Passengers",
 )
-place = Place.objects.select_related("application", "environment").get()
+deployment = Deployment.objects.select_related("application", "environment").get()
 connections.create(
     by,
-    place,
+    deployment,
     "lost-property",
     BEARER,
     None,
@@ -70,10 +70,10 @@ use = workloads.use_connection(
     ["GET /items"],
 )
 _, handover = drawing.give(by, use.workload, "key", "draw", leave=Leave("a test"))
-Place.objects.update(house=True)
+Deployment.objects.update(house=True)
 certificates.register(
     by,
-    Place.objects.select_related("application", "environment").get(
+    Deployment.objects.select_related("application", "environment").get(
         application__key="lost-property"
     ),
     "A till",

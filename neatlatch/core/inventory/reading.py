@@ -133,25 +133,60 @@ def read(text: str) -> Inventory:
     return checker.run()
 
 
+# Kinds of objects and fields that have other names since a version of the file.
+_KINDS_SINCE = {2: {"users": "workloads"}, 3: {"places": "deployments"}}
+_FIELDS_SINCE = {3: {"place": "deployment"}}
+
+
+def _names_since(version: int, since: Mapping[int, Mapping[str, str]]) -> dict[str, str]:
+    """The names of a version and their names now."""
+    return {
+        before: now for at, names in since.items() if at > version for before, now in names.items()
+    }
+
+
 def _as_written_now(
     plain: dict[Any, Any], lines: Mapping[Path, int]
 ) -> tuple[dict[Any, Any], Mapping[Path, int]]:
-    """A file of version 1 as this version would write it, with the lines that its values stand on;
-    any other as it is.
+    """A file of an earlier version as this version would write it, with the lines that its values
+    are on; any other as it is.
     """
-    if plain["neat_latch_inventory"] != 1 or "workloads" in plain:
+    version = plain["neat_latch_inventory"]
+    if type(version) is not int or not 1 <= version < VERSION:
         return plain, lines
-    renamed = {"workloads" if kind == "users" else kind: some for kind, some in plain.items()}
+    kinds, fields = _names_since(version, _KINDS_SINCE), _names_since(version, _FIELDS_SINCE)
+    if plain.keys() & set(kinds.values()):
+        return plain, lines
+    renamed = {
+        kinds.get(kind, kind): _with_fields(objects, fields) for kind, objects in plain.items()
+    }
     renamed["neat_latch_inventory"] = VERSION
-    credentials = renamed.get("credentials")
+    credentials = renamed.get("credentials") if version == 1 else None
     for credential in credentials.values() if isinstance(credentials, dict) else ():
         if isinstance(credential, dict) and credential.get("state") == "staged":
             credential["state"] = "prepared"
     moved = {
-        ("workloads", *path[1:]) if path[:1] == ("users",) else path: line
+        (
+            *(kinds.get(str(kind), kind) for kind in path[:1]),
+            *path[1:2],
+            *(fields.get(str(field), field) for field in path[2:3]),
+            *path[3:],
+        ): line
         for path, line in lines.items()
     }
     return renamed, moved
+
+
+def _with_fields(objects: Any, names: Mapping[str, str]) -> Any:
+    """The objects of a kind, with their fields by their names now."""
+    if not isinstance(objects, dict) or not names:
+        return objects
+    return {
+        key: {names.get(field, field): value for field, value in fields.items()}
+        if isinstance(fields, dict)
+        else fields
+        for key, fields in objects.items()
+    }
 
 
 class _Checker:

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 # Version 1 called workloads “users”, and a prepared credential “staged”; it is still read.
-VERSION = 2
+VERSION = 3
 
 
 @dataclass(frozen=True)
@@ -95,8 +95,8 @@ KINDS = (
         ),
     ),
     Kind(
-        "places",
-        "place",
+        "deployments",
+        "deployment",
         (
             Field("application", "applications", required=True, fixed=True),
             Field("environment", "environments", required=True, fixed=True),
@@ -128,7 +128,7 @@ KINDS = (
         "client",
         (
             Field("id", required=True, fixed=True),
-            Field("place", "places", required=True, fixed=True),
+            Field("deployment", "deployments", required=True, fixed=True),
             Field("name", required=True),
             _texts("contacts"),
             Field("public", "flag", False),
@@ -160,7 +160,7 @@ KINDS = (
         "connections",
         "connection",
         (
-            Field("place", "places", required=True, fixed=True),
+            Field("deployment", "deployments", required=True, fixed=True),
             Field("client", "clients"),
             Field("scheme", required=True),
             _table("values"),

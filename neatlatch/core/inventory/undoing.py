@@ -16,7 +16,7 @@ def keep_what_is_used(outcome: Outcome, current: Content) -> None:
     ``current`` is everything as it is now. What a kept object names is kept, too.
     """
     removed = {(change.kind, change.key) for change in outcome.changes if change.act == "remove"}
-    workloads: dict[tuple[str, str], tuple[str, str]] = {}
+    used_by: dict[tuple[str, str], tuple[str, str]] = {}
     while removed:
         used = {
             (kind, key): path
@@ -27,9 +27,9 @@ def keep_what_is_used(outcome: Outcome, current: Content) -> None:
             break
         for (kind, key), path in used.items():
             outcome.content[kind][key] = current[kind][key]
-            workloads[kind, key] = (str(path[0]), str(path[1]))
+            used_by[kind, key] = (str(path[0]), str(path[1]))
         removed -= used.keys()
     for at, change in enumerate(outcome.changes):
-        if workload := workloads.get((change.kind, change.key)):
-            says = f"still used by {workload[0]} → {workload[1]}, which stays; it stays, too"
+        if user := used_by.get((change.kind, change.key)):
+            says = f"still used by {user[0]} → {user[1]}, which stays; it stays, too"
             outcome.changes[at] = replace(change, act="kept", says=(says,))

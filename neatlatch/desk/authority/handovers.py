@@ -40,7 +40,8 @@ def _waiting(handover: Handover) -> Handover:
     handover = (
         Handover.objects.select_for_update()
         .select_related(
-            "credential__client__place__environment", "credential__client__place__application"
+            "credential__client__deployment__environment",
+            "credential__client__deployment__application",
         )
         .get(pk=handover.pk)
     )
@@ -139,8 +140,8 @@ def find_link(value: str) -> Handover:
     """The handover of a link. Raises a 404 for one that is not ours."""
     found = (
         Handover.objects.select_related(
-            "credential__client__place__environment",
-            "credential__client__place__application",
+            "credential__client__deployment__environment",
+            "credential__client__deployment__application",
             "made_by",
         )
         .filter(link=house_key.digest(value), form=Handover.Form.LINK)
@@ -275,8 +276,8 @@ def make_file(by: Actor, handover: Handover, to: str, pasted_key: str) -> tuple[
     if client is not None:
         told |= {
             "client_id": client.client_id,
-            "application": client.place.application.name,
-            "environment": client.place.environment.name,
+            "application": client.deployment.application.name,
+            "environment": client.deployment.environment.name,
         }
     text = jwe.encrypt_compact(
         {**header, "kid": thumbprint, "cty": "json"},
@@ -347,8 +348,8 @@ def end_open(why: str) -> int:
 def receipts() -> list[Handover]:
     """The newest handovers, with what came of each."""
     rows = Handover.objects.select_related(
-        "credential__client__place__environment",
-        "credential__client__place__application",
+        "credential__client__deployment__environment",
+        "credential__client__deployment__application",
         "made_by",
     )
     return list(
@@ -364,8 +365,8 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
     is shown. Raises :class:`Problem`.
     """
     client = credential.client
-    if client is None or not client.place.environment.reveals:
-        where = client.place.environment.name if client else "this place"
+    if client is None or not client.deployment.environment.reveals:
+        where = client.deployment.environment.name if client else "this place"
         raise Problem(
             403,
             f"{where} does not permit showing a stored secret.",
@@ -449,8 +450,8 @@ def as_receipt(handover: Handover) -> ReceiptOut:
         hint=credential.hint,
         client=str(client.pk) if client else "",
         client_name=client.name if client else "",
-        application=client.place.application.name if client else "",
-        environment=client.place.environment.name if client else "",
+        application=client.deployment.application.name if client else "",
+        environment=client.deployment.environment.name if client else "",
         form=handover.form,
         to=handover.to,
         made_by=handover.made_by.username if handover.made_by else "",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from uuid import UUID
 
 from neatlatch.desk.estate.connections import halves, naming
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.problems import not_found
@@ -27,18 +27,18 @@ def find_environment(key: str) -> Environment:
     return found
 
 
-def find_place(application: str, environment: str) -> Place:
+def find_deployment(application: str, environment: str) -> Deployment:
     """An application in one environment, by both keys."""
-    rows = Place.objects.select_related("application", "environment")
-    place = rows.filter(application__key=application, environment__key=environment).first()
-    if place is None:
+    rows = Deployment.objects.select_related("application", "environment")
+    deployment = rows.filter(application__key=application, environment__key=environment).first()
+    if deployment is None:
         raise not_found("environment of this application")
-    return place
+    return deployment
 
 
 def find_client(identity: UUID) -> Client:
     """A client by its ID."""
-    rows = Client.objects.select_related("place__application", "place__environment")
+    rows = Client.objects.select_related("deployment__application", "deployment__environment")
     found = rows.filter(pk=identity).first()
     if found is None:
         raise not_found("client")

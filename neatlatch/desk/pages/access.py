@@ -15,8 +15,8 @@ from ninja import Router
 
 from neatlatch.core import access, filter_words
 from neatlatch.core.access import Book, formats
-from neatlatch.desk.estate.lookups import find_place
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.lookups import find_deployment
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
 from neatlatch.desk.ground.common.answers import written
@@ -256,15 +256,15 @@ def _difference(found: formats.Difference) -> RulesDifferenceOut:
     )
 
 
-def shape(place: Place) -> AccessOut:
+def shape(deployment: Deployment) -> AccessOut:
     """The rules and what follows from them."""
-    kept = services.book_of(place)
-    found = services.standing(place, kept)
-    at, there, pushed = services.rules_at(place), kept.book_there(), kept.book_pushed()
+    kept = services.book_of(deployment)
+    found = services.standing(deployment, kept)
+    at, there, pushed = services.rules_at(deployment), kept.book_there(), kept.book_pushed()
     return AccessOut(
-        application=place.application.key,
-        application_name=place.application.name,
-        environment=environment_out(place.environment),
+        application=deployment.application.key,
+        application_name=deployment.application.name,
+        environment=environment_out(deployment.environment),
         derived=found.derived,
         resource_word=at.resource if at else "path",
         version=kept.version,
@@ -291,10 +291,10 @@ def shape(place: Place) -> AccessOut:
         changed_by=kept.changed_by,
         read_at=kept.read_at,
         pushed_at=kept.pushed_at,
-        there=_difference(services.difference(place, kept, found.book, there))
+        there=_difference(services.difference(deployment, kept, found.book, there))
         if there is not None and (not found.derived)
         else None,
-        by_hand=_difference(services.difference(place, kept, pushed, there))
+        by_hand=_difference(services.difference(deployment, kept, pushed, there))
         if there is not None and pushed is not None
         else None,
         unknown=found.unknown,
@@ -307,7 +307,9 @@ FIELDS = {"env": "env", "environment": "env", "app": "app", "application": "app"
 
 
 _applications = Reading(Application, "t.id IN {keys}", only=("key", "name", "profile"))
-_places = Reading(Place, "t.application_id IN {keys}", only=("application", "environment"))
+_deployments = Reading(
+    Deployment, "t.application_id IN {keys}", only=("application", "environment")
+)
 _environments = Reading(Environment)
 
 
@@ -325,7 +327,7 @@ def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     known = filtering.apply(
         known,
         asked,
-        {"app": "key__contains", "env": "places__environment__key__startswith"},
+        {"app": "key__contains", "env": "deployments__environment__key__startswith"},
         ("name__icontains",),
     )
     named: QuerySet[Any] = known.values_list("pk", "name", named=True)
@@ -333,7 +335,7 @@ def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     found = _applications(key.pk for key in keys)
     environments, standing = (
         {environment.pk: environment for environment in _environments()},
-        _places(application.pk for application in found),
+        _deployments(application.pk for application in found),
     )
     join(standing, "environment", environments)
     join(standing, "application", {application.pk: application for application in found})
@@ -342,21 +344,24 @@ def rows(request: HttpRequest, cursor: str | None = None, words: str = "") -> Ht
     for word in asked:
         if word.field == "env":
             standing = [
-                place
-                for place in standing
-                if place.environment.key.startswith(word.text) != word.without
+                deployment
+                for deployment in standing
+                if deployment.environment.key.startswith(word.text) != word.without
             ]
     told = services.listed(
-        sorted(standing, key=lambda place: (place.application.name, place.environment.order))
+        sorted(
+            standing,
+            key=lambda deployment: (deployment.application.name, deployment.environment.order),
+        )
     )
     return written(AccessRows(items=[_row(row) for row in told], next=following))
 
 
 def _row(listed: services.Listed) -> AccessRow:
     return AccessRow(
-        application=listed.place.application.key,
-        application_name=listed.place.application.name,
-        environment=environment_out(listed.place.environment),
+        application=listed.deployment.application.key,
+        application_name=listed.deployment.application.name,
+        environment=environment_out(listed.deployment.environment),
         derived=listed.derived,
         rules=listed.rules,
         idle=listed.idle,
@@ -370,23 +375,23 @@ def rules(
 ) -> AccessOut:
     """The rules of an application in an environment."""
     guard.need(request, "look")
-    found = shape(find_place(application, environment))
+    found = shape(find_deployment(application, environment))
     guard.tagged(response, found.version)
     return found
 
 
-def _checked(request: HttpRequest, place: Place) -> RuleBook:
-    kept = services.book_of(place)
-    guard.check_version(request, kept.version, kept.changed_by, ("access rules", place.pk))
+def _checked(request: HttpRequest, deployment: Deployment) -> RuleBook:
+    kept = services.book_of(deployment)
+    guard.check_version(request, kept.version, kept.changed_by, ("access rules", deployment.pk))
     return kept
 
 
 @router.put("/access-rules/{application}/{environment}", response=AccessOut)
 def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> AccessOut:
     """Keep these rules in place of the ones that stand."""
-    by, place = guard.need(request, "change"), find_place(application, environment)
-    services.save(by, _checked(request, place), services.from_plain(place, _book(given)))
-    return shape(place)
+    by, deployment = guard.need(request, "change"), find_deployment(application, environment)
+    services.save(by, _checked(request, deployment), services.from_plain(deployment, _book(given)))
+    return shape(deployment)
 
 
 @router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
@@ -395,8 +400,8 @@ def preview(
 ) -> RulesPreviewOut:
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
-    place = find_place(application, environment)
-    found = services.preview(place, services.book_of(place), given.text, given.format)
+    deployment = find_deployment(application, environment)
+    found = services.preview(deployment, services.book_of(deployment), given.text, given.format)
     return RulesPreviewOut(
         difference=_difference(found.difference), rules=found.rules, groups=found.groups
     )
@@ -407,14 +412,14 @@ def take_in(
     request: HttpRequest, application: str, environment: str, given: RulesTextIn
 ) -> AccessOut:
     """Keep the rules of a text in place of the ones that stand."""
-    by, place = guard.need(request, "change"), find_place(application, environment)
+    by, deployment = guard.need(request, "change"), find_deployment(application, environment)
     services.save(
         by,
-        _checked(request, place),
-        services.out_of(place, given.text, given.format),
+        _checked(request, deployment),
+        services.out_of(deployment, given.text, given.format),
         "imported access rules",
     )
-    return shape(place)
+    return shape(deployment)
 
 
 @router.get("/access-rules/{application}/{environment}/exports")
@@ -423,8 +428,8 @@ def export(
 ) -> HttpResponse:
     """The rules as CSV or JSON."""
     guard.need(request, "look")
-    place = find_place(application, environment)
-    book = services.book_now(place)
+    deployment = find_deployment(application, environment)
+    book = services.book_now(deployment)
     text, kind = (
         (formats.to_csv(book), "text/csv")
         if format == "csv"
@@ -443,8 +448,8 @@ def decide(
 ) -> DecisionOut:
     """Decide one request by our rules."""
     guard.need(request, "look")
-    place = find_place(application, environment)
-    book = services.book_now(place)
+    deployment = find_deployment(application, environment)
+    book = services.book_now(deployment)
     try:
         found = access.Access(book).decide(
             given.principal.strip(),
@@ -466,9 +471,9 @@ def decide(
 @router.post("/access-rules/{application}/{environment}/readings", response=AccessOut)
 def read_back(request: HttpRequest, application: str, environment: str) -> AccessOut:
     """Read the rules that the application holds now."""
-    by, place = guard.need(request, "change"), find_place(application, environment)
-    services.read_back(by, place)
-    return shape(place)
+    by, deployment = guard.need(request, "change"), find_deployment(application, environment)
+    services.read_back(by, deployment)
+    return shape(deployment)
 
 
 @router.post("/access-rules/{application}/{environment}/pushes", response=AccessOut)
@@ -477,18 +482,18 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
 
     Where that takes rights away, ``confirm`` must be the environment's name.
     """
-    by, place = guard.need(request, "change"), find_place(application, environment)
-    kept = services.book_of(place)
+    by, deployment = guard.need(request, "change"), find_deployment(application, environment)
+    kept = services.book_of(deployment)
     there = kept.book_there()
     if there is not None:
-        told = services.difference(place, kept, there, kept.book())
-        if told.unknown and confirm != place.environment.name:
+        told = services.difference(deployment, kept, there, kept.book())
+        if told.unknown and confirm != deployment.environment.name:
             raise Problem(
                 422,
                 "Which rights this takes away is not known.",
-                f"{told.unknown} Type {place.environment.name} to push all the same.",
+                f"{told.unknown} Type {deployment.environment.name} to push all the same.",
             )
-        if told.counts.losing and confirm != place.environment.name:
+        if told.counts.losing and confirm != deployment.environment.name:
             who = ", ".join(told.losers)
             raise Problem(
                 422,
@@ -497,17 +502,17 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
                     f"{told.counts.losing} "
                     f"{'right of' if told.counts.losing == 1 else 'rights of'} {who} "
                     f"{'stops' if told.counts.losing == 1 else 'stop'} at once. Type "
-                    f"{place.environment.name} to confirm."
+                    f"{deployment.environment.name} to confirm."
                 ),
             )
-    services.push(by, place)
-    return shape(place)
+    services.push(by, deployment)
+    return shape(deployment)
 
 
 @router.post("/access-rules/{application}/{environment}/takings", response=AccessOut)
 def take_theirs(request: HttpRequest, application: str, environment: str) -> AccessOut:
     """Take the rules that stand there as ours."""
-    by, place = guard.need(request, "change"), find_place(application, environment)
-    _checked(request, place)
-    services.take_theirs(by, place)
-    return shape(place)
+    by, deployment = guard.need(request, "change"), find_deployment(application, environment)
+    _checked(request, deployment)
+    services.take_theirs(by, deployment)
+    return shape(deployment)

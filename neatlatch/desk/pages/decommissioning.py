@@ -13,7 +13,7 @@ from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.desk.estate.connections import naming
-from neatlatch.desk.estate.lookups import find_place
+from neatlatch.desk.estate.lookups import find_deployment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
@@ -202,7 +202,7 @@ def _row(of: Of, key: str) -> str:
         return found.hex
     if of == "deployments":
         application, _, environment = key.partition("/")
-        return str(find_place(application, environment).pk)
+        return str(find_deployment(application, environment).pk)
     try:
         row = UUID(key).hex
     except ValueError as error:

@@ -181,12 +181,12 @@ def _full(identity: int) -> OwnerFull:
         )
         for of in one.workloads.select_related("environment")[:_MOST]
     ]
-    rows = one.credentials.defer("value").select_related("client__place__application")
+    rows = one.credentials.defer("value").select_related("client__deployment__application")
     things += [
         ThingOut(
             what=of.kind.replace("_", " "),
             name=of.hint,
-            says=of.client.place.application.name if of.client else "",
+            says=of.client.deployment.application.name if of.client else "",
             address=f"/credentials/{of.pk}",
         )
         for of in rows[:_MOST]

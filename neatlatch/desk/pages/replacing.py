@@ -134,7 +134,7 @@ class MovedIn(RequestBody):
 def _credential(identity: UUID) -> Credential:
     found = (
         Credential.objects.select_related(
-            "client__place__application", "client__place__environment"
+            "client__deployment__application", "client__deployment__environment"
         )
         .filter(pk=identity)
         .first()
@@ -146,7 +146,7 @@ def _credential(identity: UUID) -> Credential:
 
 def _find(identity: UUID) -> Replacement:
     found = (
-        Replacement.objects.select_related("old__client__place__application", "new__handover")
+        Replacement.objects.select_related("old__client__deployment__application", "new__handover")
         .filter(pk=identity)
         .first()
     )
@@ -163,9 +163,9 @@ def _shape(identity: UUID) -> ReplacementOut:
     named = overview.name_of(one)
     open_by_hand = one.way == "hand" and one.outcome == "open" and one.proven is None
     application = (
-        held[0].place.application.name
+        held[0].deployment.application.name
         if held
-        else one.old.client.place.application.name
+        else one.old.client.deployment.application.name
         if one.old.client
         else ""
     )

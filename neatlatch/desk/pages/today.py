@@ -45,17 +45,17 @@ APPLICATIONS, BREAKS, IN_A_CELL = 30, 25, 12
 # Workloads of which it is known when they can draw no longer; more than so many are told on their
 # own pages.
 _MOST_ENDING = 200
-# The connections of some applications, the worst of each place first, and how many it has.
+# The connections of some applications, the worst of each deployment first, and how many it has.
 _CELLS = f"""SELECT * FROM (SELECT c.id AS key, c.ref, c.state,
     c.recent, count(*) OVER (PARTITION BY c.place_id) AS there,
         p.application_id AS application, e.key AS environment,
-        s.stale, s.holds_until, s.fits, s.says, s.off, s.beside, p.id AS place,
+        s.stale, s.holds_until, s.fits, s.says, s.off, s.beside, p.id AS deployment,
         row_number() OVER (PARTITION BY c.place_id ORDER BY {RANK}, c.ref) AS at
       FROM applications_place p JOIN connections_connection c ON c.place_id = p.id
       JOIN connections_summary s ON s.connection_id = c.id
         JOIN applications_environment e ON e.id = p.environment_id
         WHERE p.application_id IN (MARKS))
-    WHERE at <= %s ORDER BY place, at"""
+    WHERE at <= %s ORDER BY deployment, at"""
 
 
 # Applications by their worst connection, and all connections by state; the desk's own is none while
@@ -94,12 +94,12 @@ class _Cell(NamedTuple):
     says: str
     off: str
     beside: str
-    place: int
+    deployment: int
     at: int
 
 
 FIELDS = {"env": "env", "environment": "env", "state": "state", "app": "app", "application": "app"}
-_OF_CONNECTIONS = {"env": "place__environment__key__startswith", "state": "state__startswith"}
+_OF_CONNECTIONS = {"env": "deployment__environment__key__startswith", "state": "state__startswith"}
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -246,7 +246,9 @@ def _fitting(rows: QuerySet[Standing], words: Iterable[Word]) -> QuerySet[Standi
 
 def _with(**which: str) -> Q:
     return Q(
-        application__in=Connection.objects.filter(**which).order_by().values("place__application")
+        application__in=Connection.objects.filter(**which)
+        .order_by()
+        .values("deployment__application")
     )
 
 
@@ -372,8 +374,8 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
         "next_label",
         "next_stops",
         "ref",
-        "connection__place__application__name",
-        "connection__place__environment__name",
+        "connection__deployment__application__name",
+        "connection__deployment__environment__name",
         named=True,
     )
     found: list[Any] = list(ordered[: BREAKS + 1])
@@ -389,8 +391,8 @@ def _of_connections(after: Urgency | None, now: datetime) -> list[tuple[Urgency,
                 BreakOut(
                     ref=row.ref,
                     workload=None,
-                    application=row.connection__place__application__name,
-                    environment=row.connection__place__environment__name,
+                    application=row.connection__deployment__application__name,
+                    environment=row.connection__deployment__environment__name,
                     at=new.next_at,
                     why=new.next_why,
                     act=new.next_act,

@@ -116,7 +116,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
     seen = client.version if wanted is not None else None
     client = (
         Client.objects.select_for_update()
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .get(pk=client.pk)
     )
     check_unchanged(client.version, seen)
@@ -185,7 +185,7 @@ def matrix(client: Client) -> Found:
     """The client's scopes (or the roles of its account) against the workloads of its connections:
     profile, connections, uses in the order of the columns.
     """
-    profile, connections = client.place.application.read_profile(), connections_of(client)
+    profile, connections = client.deployment.application.read_profile(), connections_of(client)
     known, permitted = _what_it_may(client, profile)
     holders, workloads, uses = _held_and_called(client, connections, profile, lambda use: use.name)
     return profile, connections, uses, _worked_out(known, permitted, holders, workloads)
@@ -238,7 +238,7 @@ def tallies(clients: Sequence[Client]) -> list[Tallied]:
 
 
 def _tally(client: Client, connections: list[Connection]) -> Tallied:
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     known, permitted = _what_it_may(client, profile)
     holders, workloads, _ = _held_and_called(
         client, connections, profile, lambda use: str(use.workload_id)
@@ -313,7 +313,7 @@ class ScopeEffect:
 
 def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEffect]:
     """Whom it stops when a client, or an account, may do this and no more."""
-    profile, wanted, found = client.place.application.read_profile(), frozenset(wanted), []
+    profile, wanted, found = client.deployment.application.read_profile(), frozenset(wanted), []
     for connection in connections_of(client):
         if client.scheme not in OAUTH2:
             stopped = scope_effects.stopped_by(
@@ -332,7 +332,7 @@ def effects_of_permitting(client: Client, wanted: Iterable[str]) -> list[ScopeEf
 
 def effects_of_asking(connection: Connection, wanted: Iterable[str]) -> list[ScopeEffect]:
     """Whom it stops when a connection asks for these scopes and no others."""
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     stopped = scope_effects.stopped_by(
         connection.scopes, wanted, _needs(connection, profile), profile.implies
     )
@@ -368,7 +368,7 @@ def needs_of(client: Client, scopes: list[str]) -> dict[str, list[str]]:
 @transaction.atomic
 def ask_consent(by: Actor, client: Client, scopes: list[str], asked_of: str) -> ConsentRequest:
     """Ask an administrator of the application for consent, by a signed link."""
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     wanted = sorted(set(scopes))
     for scope in wanted:
         known = profile.scope(scope)
@@ -422,7 +422,7 @@ def open_request(identity: str) -> ConsentRequest:
     try:
         found = (
             ConsentRequest.objects.select_related(
-                "client__place__application", "client__place__environment"
+                "client__deployment__application", "client__deployment__environment"
             )
             .filter(pk=UUID(identity))
             .first()

@@ -210,9 +210,9 @@ _KINDS: dict[ObjectList, _Kind] = {
 def production_of(of: ObjectList, rows: QuerySet[Any]) -> QuerySet[Any]:
     """Those of some objects that are in a production environment."""
     column = {
-        "applications": "places__environment__production",
-        "connections": "place__environment__production",
-        "credentials": "client__place__environment__production",
+        "applications": "deployments__environment__production",
+        "connections": "deployment__environment__production",
+        "credentials": "client__deployment__environment__production",
         "workloads": "environment__production",
     }[of]
     model: type[Model] = rows.model

@@ -137,13 +137,13 @@ def _like(field: str, mine: frozenset[str]) -> Q:
 def _tokens(person: Person) -> Iterator[Belonging]:
     sets = (
         TokenSet.objects.filter(person=person)
-        .select_related("connection__place__environment")
+        .select_related("connection__deployment__environment")
         .order_by("connection__ref")
     )
     for token_set in _read(sets):
         ref, production = (
             token_set.connection.ref,
-            token_set.connection.place.environment.production,
+            token_set.connection.deployment.environment.production,
         )
         says = f"{ref} acts as {token_set.account or person.shown_name} for them."
         yield Belonging(
@@ -160,10 +160,10 @@ def _tokens(person: Person) -> Iterator[Belonging]:
 def _shared(mine: frozenset[str]) -> Iterator[Belonging]:
     sets = TokenSet.objects.filter(_like("account", mine), person=None).exclude(account="")
     for one in _read(
-        sets.select_related("connection__place__environment").order_by("connection__ref")
+        sets.select_related("connection__deployment__environment").order_by("connection__ref")
     ):
         if names.means(one.account, mine):
-            ref, production = one.connection.ref, one.connection.place.environment.production
+            ref, production = one.connection.ref, one.connection.deployment.environment.production
             says = (
                 f"{ref} is signed in as {one.account}, a person's account, and stops when it is "
                 f"closed. Sign in with a service account."
@@ -182,9 +182,9 @@ def _shared(mine: frozenset[str]) -> Iterator[Belonging]:
 def _asked(person: Person) -> Iterator[Belonging]:
     asked = Account.objects.filter(person=person).exclude(connection__token_sets__person=person)
     for one in _read(
-        asked.select_related("connection__place__environment").order_by("connection__ref")
+        asked.select_related("connection__deployment__environment").order_by("connection__ref")
     ):
-        ref, production = one.connection.ref, one.connection.place.environment.production
+        ref, production = one.connection.ref, one.connection.deployment.environment.production
         says = f"They were asked to connect to {ref}."
         yield Belonging(
             f"asked:{one.pk}",
@@ -206,8 +206,11 @@ def _grants(person: Person) -> Iterator[Belonging]:
         .distinct()
         .order_by("begun")
     )
-    for credential in _read(rows.select_related("client__place__environment")):
-        name, production = credential.client.name, credential.client.place.environment.production
+    for credential in _read(rows.select_related("client__deployment__environment")):
+        name, production = (
+            credential.client.name,
+            credential.client.deployment.environment.production,
+        )
         says = f"{name} acts for them. That ends when they leave."
         yield Belonging(
             f"grant:{credential.pk}",
@@ -281,14 +284,14 @@ def _credentials(theirs: list[Owner], offer: str) -> Iterator[Belonging]:
         .order_by("issued", "pk")
     )
     for one in _read(
-        owned.select_related("client__place__application", "client__place__environment")
+        owned.select_related("client__deployment__application", "client__deployment__environment")
     ):
         where = (
-            f"{one.client.place.application.name}, {one.client.place.environment.name}"
+            f"{one.client.deployment.application.name}, {one.client.deployment.environment.name}"
             if one.client
             else "no application"
         )
-        production = bool(one.client and one.client.place.environment.production)
+        production = bool(one.client and one.client.deployment.environment.production)
         says = f"{where}: they own this {one.kind.replace('_', ' ')}."
         yield Belonging(
             f"credential:{one.pk}",
@@ -321,11 +324,11 @@ def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
     """Clients, and where they are registered."""
     rows = (
         Client.objects.filter(text)
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .order_by("name", "pk")
     )
     for row in _read(rows):
-        yield row, f"{row.place.application.name}, {row.place.environment.name}"
+        yield row, f"{row.deployment.application.name}, {row.deployment.environment.name}"
 
 
 def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
@@ -335,7 +338,7 @@ def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
                 f"{where}: it is given to {client.account}, a person's account, and ends with "
                 f"it. Have one made for a service account."
             )
-            address, production = f"/clients/{client.pk}", client.place.environment.production
+            address, production = f"/clients/{client.pk}", client.deployment.environment.production
             yield Belonging(
                 f"account:{client.pk}",
                 "key or password",
@@ -351,7 +354,7 @@ def _contacts(mine: frozenset[str]) -> Iterator[Belonging]:
     for client, where in _clients_with(_like("contacts", mine)):
         if any(names.means(contact, mine) for contact in client.contacts):
             says = f"{where}: they are its contact there."
-            address, production = f"/clients/{client.pk}", client.place.environment.production
+            address, production = f"/clients/{client.pk}", client.deployment.environment.production
             yield Belonging(
                 f"contact:{client.pk}",
                 "contact",
@@ -368,11 +371,11 @@ def _secrets(person: Person) -> Iterator[Belonging]:
         put_in_by=person.username, state=Credential.State.ACTIVE, source="pasted"
     ).defer("value")
     held = rows.filter(holders__isnull=False).distinct().order_by("issued", "pk")
-    for credential in _read(held.prefetch_related("holders__connection__place__environment")):
+    for credential in _read(held.prefetch_related("holders__connection__deployment__environment")):
         holders = sorted(
             (each.connection for each in credential.holders.all()), key=lambda each: each.ref
         )
-        production = any(each.place.environment.production for each in holders)
+        production = any(each.deployment.environment.production for each in holders)
         says = (
             f"They put it in for {', '.join(each.ref for each in holders)}, so they have seen it."
         )
@@ -419,9 +422,9 @@ def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
     elif kind == "deputy":
         owners.change(by, Owner.objects.get(pk=identity), {"deputy": name})
     elif kind == "contact":
-        client = Client.objects.select_related("place__application", "place__environment").get(
-            pk=identity
-        )
+        client = Client.objects.select_related(
+            "deployment__application", "deployment__environment"
+        ).get(pk=identity)
         to = owners.named(name)
         known = to.mail or to.name if to is not None else name
         clients.change(
@@ -466,6 +469,6 @@ def _disconnect(by: Actor, person: Person) -> None:
     on its page.
     """
     theirs = Connection.objects.filter(token_sets__person=person).distinct()
-    for connection in theirs.select_related("place__application", "client"):
+    for connection in theirs.select_related("deployment__application", "client"):
         accounts.disconnect(by, connection, person, forget=True)
     Account.objects.filter(person=person).delete()

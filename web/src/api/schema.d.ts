@@ -627,7 +627,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/applications/{key}/places/{environment}/readings": {
+    "/api/applications/{key}/environments/{environment}/readings": {
         parameters: {
             query?: never;
             header?: never;
@@ -5072,8 +5072,8 @@ export interface components {
             owner: string;
             /** Version */
             version: number;
-            /** Places */
-            places: components["schemas"]["PlaceOut"][];
+            /** Deployments */
+            deployments: components["schemas"]["DeploymentOut"][];
             /** Schemes */
             schemes: components["schemas"]["SchemeOut"][];
             /** Scopes */
@@ -5102,6 +5102,45 @@ export interface components {
             versions: components["schemas"]["VersionOut"][];
             /** Rules Kept */
             rules_kept: boolean;
+        };
+        /**
+         * DeploymentOut
+         * @description An application in one environment.
+         *
+         *     ``issues``: what its callers can be issued, what is usual first.
+         */
+        DeploymentOut: {
+            environment: components["schemas"]["EnvironmentOut"];
+            /** Issuer */
+            issuer: string;
+            /** Authorization Endpoint */
+            authorization_endpoint: string;
+            /** Token Endpoint */
+            token_endpoint: string;
+            /** Api Base */
+            api_base: string;
+            /** More */
+            more: {
+                [key: string]: string;
+            };
+            /** Metadata Address */
+            metadata_address: string;
+            /** Registers */
+            registers: boolean;
+            /** House */
+            house: boolean;
+            /** Grants */
+            grants: string[];
+            /** Sign In Methods */
+            sign_in_methods: string[];
+            /** Issues */
+            issues: components["schemas"]["IssuingOut"][];
+            /** Read At */
+            read_at: string | null;
+            /** Clients */
+            clients: number;
+            /** Connections */
+            connections: number;
         };
         /**
          * IssuingOut
@@ -5135,45 +5174,6 @@ export interface components {
             summary: string;
             /** Alternatives */
             alternatives: string[][];
-        };
-        /**
-         * PlaceOut
-         * @description An application in one environment.
-         *
-         *     ``issues``: what its callers can be issued, what is usual first.
-         */
-        PlaceOut: {
-            environment: components["schemas"]["EnvironmentOut"];
-            /** Issuer */
-            issuer: string;
-            /** Authorization Endpoint */
-            authorization_endpoint: string;
-            /** Token Endpoint */
-            token_endpoint: string;
-            /** Api Base */
-            api_base: string;
-            /** More */
-            more: {
-                [key: string]: string;
-            };
-            /** Metadata Address */
-            metadata_address: string;
-            /** Registers */
-            registers: boolean;
-            /** House */
-            house: boolean;
-            /** Grants */
-            grants: string[];
-            /** Sign In Methods */
-            sign_in_methods: string[];
-            /** Issues */
-            issues: components["schemas"]["IssuingOut"][];
-            /** Read At */
-            read_at: string | null;
-            /** Clients */
-            clients: number;
-            /** Connections */
-            connections: number;
         };
         /**
          * SchemeOut

@@ -11,7 +11,7 @@ from django.utils import timezone
 from neatlatch.core.certificates import replacing
 from neatlatch.desk.authority.house.certificate_registry import in_words, receiver_at
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Trust
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
@@ -100,11 +100,11 @@ def _leaves(
         .order_by("not_after", "common_name")
     )
     told = rows.values_list(
-        "pk", "common_name", "profile", "credential__client__place", "not_after", "moved"
+        "pk", "common_name", "profile", "credential__client__deployment", "not_after", "moved"
     )
     return [
-        replacing.Leaf(str(key), name, str(root.pk), receiver_at(profile, place), ends, moved)
-        for key, name, profile, place, ends, moved in told[:most]
+        replacing.Leaf(str(key), name, str(root.pk), receiver_at(profile, deployment), ends, moved)
+        for key, name, profile, deployment, ends, moved in told[:most]
     ]
 
 
@@ -120,23 +120,25 @@ def _receivers(
     shown = (
         _living(environment)
         .order_by()
-        .values_list("profile", "credential__client__place")
+        .values_list("profile", "credential__client__deployment")
         .distinct()
     )
-    keys = {receiver_at(profile, place) for profile, place in shown} | trusts.keys()
+    keys = {receiver_at(profile, deployment) for profile, deployment in shown} | trusts.keys()
     names = dict(
-        Place.objects.filter(pk__in=map(_place_of, keys)).values_list("pk", "application__name")
+        Deployment.objects.filter(pk__in=map(_deployment_of, keys)).values_list(
+            "pk", "application__name"
+        )
     )
     found = []
     for key in keys:
-        if (name := names.get(_place_of(key))) is not None:
+        if (name := names.get(_deployment_of(key))) is not None:
             found.append(
                 replacing.Receiver(key, in_words(key, name), frozenset(trusts.get(key, set())))
             )
     return found
 
 
-def _place_of(receiver: str) -> int:
+def _deployment_of(receiver: str) -> int:
     return int(receiver.partition(":")[2])
 
 

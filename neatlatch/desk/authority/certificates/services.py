@@ -28,7 +28,7 @@ from neatlatch.desk.authority.house import issuing as house
 from neatlatch.desk.authority.house.certificate_registry import assume_trust, tell
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation
 from neatlatch.desk.estate.credentials.services import keep
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.common import safe
@@ -210,7 +210,7 @@ def issue(
     """
     client = (
         Client.objects.select_for_update()
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .get(pk=client.pk)
     )
     if not client.house:
@@ -235,7 +235,7 @@ def issue(
             "Two certificates of it live already.",
             f"Revoke {' or '.join(credential.hint for credential in live)} first.",
         )
-    authority = issuer_of(by, client.place.environment)
+    authority = issuer_of(by, client.deployment.environment)
     try:
         wanted = issuing.Wanted(
             profile,
@@ -441,7 +441,7 @@ def trusted(environment: Environment) -> list[Authority]:
 @transaction.atomic
 def register(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     name: str,
     asked: CertificateOrder,
     scopes: frozenset[str] = frozenset(),
@@ -456,7 +456,7 @@ def register(
         raise wrong_fields({"name": "Give it a name that says who calls."})
     client = house.new_client(
         by,
-        place,
+        deployment,
         ClientMetadata(name.strip(), contacts, grants=(), scopes=scopes),
         CERTIFICATE,
         of=of,

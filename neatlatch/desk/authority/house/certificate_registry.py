@@ -81,12 +81,12 @@ def tell(client: Client) -> None:
         )
 
 
-def receiver_at(profile: str, place: int) -> str:
-    """Who is shown certificates of a profile: the application at a place, its clients' ones;
+def receiver_at(profile: str, deployment: int) -> str:
+    """Who is shown certificates of a profile: the application in a deployment, its clients' ones;
     whoever calls it, its servers' ones. As
     :class:`Trust` names them.
     """
-    return f"shown:{place}" if profile == "client" else f"called:{place}"
+    return f"shown:{deployment}" if profile == "client" else f"called:{deployment}"
 
 
 def in_words(receiver: str, application: str) -> str:
@@ -101,7 +101,7 @@ def assume_trust(issued: Issued, by: str) -> None:
     root = issued.authority.root_id
     client = issued.credential.client
     if root is not None and client is not None:
-        shown_to = receiver_at(issued.profile, client.place_id)
+        shown_to = receiver_at(issued.profile, client.deployment_id)
         Trust.objects.get_or_create(
             root_id=root, receiver=shown_to, defaults={"noted_by": by, "noted": timezone.now()}
         )

@@ -26,7 +26,7 @@ from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.clients.services import checked
 from neatlatch.desk.estate.credentials.services import forget, keep
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import (
     Client,
     Kind,
@@ -88,7 +88,7 @@ def kind_of(client: Client) -> str:
 
 def registered(client: Client) -> asking.Registered:
     """What the rules want to know of a client."""
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     administrator = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     return asking.Registered(
         client.client_id,
@@ -98,18 +98,18 @@ def registered(client: Client) -> asking.Registered:
         frozenset(client.scopes),
         administrator & frozenset(client.scopes),
         frozenset(client.consents),
-        audience_of(client.place),
+        audience_of(client.deployment),
     )
 
 
-def audience_of(place: Place) -> str:
+def audience_of(deployment: Deployment) -> str:
     """Whom tokens for an application are for: its API's base address."""
-    return place.api_base or f"{issuer(place.environment)}/{place.application.key}"
+    return deployment.api_base or f"{issuer(deployment.environment)}/{deployment.application.key}"
 
 
 def new_client(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     fields: ClientMetadata,
     scheme: str,
     *,
@@ -119,28 +119,28 @@ def new_client(
     """Write a client down, as part of the surrounding transaction; ``resource``: it is the
     application itself, ``of``: a workload's, to draw with.
     """
-    profile = place.application.read_profile()
-    if not place.house:
+    profile = deployment.application.read_profile()
+    if not deployment.house:
         raise Problem(
             409,
             (
-                f"{place.application.name} does not accept what the house authority issues in "
-                f"{place.environment.name}."
+                f"{deployment.application.name} does not accept what the house authority issues in "
+                f"{deployment.environment.name}."
             ),
             "Note on its page that it does, once its people have set it up.",
         )
     if unknown := sorted(fields.scopes - {scope.name for scope in profile.scopes}):
-        raise wrong_fields({"scopes": f"{place.application.name} has no scope {unknown[0]}."})
+        raise wrong_fields({"scopes": f"{deployment.application.name} has no scope {unknown[0]}."})
     made = ResourceServer if resource else WorkloadKey if of else class_of(scheme)
     client = made(
-        place=place,
+        deployment=deployment,
         house=True,
         managed=True,
         state="live",
         scheme=scheme,
         changed_at=timezone.now(),
         changed_by=by.username,
-        client_id=f"{place.application.key}-{secrets.token_hex(5)}",
+        client_id=f"{deployment.application.key}-{secrets.token_hex(5)}",
     )
     client.put(fields)
     if scheme in _PLAIN:
@@ -155,8 +155,8 @@ def new_client(
         client.client_id,
         {
             "name": client.name,
-            "application": place.application.key,
-            "environment": place.environment.name,
+            "application": deployment.application.key,
+            "environment": deployment.environment.name,
         },
     )
     return client
@@ -165,7 +165,7 @@ def new_client(
 @transaction.atomic
 def register(
     by: Person,
-    place: Place,
+    deployment: Deployment,
     fields: ClientMetadata,
     scheme: str = CODE,
     ends: datetime | None = None,
@@ -182,18 +182,18 @@ def register(
             raise wrong_fields({"name": "Give it a name that says who calls."})
     else:
         checked(fields)
-    client = new_client(by, place, fields, scheme, of=of)
+    client = new_client(by, deployment, fields, scheme, of=of)
     return client, None if client.public and scheme != BEARER else add_secret(by, client, ends)
 
 
 @transaction.atomic
-def accepts(by: Actor, place: Place, yes: bool) -> None:
+def accepts(by: Actor, deployment: Deployment, yes: bool) -> None:
     """Note that an application accepts what the house issues, or no longer.
 
     Refused while clients of the house are registered for it.
     """
     if not yes and (
-        count := Client.objects.filter(place=place, house=True)
+        count := Client.objects.filter(deployment=deployment, house=True)
         .exclude(kind=Kind.RESOURCE_SERVER)
         .count()
     ):
@@ -202,38 +202,42 @@ def accepts(by: Actor, place: Place, yes: bool) -> None:
             "Clients of the house are registered for it.",
             f"{count} would be refused there. Remove them first.",
         )
-    if place.house != yes:
-        Place.objects.filter(pk=place.pk).update(house=yes)
+    if deployment.house != yes:
+        Deployment.objects.filter(pk=deployment.pk).update(house=yes)
         write(
             by,
             "noted that it accepts the house authority"
             if yes
             else "noted that it no longer accepts the house authority",
             "application",
-            place.application.key,
-            {"environment": place.environment.name},
+            deployment.application.key,
+            {"environment": deployment.environment.name},
         )
 
 
 @transaction.atomic
-def resource(by: Person, place: Place) -> tuple[Client, Handover]:
+def resource(by: Person, deployment: Deployment) -> tuple[Client, Handover]:
     """Let an application ask about tokens it is shown: the client it asks as, and a new secret for
     it.
     """
-    found = server(by, place)
+    found = server(by, deployment)
     return found, add_secret(by, found)
 
 
-def server(by: Actor, place: Place) -> Client:
+def server(by: Actor, deployment: Deployment) -> Client:
     """The application itself: as whom it asks about tokens, and as whom its servers' certificates
     are issued. Part of the surrounding transaction.
     """
-    found = ResourceServer.objects.select_for_update().filter(place=place).first()
+    found = ResourceServer.objects.select_for_update().filter(deployment=deployment).first()
     if found is not None:
         return found  # type: ignore[no-any-return]
-    name = f"{place.application.name} itself"
+    name = f"{deployment.application.name} itself"
     return new_client(
-        by, place, ClientMetadata(name[:200], grants=(), scopes=frozenset()), CLIENT, resource=True
+        by,
+        deployment,
+        ClientMetadata(name[:200], grants=(), scopes=frozenset()),
+        CLIENT,
+        resource=True,
     )
 
 
@@ -254,7 +258,7 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
     """Make another secret of a client. At most two live at once. Answers its handover."""
     client = (
         Client.objects.select_for_update()
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .get(pk=client.pk)
     )
     if not client.house:
@@ -304,7 +308,7 @@ def _mint(
     form = house_key.CLIENT_SECRET if kind == "client_secret" else house_key.API_KEY
     value = house_key.make(
         form,
-        client.place.environment.key,
+        client.deployment.environment.key,
         os.urandom(house_key.ID_OCTETS),
         os.urandom(house_key.SECRET_OCTETS),
     )
@@ -489,8 +493,8 @@ def sign_in(
     Raises :class:`RequestRefused` with ``invalid_client``.
     """
     client = (
-        Client.objects.select_related("place__application", "place__environment")
-        .filter(house=True, place__environment=environment, client_id=shown.client_id)
+        Client.objects.select_related("deployment__application", "deployment__environment")
+        .filter(house=True, deployment__environment=environment, client_id=shown.client_id)
         .first()
     )
 
@@ -579,7 +583,7 @@ def find_key(environment: Environment, text: str, now: datetime) -> Credential:
         raise no("key of another environment")
     found = (
         Credential.objects.defer("value")
-        .select_related("client__place__application", "client__place__environment")
+        .select_related("client__deployment__application", "client__deployment__environment")
         .filter(secret_id=read.id, kind="token")
         .exclude(digest="")
         .first()

@@ -16,7 +16,7 @@ from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import CODE
 from neatlatch.desk.authority.records.house.models import RegistrationRight
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
@@ -41,7 +41,11 @@ class Registered:
 
 @transaction.atomic
 def give(
-    by: Actor, place: Place, uses: int, days: int, most: ceiling.Ceiling = ceiling.Ceiling()
+    by: Actor,
+    deployment: Deployment,
+    uses: int,
+    days: int,
+    most: ceiling.Ceiling = ceiling.Ceiling(),
 ) -> tuple[RegistrationRight, str]:
     """Let somebody register so many clients for so many days, which may have so much at ``most``;
     answers the right and its token, which is shown this once."""
@@ -49,7 +53,7 @@ def give(
     made = RegistrationRight.objects.create(
         digest=house_key.digest(value),
         hint=f"…{value[-4:]}",
-        place=place,
+        deployment=deployment,
         made_by=by.username,
         made=now,
         ends=now + timedelta(days=days),
@@ -57,19 +61,19 @@ def give(
         ceiling=most.as_plain(),
     )
     about = {
-        "environment": place.environment.name,
+        "environment": deployment.environment.name,
         "clients": uses,
         "days": days,
         "at most": most.as_plain(),
     }
-    write(by, "made a right to register at", "application", place.application.key, about)
+    write(by, "made a right to register at", "application", deployment.application.key, about)
     return made, value
 
 
 @transaction.atomic
 def take_away(by: Actor, right: RegistrationRight) -> None:
     """Take a right to register away."""
-    write(by, "took away a right to register at", "application", right.place.application.key)
+    write(by, "took away a right to register at", "application", right.deployment.application.key)
     right.delete()
 
 
@@ -78,15 +82,17 @@ def register(environment: Environment, shown: str, read: Read, now: datetime) ->
     """Register a client with the token of a right, which has one use less then. Raises
     :class:`RequestRefused`."""
     rows = RegistrationRight.objects.select_for_update()
-    rows = rows.select_related("place__application", "place__environment")
-    right = rows.filter(digest=house_key.digest(shown), place__environment=environment).first()
+    rows = rows.select_related("deployment__application", "deployment__environment")
+    right = rows.filter(digest=house_key.digest(shown), deployment__environment=environment).first()
     if right is None or right.ends <= now or right.left < 1:
         why = "unknown" if right is None else "used up or ended"
         raise RequestRefused("invalid_token", "", 401, f"registration right {why}")
     allowed = ceiling.read(right.ceiling)
-    known = allowed.scopes_of(scope.name for scope in right.place.application.read_profile().scopes)
+    known = allowed.scopes_of(
+        scope.name for scope in right.deployment.application.read_profile().scopes
+    )
     fields = read(known, allowed.grants_of(telling.GRANTS))
-    client = issuing.new_client(BY_PROTOCOL, right.place, fields, CODE)
+    client = issuing.new_client(BY_PROTOCOL, right.deployment, fields, CODE)
     management = secrets.token_urlsafe(32)
     client.management_digest, client.ceiling = house_key.digest(management), right.ceiling
     client.save(update_fields=["management_digest", "ceiling"])

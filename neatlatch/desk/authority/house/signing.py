@@ -36,11 +36,11 @@ def _new_pair() -> rsa.RSAPrivateKey:
 
 
 @lru_cache(maxsize=64)
-def _loaded(kid: str, sealed: bytes, place: str) -> signing.Signer:
+def _loaded(kid: str, sealed: bytes, deployment: str) -> signing.Signer:
     """The private half, opened once a process: opening and checking it takes longer
     than signing.
     """
-    return signing.signer(keys.open_own(safe.unseal(sealed, place).reveal().encode()))
+    return signing.signer(keys.open_own(safe.unseal(sealed, deployment).reveal().encode()))
 
 
 def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:

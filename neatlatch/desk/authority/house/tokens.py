@@ -48,7 +48,8 @@ STATUS_LIFE = 5
 def life(client: Client) -> int:
     """Seconds that an access token lives: as the application's profile says, at most an hour."""
     return max(
-        30, min(LONGEST_ACCESS, client.place.application.read_profile().limits.token_life or 900)
+        30,
+        min(LONGEST_ACCESS, client.deployment.application.read_profile().limits.token_life or 900),
     )
 
 
@@ -63,9 +64,11 @@ def put_before(environment: Environment, params: Mapping[str, str]) -> Waiting:
     now = timezone.now()
     Waiting.objects.filter(ends__lt=now - timedelta(hours=1)).delete()
     client = (
-        Client.objects.select_related("place__application", "place__environment")
+        Client.objects.select_related("deployment__application", "deployment__environment")
         .exclude(kind=Kind.RESOURCE_SERVER)
-        .filter(house=True, place__environment=environment, client_id=params.get("client_id", ""))
+        .filter(
+            house=True, deployment__environment=environment, client_id=params.get("client_id", "")
+        )
         .first()
     )
     try:
@@ -93,7 +96,7 @@ def answer(by: Person, waiting: Waiting, allow: bool) -> str:
     """
     waiting = (
         Waiting.objects.select_for_update()
-        .select_related("client__place__application", "client__place__environment")
+        .select_related("client__deployment__application", "client__deployment__environment")
         .get(pk=waiting.pk)
     )
     now = timezone.now()
@@ -105,7 +108,7 @@ def answer(by: Person, waiting: Waiting, allow: bool) -> str:
         )
     waiting.answered = now
     waiting.save(update_fields=["answered"])
-    client, name = waiting.client, issuing.issuer(waiting.client.place.environment)
+    client, name = waiting.client, issuing.issuer(waiting.client.deployment.environment)
     if not allow:
         write(by, "refused", "client", client.client_id, {"scopes": waiting.scopes})
         return with_query(
@@ -307,7 +310,7 @@ def _answer(
     now: datetime,
 ) -> dict[str, Any]:
     """Make the tokens (RFC 6749 §5.1), as part of the surrounding transaction."""
-    environment, seconds = client.place.environment, life(client)
+    environment, seconds = client.deployment.environment, life(client)
     row = Access(
         jti=secrets.token_hex(16),
         environment=environment,
@@ -315,7 +318,7 @@ def _answer(
         grant=grant,
         credential=credential,
         scopes=sorted(scopes),
-        audience=issuing.audience_of(client.place),
+        audience=issuing.audience_of(client.deployment),
         issued=now,
         ends=now + timedelta(seconds=seconds),
     )
@@ -396,7 +399,7 @@ def _introspect_access(
         raise RequestRefused("invalid_token", logged="token unknown")
     # A client may ask about its own tokens: whose they are, and which scopes were granted.
     entitled = (
-        row.audience == issuing.audience_of(asker.place)
+        row.audience == issuing.audience_of(asker.deployment)
         if isinstance(asker, ResourceServer)
         else row.client_id == asker.pk
     )
@@ -422,7 +425,7 @@ def _introspect_key(
     key = issuing.find_key(environment, token, now)
     client = key.client
     assert client is not None
-    if not isinstance(asker, ResourceServer) or client.place_id != asker.place_id:
+    if not isinstance(asker, ResourceServer) or client.deployment_id != asker.deployment_id:
         raise issuing.known(
             RequestRefused("invalid_token", logged="key for another application"), client
         )
@@ -431,7 +434,7 @@ def _introspect_key(
         issuing.issuer(environment),
         client.client_id,
         client.client_id,
-        issuing.audience_of(client.place),
+        issuing.audience_of(client.deployment),
         issuing.registered(client).allowed,
         int(key.issued.timestamp()),
         int(key.ends.timestamp()) if key.ends else 0,

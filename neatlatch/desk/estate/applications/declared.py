@@ -13,7 +13,7 @@ from django.db import transaction
 from django.utils import timezone
 
 from neatlatch.core import profiles
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.journal.services import DeclaredChange, write
 from neatlatch.desk.ground.people import owners
@@ -50,8 +50,8 @@ def remove_application(by: Actor, found: Application) -> None:
     found.delete()
 
 
-def put_addresses(found: Place, given: Mapping[str, Any]) -> None:
-    """Take the addresses over that a file declares of a place, without saving them."""
+def put_addresses(found: Deployment, given: Mapping[str, Any]) -> None:
+    """Take the addresses over that a file declares of a deployment, without saving them."""
     addresses = given["addresses"]
     for name in ADDRESS_FIELDS:
         setattr(found, name, addresses.get(name, ""))
@@ -61,25 +61,25 @@ def put_addresses(found: Place, given: Mapping[str, Any]) -> None:
 
 
 @transaction.atomic
-def place(
+def deployment(
     by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: DeclaredChange
-) -> Place:
+) -> Deployment:
     """Make or change where an application stands; ``where`` are the keys of both."""
     of = Application.objects.get(key=where[0])
     environment = Environment.objects.get(key=where[1])
-    stands = Place.objects.select_for_update().filter(application=of, environment=environment)
-    found = stands.first() or Place(application=of, environment=environment)
+    stands = Deployment.objects.select_for_update().filter(application=of, environment=environment)
+    found = stands.first() or Deployment(application=of, environment=environment)
     if found.pk:
         before_addresses(found)
     put_addresses(found, given)
     found.changed_at = timezone.now()
     found.save()
-    told.write(by, "place", "/".join(where))
+    told.write(by, "deployment", "/".join(where))
     return found
 
 
 @transaction.atomic
-def remove_place(by: Actor, found: Place) -> None:
+def remove_deployment(by: Actor, found: Deployment) -> None:
     """An application no longer stands in an environment. Raises ``ProtectedError``."""
-    write(by, "removed", "place", f"{found.application.key}/{found.environment.key}")
+    write(by, "removed", "deployment", f"{found.application.key}/{found.environment.key}")
     found.delete()

@@ -9,7 +9,7 @@ from django.db import transaction
 from django.db.models import Exists, Max, OuterRef, ProtectedError, QuerySet
 
 from neatlatch.core import references
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
@@ -21,7 +21,7 @@ _ASIDE = 10_000
 _LONGEST_KEY = 50
 # What may be in an environment, by the names of models.
 _IN_USE_BY = {
-    "place": "applications",
+    "deployment": "applications",
     "workload": "workloads",
     "authority": "certificate authorities",
     "signingkey": "signing keys",
@@ -38,7 +38,7 @@ def all_in_order() -> QuerySet[Environment]:
     """Every environment, in order, with whether anything is in it (``in_use``)."""
     here = OuterRef("pk")
     return Environment.objects.annotate(
-        in_use=Exists(Place.objects.filter(environment=here))
+        in_use=Exists(Deployment.objects.filter(environment=here))
         | Exists(Workload.objects.filter(environment=here))
     ).order_by("order")
 

@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from neatlatch.core.profiles import Profile
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 
 # Saves what follows, as part of the surrounding transaction.
 Save = Callable[[], None]
 Follow = Callable[[Application, Profile, Profile], Save]
 _FOLLOWERS: list[Follow] = []
 # Keeps what has to be known of an application in an environment before its addresses change.
-Keep = Callable[[Place], None]
+Keep = Callable[[Deployment], None]
 _KEEPERS: list[Keep] = []
 
 
@@ -42,8 +42,8 @@ def keeps(keep: Keep) -> Keep:
     return keep
 
 
-def before_addresses(place: Place) -> None:
+def before_addresses(deployment: Deployment) -> None:
     """Keep what has to be known of the addresses that an application has now, as part of the
     surrounding transaction that changes them."""
     for keep in _KEEPERS:
-        keep(place)
+        keep(deployment)

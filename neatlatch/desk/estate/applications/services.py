@@ -17,8 +17,8 @@ from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Value, lower
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.records.applications.models import (
     Application,
+    Deployment,
     Environment,
-    Place,
     ProfileVersion,
 )
 from neatlatch.desk.ground.common import heavy
@@ -126,7 +126,7 @@ def add_from_description(
     api_base: str = "",
     purpose: str = "",
     owner: str = "",
-) -> Place:
+) -> Deployment:
     """Add an application, or one more environment of it, by its API description alone."""
     where, described = environment(env), description.read()
     if not described.schemes:
@@ -143,7 +143,7 @@ def add_from_description(
         application = _application(
             name or described.title, purpose, owner, profile_of(None, described)
         )
-        place = _place(by, application, where, values, {})
+        deployment = _deployment(by, application, where, values, {})
         write(
             by,
             "added by its description",
@@ -151,7 +151,7 @@ def add_from_description(
             application.key,
             {"environment": where.name},
         )
-    return place
+    return deployment
 
 
 def _base(given: str, described: openapi.Described | None, description: Description) -> str:
@@ -181,7 +181,7 @@ def add_from_metadata(
     api_base: str = "",
     purpose: str = "",
     owner: str = "",
-) -> Place:
+) -> Deployment:
     """Add an application, or one more environment of it, by its published metadata."""
     where = environment(env)
     found_at, published, described = read_published(metadata_address.strip(), description)
@@ -199,7 +199,7 @@ def add_from_metadata(
             owner,
             profile_of(published, described),
         )
-        place = _place(
+        deployment = _deployment(
             by,
             application,
             where,
@@ -217,7 +217,7 @@ def add_from_metadata(
             application.key,
             {"environment": where.name, "issuer": published.issuer},
         )
-    return place
+    return deployment
 
 
 def add_by_hand(
@@ -229,7 +229,7 @@ def add_by_hand(
     purpose: str = "",
     owner: str = "",
     scheme: str = "",
-) -> Place:
+) -> Deployment:
     """Add an application, or one more environment of it, from what a person read in its documents.
 
     ``scheme`` is the way in that the person chose; the addresses it wants are asked for. An address
@@ -258,7 +258,7 @@ def add_by_hand(
         raise wrong_fields(errors)
     with transaction.atomic():
         application = _application(name, purpose, owner, read)
-        place = _place(by, application, where, given, {})
+        deployment = _deployment(by, application, where, given, {})
         write(
             by,
             "added manually",
@@ -266,7 +266,7 @@ def add_by_hand(
             application.key,
             {"environment": where.name, "schemes": [scheme.key for scheme in read.schemes]},
         )
-    return place
+    return deployment
 
 
 def wrong_addresses(
@@ -342,14 +342,14 @@ def _application(name: str, purpose: str, owner: str, profile: profiles.Profile)
     )
 
 
-def _place(
+def _deployment(
     by: Actor,
     application: Application,
     where: Environment,
     values: dict[str, str],
     more: dict[str, Any],
-) -> Place:
-    if Place.objects.filter(application=application, environment=where).exists():
+) -> Deployment:
+    if Deployment.objects.filter(application=application, environment=where).exists():
         raise wrong_fields(
             {
                 "environment": (
@@ -359,7 +359,7 @@ def _place(
         )
     columns = {key: value for key, value in values.items() if key in ADDRESS_FIELDS}
     rest = {key: value for key, value in values.items() if key not in ADDRESS_FIELDS and value}
-    return Place.objects.create(
+    return Deployment.objects.create(
         application=application,
         environment=where,
         changed_at=timezone.now(),
@@ -369,34 +369,34 @@ def _place(
     )
 
 
-def read_again(by: Actor, place: Place) -> Place:
+def read_again(by: Actor, deployment: Deployment) -> Deployment:
     """Read the published metadata again, and take over what changed."""
-    if not place.metadata_address:
+    if not deployment.metadata_address:
         raise Problem(
             409,
             "There is no metadata address.",
             "This environment was entered manually; change its addresses manually.",
         )
-    found_at, published, _ = read_published(place.metadata_address, Description())
+    found_at, published, _ = read_published(deployment.metadata_address, Description())
     with transaction.atomic():
-        place = Place.objects.select_for_update().get(pk=place.pk)
-        before = {key: getattr(place, key) for key in ADDRESS_FIELDS[:3]}
+        deployment = Deployment.objects.select_for_update().get(pk=deployment.pk)
+        before = {key: getattr(deployment, key) for key in ADDRESS_FIELDS[:3]}
         after = {key: getattr(published, key) for key in ADDRESS_FIELDS[:3]}
-        place.metadata, place.read_at = published.as_dict(), timezone.now()
+        deployment.metadata, deployment.read_at = published.as_dict(), timezone.now()
         if after != before:
-            before_addresses(place)
+            before_addresses(deployment)
             for key, value in after.items():
-                setattr(place, key, value)
-            place.changed_at = timezone.now()
-        place.save()
+                setattr(deployment, key, value)
+            deployment.changed_at = timezone.now()
+        deployment.save()
         write(
             by,
             "read metadata again",
             "application",
-            place.application.key,
-            {"environment": place.environment.name, "changed": after != before},
+            deployment.application.key,
+            {"environment": deployment.environment.name, "changed": after != before},
         )
-    return place
+    return deployment
 
 
 def as_yaml(profile: profiles.Profile) -> str:

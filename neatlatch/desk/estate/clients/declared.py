@@ -12,7 +12,7 @@ from django.utils import timezone
 from neatlatch.core.authority import ceiling
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.credentials.declared import moment
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client, class_of
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
@@ -56,7 +56,7 @@ def check(given: Mapping[str, Any]) -> UUID:
 @transaction.atomic
 def client(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     found: Client | None,
     given: Mapping[str, Any],
     told: DeclaredChange,
@@ -68,7 +68,7 @@ def client(
     """
     identity = check(given)
     if found is None:
-        found = _new(place, identity, given)
+        found = _new(deployment, identity, given)
     else:
         found = Client.objects.select_for_update().get(pk=found.pk)
     before = found.fields()
@@ -87,9 +87,9 @@ def client(
     return found
 
 
-def _new(place: Place, identity: UUID, given: Mapping[str, Any]) -> Client:
+def _new(deployment: Deployment, identity: UUID, given: Mapping[str, Any]) -> Client:
     if Client.objects.filter(pk=identity).exists():
         raise wrong_fields({"id": "another client has this ID"})
     fixed = ("managed", "management_address", "scheme")
     kept = {name: given[name] for name in fixed}
-    return class_of(given["scheme"])(pk=identity, place=place, version=0, **kept)
+    return class_of(given["scheme"])(pk=identity, deployment=deployment, version=0, **kept)

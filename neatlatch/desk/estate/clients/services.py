@@ -29,7 +29,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import JWT, JWT_GRANT, KINDS, OAUTH2, REGISTERED
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.estate.credentials.services import keep
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client, OAuthClient, class_of
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.ground import won
@@ -52,7 +52,9 @@ def checked(fields: ClientMetadata) -> ClientMetadata:
     return fields
 
 
-def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, str | None]:
+def register(
+    by: Person, deployment: Deployment, fields: ClientMetadata
+) -> tuple[Client, str | None]:
     """Register by protocol (RFC 7591).
 
     Answers the client and the ID of its handover (``None``: a public client).
@@ -61,7 +63,7 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
     for is still known.
     """
     checked(fields)
-    endpoint = place.published("registration_endpoint")
+    endpoint = deployment.published("registration_endpoint")
     if not endpoint:
         raise Problem(
             409,
@@ -70,7 +72,7 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
         )
     with transaction.atomic():
         client = OAuthClient(
-            place=place,
+            deployment=deployment,
             state="asking",
             managed=True,
             changed_at=timezone.now(),
@@ -83,7 +85,7 @@ def register(by: Person, place: Place, fields: ClientMetadata) -> tuple[Client, 
             "asked to register",
             "client",
             client.name,
-            {"application": place.application.key, "environment": place.environment.name},
+            {"application": deployment.application.key, "environment": deployment.environment.name},
         )
     try:
         told = _ask(oauth2.registration_request(endpoint, fields.request()))
@@ -107,7 +109,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
     with transaction.atomic():
         client = (
             Client.objects.select_for_update()
-            .select_related("place__application")
+            .select_related("deployment__application")
             .get(pk=facts["client"])
         )
         if client.state != "asking":  # it was saved before
@@ -139,7 +141,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
             "registered",
             "client",
             client.client_id,
-            {"name": client.name, "application": client.place.application.key},
+            {"name": client.name, "application": client.deployment.application.key},
         )
     return client, str(handover.pk) if handover else None
 
@@ -220,13 +222,15 @@ def _ask(request: oauth2.Request) -> oauth.OAuthReply:
 
 
 @transaction.atomic
-def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool = False) -> Client:
+def prepare(
+    by: Actor, deployment: Deployment, fields: ClientMetadata, vendor_shared: bool = False
+) -> Client:
     """Begin a mirrored record: what is to be entered in the application's own screens, step by
     step.
     """
     checked(fields)
     client = OAuthClient(
-        place=place,
+        deployment=deployment,
         state="preparing",
         managed=False,
         vendor_shared=vendor_shared,
@@ -240,7 +244,7 @@ def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool
         "began manually",
         "client",
         client.name,
-        {"application": place.application.key, "environment": place.environment.name},
+        {"application": deployment.application.key, "environment": deployment.environment.name},
     )
     return client
 
@@ -248,7 +252,7 @@ def prepare(by: Actor, place: Place, fields: ClientMetadata, vendor_shared: bool
 @transaction.atomic
 def prepare_other(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     name: str,
     scheme: str,
     scopes: frozenset[str] = frozenset(),
@@ -257,12 +261,12 @@ def prepare_other(
     """Begin the record of a provider's side without an OAuth client of ours to register by
     protocol: an account, a key, a token, a certificate.
     """
-    if place.application.read_profile().scheme(scheme) is None:
+    if deployment.application.read_profile().scheme(scheme) is None:
         raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     if not name:
         raise wrong_fields({"name": "Give it a name that the application's people will recognise."})
     client = class_of(scheme)(
-        place=place,
+        deployment=deployment,
         state="preparing",
         managed=False,
         vendor_shared=vendor_shared,
@@ -280,8 +284,8 @@ def prepare_other(
         "client",
         client.name,
         {
-            "application": place.application.key,
-            "environment": place.environment.name,
+            "application": deployment.application.key,
+            "environment": deployment.environment.name,
             "scheme": scheme,
         },
     )
@@ -292,13 +296,13 @@ def steps(client: Client) -> tuple[registration.RegistrationStep, ...]:
     """The numbered acts in the application's own screens: as its profile words them, else the usual
     ones of the scheme.
     """
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     scheme = profile.scheme(client.scheme)
     wanted = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     if client.scheme not in REGISTERED or (scheme is not None and scheme.acts):
         return preparing.steps(
             scheme or KINDS[client.scheme],
-            client.place.application.name,
+            client.deployment.application.name,
             client.name,
             frozenset(client.scopes),
             tuple(client.redirect_uris),
@@ -306,7 +310,7 @@ def steps(client: Client) -> tuple[registration.RegistrationStep, ...]:
             _needed_rights(client, profile),
             wanted,
         )
-    return registration.steps_by_hand(client.fields(), client.place.application.name, wanted)
+    return registration.steps_by_hand(client.fields(), client.deployment.application.name, wanted)
 
 
 def planned_acts(client: Client) -> tuple[registration.RegistrationStep, ...]:
@@ -314,7 +318,7 @@ def planned_acts(client: Client) -> tuple[registration.RegistrationStep, ...]:
     if not client.planned:
         return ()
     return redirect_bench.acts(
-        client.place.application.name,
+        client.deployment.application.name,
         client.name,
         tuple(client.redirect_uris),
         tuple(client.planned["redirect_uris"]),
@@ -392,7 +396,7 @@ def _save(
     """
     client = (
         Client.objects.select_for_update()
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .get(pk=client.pk)
     )
     check_unchanged(client.version, seen)
@@ -524,10 +528,10 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
     By protocol (``by`` is no person) only within its ceiling, which an administrator's edit moves.
     Raises :class:`RequestRefused` beyond.
     """
-    known = {scope.name for scope in client.place.application.read_profile().scopes}
+    known = {scope.name for scope in client.deployment.application.read_profile().scopes}
     if unknown := sorted(wanted.scopes - known):
         raise wrong_fields(
-            {"scopes": f"{client.place.application.name} has no scope {unknown[0]}."}
+            {"scopes": f"{client.deployment.application.name} has no scope {unknown[0]}."}
         )
 
     def edit(client: Client) -> None:
@@ -581,7 +585,7 @@ def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str =
 
     ``told`` is the name that somebody without a login here gave.
     """
-    if scope not in {scope.name for scope in client.place.application.read_profile().scopes}:
+    if scope not in {scope.name for scope in client.deployment.application.read_profile().scopes}:
         raise wrong_fields({"scope": "There is no such scope."})
 
     def edit(client: Client) -> None:
@@ -626,7 +630,7 @@ def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
             )
     if said.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
-    known = {role.name for role in client.place.application.read_profile().roles}
+    known = {role.name for role in client.deployment.application.read_profile().roles}
     if unknown := [right for right in said.get("rights") or () if right not in known]:
         errors["rights"] = f"{unknown[0]} is none of those that the profile names."
     if errors:

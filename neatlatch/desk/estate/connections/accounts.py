@@ -108,14 +108,14 @@ _MOST_OF_ONE = 200
 
 def of_person(person: Person) -> list[tuple[Connection, Holding]]:
     """The connections where a person has, or should have, an account of their own, with their
-    places and the tokens of theirs and of tests. Four queries.
+    deployments and the tokens of theirs and of tests. Four queries.
     """
     theirs = Q(team__people=person) | Q(accounts__person=person) | Q(token_sets__person=person)
     keys = Connection.objects.filter(theirs, individual=True).order_by().values("pk")
     tokens = TokenSet.objects.filter(Q(person=None) | Q(person=person)).select_related("person")
     rows = (
         Connection.objects.filter(pk__in=keys)
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
         .order_by("ref")
     )
     found = list(rows.prefetch_related(Prefetch("token_sets", tokens))[:_MOST_OF_ONE])

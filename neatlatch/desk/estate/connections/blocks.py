@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from uuid import UUID
 
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import (
     Account,
@@ -31,11 +31,11 @@ _NOT_OF_CLIENT = frozenset(passed_over(Client)) - {"kind"}
 
 _environments = Reading(Environment, but=passed_over(Environment))
 _connections = Reading(Connection, "t.id IN {keys}", but=passed_over(Connection), order="t.ref")
-_places = Reading(Place, "t.id IN {keys}", but=passed_over(Place))
-_places_of = Reading(
-    Place,
+_deployments = Reading(Deployment, "t.id IN {keys}", but=passed_over(Deployment))
+_deployments_of = Reading(
+    Deployment,
     "t.application_id IN (SELECT application_id FROM applications_place WHERE id IN {keys})",
-    but=passed_over(Place),
+    but=passed_over(Deployment),
 )
 _applications = Reading(Application, "t.id IN {keys}", but=passed_over(Application))
 _clients = Reading(Client, "t.id IN {keys}", but=_NOT_OF_CLIENT)
@@ -68,7 +68,7 @@ def read_block(keys: Iterable[UUID]) -> list[Connection]:
     """These connections, by reference name; those that are gone are left out. The number of queries
     does not grow with theirs, which is :data:`MOST` at the most."""
     found = _connections(list(keys)[:MOST])
-    _with_places(found)
+    _with_deployments(found)
     _with_clients(found)
     _with_secrets(found)
     _with_accounts(found)
@@ -91,29 +91,31 @@ def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
     return by_client
 
 
-def _with_places(found: list[Connection]) -> None:
-    places = _places_of({connection.place_id for connection in found})
-    applications = _applications({place.application_id for place in places})
-    join(places, "environment", {environment.pk: environment for environment in _environments()})
-    join(places, "application", {application.pk: application for application in applications})
-    hang(applications, "places", places, "application_id")
-    join(found, "place", {place.pk: place for place in places})
+def _with_deployments(found: list[Connection]) -> None:
+    deployments = _deployments_of({connection.deployment_id for connection in found})
+    applications = _applications({deployment.application_id for deployment in deployments})
+    join(
+        deployments, "environment", {environment.pk: environment for environment in _environments()}
+    )
+    join(deployments, "application", {application.pk: application for application in applications})
+    hang(applications, "deployments", deployments, "application_id")
+    join(found, "deployment", {deployment.pk: deployment for deployment in deployments})
 
 
 def _with_clients(found: list[Connection]) -> None:
     keys = {connection.client_id for connection in found if connection.client_id is not None}
     clients = of_their_kinds(_clients(keys))
-    places = {connection.place_id: connection.place for connection in found}
-    # A client that is registered in another environment than its connection stands in a place of
-    # its own.
-    missing = {client.place_id for client in clients} - places.keys()
+    deployments = {connection.deployment_id: connection.deployment for connection in found}
+    # A client that is registered in another environment than its connection has a deployment of its
+    # own.
+    missing = {client.deployment_id for client in clients} - deployments.keys()
     if missing:
-        others = _places(missing)
+        others = _deployments(missing)
         join(
             others, "environment", {environment.pk: environment for environment in _environments()}
         )
-        places |= {place.pk: place for place in others}
-    join(clients, "place", places)
+        deployments |= {deployment.pk: deployment for deployment in others}
+    join(clients, "deployment", deployments)
     hang(clients, "credentials", _registered(keys), "client_id")
     join(found, "client", {client.pk: client for client in clients})
 

@@ -15,7 +15,7 @@ from neatlatch.core import references
 from neatlatch.core.profiles import Profile
 from neatlatch.core.schemes import Scheme
 from neatlatch.desk.estate.credentials.declared import moment
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -67,17 +67,17 @@ def check(scheme_key: str, application: DeclaredIn, client_application: str | No
     return scheme
 
 
-def check_belongs(key: str, place: object, places: Collection[object]) -> None:
+def check_belongs(key: str, deployment: object, deployments: Collection[object]) -> None:
     """Check that a secret which a connection does not hold yet is of its own application and
-    environment; ``places`` are those where it is held now. Raises a field error."""
-    if places and place not in places:
+    environment; ``deployments`` are those where it is held now. Raises a field error."""
+    if deployments and deployment not in deployments:
         raise wrong_fields({key: f"its {key} belongs to another application or environment"})
 
 
 @transaction.atomic
 def connection(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     ref: str,
     client: Client | None,
     given: Mapping[str, Any],
@@ -89,14 +89,14 @@ def connection(
     It is no longer proven; tokens of another client or account are forgotten. Raises
     :class:`Problem`, and :class:`LeaveAsked` where something that is held would go to a new place.
     """
-    application = place.application
+    application = deployment.application
     declared_in = DeclaredIn(application.key, application.name, application.read_profile())
-    client_application = client.place.application.key if client is not None else None
-    check_reference(ref, place.environment.key)
+    client_application = client.deployment.application.key if client is not None else None
+    check_reference(ref, deployment.environment.key)
     scheme = check(given["scheme"], declared_in, client_application)
     stands = Connection.objects.select_for_update().filter(ref=ref).first()
     name = ref.partition("/")[2]
-    found = stands or Connection(**naming.named(place, name), place=place, version=0)
+    found = stands or Connection(**naming.named(deployment, name), deployment=deployment, version=0)
     moved = stands is not None and is_another(stands, client.pk if client else None, given)
     other_tests = found.tests_as != given["tests_as"]
     open_values = [
@@ -162,10 +162,12 @@ def _check_belongs(found: Connection, key: str, credential: Credential) -> None:
     environment."""
     if HeldSecret.objects.filter(connection=found, key=key, credential=credential).exists():
         return
-    places: set[object] = set(credential.holders.values_list("connection__place_id", flat=True))
+    deployments: set[object] = set(
+        credential.holders.values_list("connection__deployment_id", flat=True)
+    )
     if credential.client is not None:
-        places.add(credential.client.place_id)
-    check_belongs(key, found.place_id, places)
+        deployments.add(credential.client.deployment_id)
+    check_belongs(key, found.deployment_id, deployments)
 
 
 def _ask(found: Connection, wanted: Mapping[str, str]) -> None:

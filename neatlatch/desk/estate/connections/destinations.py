@@ -20,7 +20,7 @@ from neatlatch.core import destinations
 from neatlatch.core.evidence import CauseClass, Failure
 from neatlatch.core.schemes import lower
 from neatlatch.desk.estate.applications.following import keeps
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -53,7 +53,7 @@ class Leave:
 
 @dataclass(frozen=True)
 class Move:
-    """Something that a connection holds and that would go to places it was not cleared for.
+    """Something that a connection holds and that would go to origins it was not cleared for.
 
     ``hint`` tells which of its kind.
     """
@@ -108,27 +108,31 @@ def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
     )
 
 
-def of_place(
-    place: Place, slots: dict[str, str] | None = None, client: Client | None = None
+def of_deployment(
+    deployment: Deployment, slots: dict[str, str] | None = None, client: Client | None = None
 ) -> frozenset[str]:
     """The origins of an application's own addresses in an environment: where a secret that it gave
     may go before anybody put it anywhere.
     """
-    aside = (published(place, client, key, slots) for key in _ASIDE)
+    aside = (published(deployment, client, key, slots) for key in _ASIDE)
     return destinations.of_application(
-        (*provider_addresses(place, slots or {}, client).values(), *place.by_key().values(), *aside)
+        (
+            *provider_addresses(deployment, slots or {}, client).values(),
+            *deployment.by_key().values(),
+            *aside,
+        )
     )
 
 
 def _aside(connection: Connection) -> frozenset[str]:
     return destinations.origins(
-        published(connection.place, connection.client, key, connection.slots) for key in _ASIDE
+        published(connection.deployment, connection.client, key, connection.slots) for key in _ASIDE
     )
 
 
 def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[str]:
-    return frozenset(held.sent_to) or of_place(
-        connection.place, connection.slots, connection.client
+    return frozenset(held.sent_to) or of_deployment(
+        connection.deployment, connection.slots, connection.client
     )
 
 
@@ -167,7 +171,9 @@ def unsettled(connection: Connection) -> list[Move]:
 
     What nobody had put in anywhere before is from here on known to go where the application is.
     """
-    rows = Connection.objects.select_related("place__application", "place__environment", "client")
+    rows = Connection.objects.select_related(
+        "deployment__application", "deployment__environment", "client"
+    )
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     found = moves(stands)
     for *_, held in _held(stands):
@@ -244,7 +250,7 @@ def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) ->
         "connection",
         connection.ref,
         {
-            "places": sorted({place for move in found for place in move.beyond}),
+            "places": sorted({origin for move in found for origin in move.beyond}),
             "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
             "reason": reason,
             "id": connection.pk,
@@ -265,14 +271,14 @@ def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
         connection.ref,
         {
             "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
-            "would have gone to": sorted({place for move in found for place in move.beyond}),
+            "would have gone to": sorted({origin for move in found for origin in move.beyond}),
             "id": connection.pk,
         },
     )
 
 
-def _send_to(held: Credential | TokenSet, places: Iterable[str]) -> None:
-    held.sent_to = sorted(places)
+def _send_to(held: Credential | TokenSet, origins: Iterable[str]) -> None:
+    held.sent_to = sorted(origins)
     held.save(update_fields=["sent_to"])
 
 
@@ -311,13 +317,13 @@ def follow(new: Credential, old: Credential) -> None:
 
 
 @keeps
-def fix(place: Place) -> None:
+def fix(deployment: Deployment) -> None:
     """Before an application's addresses change: what it gave and nobody has put in anywhere yet
     stays cleared for the addresses it has now.
     """
-    Credential.objects.filter(client__place=place, sent_to=[]).exclude(fingerprint="").update(
-        sent_to=sorted(of_place(place))
-    )
+    Credential.objects.filter(client__deployment=deployment, sent_to=[]).exclude(
+        fingerprint=""
+    ).update(sent_to=sorted(of_deployment(deployment)))
 
 
 def check(connection: Connection) -> None:
@@ -330,7 +336,7 @@ def check(connection: Connection) -> None:
         raise TransportError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
 
 
-def places(connection: Connection) -> frozenset[str]:
+def reachable(connection: Connection) -> frozenset[str]:
     """Where a connection's requests with what it holds may go: its own addresses, and those aside
     that everything held was cleared for.
     """
@@ -352,7 +358,7 @@ def transport_of(
     client certificate. Raises :class:`TransportError`.
     """
     check(connection)
-    return transports.transport(total, shows, places(connection))
+    return transports.transport(total, shows, reachable(connection))
 
 
 @transaction.atomic

@@ -71,7 +71,7 @@ def _take_provider(
 ) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
-    addresses = provider_addresses(connection.place, connection.slots, connection.client)
+    addresses = provider_addresses(connection.deployment, connection.slots, connection.client)
     if pin == "endpoints" and value in addresses:
         values[value] = addresses[value]
     elif pin == "environment":
@@ -117,8 +117,8 @@ def _own_side(
     elif key == "drop_secret":
         HeldSecret.objects.filter(connection=connection, key="client_secret").delete()
     elif key == "fill_slots":
-        addresses = provider_addresses(connection.place, connection.slots, connection.client)
-        patterns = connection.place.by_key()
+        addresses = provider_addresses(connection.deployment, connection.slots, connection.client)
+        patterns = connection.deployment.by_key()
         connection.values = {
             one: addresses[one] if "{" + value + "}" in patterns.get(one, "") else held
             for one, held in connection.values.items()

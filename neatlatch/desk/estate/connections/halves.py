@@ -28,7 +28,7 @@ from neatlatch.core.pins import (
 )
 from neatlatch.core.profiles import Profile, fill_slots
 from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
     Account,
@@ -66,7 +66,7 @@ _ELSEWHERE = RawSQL(
 def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
     """Connections with all that pins need, in a constant number of queries.
 
-    Places, applications and clients are fetched apart and shared, not joined: thousands of
+    Deployments, applications and clients are fetched apart and shared, not joined: thousands of
     connections stand on a few hundred of them.
     """
     return rows.select_related("team").prefetch_related(
@@ -80,15 +80,16 @@ def with_everything(rows: QuerySet[Connection]) -> QuerySet[Connection]:
             .annotate(elsewhere=_ELSEWHERE),
         ),
         Prefetch(
-            "client", Client.objects.select_related("place__environment").defer("place__metadata")
+            "client",
+            Client.objects.select_related("deployment__environment").defer("deployment__metadata"),
         ),
         Prefetch("client__credentials", Credential.objects.defer("value")),
         Prefetch("uses", Use.objects.select_related("workload__owner")),
-        Prefetch("place", Place.objects.select_related("environment")),
-        "place__application",
+        Prefetch("deployment", Deployment.objects.select_related("environment")),
+        "deployment__application",
         Prefetch(
-            "place__application__places",
-            Place.objects.select_related("environment").defer("metadata"),
+            "deployment__application__deployments",
+            Deployment.objects.select_related("environment").defer("metadata"),
         ),
     )
 
@@ -114,23 +115,25 @@ def _secret(credential: Credential, elsewhere: str = "") -> SecretFacts:
     )
 
 
-def _patterns(place: Place) -> dict[str, str]:
-    """The addresses of a place that have slots."""
+def _patterns(deployment: Deployment) -> dict[str, str]:
+    """The addresses of a deployment that have slots."""
     return {
-        key: address for key, address in place.by_key().items() if addresses.placeholders(address)
+        key: address
+        for key, address in deployment.by_key().items()
+        if addresses.placeholders(address)
     }
 
 
 def provider_addresses(
-    place: Place, slots: dict[str, str], client: Client | None = None
+    deployment: Deployment, slots: dict[str, str], client: Client | None = None
 ) -> dict[str, str]:
     """The provider's addresses, with the slots that were filled in.
 
     A client of the house signs in at the house authority.
     """
-    found = {key: fill_slots(address, slots) for key, address in place.by_key().items()}
+    found = {key: fill_slots(address, slots) for key, address in deployment.by_key().items()}
     return found | (
-        {key: published(place, client, key, slots) for key in _OF_ISSUER}
+        {key: published(deployment, client, key, slots) for key in _OF_ISSUER}
         if client is not None and client.house
         else {}
     )
@@ -140,34 +143,34 @@ _OF_ISSUER = ("issuer", "authorization_endpoint", "token_endpoint")
 
 
 def published(
-    place: Place, client: Client | None, field: str, slots: dict[str, str] | None = None
+    deployment: Deployment, client: Client | None, field: str, slots: dict[str, str] | None = None
 ) -> str:
     """An address of whoever issued the client: the application, or the house authority; empty: it
     has none.
     """
     if client is not None and client.house:
         return str(
-            telling.metadata(f"{settings.PUBLIC_URL}/house/{place.environment.key}", ()).get(
+            telling.metadata(f"{settings.PUBLIC_URL}/house/{deployment.environment.key}", ()).get(
                 field, ""
             )
         )
-    return place.published(field, slots)
+    return deployment.published(field, slots)
 
 
 def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> ProviderSide:
-    place, client = connection.place, connection.client
-    told = provider_addresses(place, connection.slots, client)
+    deployment, client = connection.deployment, connection.client
+    told = provider_addresses(deployment, connection.slots, client)
     issuer = told.pop("issuer", "")
     administrator = frozenset(scope.name for scope in profile.scopes if scope.administrator)
     if client is None:
         return ProviderSide(
             known=False,
             managed=False,
-            environment=place.environment.name,
+            environment=deployment.environment.name,
             issuer=issuer,
             addresses=told,
-            published=place.metadata is not None,
-            changed_at=place.changed_at,
+            published=deployment.metadata is not None,
+            changed_at=deployment.changed_at,
         )
     # What a person put in on the caller side tells nothing of what the provider holds.
     held: dict[str, tuple[SecretFacts, ...]] = {}
@@ -182,10 +185,10 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
     return ProviderSide(
         known=True,
         managed=client.managed,
-        environment=client.place.environment.name,
+        environment=client.deployment.environment.name,
         issuer=issuer,
         addresses=told,
-        published=place.metadata is not None,
+        published=deployment.metadata is not None,
         client_id=client.client_id,
         public=client.public,
         redirect_uris=tuple(client.redirect_uris),
@@ -196,7 +199,7 @@ def _provider(connection: Connection, profile: Profile, scheme: Scheme) -> Provi
         consents=consents,
         administrator_scopes=administrator,
         vendor_shared=client.vendor_shared,
-        changed_at=max(client.changed_at, place.changed_at),
+        changed_at=max(client.changed_at, deployment.changed_at),
         facts=client.facts,
         held={secret.key: held.get(secret.key) or unseen for secret in scheme.secrets()},
         account=client.account,
@@ -237,7 +240,7 @@ def certificate_sight(connection: Connection, now: datetime) -> CertificateSight
 
 def _caller(connection: Connection, scheme: Scheme, now: datetime) -> CallerSide:
     environment, values, secrets = (
-        connection.place.environment,
+        connection.deployment.environment,
         connection.values,
         connection.secrets(),
     )
@@ -336,7 +339,7 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
     """Both halves of a connection that was fetched by :func:`with_everything`; ``profile`` is one
     to try in place of the application's own.
     """
-    application = connection.place.application
+    application = connection.deployment.application
     profile = profile or application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     needs = []
@@ -346,9 +349,9 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
             if operation is not None:
                 needs.append(Need(use.name, name, operation.alternatives))
     others = {
-        place.environment.name: place.addresses()
-        for place in those_of(application, "places")
-        if place.pk != connection.place_id
+        deployment.environment.name: deployment.addresses()
+        for deployment in those_of(application, "deployments")
+        if deployment.pk != connection.deployment_id
     }
     return Halves(
         provider=_provider(connection, profile, scheme),
@@ -358,7 +361,7 @@ def halves(connection: Connection, now: datetime, profile: Profile | None = None
         implies=profile.implies,
         roles=tuple(role.name for role in profile.roles) if connection.scheme not in OAUTH2 else (),
         roles_label=profile.roles_label,
-        patterns=_patterns(connection.place),
+        patterns=_patterns(connection.deployment),
         proven_at=connection.proven_at,
         secret_taken_at=secret_taken_at(connection),
         other_environments=others,

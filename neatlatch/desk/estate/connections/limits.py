@@ -8,7 +8,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 
 def limits_of_tests(connection: Connection) -> Limits:
     """Return what limits the tests of a connection that was fetched with everything."""
-    environment = connection.place.environment
+    environment = connection.deployment.environment
     return Limits(
         personal=connection.individual and connection.tests_tokens is None,
         environment=environment.name,

@@ -12,7 +12,7 @@ from django.utils import timezone
 
 from neatlatch.core import references
 from neatlatch.core.references import Proposal
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.connections.models import Connection, FormerName
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, not_found, wrong_fields
@@ -27,17 +27,17 @@ _MOST_CANDIDATES = 20
 _MOST_READ, MOST_PROPOSED = 5_000, 100
 
 
-def named(place: Place, name: str) -> dict[str, str]:
-    """The name and the reference of a connection in a place, as the fields of a new one."""
-    return {"name": name, "ref": references.write(place.environment.key, name)}
+def named(deployment: Deployment, name: str) -> dict[str, str]:
+    """The name and the reference of a connection in a deployment, as the fields of a new one."""
+    return {"name": name, "ref": references.write(deployment.environment.key, name)}
 
 
-def obstacle(place: Place, name: str, own: Connection | None = None) -> str:
-    """Why a new connection in a place, or its ``own``, cannot have a name (empty: it can)."""
+def obstacle(deployment: Deployment, name: str, own: Connection | None = None) -> str:
+    """Why a new connection in a deployment, or its ``own``, cannot have a name (empty: it can)."""
     if not references.is_name(name):
         return references.WRONG_NAME
-    reference = references.write(place.environment.key, name)
-    former = FormerName.objects.filter(environment=place.environment_id, name=name)
+    reference = references.write(deployment.environment.key, name)
+    former = FormerName.objects.filter(environment=deployment.environment_id, name=name)
     if own is not None:
         former = former.exclude(connection=own)
     if Connection.objects.filter(ref=reference).exists():
@@ -50,21 +50,21 @@ def obstacle(place: Place, name: str, own: Connection | None = None) -> str:
     return ""
 
 
-def check_free(place: Place, name: str, own: Connection | None = None) -> None:
+def check_free(deployment: Deployment, name: str, own: Connection | None = None) -> None:
     """Raise a field error where a connection cannot have a name (:func:`obstacle`)."""
-    if says := obstacle(place, name, own):
+    if says := obstacle(deployment, name, own):
         raise wrong_fields({"name": says})
 
 
-def free_name(place: Place, wanted: str = "") -> str:
+def free_name(deployment: Deployment, wanted: str = "") -> str:
     """A name that is free in an environment: the wanted one or the application's key, with a number
     where that is taken.
     """
-    base = wanted or place.application.key
-    starts = references.write(place.environment.key, base)
+    base = wanted or deployment.application.key
+    starts = references.write(deployment.environment.key, base)
     named_so = Connection.objects.filter(ref__gte=starts, ref__lt=f"{starts}~")
     formerly = FormerName.objects.filter(
-        environment=place.environment_id, name__gte=base, name__lt=f"{base}~"
+        environment=deployment.environment_id, name__gte=base, name__lt=f"{base}~"
     )
     taken = {*named_so.values_list("name", flat=True), *formerly.values_list("name", flat=True)}
     name, number = base, 2
@@ -112,22 +112,22 @@ def rename(by: Actor, connection: Connection, name: str) -> Connection:
     """Give a connection another name. The old one goes on working for draws until nobody has used
     it for 30 days. Raises a field error.
     """
-    rows = Connection.objects.select_for_update().select_related("place__environment")
+    rows = Connection.objects.select_for_update().select_related("deployment__environment")
     renamed = rows.get(pk=connection.pk)
     if renamed.name == name:
         return renamed
-    place = renamed.place
-    check_free(place, name, own=renamed)
-    FormerName.objects.filter(environment=place.environment_id, name=name).delete()
+    deployment = renamed.deployment
+    check_free(deployment, name, own=renamed)
+    FormerName.objects.filter(environment=deployment.environment_id, name=name).delete()
     FormerName.objects.create(
-        environment=place.environment,
+        environment=deployment.environment,
         name=renamed.name,
         connection=renamed,
         changed_at=timezone.now(),
         changed_by=by.username,
     )
     before = renamed.ref
-    renamed.name, renamed.ref = name, references.write(place.environment.key, name)
+    renamed.name, renamed.ref = name, references.write(deployment.environment.key, name)
     renamed.version += 1
     # ``changed_at`` stays: a test sends the same under any name, so what was proven is.
     renamed.changed_by = by.username
@@ -173,7 +173,7 @@ def proposals(after: str = "") -> Proposed:
     references, after one of them.
     """
     rows = Connection.objects.filter(ref__gt=after).order_by("ref")
-    names = list(rows.values_list("place__environment__key", "name")[:_MOST_READ])
+    names = list(rows.values_list("deployment__environment__key", "name")[:_MOST_READ])
     saying = [pair for pair in names if references.joined_name(pair[1], pair[0]) != pair[1]]
     shown = saying[:MOST_PROPOSED]
     following = ""

@@ -13,7 +13,7 @@ def credentials_of(connection: Connection) -> Credentials:
 
     Raises ``CannotOpen`` where a secret does not open.
     """
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     opened = {}
     if connection.scheme not in OAUTH2:

@@ -40,7 +40,7 @@ class Meaning:
 def of_change(application: Application, profile: Profile) -> list[Meaning]:
     """Work out what a profile would change, connection by connection."""
     before, now, found = application.read_profile(), timezone.now(), []
-    for connection in halves.each(Connection.objects.filter(place__application=application)):
+    for connection in halves.each(Connection.objects.filter(deployment__application=application)):
         if profile.scheme(connection.scheme) is None:
             found.append(Meaning(connection.ref, GONE))
             continue
@@ -111,7 +111,7 @@ def no_longer_proven(application: Application, before: Profile, after: Profile) 
     """Work out which connections would send something else: nobody has tried them since, once it is
     saved.
     """
-    rows = halves.each(Connection.objects.filter(place__application=application))
+    rows = halves.each(Connection.objects.filter(deployment__application=application))
     changed = [row.pk for row in rows if _requests(row, before) != _requests(row, after)]
 
     def save() -> None:

@@ -68,7 +68,7 @@ def _renewable() -> QuerySet[TokenSet]:
         ends__isnull=False, refresh__isnull=False, refused="", connection__paused=False
     )
     return rows.filter(connection__scheme=CODE).select_related(
-        "connection__place__application", "connection__client"
+        "connection__deployment__application", "connection__client"
     )
 
 
@@ -76,7 +76,7 @@ def _must_be_used(token_set: TokenSet, now: datetime) -> bool:
     """Whether the access token is near its end, or the refresh token was idle for half as long as
     it may be.
     """
-    idle = token_set.connection.place.application.read_profile().limits.idle_life
+    idle = token_set.connection.deployment.application.read_profile().limits.idle_life
     return tokens.is_due(token_set, now) or bool(
         idle and now - token_set.obtained >= timedelta(seconds=idle / 2)
     )
@@ -111,9 +111,9 @@ def _lives(token_set: TokenSet, way: Transport) -> bool:
     """
     connection = token_set.connection
     endpoint = published(
-        connection.place, connection.client, "introspection_endpoint", connection.slots
+        connection.deployment, connection.client, "introspection_endpoint", connection.slots
     )
-    if not endpoint or origin(endpoint) not in destinations.places(connection):
+    if not endpoint or origin(endpoint) not in destinations.reachable(connection):
         return False
     refresh = token_set.open_refresh().reveal()
     request = oauth2.introspection_request(

@@ -23,7 +23,7 @@ from neatlatch.core.schemes import OAUTH2
 from neatlatch.core.scopes import malformed
 from neatlatch.desk.estate.credentials import ends as credential_ends
 from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client, ResourceServer
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -73,12 +73,12 @@ def clean_values(
     return values, notes
 
 
-def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
+def clean_slots(deployment: Deployment, given: dict[str, str]) -> dict[str, str]:
     """The slots of an application's addresses, cleaned; a field error for one whose pattern does
     not fit.
     """
     slots = {}
-    for slot in place.application.read_profile().slots:
+    for slot in deployment.application.read_profile().slots:
         value = clean(str(given.get(slot.key, ""))).value
         if value and slot.pattern and not re.fullmatch(slot.pattern, value):
             raise wrong_fields(
@@ -90,7 +90,7 @@ def clean_slots(place: Place, given: dict[str, str]) -> dict[str, str]:
 
 
 def defaults(
-    place: Place,
+    deployment: Deployment,
     scheme: Scheme,
     client: Client | None,
     redirect_uri: str,
@@ -101,7 +101,7 @@ def defaults(
         "redirect_uri": redirect_uri,
         "client_sign_in": "client_secret_basic",
         "account": "",
-        **provider_addresses(place, slots or {}, client),
+        **provider_addresses(deployment, slots or {}, client),
     }
     if client is not None:
         known |= {
@@ -124,15 +124,15 @@ def _issued_to(client: Client) -> dict[str, str]:
     return {"certificate": key.whole_chain} if key is not None and key.chain else {}
 
 
-def refused_client(place: Place, client: Client | None) -> str | None:
-    """Why a client may not be used in a place, if so."""
+def refused_client(deployment: Deployment, client: Client | None) -> str | None:
+    """Why a client may not be used in a deployment, if so."""
     if isinstance(client, ResourceServer):
         return (
             "This is the application itself, and not a caller of it. Name another, or have one "
             "issued."
         )
     refused = (
-        environment.refuses(client.vendor_shared, place.environment.production)
+        environment.refuses(client.vendor_shared, deployment.environment.production)
         if client is not None
         else ""
     )
@@ -141,7 +141,7 @@ def refused_client(place: Place, client: Client | None) -> str | None:
 
 def create(
     by: Actor,
-    place: Place,
+    deployment: Deployment,
     name: str,
     scheme_key: str,
     client: Client | None,
@@ -157,19 +157,19 @@ def create(
     ``pasted`` are secrets by the keys of the scheme's values; one that is not pasted is the one the
     client was registered with, if that is known here.
     """
-    profile = place.application.read_profile()
+    profile = deployment.application.read_profile()
     scheme = profile.scheme(scheme_key)
     errors: dict[str, str] = {}
-    if refused_name := naming.obstacle(place, name):
+    if refused_name := naming.obstacle(deployment, name):
         errors["name"] = refused_name
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
-    if client is not None and client.place.application_id != place.application_id:
+    if client is not None and client.deployment.application_id != deployment.application_id:
         errors["client"] = "This client belongs to another application."
-    elif (refused := refused_client(place, client)) is not None:
+    elif (refused := refused_client(deployment, client)) is not None:
         errors["client"] = refused
     values, notes = clean_values(scheme, given)
-    filled = clean_slots(place, slots or {})
+    filled = clean_slots(deployment, slots or {})
     values = {key: fill_slots(value, filled) for key, value in values.items()}
     errors |= profiles.check_values(scheme, values) | _wrong_scopes(scopes)
     if errors:
@@ -177,8 +177,8 @@ def create(
     opened = _opened(scheme, {key: text for key, text in pasted.items() if text.strip()})
     with transaction.atomic():
         connection = Connection(
-            **naming.named(place, name),
-            place=place,
+            **naming.named(deployment, name),
+            deployment=deployment,
             client=client,
             scheme=scheme_key,
             values=values,
@@ -204,8 +204,8 @@ def create(
             "connection",
             connection.ref,
             {
-                "application": place.application.key,
-                "environment": place.environment.name,
+                "application": deployment.application.key,
+                "environment": deployment.environment.name,
                 "scheme": scheme_key,
             },
         )
@@ -223,7 +223,7 @@ def _no_such_secret(reference: str, key: str) -> str:
 def save_new(by: Actor, connection: Connection) -> None:
     """Save a connection for the first time, as part of the surrounding transaction. Raises a field
     error where it cannot have its name."""
-    naming.check_free(connection.place, connection.name)
+    naming.check_free(connection.deployment, connection.name)
     connection.changed_at, connection.changed_by = timezone.now(), by.username
     try:
         with transaction.atomic():
@@ -233,10 +233,16 @@ def save_new(by: Actor, connection: Connection) -> None:
 
 
 @transaction.atomic
-def begin(by: Actor, place: Place, name: str, scheme: Scheme, values: dict[str, str]) -> Connection:
+def begin(
+    by: Actor, deployment: Deployment, name: str, scheme: Scheme, values: dict[str, str]
+) -> Connection:
     """A connection that is still being set up: values may be missing, and the pins say which."""
     connection = Connection(
-        **naming.named(place, name), place=place, scheme=scheme.key, values=values, paused=True
+        **naming.named(deployment, name),
+        deployment=deployment,
+        scheme=scheme.key,
+        values=values,
+        paused=True,
     )
     save_new(by, connection)
     write(
@@ -245,8 +251,8 @@ def begin(by: Actor, place: Place, name: str, scheme: Scheme, values: dict[str, 
         "connection",
         connection.ref,
         {
-            "application": place.application.key,
-            "environment": place.environment.name,
+            "application": deployment.application.key,
+            "environment": deployment.environment.name,
             "scheme": scheme.key,
         },
     )
@@ -327,7 +333,7 @@ def _pasted(
         )
         if held is None or not held.credential.fingerprint:
             raise wrong_fields({value.key: _no_such_secret(*named)})
-        if held.connection.place_id != connection.place_id:
+        if held.connection.deployment_id != connection.deployment_id:
             raise wrong_fields(
                 {
                     value.key: (
@@ -350,7 +356,7 @@ def _pasted(
     if known is not None:
         destinations.put_in_for(connection, value.key, known)
         return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
-    application = connection.place.application
+    application = connection.deployment.application
     names = [connection.values.get(key, "") for key in ("username", "account")]
     names += [connection.ref, connection.name, application.name, application.key]
     credential = keep(
@@ -502,11 +508,11 @@ def touched(
 def locked(connection: Connection) -> Connection:
     """The connection as it stands now, in the surrounding transaction."""
     rows = Connection.objects.select_for_update().select_related(
-        "place__application", "place__environment", "client"
+        "deployment__application", "deployment__environment", "client"
     )
     found = rows.get(pk=connection.pk)
-    if found.client is not None and found.client.place_id == found.place_id:
-        found.client.place = found.place  # the very same, which was fetched already
+    if found.client is not None and found.client.deployment_id == found.deployment_id:
+        found.client.deployment = found.deployment  # the very same, which was fetched already
     return found
 
 
@@ -541,7 +547,7 @@ def _change(
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
     check_unchanged(connection.version, seen)
-    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    scheme = connection.deployment.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
     values, notes = clean_values(scheme, given.get("values") or {})
     wrong = {
@@ -555,7 +561,7 @@ def _change(
         raise wrong_fields(wrong)
     before, stood = dict(connection.values), told(connection)
     if given.get("slots") is not None:
-        connection.slots = clean_slots(connection.place, given["slots"])
+        connection.slots = clean_slots(connection.deployment, given["slots"])
     connection.values = {
         key: fill_slots(value, connection.slots)
         for key, value in {**connection.values, **values}.items()
@@ -740,9 +746,9 @@ def choose_client(
     that are known of it.
     """
     connection = locked(connection)
-    if client.place.application_id != connection.place.application_id:
+    if client.deployment.application_id != connection.deployment.application_id:
         raise wrong_fields({"client": "This client belongs to another application."})
-    if (said := refused_client(connection.place, client)) is not None:
+    if (said := refused_client(connection.deployment, client)) is not None:
         raise wrong_fields({"client": said})
     scheme = connection.read_scheme()
     connection.client = client
@@ -785,13 +791,13 @@ def change_scheme(
     Values that both have stay; secrets of the old way stay in the safe, unused.
     """
     connection = locked(connection)
-    scheme = connection.place.application.read_profile().scheme(scheme_key)
+    scheme = connection.deployment.application.read_profile().scheme(scheme_key)
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
     if scheme_key == connection.scheme:
         return connection
     filled = defaults(
-        connection.place, scheme, connection.client, settings.RETURN_ADDRESS, connection.slots
+        connection.deployment, scheme, connection.client, settings.RETURN_ADDRESS, connection.slots
     )
     connection.values = filled | {
         key: value for key, value in connection.values.items() if key in filled and value
@@ -843,6 +849,6 @@ def take_away(by: Actor, connection: Connection) -> None:
 def _take_away(by: Actor, connection: Connection, told: Mapping[str, str]) -> None:
     connection = locked(connection)
     connection.samples.all().delete()
-    about = {"environment": connection.place.environment.name, **told}
+    about = {"environment": connection.deployment.environment.name, **told}
     write(by, "removed", "connection", connection.ref, about)
     connection.delete()

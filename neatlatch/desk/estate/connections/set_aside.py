@@ -90,7 +90,9 @@ def let_go(by: Actor, connection: Connection) -> None:
 def let_go_of_old(now: datetime) -> None:
     """End what nobody has chosen in time. What fails is logged, and tried again next time."""
     rows = SetAside.objects.filter(at__lt=now - LONGEST)
-    for row in rows.select_related("connection__place__application", "connection__client")[:100]:
+    for row in rows.select_related("connection__deployment__application", "connection__client")[
+        :100
+    ]:
         try:
             let_go(CLOCK, row.connection)
         except Exception:

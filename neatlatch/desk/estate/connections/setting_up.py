@@ -21,7 +21,7 @@ from neatlatch.core.intake.found import IntakeRefused, Recognised
 from neatlatch.core.schemes import CODE, OAUTH2, Scheme, Value
 from neatlatch.core.secret import hint
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -35,21 +35,21 @@ from . import halves, naming, services
 from .destinations import Leave
 
 
-def begin(by: Actor, place: Place, scheme_key: str, name: str = "") -> Connection:
+def begin(by: Actor, deployment: Deployment, scheme_key: str, name: str = "") -> Connection:
     """Begin a connection with what can be filled in already; the pins say what is missing."""
-    scheme = place.application.read_profile().scheme(scheme_key)
+    scheme = deployment.application.read_profile().scheme(scheme_key)
     if scheme is None:
         raise wrong_fields({"scheme": "Choose one of this application's authentication schemes."})
-    name = name.strip() or naming.free_name(place)
-    values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS)
-    return services.begin(by, place, name, scheme, values)
+    name = name.strip() or naming.free_name(deployment)
+    values = services.defaults(deployment, scheme, None, settings.RETURN_ADDRESS)
+    return services.begin(by, deployment, name, scheme, values)
 
 
 def standing(connection: Connection) -> rules.SettingUp:
     """Where the set-up stands. The connection must have been fetched with everything."""
     now = timezone.now()
     both = halves.halves(connection, now)
-    client, profile = connection.client, connection.place.application.read_profile()
+    client, profile = connection.client, connection.deployment.application.read_profile()
     steps = () if client is None or client.managed else clients.steps(client)
     tokens = connection.tokens
     facts = rules.Facts(
@@ -85,9 +85,9 @@ def left_out(connection: Connection) -> tuple[str, ...]:
     the other forgotten (common practice, no source).
     """
     used = set(
-        Connection.objects.filter(place__application=connection.place.application).values_list(
-            "place__environment_id", flat=True
-        )
+        Connection.objects.filter(
+            deployment__application=connection.deployment.application
+        ).values_list("deployment__environment_id", flat=True)
     )
     return tuple(
         environment.name for environment in Environment.objects.all() if environment.pk not in used
@@ -168,7 +168,7 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> Look
         )
         left = [*items, *found.left]
         return LookedInto(found.kind, found.says, facts, [], [], left, _known(found))
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     placed = [
@@ -243,7 +243,7 @@ def take(
     :class:`Problem`.
     """
     found = recognised(data, password)
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     by_name = {item.name or "the value": item for item in found.items}
@@ -308,31 +308,33 @@ def copy(
     """Begin the same set-up in another environment: what can be carried over is; clients, secrets
     and sign-ins must be new.
     """
-    place = (
-        Place.objects.select_related("application", "environment")
-        .filter(application=connection.place.application, environment__key=environment)
+    deployment = (
+        Deployment.objects.select_related("application", "environment")
+        .filter(application=connection.deployment.application, environment__key=environment)
         .first()
     )
-    if place is None:
+    if deployment is None:
         raise wrong_fields(
             {
                 "environment": (
-                    f"{connection.place.application.name} has no addresses there yet. Add it "
+                    f"{connection.deployment.application.name} has no addresses there yet. Add it "
                     f"there first."
                 )
             }
         )
-    if place.pk == connection.place_id:
+    if deployment.pk == connection.deployment_id:
         raise wrong_fields({"environment": "That is where it stands already."})
-    profile = place.application.read_profile()
+    profile = deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
-    values = services.defaults(place, scheme, None, settings.RETURN_ADDRESS, connection.slots)
+    values = services.defaults(deployment, scheme, None, settings.RETURN_ADDRESS, connection.slots)
     carried = ["scopes", "pace", "time limit", "workloads"]
     for key in ("client_sign_in", "account", "redirect_uri"):
         if key in values and connection.values.get(key):
             values[key] = connection.values[key]
             carried.append(value.label.lower() if (value := scheme.value(key)) else key)
-    made = services.begin(by, place, naming.free_name(place, connection.name), scheme, values)
+    made = services.begin(
+        by, deployment, naming.free_name(deployment, connection.name), scheme, values
+    )
     made.scopes, made.pace, made.time_limit = (
         connection.scopes,
         connection.pace,

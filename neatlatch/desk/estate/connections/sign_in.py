@@ -153,7 +153,7 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
     with transaction.atomic():
         sign_in = (
             SignIn.objects.select_for_update()
-            .select_related("connection__place__application")
+            .select_related("connection__deployment__application")
             .filter(state=safe.fingerprint(state))
             .first()
         )
@@ -168,7 +168,7 @@ def come_back(person: Person, full_address: str, state: str) -> SignIn | None:
         return _end(
             sign_in, "expired", "This sign-in was begun more than fifteen minutes ago. Begin again."
         )
-    published = connection.place.read_metadata()
+    published = connection.deployment.read_metadata()
     reply = replies.authorization_reply(
         full_address,
         state,
@@ -388,7 +388,7 @@ def _trade_refused(reading: replies.Reading) -> str:
 def _whose(way: Transport, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
     endpoint = published(
-        connection.place, connection.client, "introspection_endpoint", connection.slots
+        connection.deployment, connection.client, "introspection_endpoint", connection.slots
     )
     if not endpoint:
         return ""

@@ -90,7 +90,7 @@ class Summed:
 
 def sum_up(connection: Connection, now: datetime) -> Summed:
     """Work out what lists show of a connection that was read with everything."""
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     worked_out = pins.work_out(halves.halves(connection, now, profile))
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     off = [pin.key for pin in worked_out if pin.fit in OFF]

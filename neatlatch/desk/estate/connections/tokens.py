@@ -453,7 +453,7 @@ def request_for(connection: Connection, now: datetime) -> oauth2.Request:
 
 
 def _settings(connection: Connection) -> Mapping[str, str]:
-    scheme = connection.place.application.read_profile().scheme(connection.scheme)
+    scheme = connection.deployment.application.read_profile().scheme(connection.scheme)
     return scheme.settings if scheme else {}
 
 
@@ -532,7 +532,9 @@ def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) ->
     Whoever waits for what the provider says asks before the transaction (:func:`revoke`).
     """
     # As it stands now, and complete: by then it may be gone, or be another's.
-    rows = Connection.objects.select_related("place__application", "place__environment", "client")
+    rows = Connection.objects.select_related(
+        "deployment__application", "deployment__environment", "client"
+    )
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     sets = TokenSet.objects.filter(connection=connection)
     sets = sets.filter(person=None) if shared else sets
@@ -591,7 +593,7 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
     recommended (RFC 7009 §2.1).
     """
     endpoint = published(
-        connection.place, connection.client, "revocation_endpoint", connection.slots
+        connection.deployment, connection.client, "revocation_endpoint", connection.slots
     )
     if not endpoint:
         return "no, it publishes no address for that"

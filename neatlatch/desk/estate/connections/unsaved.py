@@ -8,13 +8,13 @@ from uuid import UUID
 
 from ninja import Schema
 
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import won
 
 _MOST = 20
-_PLACE = ("place__application", "place__environment")
+_PLACE = ("deployment__application", "deployment__environment")
 
 
 class UnsavedOut(Schema):
@@ -43,14 +43,14 @@ def unsaved() -> list[UnsavedOut]:
 def _named(one: won.Unsaved) -> UnsavedOut:
     found = UnsavedOut(note=one.name, since=one.since)
     kind, _, rest = one.about.partition("-")
-    place: Place | None = None
+    deployment: Deployment | None = None
     with contextlib.suppress(ValueError):
         if (
             kind == "client"
             and (client := Client.objects.select_related(*_PLACE).filter(pk=UUID(rest)).first())
             is not None
         ):
-            found.client, found.name, place = client.pk, client.name, client.place
+            found.client, found.name, deployment = client.pk, client.name, client.deployment
         if kind == "tokens":
             connection = (
                 Connection.objects.select_related(*_PLACE)
@@ -58,7 +58,14 @@ def _named(one: won.Unsaved) -> UnsavedOut:
                 .first()
             )
             if connection is not None:
-                found.ref, found.name, place = connection.ref, connection.ref, connection.place
-    if place is not None:
-        found.application, found.environment = place.application.name, place.environment.name
+                found.ref, found.name, deployment = (
+                    connection.ref,
+                    connection.ref,
+                    connection.deployment,
+                )
+    if deployment is not None:
+        found.application, found.environment = (
+            deployment.application.name,
+            deployment.environment.name,
+        )
     return found

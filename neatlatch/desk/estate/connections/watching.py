@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from django.db.models import Model
 
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
     Account,
@@ -135,7 +135,7 @@ WATCHED = (
         ),
     ),
     Watched(
-        Place,
+        Deployment,
         f"{_OF_APPLICATION} = {{row}}.application_id",
         ("metadata_address", "read_at", "house"),
     ),
@@ -202,12 +202,12 @@ def _of_summaries() -> Iterator[Trigger]:
 
 
 def _of_standings() -> Iterator[Trigger]:
-    of_place = "SELECT application_id FROM applications_place WHERE id = {}.place_id"
+    of_deployment = "SELECT application_id FROM applications_place WHERE id = {}.place_id"
     of_summary = (
         "SELECT p.application_id FROM applications_place p JOIN connections_connection c ON "
         "c.place_id = p.id WHERE c.id = NEW.connection_id"
     )
-    old, new = (STANDINGS.mark(of_place.format(row)) for row in ("OLD", "NEW"))
+    old, new = (STANDINGS.mark(of_deployment.format(row)) for row in ("OLD", "NEW"))
     yield "standing_connection_made", f"AFTER INSERT ON connections_connection BEGIN {new} END"
     yield "standing_connection_gone", f"AFTER DELETE ON connections_connection BEGIN {old} END"
     yield (

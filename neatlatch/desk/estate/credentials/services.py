@@ -71,10 +71,10 @@ def _of_application(client: Client | None) -> list[str]:
     """
     if client is None:
         return []
-    place = client.place
+    deployment = client.deployment
     known = [
-        *place.by_key().values(),
-        *(place.published(key) for key in ("revocation_endpoint", "introspection_endpoint")),
+        *deployment.by_key().values(),
+        *(deployment.published(key) for key in ("revocation_endpoint", "introspection_endpoint")),
     ]
     if any(addresses.placeholders(text) for text in known):
         return []
@@ -113,8 +113,8 @@ def _weakness(value: str, client: Client | None, kind: str, names: Collection[st
         known += [
             client.name,
             client.account,
-            client.place.application.name,
-            client.place.application.key,
+            client.deployment.application.name,
+            client.deployment.application.key,
         ]
     return strength.weakness(value, kind.endswith("password"), [name for name in known if name])
 

@@ -95,11 +95,11 @@ class _Declared:
         application = Application.objects.only("key", "name").get(key=self.application)
         connection = None
         if self.connection is not None:
-            rows = Connection.objects.select_related("place__application").only(
-                "ref", "place__application__key"
+            rows = Connection.objects.select_related("deployment__application").only(
+                "ref", "deployment__application__key"
             )
             connection = rows.get(ref=self.connection)
-            known = connection.place.application.key
+            known = connection.deployment.application.key
             check_use(connection.ref, known, application.key, application.name)
         Use.objects.create(
             workload=workload,

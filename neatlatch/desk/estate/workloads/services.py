@@ -191,7 +191,7 @@ def use(
     operations: list[str],
 ) -> Use:
     """A workload calls an application, by a connection of it if one is named."""
-    if connection is not None and connection.place.application_id != application.pk:
+    if connection is not None and connection.deployment.application_id != application.pk:
         raise wrong_fields(
             {"connection": f"{connection.ref} is no connection into {application.name}."}
         )
@@ -224,7 +224,7 @@ def use_connection(
     """Note on a connection's page who uses it; a workload of that name in the connection's
     environment is taken as the same one.
     """
-    environment = connection.place.environment
+    environment = connection.deployment.environment
     name = given.name.strip()
     known = (
         Workload.objects.select_related("environment")
@@ -233,9 +233,9 @@ def use_connection(
     )
     if known is not None and known.uses.filter(connection=connection).exists():
         raise wrong_fields({"name": "There is a workload of this name already."})
-    _known(connection.place.application, operations)
+    _known(connection.deployment.application, operations)
     workload = known or add(by, replace(given, environment=environment.key))
-    return use(by, workload, connection.place.application, connection, operations)
+    return use(by, workload, connection.deployment.application, connection, operations)
 
 
 @transaction.atomic
@@ -255,7 +255,7 @@ def change_use(
     if operations is not None:
         found.operations = _known(found.application, operations)
     if named:
-        if connection is not None and connection.place.application_id != found.application_id:
+        if connection is not None and connection.deployment.application_id != found.application_id:
             raise wrong_fields(
                 {"connection": f"{connection.ref} is no connection into {found.application.name}."}
             )

@@ -57,7 +57,7 @@ def of_warned() -> QuerySet[Use, Any]:
     """The keys of the workloads that something is to be said of, as :func:`warn` says it."""
     fine = Q(
         connection__isnull=False,
-        connection__place__environment=F("workload__environment"),
+        connection__deployment__environment=F("workload__environment"),
         connection__summary__lacks=[],
     )
     return (
@@ -151,13 +151,13 @@ def choices_for(calls: Iterable[Call]) -> Choices:
     wanting = {
         call.application for call in calls if not call.ref or call.stands_in != call.in_environment
     }
-    of_place = Window(RowNumber(), partition_by="place", order_by="ref")
+    of_deployment = Window(RowNumber(), partition_by="deployment", order_by="ref")
     rows = (
-        Connection.objects.filter(place__application__in=wanting)
-        .annotate(nth=of_place, of_all=Window(Count("pk"), partition_by="place"))
+        Connection.objects.filter(deployment__application__in=wanting)
+        .annotate(nth=of_deployment, of_all=Window(Count("pk"), partition_by="deployment"))
         .filter(nth__lte=_MOST_NAMED)
-        .order_by("place", "ref")
-        .values_list("place__application", "place__environment", "ref", "nth", "of_all")
+        .order_by("deployment", "ref")
+        .values_list("deployment__application", "deployment__environment", "ref", "nth", "of_all")
     )
     named: dict[tuple[int, int], tuple[str, ...]] = {}
     for application, environment, ref, nth, of_all in rows:

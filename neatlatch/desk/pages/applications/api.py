@@ -14,7 +14,7 @@ from neatlatch.core.metadata import ServerMetadata
 from neatlatch.core.schemes import KINDS, Issuing, issuings
 from neatlatch.desk.estate.applications import services
 from neatlatch.desk.estate.applications.shipped import shipped
-from neatlatch.desk.estate.lookups import find_application, find_place
+from neatlatch.desk.estate.lookups import find_application, find_deployment
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
@@ -26,9 +26,9 @@ from .shapes import (
     ApplicationIn,
     ApplicationOut,
     Applications,
+    DeploymentOut,
     IssuingOut,
     OperationOut,
-    PlaceOut,
     ProfileText,
     SchemeOut,
     ScopeIO,
@@ -42,25 +42,25 @@ from .shapes import (
 router = Router(tags=["applications"])
 
 
-def _place_out(place: Any, profile: profiles.Profile) -> PlaceOut:
-    published = place.read_metadata()
-    issues = issuings(profile.schemes, place.house)
-    return PlaceOut(
-        environment=environment_out(place.environment),
-        issuer=place.issuer,
-        authorization_endpoint=place.authorization_endpoint,
-        token_endpoint=place.token_endpoint,
-        api_base=place.api_base,
-        more=place.more,
-        metadata_address=place.metadata_address,
-        registers=bool(place.published("registration_endpoint")),
-        house=place.house,
+def _deployment_out(deployment: Any, profile: profiles.Profile) -> DeploymentOut:
+    published = deployment.read_metadata()
+    issues = issuings(profile.schemes, deployment.house)
+    return DeploymentOut(
+        environment=environment_out(deployment.environment),
+        issuer=deployment.issuer,
+        authorization_endpoint=deployment.authorization_endpoint,
+        token_endpoint=deployment.token_endpoint,
+        api_base=deployment.api_base,
+        more=deployment.more,
+        metadata_address=deployment.metadata_address,
+        registers=bool(deployment.published("registration_endpoint")),
+        house=deployment.house,
         grants=list(published.grant_types_supported) if published else [],
         sign_in_methods=list(published.token_endpoint_auth_methods_supported) if published else [],
         issues=[_issuing_out(issue, published) for issue in issues],
-        read_at=place.read_at,
-        clients=place.client_count,
-        connections=place.connection_count,
+        read_at=deployment.read_at,
+        clients=deployment.client_count,
+        connections=deployment.connection_count,
     )
 
 
@@ -99,7 +99,7 @@ def _scope_io(scope_info: profiles.ScopeInfo) -> ScopeIO:
 def full(application: Application) -> ApplicationOut:
     """An application in full."""
     profile = application.read_profile()
-    places = application.places.select_related("environment").annotate(
+    deployments = application.deployments.select_related("environment").annotate(
         client_count=Count("clients", distinct=True),
         connection_count=Count("connections", distinct=True),
     )
@@ -109,7 +109,7 @@ def full(application: Application) -> ApplicationOut:
         purpose=application.purpose,
         owner=application.owner_name,
         version=application.version,
-        places=[_place_out(place, profile) for place in places],
+        deployments=[_deployment_out(deployment, profile) for deployment in deployments],
         schemes=[scheme_out(scheme) for scheme in profile.schemes],
         scopes=[_scope_io(scope) for scope in profile.scopes],
         operations=[
@@ -164,7 +164,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut
 
     def create() -> tuple[int, ApplicationOut]:
         if given.metadata_address.strip():
-            place = services.add_from_metadata(
+            deployment = services.add_from_metadata(
                 by,
                 given.name,
                 given.environment,
@@ -175,7 +175,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut
                 given.owner,
             )
         elif description:
-            place = services.add_from_description(
+            deployment = services.add_from_description(
                 by,
                 given.name,
                 given.environment,
@@ -186,7 +186,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut
             )
         else:
             values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}
-            place = services.add_by_hand(
+            deployment = services.add_by_hand(
                 by,
                 given.name,
                 given.environment,
@@ -196,7 +196,7 @@ def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut
                 given.owner,
                 given.scheme,
             )
-        return 201, full(place.application)
+        return 201, full(deployment.application)
 
     return guard.repeatable(request, given.dict(), create)
 
@@ -263,8 +263,8 @@ def known_schemes(request: HttpRequest) -> list[SchemeOut]:
     return [scheme_out(kind) for kind in KINDS.values()]
 
 
-@router.post("/applications/{key}/places/{environment}/readings", response=ApplicationOut)
+@router.post("/applications/{key}/environments/{environment}/readings", response=ApplicationOut)
 def read_again(request: HttpRequest, key: str, environment: str) -> ApplicationOut:
     """Read the published metadata again."""
     by = guard.need(request, "change")
-    return full(services.read_again(by, find_place(key, environment)).application)
+    return full(services.read_again(by, find_deployment(key, environment)).application)

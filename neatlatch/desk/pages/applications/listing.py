@@ -15,8 +15,8 @@ from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.records.applications.models import (
     Application,
+    Deployment,
     Environment,
-    Place,
     profile_of,
 )
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -44,7 +44,7 @@ def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Appl
     for word in words:
         if word.field == "env":
             wanted = Q(
-                pk__in=Place.objects.filter(environment__key__contains=word.text)
+                pk__in=Deployment.objects.filter(environment__key__contains=word.text)
                 .order_by()
                 .values("application")
             )
@@ -71,9 +71,9 @@ def _by_way(text: str) -> RawSQL:
 def page_of(rows: QuerySet[Application], cursor: str | None) -> Applications:
     """One page, by name. Four queries."""
     of_it = (
-        Connection.objects.filter(place__application=OuterRef("pk"))
+        Connection.objects.filter(deployment__application=OuterRef("pk"))
         .order_by()
-        .values("place__application")
+        .values("deployment__application")
     )
     counted = rows.annotate(
         owner_told=F("owner__name"),
@@ -94,10 +94,10 @@ def _environments(applications: list[int]) -> dict[int, list[EnvironmentOut]]:
         environment.pk: environment_out(environment) for environment in Environment.objects.all()
     }
     found: dict[int, list[EnvironmentOut]] = {}
-    places = Place.objects.filter(application__in=applications).order_by(
+    deployments = Deployment.objects.filter(application__in=applications).order_by(
         "application", "environment__order"
     )
-    for application, environment in places.values_list("application", "environment"):
+    for application, environment in deployments.values_list("application", "environment"):
         found.setdefault(application, []).append(known[environment])
     return found
 

@@ -37,7 +37,7 @@ class IssuingOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class PlaceOut:
+class DeploymentOut:
     """An application in one environment.
 
     ``issues``: what its callers can be issued, what is usual first.
@@ -201,7 +201,7 @@ class ApplicationOut:
     purpose: str
     owner: str
     version: int
-    places: list[PlaceOut]
+    deployments: list[DeploymentOut]
     schemes: list[SchemeOut]
     scopes: list[ScopeIO]
     operations: list[OperationOut]

@@ -20,7 +20,7 @@ from neatlatch.desk.authority.certificates import replacing as replacements
 from neatlatch.desk.authority.certificates import services
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
-from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
+from neatlatch.desk.estate.lookups import find_client, find_deployment, find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
@@ -112,8 +112,8 @@ def _with_holders(rows: QuerySet[Issued]) -> QuerySet[Issued]:
         rows.filter(credential__client__isnull=False)
         .select_related(
             "authority",
-            "credential__client__place__application",
-            "credential__client__place__environment",
+            "credential__client__deployment__application",
+            "credential__client__deployment__environment",
             "credential__handover",
         )
         .defer("credential__value", "authority__private", "authority__revocations", "pem")
@@ -156,7 +156,9 @@ def certificates(
 def _find(identity: UUID) -> Issued:
     found = (
         Issued.objects.select_related(
-            "authority__root", "authority__environment", "credential__client__place__application"
+            "authority__root",
+            "authority__environment",
+            "credential__client__deployment__application",
         )
         .filter(pk=identity, credential__client__isnull=False)
         .first()
@@ -222,11 +224,13 @@ def issue(
 def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, CertificateMade]:
     """Issue a certificate to an application's own servers."""
     by = guard.need(request, "change")
-    place = find_place(given.application, given.environment)
+    deployment = find_deployment(given.application, given.environment)
 
     def create() -> tuple[int, CertificateMade]:
         with transaction.atomic():
-            return _made(*services.issue(by, issuing.server(by, place), _asked(given, "server")))
+            return _made(
+                *services.issue(by, issuing.server(by, deployment), _asked(given, "server"))
+            )
 
     return guard.repeatable(request, given.dict(), create, alone=True)
 

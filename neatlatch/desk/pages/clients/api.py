@@ -18,7 +18,7 @@ from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.credentials import ends
-from neatlatch.desk.estate.lookups import find_client, find_place
+from neatlatch.desk.estate.lookups import find_client, find_deployment
 from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
@@ -224,7 +224,7 @@ class UriIn(RequestBody):
 
 def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] = ()) -> ClientOut:
     """A client in full."""
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     credentials = (
         client.credentials.defer("value")
         .select_related("handover")
@@ -240,9 +240,9 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
     waiting = open_handovers[0].pk if open_handovers else None
     return ClientOut(
         id=client.pk,
-        application=client.place.application.key,
-        application_name=client.place.application.name,
-        environment=environment_out(client.place.environment),
+        application=client.deployment.application.key,
+        application_name=client.deployment.application.name,
+        environment=environment_out(client.deployment.environment),
         name=client.name,
         contacts=client.contacts,
         public=client.public,
@@ -344,13 +344,15 @@ def clients(
     used, or cannot yet.
     """
     guard.need(request, "look")
-    rows = Client.objects.filter(place__application__key=application)
+    rows = Client.objects.filter(deployment__application__key=application)
     if environment:
-        rows = rows.filter(place__environment__key=environment)
+        rows = rows.filter(deployment__environment__key=environment)
     if live is not None:
         usable = Q(state="live") & ~Q(kind=Kind.RESOURCE_SERVER)
         rows = rows.filter(usable if live else ~usable)
-    found, following = page(rows.select_related("place__environment"), "name", cursor, then="id")
+    found, following = page(
+        rows.select_related("deployment__environment"), "name", cursor, then="id"
+    )
     workloads = Connection.objects.filter(client__in=[one.pk for one in found])
     ranked = workloads.annotate(
         nth=Window(RowNumber(), partition_by="client", order_by="ref"),
@@ -380,7 +382,7 @@ def _row(client: Client, connections: list[str], count: int) -> ClientRow:
         name=client.name,
         client_id=client.client_id,
         kind=client.kind,
-        environment=environment_out(client.place.environment),
+        environment=environment_out(client.deployment.environment),
         scheme=client.scheme,
         grants=client.grants,
         managed=client.managed,
@@ -395,7 +397,7 @@ def _row(client: Client, connections: list[str], count: int) -> ClientRow:
 def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
     """Register a client, or begin its record by hand."""
     by = guard.need(request, "change")
-    place = find_place(given.application, given.environment)
+    deployment = find_deployment(given.application, given.environment)
     fields = ClientMetadata(
         given.name.strip(),
         tuple(contact.strip() for contact in given.contacts if contact.strip()),
@@ -410,25 +412,32 @@ def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
         if given.by_house and given.scheme == CERTIFICATE:
             client, _, made = certificates.register(
                 by,
-                place,
+                deployment,
                 given.name,
                 certificates.CertificateOrder("client", request=given.request),
                 contacts=fields.contacts,
             )
             return 201, shape(client, made.pk if made else None)
         if given.by_house:
-            client, made = issuing.register(by, place, fields, given.scheme or CODE, given.ends)
+            client, made = issuing.register(
+                by, deployment, fields, given.scheme or CODE, given.ends
+            )
             return 201, shape(client, made.pk if made else None)
         if given.scheme and given.scheme not in REGISTERED:
             return 201, shape(
                 services.prepare_other(
-                    by, place, given.name.strip(), given.scheme, fields.scopes, given.vendor_shared
+                    by,
+                    deployment,
+                    given.name.strip(),
+                    given.scheme,
+                    fields.scopes,
+                    given.vendor_shared,
                 )
             )
         if given.by_protocol:
-            client, handover = services.register(by, place, fields)
+            client, handover = services.register(by, deployment, fields)
             return 201, shape(client, UUID(handover) if handover else None)
-        return 201, shape(services.prepare(by, place, fields, given.vendor_shared))
+        return 201, shape(services.prepare(by, deployment, fields, given.vendor_shared))
 
     return guard.repeatable(request, given.dict(), create, alone=given.by_house)
 

@@ -15,7 +15,7 @@ from ninja import Router
 from neatlatch.core import filter_words
 from neatlatch.core.redirect_bench import Bench
 from neatlatch.core.schemes import CODE, OAUTH2
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, Kind, of_their_kinds
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering
@@ -30,10 +30,10 @@ router = Router(tags=["benches"])
 _PAGE = 50
 FIELDS = {"env": "env", "environment": "env", "app": "app", "application": "app"}
 _LOOKUPS = {
-    "env": "place__environment__key__startswith",
-    "app": "place__application__key__contains",
+    "env": "deployment__environment__key__startswith",
+    "app": "deployment__application__key__contains",
 }
-_PLAIN = ("name__icontains", "client_id__icontains", "place__application__name__icontains")
+_PLAIN = ("name__icontains", "client_id__icontains", "deployment__application__name__icontains")
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -90,7 +90,7 @@ class UriBenches:
 
 
 _clients = Reading(Client, "t.id IN {keys}", order="t.name, t.id")
-_places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
+_deployments = Reading(Deployment, "t.id IN {keys}", only=("application", "environment"))
 _applications = Reading(Application, "t.id IN {keys}", only=("key", "name", "profile"))
 _environments = Reading(Environment)
 
@@ -103,11 +103,13 @@ def _page(
     named: QuerySet[Any] = fitting.values_list("id", "name", named=True)
     keys, following = page(named, "name", cursor, _PAGE, then="id")
     found = of_their_kinds(_clients(key.id for key in keys))
-    places = _places({of_kind.place_id for of_kind in found})
-    applications = _applications({place.application_id for place in places})
-    join(places, "application", {application.pk: application for application in applications})
-    join(places, "environment", {environment.pk: environment for environment in _environments()})
-    join(found, "place", {place.pk: place for place in places})
+    deployments = _deployments({of_kind.deployment_id for of_kind in found})
+    applications = _applications({deployment.application_id for deployment in deployments})
+    join(deployments, "application", {application.pk: application for application in applications})
+    join(
+        deployments, "environment", {environment.pk: environment for environment in _environments()}
+    )
+    join(found, "deployment", {deployment.pk: deployment for deployment in deployments})
     return found, following
 
 
@@ -117,8 +119,8 @@ def scope_list(request: HttpRequest, cursor: str | None = None, words: str = "")
     application's scopes or roles are known. ``words`` filters by plain words and field words
     (``env:production app:cargo``)."""
     guard.need(request, "look")
-    told = Q(scheme__in=OAUTH2, place__application__profile__scopes__0__isnull=False)
-    told |= ~Q(scheme__in=OAUTH2) & Q(place__application__profile__roles__0__isnull=False)
+    told = Q(scheme__in=OAUTH2, deployment__application__profile__scopes__0__isnull=False)
+    told |= ~Q(scheme__in=OAUTH2) & Q(deployment__application__profile__roles__0__isnull=False)
     rows = Client.objects.exclude(kind=Kind.RESOURCE_SERVER).exclude(state="asking").filter(told)
     found, following = _page(rows, cursor, words)
     items = [_scope_row(*pair) for pair in zip(found, benches.tallies(found), strict=True)]
@@ -126,13 +128,15 @@ def scope_list(request: HttpRequest, cursor: str | None = None, words: str = "")
 
 
 def _scope_row(client: Client, told: benches.Tallied) -> ScopeBenchRow:
-    place, counts = client.place, told.counts
+    deployment, counts = client.deployment, told.counts
     return ScopeBenchRow(
         client=client.pk,
         name=client.name,
-        application_name=place.application.name,
-        environment=environment_out(place.environment),
-        word="scope" if client.scheme in OAUTH2 else place.application.read_profile().roles_label,
+        application_name=deployment.application.name,
+        environment=environment_out(deployment.environment),
+        word="scope"
+        if client.scheme in OAUTH2
+        else deployment.application.read_profile().roles_label,
         permitted=told.permitted,
         workloads=told.workloads,
         can_go=counts.can_go,
@@ -163,8 +167,8 @@ def _uri_row(client: Client, bench: Bench) -> UriRow:
         client=client.pk,
         name=client.name,
         client_id=client.client_id,
-        application_name=client.place.application.name,
-        environment=environment_out(client.place.environment),
+        application_name=client.deployment.application.name,
+        environment=environment_out(client.deployment.environment),
         managed=client.managed,
         registered=len(bench.registered),
         callers=len(bench.callers),

@@ -148,9 +148,9 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
     return UriBenchOut(
         client=client.pk,
         name=client.name,
-        application=client.place.application.key,
-        application_name=client.place.application.name,
-        environment=environment_out(client.place.environment),
+        application=client.deployment.application.key,
+        application_name=client.deployment.application.name,
+        environment=environment_out(client.deployment.environment),
         managed=client.managed,
         version=client.version,
         registered=[

@@ -292,9 +292,9 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
     return MatrixOut(
         client=client.pk,
         name=client.name,
-        application=client.place.application.key,
-        application_name=client.place.application.name,
-        environment=environment_out(client.place.environment),
+        application=client.deployment.application.key,
+        application_name=client.deployment.application.name,
+        environment=environment_out(client.deployment.environment),
         managed=client.managed,
         version=client.version,
         word="scope" if with_scopes else profile.roles_label,
@@ -411,11 +411,11 @@ class ConsentAnswerIn(RequestBody):
 
 def _asked(found: ConsentRequest) -> AskedConsentOut:
     client = found.client
-    profile = client.place.application.read_profile()
+    profile = client.deployment.application.read_profile()
     infos = {scope.name: scope for scope in profile.scopes}
     return AskedConsentOut(
-        application=client.place.application.name,
-        environment=client.place.environment.name,
+        application=client.deployment.application.name,
+        environment=client.deployment.environment.name,
         client_name=client.name,
         client_id=client.client_id,
         asked_by=found.asked_by,
@@ -464,7 +464,9 @@ def new_token(request: HttpRequest, response: HttpResponse, ref: str) -> MatrixO
     """
     by = guard.need(request, "test")
     connection = (
-        Connection.objects.select_related("place__application", "client").filter(ref=ref).first()
+        Connection.objects.select_related("deployment__application", "client")
+        .filter(ref=ref)
+        .first()
     )
     if connection is None or connection.client is None:
         raise naming.no_connection(ref)

@@ -320,9 +320,9 @@ def mine(request: HttpRequest) -> list[MineOut]:
         MineOut(
             **vars(_holding(held)),
             ref=one.ref,
-            application=one.place.application.name,
-            environment=environment_out(one.place.environment),
-            purpose=one.place.application.purpose,
+            application=one.deployment.application.name,
+            environment=environment_out(one.deployment.environment),
+            purpose=one.deployment.application.purpose,
             tests_do=limits_of_tests(one).says_to_its_people(one.tests_as),
         )
         for one, held in accounts.of_person(by)
@@ -339,7 +339,7 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> A
     identity = links.opened("connect", token)
     found = (
         Account.objects.select_related(
-            "person", "connection__place__application", "connection__place__environment"
+            "person", "connection__deployment__application", "connection__deployment__environment"
         )
         .filter(pk=identity)
         .first()
@@ -350,8 +350,8 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> A
     held = connection.token_sets.filter(person=found.person).first()
     return AskedConnectOut(
         ref=connection.ref,
-        application=connection.place.application.name,
-        environment=connection.place.environment.name,
+        application=connection.deployment.application.name,
+        environment=connection.deployment.environment.name,
         person=found.person.shown_name,
         username=found.person.username,
         expected=found.expected,

@@ -26,7 +26,7 @@ from neatlatch.desk.estate.connections import (
     sign_in,
 )
 from neatlatch.desk.estate.connections.destinations import leave_asked
-from neatlatch.desk.estate.lookups import find_application, find_connection, find_place
+from neatlatch.desk.estate.lookups import find_application, find_connection, find_deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.workloads.models import Use
@@ -101,20 +101,20 @@ def draft(
     in.
     """
     guard.need(request, "look")
-    place = find_place(application, environment)
-    profile = place.application.read_profile()
+    deployment = find_deployment(application, environment)
+    profile = deployment.application.read_profile()
     found = profile.scheme(scheme)
     if found is None:
         raise problems.not_found("scheme")
     chosen = (
-        Client.objects.filter(pk=client, place__application=place.application).first()
+        Client.objects.filter(pk=client, deployment__application=deployment.application).first()
         if client
         else None
     )
     return Draft(
         scheme=scheme_out(found),
-        values=services.defaults(place, found, chosen, settings.RETURN_ADDRESS),
-        name=naming.free_name(place),
+        values=services.defaults(deployment, found, chosen, settings.RETURN_ADDRESS),
+        name=naming.free_name(deployment),
         secrets_known=sorted({credential.kind for credential in chosen.credentials.all()})
         if chosen
         else [],
@@ -136,9 +136,9 @@ def draft(
 def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOut]:
     """Make a connection."""
     by = guard.need(request, "change")
-    place = find_place(given.application, given.environment)
+    deployment = find_deployment(given.application, given.environment)
     client = (
-        Client.objects.select_related("place").filter(pk=given.client).first()
+        Client.objects.select_related("deployment").filter(pk=given.client).first()
         if given.client
         else None
     )
@@ -150,7 +150,7 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
     def make() -> tuple[int, ConnectionOut]:
         connection, notes = services.create(
             by,
-            place,
+            deployment,
             given.name.strip(),
             given.scheme,
             client,
@@ -274,7 +274,7 @@ def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> Connecti
 def choose_client(request: HttpRequest, ref: str, given: ClientName) -> ConnectionOut:
     """Name the client registration."""
     by = guard.need(request, "change")
-    client = Client.objects.select_related("place").filter(pk=given.client).first()
+    client = Client.objects.select_related("deployment").filter(pk=given.client).first()
     if client is None:
         raise problems.not_found("client")
     services.choose_client(by, find_connection(ref), client, leave_asked(request, by))
@@ -285,13 +285,13 @@ def choose_client(request: HttpRequest, ref: str, given: ClientName) -> Connecti
 def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, ConnectionOut]:
     """Begin a connection with little; its set-up page leads on from there."""
     by = guard.need(request, "change")
-    place = find_place(given.application, given.environment)
+    deployment = find_deployment(given.application, given.environment)
     return guard.repeatable(
         request,
         given.dict(),
         lambda: (
             201,
-            full(find_connection(setting_up.begin(by, place, given.scheme, given.name).ref)),
+            full(find_connection(setting_up.begin(by, deployment, given.scheme, given.name).ref)),
         ),
         alone=True,
     )
@@ -316,9 +316,9 @@ def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
     """Environments where the application has addresses and no connection yet."""
     left = set(setting_up.left_out(connection))
     return [
-        EnvironmentChoice(key=place.environment.key, name=place.environment.name)
-        for place in connection.place.application.places.all()
-        if place.environment.name in left
+        EnvironmentChoice(key=deployment.environment.key, name=deployment.environment.name)
+        for deployment in connection.deployment.application.deployments.all()
+        if deployment.environment.name in left
     ]
 
 

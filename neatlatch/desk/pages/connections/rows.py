@@ -27,9 +27,9 @@ from .shapes import ConnectionRow, GlyphOut
 # What a list needs beside the summary; each stands in a table of its own.
 _OWN = ("pk", "ref", "state", "failing", "tested_at", "paused")
 _JOINED = {
-    "application_key": F("place__application__key"),
-    "application_name": F("place__application__name"),
-    "environment_id": F("place__environment_id"),
+    "application_key": F("deployment__application__key"),
+    "application_name": F("deployment__application__name"),
+    "environment_id": F("deployment__environment_id"),
     **{
         f"summary_{name}": F(f"summary__{name}")
         for name in ("stale", "holds_until", "fits", "says", "off", "workloads")
@@ -53,9 +53,9 @@ FIELDS = {
     "tag": "tag",
 }
 LOOKUPS = {
-    "env": "place__environment__key__startswith",
+    "env": "deployment__environment__key__startswith",
     "state": "state__startswith",
-    "app": "place__application__key__contains",
+    "app": "deployment__application__key__contains",
     "scheme": "scheme__contains",
     "team": "team__name__icontains",
     "workload": "uses__workload__name__icontains",
@@ -63,7 +63,7 @@ LOOKUPS = {
     "client": "client__name__icontains",
     "tag": object_notes.BY_TAG,
 }
-_PLAIN = ("ref__icontains", "place__application__name__icontains")
+_PLAIN = ("ref__icontains", "deployment__application__name__icontains")
 
 
 def fitting(rows: QuerySet[Connection], words: Sequence[Word]) -> QuerySet[Connection]:

@@ -59,12 +59,12 @@ def pin_out(pin: Pin) -> PinOut:
 
 def row(connection: Connection, worked_out: tuple[Pin, ...]) -> ConnectionRow:
     """A connection in the list."""
-    application = connection.place.application
+    application = connection.deployment.application
     return ConnectionRow(
         ref=connection.ref,
         application=application.key,
         application_name=application.name,
-        environment=environment_out(connection.place.environment),
+        environment=environment_out(connection.deployment.environment),
         state=connection.state,
         glyph=GlyphOut(fits=[pin.fit.value for pin in worked_out], says=pins.summary(worked_out)),
         latches=pins.latches(worked_out),
@@ -139,7 +139,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
     now = timezone.now()
     both = halves.halves(connection, now)
     worked_out = pins.work_out(both)
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     client, held = connection.client, connection.tokens
     lacks = _lacks(both)
@@ -152,10 +152,10 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     call, limits = profile.harmless_call(), limits_of_tests(connection)
     choices = (
-        Client.objects.filter(place__application=connection.place.application)
+        Client.objects.filter(deployment__application=connection.deployment.application)
         .exclude(state="asking")
         .exclude(kind=Kind.RESOURCE_SERVER)
-        .select_related("place__environment")
+        .select_related("deployment__environment")
     )
     return ConnectionOut(
         **vars(row(connection, worked_out)),
@@ -205,7 +205,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
                 id=c.pk,
                 name=c.name,
                 client_id=c.client_id or c.account or next(iter(c.facts.values()), ""),
-                environment=c.place.environment.name,
+                environment=c.deployment.environment.name,
             )
             for c in choices
         ],

@@ -95,7 +95,7 @@ def credential(request: HttpRequest, identity: UUID) -> WholeCredentialOut:
     guard.need(request, "look")
     found = (
         Credential.objects.defer("value")
-        .select_related("client__place__environment", "replaces", "handover__made_by")
+        .select_related("client__deployment__environment", "replaces", "handover__made_by")
         .filter(pk=identity)
         .first()
     )
@@ -205,8 +205,8 @@ def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> 
         made_by=found.made_by.shown_name if found.made_by else "",
         to=found.to,
         client=client.name if client else "",
-        application=client.place.application.name if client else "",
-        environment=client.place.environment.name if client else "",
+        application=client.deployment.application.name if client else "",
+        environment=client.deployment.environment.name if client else "",
         ends=found.ends,
         over=over,
     )
@@ -229,7 +229,9 @@ def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
     """Show a sealed secret again, where its environment permits it."""
     by = guard.need(request, "change")
     found = (
-        Credential.objects.select_related("client__place__environment").filter(pk=identity).first()
+        Credential.objects.select_related("client__deployment__environment")
+        .filter(pk=identity)
+        .first()
     )
     if found is None:
         raise problems.not_found("credential")

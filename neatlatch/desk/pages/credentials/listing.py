@@ -36,8 +36,8 @@ FIELDS = {
 }
 _TEXTS = {
     "kind": "kind__icontains",
-    "env": "client__place__environment__name__icontains",
-    "app": "client__place__application__name__icontains",
+    "env": "client__deployment__environment__name__icontains",
+    "app": "client__deployment__application__name__icontains",
     "by": "put_in_by__icontains",
     "state": "state__icontains",
     "mark": "stands_out__marks__icontains",
@@ -45,8 +45,8 @@ _TEXTS = {
 }
 _PLAIN = (
     "hint__icontains",
-    "client__place__application__name__icontains",
-    "client__place__environment__name__icontains",
+    "client__deployment__application__name__icontains",
+    "client__deployment__environment__name__icontains",
     "client__name__icontains",
     "client__client_id__icontains",
 )

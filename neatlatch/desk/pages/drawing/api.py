@@ -201,7 +201,7 @@ def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, 
     """Take away what a workload draws with: every secret and token of it is refused from now on."""
     by = guard.need(request, "change")
     found = (
-        Client.objects.select_related("place__application")
+        Client.objects.select_related("deployment__application")
         .filter(workload=_workload(identity), pk=client)
         .first()
     )
@@ -352,10 +352,10 @@ def draws_of_connection(request: HttpRequest, ref: str) -> list[DrawnOut]:
 def lines(request: HttpRequest, ref: str) -> list[LineOut]:
     """Lines to paste into a job that uses a connection."""
     guard.need(request, "look")
-    found = Connection.objects.select_related("place__application").filter(ref=ref).first()
+    found = Connection.objects.select_related("deployment__application").filter(ref=ref).first()
     if found is None:
         raise naming.no_connection(ref)
-    harmless = found.place.application.read_profile().harmless_call()
+    harmless = found.deployment.application.read_profile().harmless_call()
     used = Use.objects.filter(connection=found).values_list("operations", flat=True)
     called = next(
         (one.partition(" ")[2] for each in used for one in each if one.startswith("GET ")),

@@ -99,7 +99,7 @@ def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
                 answer = yield from work(request, asker, **rest)
             except RequestRefused as refused:
                 client = issuing.client_of(refused)
-                where = client.place.environment if client else Environment.objects.first()
+                where = client.deployment.environment if client else Environment.objects.first()
                 if where is not None:
                     issuing.turned_away(where, name, refused.logged, client, "", address)
                 answer = JsonResponse(_REFUSED, status=401, content_type="application/problem+json")
@@ -136,7 +136,7 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
     yield shares.Share((("workload", asker.workload.pk),))
     _get(request)
     uses = (
-        Use.objects.select_related("connection__place__application")
+        Use.objects.select_related("connection__deployment__application")
         .filter(workload=asker.workload)
         .exclude(connection=None)
         .order_by("connection__ref")
@@ -145,7 +145,7 @@ def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpRespo
         {
             "name": use.connection.name,
             "ref": use.connection.ref,
-            "application": use.connection.place.application.name,
+            "application": use.connection.deployment.application.name,
             "state": use.connection.state,
             "operations": use.operations,
         }

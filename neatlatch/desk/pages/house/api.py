@@ -26,8 +26,8 @@ from neatlatch.desk.authority.records.house.models import (
     Turned,
     Waiting,
 )
-from neatlatch.desk.estate.lookups import find_client, find_environment, find_place
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.lookups import find_client, find_deployment, find_environment
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, Kind, ResourceServer
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
@@ -83,7 +83,7 @@ def _turned(rows: Any) -> list[TurnedOut]:
 def _right(registration_right: RegistrationRight) -> RegistrationRightOut:
     return RegistrationRightOut(
         id=registration_right.pk,
-        application=registration_right.place.application.name,
+        application=registration_right.deployment.application.name,
         hint=registration_right.hint,
         made_by=registration_right.made_by,
         made=registration_right.made,
@@ -108,9 +108,10 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
     def counted(rows: QuerySet[Any], by: str) -> dict[Any, int]:
         return dict(rows.order_by().values(by).annotate(many=Count("pk")).values_list(by, "many"))
 
-    accepting = counted(Place.objects.filter(house=True), "environment")
+    accepting = counted(Deployment.objects.filter(house=True), "environment")
     clients = counted(
-        Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER), "place__environment"
+        Client.objects.filter(house=True).exclude(kind=Kind.RESOURCE_SERVER),
+        "deployment__environment",
     )
     tokens_alive = counted(Access.objects.filter(revoked=None, ends__gt=now), "environment")
     newest = Turned.objects.select_related("client").annotate(
@@ -118,11 +119,11 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
     )
     turned = list(newest.filter(nth__lte=_MOST_TURNED, environment__in=found).order_by("-id"))
     rights = RegistrationRight.objects.filter(ends__gt=now, left__gt=0).annotate(
-        nth=Window(RowNumber(), partition_by="place__environment", order_by="-made")
+        nth=Window(RowNumber(), partition_by="deployment__environment", order_by="-made")
     )
     lasting = list(
-        rights.filter(nth__lte=_MOST_SHOWN, place__environment__in=found)
-        .select_related("place__application")
+        rights.filter(nth__lte=_MOST_SHOWN, deployment__environment__in=found)
+        .select_related("deployment__application")
         .order_by("-made")
     )
 
@@ -150,7 +151,7 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
             clients=clients.get(environment.pk, 0),
             tokens=tokens_alive.get(environment.pk, 0),
             rights=[
-                _right(each) for each in lasting if each.place.environment_id == environment.pk
+                _right(each) for each in lasting if each.deployment.environment_id == environment.pk
             ],
             turned=_turned(each for each in turned if each.environment_id == environment.pk),
         )
@@ -178,36 +179,41 @@ def accepting(
     """
     guard.need(request, "look")
     at = find_environment(environment)
-    rows = Place.objects.filter(environment=at, house=True).annotate(name=F("application__name"))
+    rows = Deployment.objects.filter(environment=at, house=True).annotate(
+        name=F("application__name")
+    )
     asked = filter_words.read(words, {})
     rows = filtering.apply(
         rows, asked, {}, ("application__name__icontains", "application__key__icontains")
     )
     found, following = page(rows.select_related("application"), "application__name", cursor)
-    keys = [place.pk for place in found]
+    keys = [deployment.pk for deployment in found]
     counted = (
-        Client.objects.filter(place__in=keys, house=True)
+        Client.objects.filter(deployment__in=keys, house=True)
         .exclude(kind=Kind.RESOURCE_SERVER)
         .order_by()
-        .values("place")
+        .values("deployment")
     )
-    counts = dict(counted.annotate(many=Count("pk")).values_list("place", "many"))
+    counts = dict(counted.annotate(many=Count("pk")).values_list("deployment", "many"))
     asking = {
-        resource_server.place_id: resource_server
+        resource_server.deployment_id: resource_server
         for resource_server in ResourceServer.objects.filter(
-            credentials__kind="client_secret", place__in=keys
+            credentials__kind="client_secret", deployment__in=keys
         )
     }
     return Accepting(
-        items=[_accepting(place, counts.get(place.pk, 0), asking.get(place.pk)) for place in found],
+        items=[
+            _accepting(deployment, counts.get(deployment.pk, 0), asking.get(deployment.pk))
+            for deployment in found
+        ],
         next=following,
     )
 
 
-def _accepting(place: Place, clients: int, asker: Client | None) -> AcceptingOut:
+def _accepting(deployment: Deployment, clients: int, asker: Client | None) -> AcceptingOut:
     return AcceptingOut(
-        application=place.application.key,
-        name=place.application.name,
+        application=deployment.application.key,
+        name=deployment.application.name,
         clients=clients,
         asks_as=asker.client_id if asker else "",
         asker=asker.pk if asker else None,
@@ -230,7 +236,7 @@ def accepts(
 ) -> AuthorityOut:
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
-    issuing.accepts(by, find_place(application, environment), given.accepts)
+    issuing.accepts(by, find_deployment(application, environment), given.accepts)
     return _authority(find_environment(environment))
 
 
@@ -240,7 +246,7 @@ def asker(request: HttpRequest, environment: str, application: str) -> tuple[int
     to its people.
     """
     by = guard.need(request, "change")
-    client, handover = issuing.resource(by, find_place(application, environment))
+    client, handover = issuing.resource(by, find_deployment(application, environment))
     return 201, HandoverMade(client=client.pk, handover=handover.pk)
 
 
@@ -255,14 +261,14 @@ def new_right(
         for key, value, most in (("uses", given.uses, 1000), ("days", given.days, 90))
         if not 1 <= value <= most
     }
-    place = find_place(given.application, environment)
-    if not place.house:
+    deployment = find_deployment(given.application, environment)
+    if not deployment.house:
         wrong["application"] = (
-            f"{place.application.name} does not accept what the house authority issues there."
+            f"{deployment.application.name} does not accept what the house authority issues there."
         )
-    known = {scope.name for scope in place.application.read_profile().scopes}
+    known = {scope.name for scope in deployment.application.read_profile().scopes}
     if unknown := sorted(set(given.scopes or ()) - known):
-        wrong["scopes"] = f"{place.application.name} has no scope {unknown[0]}."
+        wrong["scopes"] = f"{deployment.application.name} has no scope {unknown[0]}."
     if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
         wrong["grants"] = (
             f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
@@ -272,7 +278,7 @@ def new_right(
     most = Ceiling(
         *(frozenset(names) if names is not None else None for names in (given.scopes, given.grants))
     )
-    right, value = rights.give(by, place, given.uses, given.days, most)
+    right, value = rights.give(by, deployment, given.uses, given.days, most)
     return 201, RegistrationRightMade(**vars(_right(right)), token=value)
 
 
@@ -281,7 +287,9 @@ def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
     """Take a right to register away."""
     by = guard.need(request, "change")
     found = (
-        RegistrationRight.objects.select_related("place__application").filter(pk=identity).first()
+        RegistrationRight.objects.select_related("deployment__application")
+        .filter(pk=identity)
+        .first()
     )
     if found is None:
         raise problems.not_found("right")
@@ -298,7 +306,9 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     person = request.user
     assert isinstance(person, Person)
     found = (
-        Waiting.objects.select_related("client__place__application", "client__place__environment")
+        Waiting.objects.select_related(
+            "client__deployment__application", "client__deployment__environment"
+        )
         .filter(pk=identity)
         .first()
     )
@@ -306,14 +316,14 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
         raise problems.not_found("request")
     client = found.client
     meanings = (
-        {scope.name: scope.meaning for scope in client.place.application.read_profile().scopes}
+        {scope.name: scope.meaning for scope in client.deployment.application.read_profile().scopes}
         if client
         else {}
     )
     return QuestionOut(
         client=client.name if client else "",
-        application=client.place.application.name if client else "",
-        environment=environment_out(client.place.environment) if client else None,
+        application=client.deployment.application.name if client else "",
+        environment=environment_out(client.deployment.environment) if client else None,
         back_to=found.redirect_uri,
         person=person.shown_name,
         scopes=[{"name": scope, "meaning": meanings.get(scope, "")} for scope in found.scopes],
@@ -391,7 +401,7 @@ def _issued(client: Client) -> IssuedOut:
     return IssuedOut(
         client=client.pk,
         client_id=client.client_id,
-        issuer=issuing.issuer(client.place.environment),
+        issuer=issuing.issuer(client.deployment.environment),
         most_secrets=issuing.LIVE_SECRETS,
         secrets=[secret(credential) for credential in shown],
         tokens=[

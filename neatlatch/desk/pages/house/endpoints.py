@@ -261,8 +261,8 @@ def describe(environment: Environment) -> dict[str, Any]:
     """
     scopes = {
         one.name
-        for place in environment.places.filter(house=True).select_related("application")
-        for one in place.application.read_profile().scopes
+        for deployment in environment.deployments.filter(house=True).select_related("application")
+        for one in deployment.application.read_profile().scopes
     }
     return telling.metadata(issuing.issuer(environment), scopes)
 
@@ -334,8 +334,8 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
     """
     shown = _bearer(request)
     client = (
-        Client.objects.select_related("place__application", "place__environment")
-        .filter(house=True, place__environment=environment, client_id=client_id)
+        Client.objects.select_related("deployment__application", "deployment__environment")
+        .filter(house=True, deployment__environment=environment, client_id=client_id)
         .exclude(management_digest="")
         .first()
     )
@@ -353,7 +353,7 @@ def registration(request: HttpRequest, environment: Environment, client_id: str)
             )
         allowed = ceiling.read(client.ceiling)
         known = allowed.scopes_of(
-            scope.name for scope in client.place.application.read_profile().scopes
+            scope.name for scope in client.deployment.application.read_profile().scopes
         )
         fields = registering.read(document, known, allowed.grants_of(telling.GRANTS))
         if fields.public != client.public:

@@ -67,12 +67,12 @@ class ClosingIn(RequestBody):
 
 
 def _leftover_out(row: Leftover) -> LeftoverOut:
-    place = row.connection.place
+    deployment = row.connection.deployment
     return LeftoverOut(
         id=row.pk,
         ref=row.connection.ref,
-        application=place.application.name,
-        environment=place.environment.name,
+        application=deployment.application.name,
+        environment=deployment.environment.name,
         # Rows of earlier versions have the test's mark only.
         name=row.name or f"TEST-{str(row.test_id)[:8]}",
         operation=row.operation,

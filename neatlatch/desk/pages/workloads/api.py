@@ -143,7 +143,7 @@ def remove(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 def _connection(ref: str) -> Connection:
     found = (
-        Connection.objects.select_related("place__application", "place__environment")
+        Connection.objects.select_related("deployment__application", "deployment__environment")
         .filter(ref=ref)
         .first()
     )
@@ -160,7 +160,7 @@ def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, Worklo
     found = _find(identity)
     connection = _connection(given.connection) if given.connection else None
     application = (
-        connection.place.application
+        connection.deployment.application
         if connection
         else Application.objects.filter(key=given.application).first()
     )
@@ -172,7 +172,7 @@ def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, Worklo
 
 def _use(identity: UUID, number: int) -> Use:
     found = (
-        Use.objects.select_related("workload", "application", "connection__place")
+        Use.objects.select_related("workload", "application", "connection__deployment")
         .filter(pk=number, workload=identity)
         .first()
     )

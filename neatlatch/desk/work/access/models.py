@@ -9,7 +9,7 @@ from typing import Any
 from django.db import models
 
 from neatlatch.core.access import Book, formats
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 
 
 class RuleBook(models.Model):
@@ -17,8 +17,12 @@ class RuleBook(models.Model):
     with their ``tag``; ``pushed`` what we last wrote.
     """
 
-    place = models.OneToOneField(
-        Place, on_delete=models.CASCADE, related_name="rule_book", primary_key=True
+    deployment = models.OneToOneField(
+        Deployment,
+        on_delete=models.CASCADE,
+        related_name="rule_book",
+        primary_key=True,
+        db_column="place_id",
     )
     content = models.JSONField(default=dict)
     version = models.PositiveIntegerField(default=1)

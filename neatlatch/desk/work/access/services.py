@@ -19,7 +19,7 @@ from neatlatch.core.addresses import joined_path
 from neatlatch.core.profiles import Profile, RulesAt
 from neatlatch.core.sending import Credentials, NotComplete
 from neatlatch.desk.estate.connections import destinations
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import heavy
@@ -53,33 +53,35 @@ class Standing:
     unknown: str = ""
 
 
-def rules_at(place: Place) -> RulesAt | None:
+def rules_at(deployment: Deployment) -> RulesAt | None:
     """Where the application keeps rules, if it lets them be read and written."""
-    return place.application.read_profile().rules
+    return deployment.application.read_profile().rules
 
 
-def book_of(place: Place) -> RuleBook:
-    """The rule book of a place; a new one that is not saved yet where there is none."""
-    found = RuleBook.objects.filter(place=place).first()
-    return found or RuleBook(place=place, changed_at=timezone.now(), version=0)
+def book_of(deployment: Deployment) -> RuleBook:
+    """The rule book of a deployment; a new one that is not saved yet where there is none."""
+    found = RuleBook.objects.filter(deployment=deployment).first()
+    return found or RuleBook(deployment=deployment, changed_at=timezone.now(), version=0)
 
 
-def standing(place: Place, kept: RuleBook, book: Book | None = None) -> Standing:
+def standing(deployment: Deployment, kept: RuleBook, book: Book | None = None) -> Standing:
     """Rules, effective rights and idle rules: of ``book``, else of what is kept, else
     of the roles.
     """
-    derived = place.application.read_profile().rules is None
-    book = book if book is not None and not derived else book_now(place, kept)
-    found = heavy.run(access.stand, book, known(place, kept), not derived)
+    derived = deployment.application.read_profile().rules is None
+    book = book if book is not None and not derived else book_now(deployment, kept)
+    found = heavy.run(access.stand, book, known(deployment, kept), not derived)
     return Standing(book, found.matrix, found.idle, derived, found.unknown)
 
 
-def known(place: Place, kept: RuleBook) -> KnownRules:
+def known(deployment: Deployment, kept: RuleBook) -> KnownRules:
     """What there is beside the rules. One query."""
     accounts = (
-        Client.objects.filter(place=place).exclude(account="").values_list("account", flat=True)
+        Client.objects.filter(deployment=deployment)
+        .exclude(account="")
+        .values_list("account", flat=True)
     )
-    return _known(place.application.read_profile(), kept, accounts)
+    return _known(deployment.application.read_profile(), kept, accounts)
 
 
 def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> KnownRules:
@@ -92,21 +94,21 @@ def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> KnownRu
     )
 
 
-def book_now(place: Place, kept: RuleBook | None = None) -> Book:
+def book_now(deployment: Deployment, kept: RuleBook | None = None) -> Book:
     """The rules that stand: those that are kept, or what the application's roles amount to."""
-    profile = place.application.read_profile()
+    profile = deployment.application.read_profile()
     if profile.rules is None:
-        return _of_roles(place, profile)
-    return (kept or book_of(place)).book()
+        return _of_roles(deployment, profile)
+    return (kept or book_of(deployment)).book()
 
 
 @dataclass(frozen=True)
 class Listed:
-    """The rules of a place in the list: how many, how many of them never decide (``None``: too much
-    work to tell), and whether other rules stand there.
+    """The rules of a deployment in the list: how many, how many of them never decide (``None``: too
+    much work to tell), and whether the application has other rules.
     """
 
-    place: Place
+    deployment: Deployment
     derived: bool
     rules: int
     idle: int | None
@@ -114,26 +116,28 @@ class Listed:
 
 
 _holders = Reading(
-    Client, "t.place_id IN {keys}", only=("place", "account", "name", "rights"), order="t.name"
+    Client, "t.place_id IN {keys}", only=("deployment", "account", "name", "rights"), order="t.name"
 )
 
 
-def listed(places: Sequence[Place]) -> list[Listed]:
-    """The rules of many places, which were read with their applications. Two queries."""
-    books = RuleBook.objects.in_bulk([place.pk for place in places])
+def listed(deployments: Sequence[Deployment]) -> list[Listed]:
+    """The rules of many deployments, which were read with their applications. Two queries."""
+    books = RuleBook.objects.in_bulk([deployment.pk for deployment in deployments])
     clients: dict[int, list[Client]] = {}
-    for holder in _holders(place.pk for place in places):
-        clients.setdefault(holder.place_id, []).append(holder)
+    for holder in _holders(deployment.pk for deployment in deployments):
+        clients.setdefault(holder.deployment_id, []).append(holder)
     found: list[Listed] = []
     counted: list[tuple[int, tuple[Book, KnownRules]]] = []
-    for place in places:
-        profile, own = place.application.read_profile(), clients.get(place.pk, [])
+    for deployment in deployments:
+        profile, own = deployment.application.read_profile(), clients.get(deployment.pk, [])
         if profile.rules is None:
-            found.append(Listed(place, True, len(_derived(profile, own).rules), 0, False))
+            found.append(Listed(deployment, True, len(_derived(profile, own).rules), 0, False))
             continue
-        kept = books.get(place.pk) or RuleBook(place=place, version=0)
+        kept = books.get(deployment.pk) or RuleBook(deployment=deployment, version=0)
         book, there = kept.book(), kept.book_there()
-        found.append(Listed(place, False, len(book.rules), 0, there is not None and there != book))
+        found.append(
+            Listed(deployment, False, len(book.rules), 0, there is not None and there != book)
+        )
         if book.rules:
             counted.append(
                 (
@@ -155,8 +159,8 @@ def listed(places: Sequence[Place]) -> list[Listed]:
     return found
 
 
-def _of_roles(place: Place, profile: Profile) -> Book:
-    return _derived(profile, Client.objects.filter(place=place))
+def _of_roles(deployment: Deployment, profile: Profile) -> Book:
+    return _derived(profile, Client.objects.filter(deployment=deployment))
 
 
 def _derived(profile: Profile, clients: Iterable[Client]) -> Book:
@@ -166,22 +170,28 @@ def _derived(profile: Profile, clients: Iterable[Client]) -> Book:
     return access.derive(profile.roles, profile.operations, holders)
 
 
-def preview(place: Place, kept: RuleBook, text: str, form: Format) -> formats.Preview:
+def preview(deployment: Deployment, kept: RuleBook, text: str, form: Format) -> formats.Preview:
     """What rules out of a text would change.
 
     Raises a field error that says what is wrong and in which line.
     """
     found = _read(
-        formats.preview, text, form, kept.book(), known(place, kept), _operations(place), MOST_TOLD
+        formats.preview,
+        text,
+        form,
+        kept.book(),
+        known(deployment, kept),
+        _operations(deployment),
+        MOST_TOLD,
     )
     if found.difference.unknown:
         raise wrong_fields({"text": found.difference.unknown})
     return found
 
 
-def out_of(place: Place, text: str, form: Format) -> Book:
+def out_of(deployment: Deployment, text: str, form: Format) -> Book:
     """Rules out of a text. Raises a field error that says what is wrong and in which line."""
-    return _read(formats.read, text, form, _operations(place))
+    return _read(formats.read, text, form, _operations(deployment))
 
 
 def _read(function: Callable[..., T], *arguments: Any) -> T:
@@ -193,25 +203,27 @@ def _read(function: Callable[..., T], *arguments: Any) -> T:
         ) from error
 
 
-def _operations(place: Place) -> tuple[str, ...]:
-    return (rules_at(place) or RulesAt()).operations
+def _operations(deployment: Deployment) -> tuple[str, ...]:
+    return (rules_at(deployment) or RulesAt()).operations
 
 
-def from_plain(place: Place, content: object) -> Book:
+def from_plain(deployment: Deployment, content: object) -> Book:
     """Rules out of plain values. Raises a field error."""
     try:
-        return formats.from_plain(content, _operations(place))
+        return formats.from_plain(content, _operations(deployment))
     except BadRules as error:
         raise wrong_fields({"rules": f"{str(error)[:1].upper()}{str(error)[1:]}."}) from error
 
 
-def difference(place: Place, kept: RuleBook, before: Book, after: Book) -> formats.Difference:
+def difference(
+    deployment: Deployment, kept: RuleBook, before: Book, after: Book
+) -> formats.Difference:
     """What a change from one book to another comes to, in rules and in rights."""
-    return heavy.run(formats.difference, before, after, known(place, kept), MOST_TOLD)
+    return heavy.run(formats.difference, before, after, known(deployment, kept), MOST_TOLD)
 
 
-def _writable(place: Place) -> RulesAt:
-    found = rules_at(place)
+def _writable(deployment: Deployment) -> RulesAt:
+    found = rules_at(deployment)
     if found is None:
         raise Problem(
             409,
@@ -227,20 +239,20 @@ def save(by: Actor, kept: RuleBook, book: Book, did: str = "changed the access r
     Raises :class:`Problem` where another edit came between, and a field error where they are too
     many to be worked out.
     """
-    place = kept.place
-    _writable(place)
-    told = difference(place, kept, kept.book(), book)
-    if too_much := told.unknown or standing(place, kept, book).unknown:
+    deployment = kept.deployment
+    _writable(deployment)
+    told = difference(deployment, kept, kept.book(), book)
+    if too_much := told.unknown or standing(deployment, kept, book).unknown:
         raise wrong_fields({"rules": f"{too_much} Nothing was changed."})
-    return _save(by, place, book, did, told, kept.version)
+    return _save(by, deployment, book, did, told, kept.version)
 
 
 @transaction.atomic
 def _save(
-    by: Actor, place: Place, book: Book, did: str, told: formats.Difference, version: int
+    by: Actor, deployment: Deployment, book: Book, did: str, told: formats.Difference, version: int
 ) -> RuleBook:
-    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(
-        place=place, version=0
+    kept = RuleBook.objects.select_for_update().filter(deployment=deployment).first() or RuleBook(
+        deployment=deployment, version=0
     )
     check_unchanged(kept.version, version)
     kept.content, kept.version = formats.as_plain(book), kept.version + 1
@@ -257,8 +269,8 @@ def _save(
         by,
         did,
         "access rules",
-        f"{place.application.key} {place.environment.key}",
-        {"id": place.pk, "version": kept.version, "changes": changes[:100]},
+        f"{deployment.application.key} {deployment.environment.key}",
+        {"id": deployment.pk, "version": kept.version, "changes": changes[:100]},
     )
     return kept
 
@@ -272,16 +284,16 @@ def check_declared(given: dict[str, Any]) -> dict[str, Any]:
         raise wrong_fields({"access_rules": f"access rules: {error}"}) from error
 
 
-def declare(by: Actor, place: Place, given: dict[str, Any]) -> None:
-    """Keep the access rules that a file declares of a place; empty: none. Raises a field error.
+def declare(by: Actor, deployment: Deployment, given: dict[str, Any]) -> None:
+    """Keep the access rules that a file declares of a deployment; empty: none.
 
-    Part of the change of that place, which is what the journal tells.
+    Raises a field error. Part of the change of that deployment, which is what the journal tells.
     """
     content = check_declared(given)
-    kept = RuleBook.objects.select_for_update().filter(place=place).first()
+    kept = RuleBook.objects.select_for_update().filter(deployment=deployment).first()
     if kept is None and not content:
         return
-    kept = kept or RuleBook(place=place, version=0)
+    kept = kept or RuleBook(deployment=deployment, version=0)
     if kept.content != content:
         kept.content, kept.version = content, kept.version + 1
         kept.changed_at, kept.changed_by = timezone.now(), by.username
@@ -291,13 +303,13 @@ def declare(by: Actor, place: Place, given: dict[str, Any]) -> None:
 # At the application
 
 
-def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
+def _endpoint(deployment: Deployment) -> tuple[Connection, str, Credentials]:
     """Where the rules are, and a credential that some connection holds for it."""
-    at = _writable(place)
-    profile = place.application.read_profile()
+    at = _writable(deployment)
+    profile = deployment.application.read_profile()
     start = f"{at.endpoint}." if at.endpoint else ""
     for connection in (
-        Connection.objects.filter(place=place)
+        Connection.objects.filter(deployment=deployment)
         .prefetch_related("held_secrets__credential")
         .order_by("paused", "ref")
     ):
@@ -328,9 +340,8 @@ def _endpoint(place: Place) -> tuple[Connection, str, Credentials]:
     raise Problem(
         409,
         "No connection can reach its rules.",
-        f"A connection into {place.application.name} in {place.environment.name} with the "
-        f"credential of "
-        f"the {at.endpoint or 'API'} is needed. Set one up first.",
+        f"A connection into {deployment.application.name} in {deployment.environment.name} with "
+        f"the credential of the {at.endpoint or 'API'} is required. Set one up first.",
     )
 
 
@@ -358,19 +369,23 @@ def _asked(
         ) from error
 
 
-def read_back(by: Actor, place: Place) -> RuleBook:
+def read_back(by: Actor, deployment: Deployment) -> RuleBook:
     """Read the rules that the application holds now."""
-    connection, address, held = _endpoint(place)
+    connection, address, held = _endpoint(deployment)
     found = _asked(connection, lambda way, nonce, now: wire.read(way, address, held, nonce, now))
-    return _saw(by, place, found, "read the access rules back")
+    return _saw(by, deployment, found, "read the access rules back")
 
 
 @transaction.atomic
 def _saw(
-    by: Actor, place: Place, found: wire.PublishedRules, did: str, pushed: Book | None = None
+    by: Actor,
+    deployment: Deployment,
+    found: wire.PublishedRules,
+    did: str,
+    pushed: Book | None = None,
 ) -> RuleBook:
-    kept = RuleBook.objects.select_for_update().filter(place=place).first() or RuleBook(
-        place=place, version=0, changed_at=timezone.now()
+    kept = RuleBook.objects.select_for_update().filter(deployment=deployment).first() or RuleBook(
+        deployment=deployment, version=0, changed_at=timezone.now()
     )
     before = kept.book_pushed()
     kept.there, kept.tag, kept.read_at = formats.as_plain(found.book), found.tag, timezone.now()
@@ -383,36 +398,36 @@ def _saw(
         by,
         did,
         "access rules",
-        f"{place.application.key} {place.environment.key}",
+        f"{deployment.application.key} {deployment.environment.key}",
         {"rules": len(found.book.rules), "changed there manually": by_hand},
     )
     return kept
 
 
-def push(by: Actor, place: Place) -> RuleBook:
+def push(by: Actor, deployment: Deployment) -> RuleBook:
     """Write our rules to the application, in place of those that were last read there.
 
     Refused where they were changed since.
     """
-    kept = book_of(place)
+    kept = book_of(deployment)
     if not kept.tag or kept.there is None:
         raise Problem(
             409,
             "It is not known which rules stand there.",
             "Read them back first, so that nothing is overwritten unseen.",
         )
-    connection, address, held = _endpoint(place)
+    connection, address, held = _endpoint(deployment)
     book = kept.book()
     found = _asked(
         connection,
         lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag),
     )
-    return _saw(by, place, found, "pushed the access rules", book)
+    return _saw(by, deployment, found, "pushed the access rules", book)
 
 
-def take_theirs(by: Actor, place: Place) -> RuleBook:
+def take_theirs(by: Actor, deployment: Deployment) -> RuleBook:
     """Take the rules that were last read there as ours."""
-    kept = book_of(place)
+    kept = book_of(deployment)
     there = kept.book_there()
     if there is None:
         raise Problem(409, "The rules there have not been read yet.", "Read them back first.")

@@ -17,7 +17,7 @@ from neatlatch.core import credential_marks
 from neatlatch.desk.authority.handovers import as_receipt
 from neatlatch.desk.estate.connections.halves import secret_taken_at
 from neatlatch.desk.estate.credentials import ends
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -53,9 +53,18 @@ _after = Reading(Credential, "t.replaces_id IN {keys}", only=("hint", "replaces"
 _clients = Reading(
     Client,
     "t.id IN {keys}",
-    only=("kind", "name", "client_id", "place", "workload", "account", "account_kind", "contacts"),
+    only=(
+        "kind",
+        "name",
+        "client_id",
+        "deployment",
+        "workload",
+        "account",
+        "account_kind",
+        "contacts",
+    ),
 )
-_places = Reading(Place, "t.id IN {keys}", only=("application", "environment"))
+_deployments = Reading(Deployment, "t.id IN {keys}", only=("application", "environment"))
 _applications = Reading(Application, "t.id IN {keys}", only=("key", "name"))
 _environments = Reading(Environment)
 _workloads = Reading(Workload, "t.id IN {keys}", only=("name", "owner"))
@@ -125,8 +134,8 @@ def sighted(keys: Collection[UUID]) -> list[SightedCredential]:
 def _with_names(found: list[Credential]) -> None:
     """What a row tells beside: whose it is, where its client stands, and what it replaces."""
     clients = [credential.client for credential in found if credential.client is not None]
-    places, workloads = (
-        _places({client.place_id for client in clients}),
+    deployments, workloads = (
+        _deployments({client.deployment_id for client in clients}),
         _workloads({client.workload_id for client in clients if client.workload_id}),
     )
     owners = {credential.owner_id for credential in found} | {
@@ -134,16 +143,20 @@ def _with_names(found: list[Credential]) -> None:
     }
     known = {owner.pk: owner for owner in _owners(owners - {None})}
     join(
-        places,
+        deployments,
         "application",
         {
             application.pk: application
-            for application in _applications({place.application_id for place in places})
+            for application in _applications(
+                {deployment.application_id for deployment in deployments}
+            )
         },
     )
-    join(places, "environment", {environment.pk: environment for environment in _environments()})
+    join(
+        deployments, "environment", {environment.pk: environment for environment in _environments()}
+    )
     join(workloads, "owner", known)
-    join(clients, "place", {place.pk: place for place in places})
+    join(clients, "deployment", {deployment.pk: deployment for deployment in deployments})
     join(clients, "workload", {workload.pk: workload for workload in workloads})
     join(found, "owner", known)
     join(
@@ -230,8 +243,8 @@ def _row(found: SightedCredential, replaced_by: str, now: datetime) -> Credentia
         kind=one.kind,
         house=bool(one.digest),
         hint=one.hint,
-        application=client.place.application.name if client else "",
-        environment=client.place.environment.name if client else "",
+        application=client.deployment.application.name if client else "",
+        environment=client.deployment.environment.name if client else "",
         client=client.name if client else "",
         client_id=client.client_id if client else "",
         client_key=client.pk if client else None,
@@ -350,7 +363,7 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
         end_told_by=ends.told_by(credential),
         why=credential.why,
         revoked=credential.revoked,
-        reveals=bool(client and client.place.environment.reveals),
+        reveals=bool(client and client.deployment.environment.reveals),
         life=entries,
         receipt=as_receipt(handover) if handover else None,
         drawn_by=drawn_by([credential.pk])[credential.pk],

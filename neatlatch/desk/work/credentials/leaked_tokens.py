@@ -54,7 +54,7 @@ def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     return served + _set_aside(prints, now)
 
 
-_SHOWN = ("connection__place__application", "connection__client__place")
+_SHOWN = ("connection__deployment__application", "connection__client__deployment")
 
 
 def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
@@ -92,12 +92,12 @@ def _held(
     )
     worth = leak.token_of_connection(connection.scheme, refresh, ends, public, now)
     can_end = published(
-        connection.place, connection.client, "revocation_endpoint", connection.slots
+        connection.deployment, connection.client, "revocation_endpoint", connection.slots
     )
     return LeakedHeldOut(
         ref=connection.ref,
         set_aside=False,
-        application=connection.place.application.name,
+        application=connection.deployment.application.name,
         refresh=refresh,
         person=person.username if person else "",
         person_name=person.shown_name if person else "",
@@ -145,20 +145,20 @@ def managing(prints: Collection[str], digests: Collection[str]) -> list[LeakedMa
     ours = [
         client
         for client in Client.objects.exclude(management_token=None).select_related(
-            "place__application"
+            "deployment__application"
         )
         if _is(client.management_token, client.token_place, prints)
     ]
     theirs = (
         Client.objects.filter(management_digest__in=digests)
         .exclude(management_digest="")
-        .select_related("place__application")
+        .select_related("deployment__application")
     )
     return [
         LeakedManagingOut(
             client=client.name,
             client_key=client.pk,
-            application=client.place.application.name,
+            application=client.deployment.application.name,
             house=client.house,
         )
         for client in [*ours, *theirs]

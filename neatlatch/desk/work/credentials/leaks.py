@@ -54,7 +54,9 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
     credentials = list({credential.pk: credential for credential in known}.values())
     tokens = list(Access.objects.select_related("client__workload").filter(digest__in=digests))
     rights = list(
-        RegistrationRight.objects.select_related("place__application").filter(digest__in=digests)
+        RegistrationRight.objects.select_related("deployment__application").filter(
+            digest__in=digests
+        )
     )
     held, families, managing = (
         leaked_tokens.held(prints, now),
@@ -102,7 +104,9 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         families=families,
         managing=managing,
         rights=[
-            LeakedRightOut(id=right.pk, application=right.place.application.name, hint=right.hint)
+            LeakedRightOut(
+                id=right.pk, application=right.deployment.application.name, hint=right.hint
+            )
             for right in rights
         ],
         ours_by_form=[
@@ -197,5 +201,5 @@ def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
 
 def _acts(credential: Credential) -> tuple[str, ...]:
     client = credential.client
-    application = client.place.application.name if client else ""
+    application = client.deployment.application.name if client else ""
     return leak.acts(application, bool(credential.digest), bool(client and client.managed))

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover, StandsOut
@@ -35,7 +35,7 @@ WATCHED = (
     ),
     Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("place_id",)),
     Watched(
-        Place,
+        Deployment,
         f"{_HELD_BY} IN (SELECT id FROM connections_connection WHERE place_id = {{row}}.id))",
         only=("application_id", "environment_id"),
     ),

@@ -19,7 +19,7 @@ from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.connections import tokens
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -36,7 +36,7 @@ from neatlatch.desk.work.replacing.trial import Outcome
 WHY = "decommissioned"
 # Of what uses it, and of its tests, so many are named and kept.
 _MOST_USAGES, _MOST_TESTS = 200, 20
-_PLACE = ("place__application", "place__environment")
+_PLACE = ("deployment__application", "deployment__environment")
 
 
 class Subject(ABC):
@@ -128,8 +128,8 @@ class ConnectionSubject(Subject):
 
     @property
     def where(self) -> str:
-        place = self.connection.place
-        return f"{place.application.name}, {place.environment.name}"
+        deployment = self.connection.deployment
+        return f"{deployment.application.name}, {deployment.environment.name}"
 
     @property
     def address(self) -> str:
@@ -188,7 +188,7 @@ class ConnectionSubject(Subject):
         return found + [self._revocation(held, other) for held, other in self._held()]
 
     def _revocation(self, held: HeldSecret, other: str) -> Revocation:
-        credential, application = held.credential, self.connection.place.application.name
+        credential, application = held.credential, self.connection.deployment.application.name
         key = f"credential:{credential.pk}"
         what = f"{credential.kind.replace('_', ' ')} {credential.hint}"
         client = credential.client
@@ -289,7 +289,9 @@ class ClientSubject(Subject):
 
     @property
     def where(self) -> str:
-        return f"{self.client.place.application.name}, {self.client.place.environment.name}"
+        return (
+            f"{self.client.deployment.application.name}, {self.client.deployment.environment.name}"
+        )
 
     @property
     def address(self) -> str:
@@ -317,7 +319,7 @@ class ClientSubject(Subject):
         return rows.defer("value").order_by("issued")
 
     def revocations(self) -> list[Revocation]:
-        client, application = self.client, self.client.place.application.name
+        client, application = self.client, self.client.deployment.application.name
         if client.house:
             says = "The house authority refuses them from then on."
             return [Revocation("house", "Every secret and token of it", "house", says)]
@@ -463,42 +465,42 @@ class WorkloadSubject(Subject):
 class DeploymentSubject(Subject):
     """An application in an environment: what is of it there goes first."""
 
-    kind = "places"
+    kind = "deployments"
 
-    def __init__(self, place: Place) -> None:
-        self.place = place
+    def __init__(self, deployment: Deployment) -> None:
+        self.deployment = deployment
 
     @property
     def name(self) -> str:
-        return f"{self.place.application.key}/{self.place.environment.key}"
+        return f"{self.deployment.application.key}/{self.deployment.environment.key}"
 
     @property
     def where(self) -> str:
-        return f"{self.place.application.name}, {self.place.environment.name}"
+        return f"{self.deployment.application.name}, {self.deployment.environment.name}"
 
     @property
     def address(self) -> str:
-        return f"/applications/{self.place.application.key}"
+        return f"/applications/{self.deployment.application.key}"
 
     @property
     def row(self) -> str:
-        return str(self.place.pk)
+        return str(self.deployment.pk)
 
     def usages(self) -> list[Usage]:
-        refs = self.place.connections.order_by("ref").values_list("ref", flat=True)
+        refs = self.deployment.connections.order_by("ref").values_list("ref", flat=True)
         found = [
             Usage("connection", ref, f"/connections/{ref}", "leads into it", blocks=True)
             for ref in refs[:_MOST_USAGES]
         ]
-        rows = self.place.clients.order_by("name").values_list("pk", "name")
+        rows = self.deployment.clients.order_by("name").values_list("pk", "name")
         found += [
             Usage("client", name, f"/clients/{key}", "is registered there", blocks=True)
             for key, name in rows[:_MOST_USAGES]
         ]
         uses = Use.objects.filter(
-            application=self.place.application,
+            application=self.deployment.application,
             connection=None,
-            workload__environment=self.place.environment,
+            workload__environment=self.deployment.environment,
         ).select_related("workload")
         return found + [
             Usage(
@@ -512,28 +514,30 @@ class DeploymentSubject(Subject):
 
     @property
     def never(self) -> str:
-        own = self.place.application.key == issuing.OWN_KEY
+        own = self.deployment.application.key == issuing.OWN_KEY
         return "It is Neat Latch itself: workloads draw from it." if own else ""
 
     @property
     def also(self) -> str:
-        others = Place.objects.filter(application=self.place.application).exclude(pk=self.place.pk)
+        others = Deployment.objects.filter(application=self.deployment.application).exclude(
+            pk=self.deployment.pk
+        )
         if others.exists():
             return ""
-        name = self.place.application.name
+        name = self.deployment.application.name
         return f"This is its last environment: remove {name} itself too, with its profile."
 
     def history(self) -> dict[str, Any]:
-        application = str(self.place.application_id)
+        application = str(self.deployment.application_id)
         now = collecting.of_rows("applications", [application]).get(application)
         fields = now.fields if now is not None else {}
         return super().history() | {"application": fields}
 
     def remove(self, by: Actor, with_also: bool) -> None:
-        application = self.place.application
+        application = self.deployment.application
         with transaction.atomic():
-            applications.remove_place(by, self.place)
-            if with_also and not application.places.exists():
+            applications.remove_deployment(by, self.deployment)
+            if with_also and not application.deployments.exists():
                 applications.remove_application(by, application)
 
 
@@ -549,7 +553,7 @@ def _connection(row: str) -> Subject | None:
 
 
 def _deployment(row: str) -> Subject | None:
-    rows = Place.objects.select_related("application", "environment").filter(pk=int(row))
+    rows = Deployment.objects.select_related("application", "environment").filter(pk=int(row))
     found = rows.first()
     return DeploymentSubject(found) if found is not None else None
 

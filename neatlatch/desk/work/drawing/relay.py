@@ -59,7 +59,7 @@ class Through:
     @classmethod
     def of(cls, connection: Connection) -> Through:
         """The connection's."""
-        profile = connection.place.application.read_profile()
+        profile = connection.deployment.application.read_profile()
         base = connection.values.get("api_base", "")
         return cls(
             connection.pk,
@@ -287,7 +287,7 @@ def quickly(name: str, ready: Quick, asked: RelayRequest) -> shares.Steps[Relaye
         )
     if answer.status == 401 and asked.may_be_repeated:
         rows = Connection.objects.select_related(
-            "place__application", "place__environment", "client__place"
+            "deployment__application", "deployment__environment", "client__deployment"
         )
         connection = rows.get(pk=through.id)
         return (yield from Relay(connection, asked, sender.tries, ready.generation).steps())

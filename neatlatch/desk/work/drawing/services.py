@@ -30,7 +30,7 @@ from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.connections import destinations, drawers, naming, tokens
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.connections.presented import credentials_of
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -65,7 +65,7 @@ _PROFILE = {
 }
 
 
-def own_deployment(environment: Environment) -> Place:
+def own_deployment(environment: Environment) -> Deployment:
     """Neat Latch itself as an application of the firm in an environment: what its workloads' keys
     are issued for. Made when it is first wanted.
     """
@@ -77,7 +77,7 @@ def own_deployment(environment: Environment) -> Place:
             "profile": _PROFILE,
         },
     )
-    place, _ = Place.objects.select_related("application", "environment").get_or_create(
+    deployment, _ = Deployment.objects.select_related("application", "environment").get_or_create(
         application=application,
         environment=environment,
         defaults={
@@ -86,7 +86,7 @@ def own_deployment(environment: Environment) -> Place:
             "changed_at": timezone.now(),
         },
     )
-    return place
+    return deployment
 
 
 @transaction.atomic
@@ -219,8 +219,8 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     row = (
         Access.objects.select_related(
             "client__workload__environment",
-            "client__place__application",
-            "client__place__environment",
+            "client__deployment__application",
+            "client__deployment__environment",
         )
         .filter(digest=house_key.digest(text))
         .first()
@@ -228,7 +228,7 @@ def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
     if row is None:
         raise _no("token unknown")
     why = "token revoked" if row.revoked else "token ended" if row.ends <= now else ""
-    if not why and row.client.place.application.key != KEY:
+    if not why and row.client.deployment.application.key != KEY:
         why = "token for another application"
     if why:
         raise _no(why, row.client)
@@ -246,9 +246,9 @@ def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], 
         .select_related(
             "authority",
             "credential__client__workload__environment",
-            "credential__client__place__application",
+            "credential__client__deployment__application",
         )
-        .select_related("credential__client__place__environment")
+        .select_related("credential__client__deployment__environment")
         .first()
     )
     if issued is None:
@@ -262,7 +262,7 @@ def _by_certificate(der: bytes, now: datetime) -> tuple[Client, frozenset[str], 
         issued.authority.state == Authority.State.RETIRED or issued.authority.not_after <= now
     ):
         why = "certificate of an authority that is gone"
-    if not why and (issued.profile != "client" or client.place.application.key != KEY):
+    if not why and (issued.profile != "client" or client.deployment.application.key != KEY):
         why = "certificate for another use"
     if why:
         raise _no(why, client)
@@ -280,10 +280,10 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
     key = issuing.find_key(environment, text, now)
     client = key.client
     assert client is not None
-    if client.place.application.key != KEY:
+    if client.deployment.application.key != KEY:
         raise _no("key for another application", client)
     client = Client.objects.select_related(
-        "workload__environment", "place__application", "place__environment"
+        "workload__environment", "deployment__application", "deployment__environment"
     ).get(pk=client.pk)
     return client, issuing.registered(client).allowed, key
 
@@ -299,7 +299,7 @@ def connection_of(asker: Caller, name: str, wants: str) -> Connection:
     if connection is None:
         elsewhere = sorted(
             asker.workload.uses.filter(connection__name=name)
-            .exclude(connection__place__environment=environment)
+            .exclude(connection__deployment__environment=environment)
             .values_list("connection__ref", flat=True)
         )
         also = f" You use {', '.join(elsewhere)}, in another environment." if elsewhere else ""
@@ -338,10 +338,10 @@ def _used_by_former(asker: Caller, name: str) -> Connection | None:
 def _use(asker: Caller, **which: object) -> Connection | None:
     """A connection that the asker uses."""
     rows = Use.objects.select_related(
-        "connection__place__application",
-        "connection__place__environment",
+        "connection__deployment__application",
+        "connection__deployment__environment",
         "connection__client",
-        "connection__client__place",
+        "connection__client__deployment",
     )
     use = rows.filter(workload=asker.workload, **which).first()
     return use.connection if use is not None else None

@@ -21,7 +21,7 @@ from django.utils import timezone
 from neatlatch.core.certificates import facts, reading
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.records.annotations.models import TARGETS, Annotation
-from neatlatch.desk.estate.records.applications.models import Application, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -60,7 +60,9 @@ class Entry:
 def of_application(application: Application) -> Iterator[Entry]:
     """By name, key, purpose, owner and addresses."""
     hosts = " ".join(
-        address for place in application.places.all() for address in place.by_key().values()
+        address
+        for deployment in application.deployments.all()
+        for address in deployment.by_key().values()
     )
     yield Entry(
         "application",
@@ -73,7 +75,7 @@ def of_application(application: Application) -> Iterator[Entry]:
 
 def of_connection(connection: Connection) -> Iterator[Entry]:
     """By reference name, application, environment, account; its certificate by thumbprint."""
-    place, address = connection.place, f"/connections/{connection.ref}"
+    deployment, address = connection.deployment, f"/connections/{connection.ref}"
     named = " ".join(
         str(connection.values.get(key, ""))
         for key in ("account", "username", "client_id", "key_id", "client_key", "redirect_uri")
@@ -82,8 +84,8 @@ def of_connection(connection: Connection) -> Iterator[Entry]:
         "connection",
         connection.ref,
         address,
-        f"{place.application.name} {place.environment.name} {named}",
-        f"{place.application.name}, {place.environment.name}",
+        f"{deployment.application.name} {deployment.environment.name} {named}",
+        f"{deployment.application.name}, {deployment.environment.name}",
     )
     if pem := connection.values.get("certificate"):
         for certificate in _certificates(pem):
@@ -114,8 +116,8 @@ def _colons(digits: str) -> str:
 
 def of_client(client: Client) -> Iterator[Entry]:
     """By name, ID, account and whatever it is known by there; each of its redirect URIs."""
-    place, address = client.place, f"/clients/{client.pk}"
-    where = f"{place.application.name}, {place.environment.name}"
+    deployment, address = client.deployment, f"/clients/{client.pk}"
+    where = f"{deployment.application.name}, {deployment.environment.name}"
     known = " ".join(str(value) for key, value in client.facts.items() if key != "thumbprint")
     yield Entry(
         "client",
@@ -130,7 +132,7 @@ def of_client(client: Client) -> Iterator[Entry]:
             uri,
             f"{address}/redirect-uris",
             "",
-            f"{client.name}, {place.environment.name}",
+            f"{client.name}, {deployment.environment.name}",
         )
     if thumbprint := str(client.facts.get("thumbprint", "")):
         plain = thumbprint.replace(":", "").lower()
@@ -139,11 +141,10 @@ def of_client(client: Client) -> Iterator[Entry]:
 
 def of_credential(credential: Credential) -> Iterator[Entry]:
     """By its hint and the ID of the secret."""
-    where = (
-        f"{credential.client.place.application.name}, {credential.client.place.environment.name}"
-        if credential.client
-        else ""
-    )
+    where = ""
+    if credential.client:
+        deployment = credential.client.deployment
+        where = f"{deployment.application.name}, {deployment.environment.name}"
     yield Entry(
         "credential",
         credential.hint,
@@ -240,9 +241,13 @@ _WRITERS: dict[type[Model], Callable[[Any], Iterable[Entry]]] = {
 }
 _JOINED = {
     Application: ("owner", "annotation"),
-    Connection: ("place__application", "place__environment", "annotation"),
-    Client: ("place__application", "place__environment", "annotation"),
-    Credential: ("client__place__application", "client__place__environment", "annotation"),
+    Connection: ("deployment__application", "deployment__environment", "annotation"),
+    Client: ("deployment__application", "deployment__environment", "annotation"),
+    Credential: (
+        "client__deployment__application",
+        "client__deployment__environment",
+        "annotation",
+    ),
     Person: ("annotation",),
     Owner: ("annotation",),
     Workload: ("environment", "owner", "annotation"),
@@ -252,7 +257,7 @@ _JOINED = {
 _HUNG: dict[type[Model], tuple[str, ...]] = {
     kind: ("annotation__tags",) for kind, joined in _JOINED.items() if "annotation" in joined
 }
-_HUNG[Application] += ("places",)
+_HUNG[Application] += ("deployments",)
 _HEAVY = {
     Credential: ("value",),
     Client: ("management_token",),
@@ -347,7 +352,7 @@ def _saved(
         "hint",
         "shared",
     }:
-        if isinstance(instance, Place):
+        if isinstance(instance, Deployment):
             note(instance.application)
         else:
             note(instance, created)
@@ -376,7 +381,7 @@ def listen() -> None:
             post_delete.connect(
                 _deleted, sender=kind, dispatch_uid=f"finding-deleted-{kind.__name__}"
             )
-    post_save.connect(_saved, sender=Place, dispatch_uid="finding-saved-Place")
+    post_save.connect(_saved, sender=Deployment, dispatch_uid="finding-saved-Deployment")
     post_save.connect(_annotated, sender=Annotation, dispatch_uid="finding-saved-annotation")
 
 

@@ -21,7 +21,7 @@ from neatlatch.desk.estate.connections import declared as connections
 from neatlatch.desk.estate.connections import services as connection_services
 from neatlatch.desk.estate.connections.destinations import Leave
 from neatlatch.desk.estate.credentials import declared as credentials
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -94,7 +94,7 @@ class Applying:
             "teams": self.team,
             "owners": self.owner,
             "applications": self.application,
-            "places": self.place,
+            "deployments": self.deployment,
             "workloads": self.workload,
         }
         return put[kind](key, content.after, told)
@@ -139,7 +139,7 @@ class Applying:
             "people": lambda: Person.objects.filter(username=key),
             "teams": lambda: Team.objects.filter(name=key),
             "applications": lambda: Application.objects.filter(key=key),
-            "places": lambda: _places(key),
+            "deployments": lambda: _deployments(key),
             "credentials": lambda: Credential.objects.filter(pk=key).defer("value"),
             "connections": lambda: Connection.objects.filter(ref=key),
             "workloads": lambda: Workload.objects.filter(
@@ -176,10 +176,10 @@ class Applying:
         """An application and its profile."""
         return applications.application(self.by, key, given, told)
 
-    def place(self, key: str, given: PlainFields, told: DeclaredChange) -> Place:
+    def deployment(self, key: str, given: PlainFields, told: DeclaredChange) -> Deployment:
         """An application in an environment, with its access rules."""
         where = (given["application"], given["environment"])
-        found = applications.place(self.by, where, given, told)
+        found = applications.deployment(self.by, where, given, told)
         access.declare(self.by, found, given["access_rules"])
         return found
 
@@ -195,10 +195,12 @@ class Applying:
     def client(self, key: str, given: PlainFields, client: str, told: DeclaredChange) -> Client:
         """A client registration, or an account, by its ID."""
         known = Client.objects.filter(pk=client).exclude(state="asking").first()
-        return clients.client(self.by, self._place(given["place"]), known, given, told, key)
+        return clients.client(
+            self.by, self._deployment(given["deployment"]), known, given, told, key
+        )
 
-    def _place(self, key: str) -> Place:
-        return _places(key).select_related("application", "environment").get()
+    def _deployment(self, key: str) -> Deployment:
+        return _deployments(key).select_related("application", "environment").get()
 
     def connection(
         self, key: str, given: PlainFields, client: str, told: DeclaredChange
@@ -206,10 +208,10 @@ class Applying:
         """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of
         its client, or empty.
         """
-        rows = Client.objects.select_related("place__application")
+        rows = Client.objects.select_related("deployment__application")
         of = rows.get(pk=client) if client else None
-        place = self._place(given["place"])
-        return connections.connection(self.by, place, key, of, given, told, self.leave)
+        deployment = self._deployment(given["deployment"])
+        return connections.connection(self.by, deployment, key, of, given, told, self.leave)
 
     def workload(self, key: str, given: PlainFields, told: DeclaredChange) -> Workload:
         """A job, report, script or agent, and what it calls."""
@@ -233,8 +235,8 @@ class Applying:
             workload_services.remove(
                 by, Workload.objects.get(name=name, environment__key=environment)
             )
-        elif kind == "places":
-            applications.remove_place(by, self._place(key))
+        elif kind == "deployments":
+            applications.remove_deployment(by, self._deployment(key))
         elif kind == "people":
             offboarding.leave(by, Person.objects.get(username=key))
         elif kind == "credentials":
@@ -250,6 +252,6 @@ class Applying:
             environments.remove(by, Environment.objects.get(key=key))
 
 
-def _places(key: str) -> QuerySet[Place]:
+def _deployments(key: str) -> QuerySet[Deployment]:
     application, _, environment = key.partition("/")
-    return Place.objects.filter(application__key=application, environment__key=environment)
+    return Deployment.objects.filter(application__key=application, environment__key=environment)

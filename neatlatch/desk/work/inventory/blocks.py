@@ -40,7 +40,7 @@ log = structlog.get_logger()
 # forty statements, a workload twenty-five; a change of an application or a client reaches all its
 # connections.
 COST = 20
-_COSTS = {"connections": 3, "workloads": 2, "applications": 5, "places": 3, "clients": 2}
+_COSTS = {"connections": 3, "workloads": 2, "applications": 5, "deployments": 3, "clients": 2}
 # A removal does as much as its services do: tokens, samples, what was issued.
 _REMOVAL = 3
 # So many plans are kept, for so long, to be undone.
@@ -215,7 +215,7 @@ def _change_there(plan: ImportPlan, step: ImportStep) -> None:
     if step.kind != "clients" or step.act != "change":
         return
     content = content_of(step)
-    rows = Client.objects.select_related("place__application", "place__environment")
+    rows = Client.objects.select_related("deployment__application", "deployment__environment")
     client, wanted = rows.get(pk=content.client), content.after
     if not client.managed or client.management_token is None or wanted is None:
         return

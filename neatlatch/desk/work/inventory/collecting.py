@@ -18,7 +18,7 @@ from neatlatch.core.access import formats
 from neatlatch.core.annotating import TagsAndNotes
 from neatlatch.core.inventory.shape import ANNOTATIONS, BY_NAME, KINDS, Content, full
 from neatlatch.desk.estate import object_notes
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -31,28 +31,28 @@ from neatlatch.desk.work.access.models import RuleBook
 from .plain import PlainFields
 
 
-def place_key(place: Place) -> str:
-    """How a place is named in the file."""
-    return f"{place.application.key}/{place.environment.key}"
+def deployment_key(deployment: Deployment) -> str:
+    """How a deployment is named in the file."""
+    return f"{deployment.application.key}/{deployment.environment.key}"
 
 
 def client_keys(clients: list[Client]) -> dict[Any, str]:
-    """How clients are named in the file: place and name, and a number where that is taken."""
+    """How clients are named in the file: deployment and name, and a number where that is taken."""
     found: dict[Any, str] = {}
     taken: set[str] = set()
     for one in sorted(
         clients,
         key=lambda client: (
-            client.place.application.key,
-            client.place.environment.order,
+            client.deployment.application.key,
+            client.deployment.environment.order,
             client.name,
             client.created,
             str(client.pk),
         ),
     ):
-        key, number = f"{place_key(one.place)}/{one.name}", 2
+        key, number = f"{deployment_key(one.deployment)}/{one.name}", 2
         while key in taken:
-            key, number = f"{place_key(one.place)}/{one.name} ({number})", number + 1
+            key, number = f"{deployment_key(one.deployment)}/{one.name} ({number})", number + 1
         taken.add(key)
         found[one.pk] = key
     return found
@@ -73,8 +73,8 @@ _people = Reading(
 )
 _owners = Reading(Owner, order="t.name, t.id")
 _applications = Reading(Application, order="t.name")
-_places = Reading(Place, order="t.id")
-_books = Reading(RuleBook, only=("place", "content"))
+_deployments = Reading(Deployment, order="t.id")
+_books = Reading(RuleBook, only=("deployment", "content"))
 _credentials = Reading(
     Credential,
     only=(
@@ -101,7 +101,7 @@ _connections = Reading(
     Connection,
     only=(
         "ref",
-        "place",
+        "deployment",
         "client",
         "team",
         "scheme",
@@ -159,14 +159,14 @@ def collected() -> Collected:
     join(owners.values(), "team", {team.pk: team for team in teams})
     join(owners.values(), "deputy", owners)
     join(applications.values(), "owner", owners)
-    places = {place.pk: place for place in _places()}
-    join(places.values(), "application", applications)
-    join(places.values(), "environment", environments)
+    deployments = {deployment.pk: deployment for deployment in _deployments()}
+    join(deployments.values(), "application", applications)
+    join(deployments.values(), "environment", environments)
     clients = [of_kind for of_kind in of_their_kinds(_clients()) if of_kind.state != "asking"]
-    join(clients, "place", places)
+    join(clients, "deployment", deployments)
     keys = client_keys(clients)
     connections = _with_what_they_hold(_connections(), people)
-    join(connections, "place", places)
+    join(connections, "deployment", deployments)
     join(connections, "team", {team.pk: team for team in teams})
     workloads, uses = _workloads(), _uses()
     join(workloads, "environment", environments)
@@ -182,7 +182,9 @@ def collected() -> Collected:
         "teams": {team.name: team for team in teams},
         "owners": {owner.key: owner for owner in owners.values()},
         "applications": {application.key: application for application in applications.values()},
-        "places": {place_key(place): place for place in places.values()},
+        "deployments": {
+            deployment_key(deployment): deployment for deployment in deployments.values()
+        },
         "credentials": {str(credential.pk): credential for credential in credentials},
         "clients": {keys[client.pk]: client for client in clients},
         "connections": {connection.ref: connection for connection in connections},
@@ -202,7 +204,7 @@ def collected() -> Collected:
         "applications": {
             application.key: _application(application) for application in applications.values()
         },
-        "places": _of_places(places.values(), _books()),
+        "deployments": _of_deployments(deployments.values(), _books()),
         "credentials": {
             str(credential.pk): _credential(credential, keys) for credential in credentials
         },
@@ -297,21 +299,26 @@ def _some_applications(rows: list[str]) -> Rows:
     return ((application, application.key, _application(application)) for application in found)
 
 
-def _some_places(rows: list[str]) -> Rows:
-    found = list(Place.objects.filter(pk__in=rows).select_related("application", "environment"))
-    fields = _of_places(found, RuleBook.objects.filter(place__in=found))
-    return ((place, place_key(place), fields[place_key(place)]) for place in found)
+def _some_deployments(rows: list[str]) -> Rows:
+    found = list(
+        Deployment.objects.filter(pk__in=rows).select_related("application", "environment")
+    )
+    fields = _of_deployments(found, RuleBook.objects.filter(deployment__in=found))
+    return (
+        (deployment, deployment_key(deployment), fields[deployment_key(deployment)])
+        for deployment in found
+    )
 
 
 def _keys_of(clients: Iterable[UUID | None]) -> dict[Any, str]:
     """How some clients are named: that depends on others of their places."""
-    places = Client.objects.filter(
+    deployments = Client.objects.filter(
         pk__in={client for client in clients if client is not None}
-    ).values("place")
+    ).values("deployment")
     beside = (
-        Client.objects.filter(place__in=places)
+        Client.objects.filter(deployment__in=deployments)
         .exclude(state="asking")
-        .select_related("place__application", "place__environment")
+        .select_related("deployment__application", "deployment__environment")
     )
     return client_keys(list(beside))
 
@@ -324,14 +331,16 @@ def _some_credentials(rows: list[str]) -> Rows:
 
 def _some_clients(rows: list[str]) -> Rows:
     wanted = Client.objects.filter(pk__in=rows).exclude(state="asking")
-    found = of_their_kinds(list(wanted.select_related("place__application", "place__environment")))
+    found = of_their_kinds(
+        list(wanted.select_related("deployment__application", "deployment__environment"))
+    )
     keys = _keys_of(of_kind.pk for of_kind in found)
     return ((of_kind, keys[of_kind.pk], _client(of_kind)) for of_kind in found)
 
 
 def _some_connections(rows: list[str]) -> Rows:
     wanted = Connection.objects.filter(pk__in=rows).select_related(
-        "place__application", "place__environment", "team"
+        "deployment__application", "deployment__environment", "team"
     )
     found = list(wanted.prefetch_related("held_secrets", "accounts__person"))
     keys = _keys_of(connection.client_id for connection in found)
@@ -354,7 +363,7 @@ _SOME: dict[str, Callable[[list[str]], Rows]] = {
     "teams": _some_teams,
     "owners": _some_owners,
     "applications": _some_applications,
-    "places": _some_places,
+    "deployments": _some_deployments,
     "credentials": _some_credentials,
     "clients": _some_clients,
     "connections": _some_connections,
@@ -415,18 +424,20 @@ def _application(application: Application) -> PlainFields:
     }
 
 
-def _of_places(places: Iterable[Place], rules: Iterable[RuleBook]) -> dict[str, PlainFields]:
-    books = {rule.place_id: formats.as_plain(rule.book()) for rule in rules if rule.content}
+def _of_deployments(
+    deployments: Iterable[Deployment], rules: Iterable[RuleBook]
+) -> dict[str, PlainFields]:
+    books = {rule.deployment_id: formats.as_plain(rule.book()) for rule in rules if rule.content}
     return {
-        place_key(place): {
-            "application": place.application.key,
-            "environment": place.environment.key,
-            "addresses": place.by_key(),
-            "metadata_address": place.metadata_address,
-            "metadata": place.metadata or {},
-            "access_rules": books.get(place.pk, {}),
+        deployment_key(deployment): {
+            "application": deployment.application.key,
+            "environment": deployment.environment.key,
+            "addresses": deployment.by_key(),
+            "metadata_address": deployment.metadata_address,
+            "metadata": deployment.metadata or {},
+            "access_rules": books.get(deployment.pk, {}),
         }
-        for place in places
+        for deployment in deployments
     }
 
 
@@ -471,7 +482,7 @@ def _client(client: Client) -> PlainFields:
     )
     return {
         "id": str(client.pk),
-        "place": place_key(client.place),
+        "deployment": deployment_key(client.deployment),
         "management_token": f"safe:client:{client.pk}" if client.managed else "",
         "rights_changed_at": _moment(client.rights_changed_at),
         "scopes_changed_at": _moment(client.scopes_changed_at),
@@ -481,7 +492,7 @@ def _client(client: Client) -> PlainFields:
 
 def _connection(connection: Connection, keys: dict[Any, str]) -> PlainFields:
     return {
-        "place": place_key(connection.place),
+        "deployment": deployment_key(connection.deployment),
         "client": keys.get(connection.client_id, ""),
         "scheme": connection.scheme,
         "values": {k: v for k, v in connection.values.items() if v},

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 from django.db.models import Model
 
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -52,8 +52,8 @@ _ALL = (
     Guarded(Team.people.through, "teams", (), row="team_id", part=True),
     Guarded(Owner, "owners", ("version",)),
     Guarded(Application, "applications", ("version",)),
-    Guarded(Place, "places", ("changed_at",)),
-    Guarded(RuleBook, "places", ("version",), row="place_id", part=True),
+    Guarded(Deployment, "deployments", ("changed_at",)),
+    Guarded(RuleBook, "deployments", ("version",), row="place_id", part=True),
     Guarded(
         Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")
     ),

@@ -20,13 +20,13 @@ from neatlatch.desk.estate.applications.declared import put_addresses
 from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.estate.connections.declared import is_another
 from neatlatch.desk.estate.connections.destinations import Move
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.quick_rows import Reading, hang, join
 
-from .collecting import place_key
+from .collecting import deployment_key
 from .plain import PlainFields
 
 _connections = Reading(Connection, "t.ref IN {keys}")
@@ -39,7 +39,7 @@ _credentials = Reading(
 _clients = Reading(
     Client, "t.id IN {keys}", but=("management_token", "management_digest", "ceiling", "planned")
 )
-_places = Reading(Place)
+_deployments = Reading(Deployment)
 _applications = Reading(Application)
 _environments = Reading(Environment)
 
@@ -62,26 +62,28 @@ def moves(outcome: Outcome) -> list[Move]:
     clients = {client.pk: client for client in _clients(set(client_ids.values()) - {None})}
     with_tokens = {row.connection_id for row in tokens}
     found: list[Move] = []
-    places = _PlacesAfter(content)
+    deployments = _DeploymentsAfter(content)
     for key, given in wanted.items():
         stands = current.get(key)
         held = dict(_held(given, credentials))
         shows_tokens = stands is not None and stands.pk in with_tokens
         if not held and not shows_tokens:
             continue
-        place = places.after(given["place"])
-        profile = places.profile(given["place"])
-        if place is None or profile is None or profile.scheme(given["scheme"]) is None:
+        deployment = deployments.after(given["deployment"])
+        profile = deployments.profile(given["deployment"])
+        if deployment is None or profile is None or profile.scheme(given["scheme"]) is None:
             continue  # validation says what is wrong with it
         client_id = client_ids[key]
         client = clients.get(client_id) if client_id is not None else None
-        connection = _as_declared(key, given, place, client, stands)
-        before = places.before(given["place"]) or place
+        connection = _as_declared(key, given, deployment, client, stands)
+        before = deployments.before(given["deployment"]) or deployment
         for credential in held.values():
             if (
                 not credential.sent_to
             ):  # what was put in nowhere yet stays with the addresses of now
-                credential.sent_to = sorted(destinations.of_place(before, connection.slots, client))
+                credential.sent_to = sorted(
+                    destinations.of_deployment(before, connection.slots, client)
+                )
         secrets = [
             HeldSecret(connection=connection, key=name, credential=credential)
             for name, credential in held.items()
@@ -105,11 +107,15 @@ def _client_id(content: Content, given: PlainFields) -> UUID | None:
 
 
 def _as_declared(
-    key: str, given: PlainFields, place: Place, client: Client | None, stands: Connection | None
+    key: str,
+    given: PlainFields,
+    deployment: Deployment,
+    client: Client | None,
+    stands: Connection | None,
 ) -> Connection:
     """A connection as it would be; it is not saved."""
     connection = Connection(
-        ref=key, place=place, client=client, scheme=given["scheme"], slots=given["slots"]
+        ref=key, deployment=deployment, client=client, scheme=given["scheme"], slots=given["slots"]
     )
     if stands is not None:
         connection.pk = stands.pk
@@ -143,30 +149,30 @@ def _identity(reference: str) -> UUID | None:
         return None
 
 
-class _PlacesAfter:
-    """The places of applications as they are, and as they would be."""
+class _DeploymentsAfter:
+    """The deployments of applications as they are, and as they would be."""
 
     def __init__(self, content: Content) -> None:
         self._content = content
-        rows = _places()
+        rows = _deployments()
         join(rows, "application", {row.pk: row for row in _applications()})
         join(rows, "environment", {row.pk: row for row in _environments()})
-        self._before = {place_key(row): row for row in rows}
-        self._after: dict[str, Place | None] = {}
+        self._before = {deployment_key(row): row for row in rows}
+        self._after: dict[str, Deployment | None] = {}
         self._profiles: dict[str, Profile | None] = {}
 
-    def before(self, key: str) -> Place | None:
-        """A place as it is now; ``None``: there is none."""
+    def before(self, key: str) -> Deployment | None:
+        """A deployment as it is now; ``None``: there is none."""
         return self._before.get(key)
 
-    def after(self, key: str) -> Place | None:
-        """A place as it would be; ``None``: its profile cannot be read."""
+    def after(self, key: str) -> Deployment | None:
+        """A deployment as it would be; ``None``: its profile cannot be read."""
         if key not in self._after:
             self._after[key] = self._made(key)
         return self._after[key]
 
     def profile(self, key: str) -> Profile | None:
-        """The profile of a place's application as it would be; ``None``: it cannot be read."""
+        """The profile of a deployment's application as it would be; ``None``: it cannot be read."""
         application = key.partition("/")[0]
         if application not in self._profiles:
             fields = self._content.get("applications", {}).get(application, {})
@@ -176,18 +182,18 @@ class _PlacesAfter:
                 self._profiles[application] = None
         return self._profiles[application]
 
-    def _made(self, key: str) -> Place | None:
-        given, profile = self._content.get("places", {}).get(key), self.profile(key)
+    def _made(self, key: str) -> Deployment | None:
+        given, profile = self._content.get("deployments", {}).get(key), self.profile(key)
         if given is None or profile is None:
             return None
-        place = Place()
-        put_addresses(place, given)
+        deployment = Deployment()
+        put_addresses(deployment, given)
         # Profiles are kept by the key of their application's row: this one is nobody's.
-        place.application = Application(
+        deployment.application = Application(
             pk=None, key=given["application"], profile=profiles.to_dict(profile)
         )
-        place.environment = Environment(key=given["environment"])
-        return place
+        deployment.environment = Environment(key=given["environment"])
+        return deployment
 
 
 def said(outcome: Outcome, found: list[Move]) -> list[Change]:

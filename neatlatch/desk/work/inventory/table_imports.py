@@ -25,7 +25,7 @@ from neatlatch.core.schemes import KINDS, Scheme
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.connections.destinations import Leave
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.actors import Actor
@@ -312,14 +312,16 @@ class _Applications(_Reading):
         """Tell of new addresses that another application has in the same environment, too."""
         super().finish()
         known = {
-            (place["environment"], place["addresses"].get("api_base")): place["application"]
-            for place in self.now.content["places"].values()
+            (deployment["environment"], deployment["addresses"].get("api_base")): deployment[
+                "application"
+            ]
+            for deployment in self.now.content["deployments"].values()
         }
         for (kind, key), line in self.lines.items():
-            if kind == "places" and key not in self.now.content["places"]:
-                place = self.wanted["places"][key]
-                address = place["addresses"].get("api_base")
-                other = known.get((place["environment"], address)) if address else None
+            if kind == "deployments" and key not in self.now.content["deployments"]:
+                deployment = self.wanted["deployments"][key]
+                address = deployment["addresses"].get("api_base")
+                other = known.get((deployment["environment"], address)) if address else None
                 if other is not None:
                     name = self.wanted["applications"][other]["name"]
                     self.tell(f"Line {line}: {address} is the API address of {name}, too.")
@@ -343,7 +345,7 @@ class _Applications(_Reading):
             there = "is there already, and its profile" if known else "is of another scheme: it"
             raise _Wrong(f"{fields['name']} {there} has no {scheme.key}")
         self.put("applications", key, line, row, "purpose", "owner", "documentation")
-        self._place(key, environment, line, row, scheme)
+        self._deployment(key, environment, line, row, scheme)
 
     def _scheme(self, row: dict[str, str]) -> Scheme | None:
         text = row.get("scheme", "")
@@ -354,22 +356,22 @@ class _Applications(_Reading):
             raise _Wrong(f"there is no scheme {text[:40]!r}; there are {', '.join(KINDS)}")
         return KINDS[found]
 
-    def _place(
+    def _deployment(
         self, key: str, environment: str, line: int, row: dict[str, str], scheme: Scheme | None
     ) -> None:
         where = f"{key}/{environment}"
-        if where in self.wanted["places"] and ("places", where) in self.lines:
-            first = self.lines["places", where]
+        if where in self.wanted["deployments"] and ("deployments", where) in self.lines:
+            first = self.lines["deployments", where]
             raise _Wrong(f"{row['name']} is on line {first} with this environment already")
         new = {"application": key, "environment": environment}
-        place = self.fields("places", where, line, new)
-        stands = dict(place["addresses"])
+        deployment = self.fields("deployments", where, line, new)
+        stands = dict(deployment["addresses"])
         cells = {name: row[name] for name in _ADDRESSES if row.get(name)}
-        place["addresses"] = {**stands, **cells}
-        if place["addresses"] == stands and where in self.now.content["places"]:
+        deployment["addresses"] = {**stands, **cells}
+        if deployment["addresses"] == stands and where in self.now.content["deployments"]:
             return
         if wrong := applications.wrong_addresses(
-            self.profile(key), place["addresses"], scheme.key if scheme is not None else ""
+            self.profile(key), deployment["addresses"], scheme.key if scheme is not None else ""
         ):
             name, says = next(iter(wrong.items()))
             raise _Wrong(f"{name}: {says}")
@@ -380,13 +382,15 @@ class _Connections(_Reading):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        self._places: dict[str, Place] = {}
+        self._deployments: dict[str, Deployment] = {}
         self._clients: dict[str, dict[str, Client]] = {}
-        for place in Place.objects.select_related("application", "environment"):
-            self._places[f"{place.application.key}/{place.environment.key}"] = place
+        for deployment in Deployment.objects.select_related("application", "environment"):
+            self._deployments[f"{deployment.application.key}/{deployment.environment.key}"] = (
+                deployment
+            )
         names: dict[str, list[str]] = {}
         for name, fields in self.now.content["clients"].items():
-            names.setdefault(fields["place"], []).append(name)
+            names.setdefault(fields["deployment"], []).append(name)
         self._names = names
 
     def take(self, line: int, row: dict[str, str]) -> None:
@@ -396,7 +400,7 @@ class _Connections(_Reading):
         if application is None:
             raise _Wrong(f"there is no application {row['application'][:60]!r}")
         where = f"{application}/{environment}"
-        if where not in self._places:
+        if where not in self._deployments:
             raise _Wrong(f"{row['application']} has no {row['environment']} environment")
         name = row["name"].removeprefix(f"{environment}/").lower()
         ref = references.write(environment, name)
@@ -404,15 +408,15 @@ class _Connections(_Reading):
             first = self.lines["connections", ref]
             raise _Wrong(f"{ref} is on line {first} already, with other values")
         stands = self.now.content["connections"].get(ref)
-        if stands is not None and stands["place"] != where:
-            raise _Wrong(f"{ref} is a connection into another application: {stands['place']}")
+        if stands is not None and stands["deployment"] != where:
+            raise _Wrong(f"{ref} is a connection into another application: {stands['deployment']}")
         scheme = self._scheme(application, row, stands)
         fields = self.fields(
             "connections",
             ref,
             line,
             # What is not set up yet is not tested in rounds: it could only fail.
-            {"place": where, "scheme": scheme.key, "left_out_of_rounds": True},
+            {"deployment": where, "scheme": scheme.key, "left_out_of_rounds": True},
         )
         client = self._client(where, row) or (fields["client"] if stands is not None else "")
         fields["client"] = client
@@ -453,12 +457,12 @@ class _Connections(_Reading):
             raise _Wrong("the scheme of a connection is changed on its page, not by a table")
         return scheme
 
-    def _client(self, place: str, row: dict[str, str]) -> str:
+    def _client(self, deployment: str, row: dict[str, str]) -> str:
         text = row.get("client", "")
         if not text:
             return ""
         clients = self.now.content["clients"]
-        for key in self._names.get(place, []):
+        for key in self._names.get(deployment, []):
             if text in (clients[key]["name"], clients[key]["client_id"], key):
                 return key
         raise _Wrong(f"there is no client {text[:60]!r} of this application there")
@@ -468,10 +472,10 @@ class _Connections(_Reading):
         if client:
             identity = self.now.content["clients"][client]["id"]
             if where not in self._clients:
-                found = Client.objects.filter(place=self._places[where])
+                found = Client.objects.filter(deployment=self._deployments[where])
                 self._clients[where] = {str(each.pk): each for each in found}
             row = self._clients[where].get(identity)
-        known = connections.defaults(self._places[where], scheme, row, settings.RETURN_ADDRESS)
+        known = connections.defaults(self._deployments[where], scheme, row, settings.RETURN_ADDRESS)
         return {key: value for key, value in known.items() if value}
 
 
@@ -514,7 +518,7 @@ class _Workloads(_Reading):
                 f"there is no connection {ref[:60]!r}"
                 + (f"; write {references.alternatives(candidates)}" if candidates else "")
             )
-        application = self.now.content["places"][known[ref]["place"]]["application"]
+        application = self.now.content["deployments"][known[ref]["deployment"]]["application"]
         profile = self.profile(application)
         unknown = [each for each in operations if profile.operation(each) is None]
         if unknown:

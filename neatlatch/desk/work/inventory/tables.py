@@ -12,7 +12,7 @@ from neatlatch.core.formats import openapi_out, settings_out, tables
 from neatlatch.core.intake import trees
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.lookups import find_connection, find_place
+from neatlatch.desk.estate.lookups import find_connection, find_deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -47,7 +47,7 @@ def export(what: What) -> str:
 
 def _connections() -> str:
     rows = Connection.objects.select_related(
-        "place__application", "place__environment", "client", "team"
+        "deployment__application", "deployment__environment", "client", "team"
     ).prefetch_related("uses__workload")
     return tables.to_csv(
         (
@@ -66,8 +66,8 @@ def _connections() -> str:
         (
             (
                 row.ref,
-                row.place.application.name,
-                row.place.environment.name,
+                row.deployment.application.name,
+                row.deployment.environment.name,
                 row.scheme,
                 row.client.name if row.client else "",
                 row.state,
@@ -83,9 +83,9 @@ def _connections() -> str:
 
 
 def _clients() -> str:
-    rows = Client.objects.select_related("place__application", "place__environment").order_by(
-        "place__application__name", "place__environment__order", "name"
-    )
+    rows = Client.objects.select_related(
+        "deployment__application", "deployment__environment"
+    ).order_by("deployment__application__name", "deployment__environment__order", "name")
     return tables.to_csv(
         (
             "name",
@@ -104,8 +104,8 @@ def _clients() -> str:
         (
             (
                 row.name,
-                row.place.application.name,
-                row.place.environment.name,
+                row.deployment.application.name,
+                row.deployment.environment.name,
                 row.scheme,
                 row.client_id,
                 "public" if row.public else "confidential",
@@ -124,7 +124,7 @@ def _clients() -> str:
 def _credentials() -> str:
     rows = (
         Credential.objects.defer("value")
-        .select_related("client__place__application", "client__place__environment")
+        .select_related("client__deployment__application", "client__deployment__environment")
         .prefetch_related("holders__connection")
     )
     return tables.to_csv(
@@ -146,8 +146,8 @@ def _credentials() -> str:
                 str(row.pk),
                 row.kind,
                 row.hint,
-                row.client.place.application.name if row.client else "",
-                row.client.place.environment.name if row.client else "",
+                row.client.deployment.application.name if row.client else "",
+                row.client.deployment.environment.name if row.client else "",
                 row.client.name if row.client else "",
                 " ".join(sorted({held.connection.ref for held in row.holders.all()})),
                 row.state,
@@ -247,9 +247,9 @@ def take_client(by: Person, client: Client, text: str) -> Client:
 
 def description(key: str, environment: str) -> str:
     """An application's OpenAPI description."""
-    place = find_place(key, environment)
+    deployment = find_deployment(key, environment)
     found = openapi_out.document(
-        place.application.name, place.application.read_profile(), place.by_key()
+        deployment.application.name, deployment.application.read_profile(), deployment.by_key()
     )
     return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
 

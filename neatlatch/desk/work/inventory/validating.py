@@ -113,11 +113,11 @@ class _Rules:
         self._current, self._content = current, content
         self._profiles: dict[str, Profile | None] = {}
         self._ids: set[str] = set()
-        self._held_at = _places_of_secrets(current, content)
+        self._held_at = _deployments_of_secrets(current, content)
         self.by_kind: Mapping[str, Callable[[str, PlainFields], object]] = {
             "owners": self._owner,
             "applications": self._application,
-            "places": self._place,
+            "deployments": self._deployment,
             "clients": self._client,
             "credentials": self._credential,
             "connections": self._connection,
@@ -135,10 +135,10 @@ class _Rules:
     def _application(self, key: str, given: PlainFields) -> None:
         read_given(given["profile"], "")
 
-    def _place(self, key: str, given: PlainFields) -> None:
+    def _deployment(self, key: str, given: PlainFields) -> None:
         access.check_declared(given["access_rules"])
         where = f"{given['application']}/{given['environment']}"
-        _check_named("place", "its application and environment", key, where)
+        _check_named("deployment", "its application and environment", key, where)
 
     def _client(self, key: str, given: PlainFields) -> None:
         identity = str(clients.check(given))
@@ -159,8 +159,8 @@ class _Rules:
         return self._profiles[application]
 
     def _connection(self, key: str, given: PlainFields) -> None:
-        place = self._content["places"][given["place"]]
-        application = place["application"]
+        deployment = self._content["deployments"][given["deployment"]]
+        application = deployment["application"]
         profile = self._profile(application)
         if profile is None:
             return
@@ -169,16 +169,16 @@ class _Rules:
         )
         client = self._content["clients"][given["client"]] if given["client"] else None
         client_application = (
-            self._content["places"][client["place"]]["application"] if client else None
+            self._content["deployments"][client["deployment"]]["application"] if client else None
         )
-        connections.check_reference(key, place["environment"])
+        connections.check_reference(key, deployment["environment"])
         connections.check(given["scheme"], declared_in, client_application)
         before = self._current.get("connections", {}).get(key, {}).get("secrets", {})
         for name, reference in given["secrets"].items():
-            places = self._held_at.setdefault(reference.removeprefix(SAFE), set())
+            deployments = self._held_at.setdefault(reference.removeprefix(SAFE), set())
             if before.get(name) != reference:
-                connections.check_belongs(name, given["place"], places)
-            places.add(given["place"])
+                connections.check_belongs(name, given["deployment"], deployments)
+            deployments.add(given["deployment"])
 
     def _workload(self, key: str, given: PlainFields) -> None:
         workloads.check(given)
@@ -187,9 +187,11 @@ class _Rules:
         )
         for use in given["uses"]:
             if ref := use.get("connection"):
-                place = self._content["places"][self._content["connections"][ref]["place"]]
+                deployment = self._content["deployments"][
+                    self._content["connections"][ref]["deployment"]
+                ]
                 name = self._content["applications"][use["application"]]["name"]
-                workloads.check_use(ref, place["application"], use["application"], name)
+                workloads.check_use(ref, deployment["application"], use["application"], name)
 
 
 def _check_named(word: str, after: str, key: str, name: str) -> None:
@@ -198,7 +200,7 @@ def _check_named(word: str, after: str, key: str, name: str) -> None:
         raise Problem(422, "It has another name.", f"a {word} is named by {after}: {name}")
 
 
-def _places_of_secrets(current: Content, content: Content) -> dict[str, set[object]]:
+def _deployments_of_secrets(current: Content, content: Content) -> dict[str, set[object]]:
     """Where each credential is held: by connections as they are now, and by its client as it would
     be.
     """
@@ -206,8 +208,8 @@ def _places_of_secrets(current: Content, content: Content) -> dict[str, set[obje
     clients = content.get("clients", {})
     for key, credential in content.get("credentials", {}).items():
         if (client := clients.get(credential["client"])) is not None:
-            found.setdefault(key, set()).add(client["place"])
+            found.setdefault(key, set()).add(client["deployment"])
     for connection in current.get("connections", {}).values():
         for reference in connection["secrets"].values():
-            found.setdefault(reference.removeprefix(SAFE), set()).add(connection["place"])
+            found.setdefault(reference.removeprefix(SAFE), set()).add(connection["deployment"])
     return found

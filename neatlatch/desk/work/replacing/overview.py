@@ -35,8 +35,8 @@ def holders(credential: Credential) -> list[HeldSecret]:
         else {"credential": credential}
     )
     rows = HeldSecret.objects.filter(**same).select_related(
-        "connection__place__application",
-        "connection__place__environment",
+        "connection__deployment__application",
+        "connection__deployment__environment",
         "connection__client",
         "credential",
     )
@@ -44,10 +44,14 @@ def holders(credential: Credential) -> list[HeldSecret]:
 
 
 def _profile(credential: Credential, held: list[HeldSecret]) -> Any:
-    place = (
-        held[0].connection.place if held else credential.client.place if credential.client else None
+    deployment = (
+        held[0].connection.deployment
+        if held
+        else credential.client.deployment
+        if credential.client
+        else None
     )
-    return place.application.read_profile() if place is not None else None
+    return deployment.application.read_profile() if deployment is not None else None
 
 
 def ways(credential: Credential, held: list[HeldSecret]) -> list[Way]:
@@ -113,9 +117,9 @@ def acts_by_hand(credential: Credential, overlaps: bool) -> list[str]:
     held = holders(credential)
     client = _client(credential, held)
     application = (
-        held[0].connection.place.application.name
+        held[0].connection.deployment.application.name
         if held
-        else client.place.application.name
+        else client.deployment.application.name
         if client
         else "the application"
     )
@@ -128,7 +132,7 @@ def acts_by_hand(credential: Credential, overlaps: bool) -> list[str]:
 def name_of(replacement: Replacement) -> Value | None:
     """What the application knows such a secret by, if it is by more than its value."""
     for connection, key in connections_with_keys(replacement):
-        scheme = connection.place.application.read_profile().scheme(connection.scheme)
+        scheme = connection.deployment.application.read_profile().scheme(connection.scheme)
         if scheme is not None and (found := scheme.name_of(key)) is not None:
             return found
     return None
@@ -140,7 +144,7 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
     """
     found = {
         str(connection.pk): connection
-        for connection in Connection.objects.select_related("place__application").filter(
+        for connection in Connection.objects.select_related("deployment__application").filter(
             pk__in=[holder[0] for holder in replacement.holders]
         )
     }
@@ -210,7 +214,7 @@ def connections_of(replacement: Replacement) -> list[Connection]:
     """The connections that it is about, by reference name."""
     rows = Connection.objects.filter(
         pk__in=[holder[0] for holder in replacement.holders]
-    ).select_related("place__application")
+    ).select_related("deployment__application")
     return list(rows.order_by("ref"))
 
 

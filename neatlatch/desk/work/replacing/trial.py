@@ -128,7 +128,7 @@ def _client_alone(connection: Connection, way: Transport, fresh: bool) -> Outcom
         tokens.client_of(connection),
         secrets.token_urlsafe(24),
     )
-    profile = connection.place.application.read_profile()
+    profile = connection.deployment.application.read_profile()
     until = timezone.now() + timedelta(seconds=profile.limits.spread if fresh else 0)
     while True:
         try:

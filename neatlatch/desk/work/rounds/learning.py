@@ -70,7 +70,7 @@ def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> b
     if signed_in is None or connection.scheme != CODE:
         return signed_in is not None
     asks = halves.published(
-        connection.place, connection.client, "introspection_endpoint", connection.slots
+        connection.deployment, connection.client, "introspection_endpoint", connection.slots
     )
     bases = tuple(text for text in (connection.values.get("token_endpoint", ""), asks) if text)
     return any(

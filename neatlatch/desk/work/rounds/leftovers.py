@@ -86,7 +86,9 @@ def listed() -> QuerySet[Leftover]:
     repeated = Q(state=Test.State.CUT, round__isnull=False, round__ended=None)
     unfinished = Test.objects.filter(running | repeated).values("pk")
     rows = Leftover.objects.exclude(test_id__in=unfinished)
-    return rows.select_related("connection__place__application", "connection__place__environment")
+    return rows.select_related(
+        "connection__deployment__application", "connection__deployment__environment"
+    )
 
 
 def count_stuck() -> int:

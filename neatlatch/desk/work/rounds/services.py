@@ -51,11 +51,11 @@ _BLOCK, _BLOCKS = 2_000, 50
 
 def plan_of(connection: Connection, test: Test) -> Plan:
     """The plain values of a test."""
-    profile, values = connection.place.application.read_profile(), connection.values
+    profile, values = connection.deployment.application.read_profile(), connection.values
     needed = [profile.operation(name) for use in connection.uses.all() for name in use.operations]
     scheme = profile.scheme_for(connection.scheme)
     introspection = halves.published(
-        connection.place, connection.client, "introspection_endpoint", connection.slots
+        connection.deployment, connection.client, "introspection_endpoint", connection.slots
     )
     held = credentials_of(connection)
     return Plan(
@@ -71,7 +71,7 @@ def plan_of(connection: Connection, test: Test) -> Plan:
         last=Rung(test.last) if test.last else Rung.WORK,
         authorization_endpoint=values.get("authorization_endpoint", ""),
         introspection_endpoint=introspection
-        if origin(introspection) in destinations.places(connection)
+        if origin(introspection) in destinations.reachable(connection)
         else "",
         redirect_uri=values.get("redirect_uri", ""),
         scopes=frozenset(connection.scopes),
@@ -229,7 +229,7 @@ def _finish(
         learning.learn(connection, results, begun, now)
     pins = halves.work_out(connection, now)
     if failed is not None:
-        profile = connection.place.application.read_profile()
+        profile = connection.deployment.application.read_profile()
         found = diagnosis.diagnose(
             failed,
             pins,

@@ -33,7 +33,9 @@
   const left = $derived(
     (environments.data ?? []).filter(
       (environment) =>
-        !found.data?.places.some((place) => place.environment.key === environment.key),
+        !found.data?.deployments.some(
+          (deployment) => deployment.environment.key === environment.key,
+        ),
     ),
   )
 
@@ -42,7 +44,7 @@
     acts.run(
       () =>
         ok(
-          api.POST('/api/applications/{key}/places/{environment}/readings', {
+          api.POST('/api/applications/{key}/environments/{environment}/readings', {
             params: { path: { key, environment } },
           }),
         ),
@@ -96,7 +98,7 @@
       >{/if}
   </header>
   <ProblemBox problem={acts.problem} />
-  {#if left.length && found.data.places.length}
+  {#if left.length && found.data.deployments.length}
     <p class="bg-wait-ground my-2 rounded-md px-3 py-2">
       Not set up in {left.map((place) => place.name).join(' and ')}.
       {#if may('change')}<a
@@ -109,36 +111,36 @@
     <div class="flex flex-col gap-4">
       <section class="sheet" aria-labelledby="where">
         <h2 id="where" class="border-base-300 border-b px-4 py-2">Where it stands</h2>
-        {#each found.data.places as place (place.environment.key)}
+        {#each found.data.deployments as deployment (deployment.environment.key)}
           <div class="border-base-300 border-b px-4 py-3 last:border-0">
             <div class="mb-1 flex items-center gap-3">
-              <EnvBadge environment={place.environment} />
+              <EnvBadge environment={deployment.environment} />
               <span class="help"
-                >{place.registers
+                >{deployment.registers
                   ? 'registers clients by protocol'
                   : 'clients are entered manually'}</span
               >
               <a
                 class="act"
-                href="/api/applications/{key}/environments/{place.environment.key}/exports"
+                href="/api/applications/{key}/environments/{deployment.environment.key}/exports"
                 download>OpenAPI</a
               >
               {#if found.data.rules_kept || found.data.roles.length}<a
                   class="act"
-                  href="/access-rules/{key}/{place.environment.key}">Who may what</a
+                  href="/access-rules/{key}/{deployment.environment.key}">Who may what</a
                 >{/if}
-              {#if place.read_at}<span class="help ms-auto"
-                  ><When at={place.read_at} prefix="metadata read " /></span
+              {#if deployment.read_at}<span class="help ms-auto"
+                  ><When at={deployment.read_at} prefix="metadata read " /></span
                 >
                 {#if may('change')}<button
                     class="act"
-                    onclick={() => readAgain(place.environment.key)}
-                    aria-label="Read the metadata of {place.environment.name} again"
+                    onclick={() => readAgain(deployment.environment.key)}
+                    aria-label="Read the metadata of {deployment.environment.name} again"
                     >Read again</button
                   >{/if}{/if}
             </div>
             <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
-              {#each [['Issuer', place.issuer], ['Authorization endpoint', place.authorization_endpoint], ['Token endpoint', place.token_endpoint], ['API base address', place.api_base], ...Object.entries(place.more).map( ([name, value]) => [labelOf(name), value] )].filter(([, value]) => value) as [label, value] (label)}
+              {#each [['Issuer', deployment.issuer], ['Authorization endpoint', deployment.authorization_endpoint], ['Token endpoint', deployment.token_endpoint], ['API base address', deployment.api_base], ...Object.entries(deployment.more).map( ([name, value]) => [labelOf(name), value] )].filter(([, value]) => value) as [label, value] (label)}
                 <dt class="text-soft">{label}</dt>
                 <dd class="value">{value || '—'}</dd>
               {/each}
@@ -146,8 +148,8 @@
             {#if may('change')}<p class="mt-1">
                 <DecommissionButton
                   of="deployments"
-                  id="{key}/{place.environment.key}"
-                  name="{found.data.name} in {place.environment.name}"
+                  id="{key}/{deployment.environment.key}"
+                  name="{found.data.name} in {deployment.environment.name}"
                   look="act"
                 />
               </p>{/if}

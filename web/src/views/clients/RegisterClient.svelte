@@ -34,14 +34,17 @@
   let request = $state('')
   let ends = $state('')
   const errors = $derived(acts.errors)
-  const places = $derived(found.data?.places.filter((place) => place.issues.length) ?? [])
-  const place = $derived(
-    places.find((place) => place.environment.key === form.environment) ?? places[0],
+  const deployments = $derived(
+    found.data?.deployments.filter((deployment) => deployment.issues.length) ?? [],
   )
-  const issuers = $derived([...new Set(place?.issues.map((issue) => issue.by) ?? [])])
+  const deployment = $derived(
+    deployments.find((deployment) => deployment.environment.key === form.environment) ??
+      deployments[0],
+  )
+  const issuers = $derived([...new Set(deployment?.issues.map((issue) => issue.by) ?? [])])
   const by = $derived(issuers.includes(issuer) ? issuer : issuers[0])
   const house = $derived(by === 'house')
-  const issuable = $derived(place?.issues.filter((issue) => issue.by === by) ?? [])
+  const issuable = $derived(deployment?.issues.filter((issue) => issue.by === by) ?? [])
   /** What it is: what was chosen, where that can be had, else what is usual there. */
   let chosen = $state('')
   const issued = $derived(issuable.find((choice) => choice.what === chosen) ?? issuable[0])
@@ -58,8 +61,8 @@
 
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
-    if (!place) return
-    const by_protocol = form.by_protocol && place.registers
+    if (!deployment) return
+    const by_protocol = form.by_protocol && deployment.registers
     const body = {
       ...form,
       by_protocol,
@@ -68,7 +71,7 @@
       scheme: issued?.kind ?? '',
       request: shows ? request : '',
       application: key,
-      environment: place.environment.key,
+      environment: deployment.environment.key,
       contacts: form.contacts.split(/[\s,;]+/).filter(Boolean),
       redirect_uris:
         !isKey && form.grants.includes('authorization_code')
@@ -84,7 +87,7 @@
 
 <svelte:head><title>Register a client at {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
 <Loading query={found} />
-{#if found.data && !place}
+{#if found.data && !deployment}
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
   <section class="sheet max-w-2xl p-5">
     <p class="mb-2">
@@ -97,7 +100,7 @@
     <a class="btn btn-sm" href="/applications/{key}">Cancel</a>
   </section>
 {/if}
-{#if found.data && place}
+{#if found.data && deployment}
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_320px] gap-5">
     <form class="sheet p-5" onsubmit={submit}>
@@ -106,11 +109,11 @@
           <select
             id="environment"
             class="line-in"
-            value={place.environment.key}
+            value={deployment.environment.key}
             onchange={(e) => (form.environment = e.currentTarget.value)}
           >
-            {#each places as place (place.environment.key)}<option value={place.environment.key}
-                >{place.environment.name}</option
+            {#each deployments as deployment (deployment.environment.key)}<option
+                value={deployment.environment.key}>{deployment.environment.name}</option
               >{/each}
           </select>
         </Field>
@@ -244,7 +247,7 @@
           >
         </Field>
       {/if}
-      {#if place.registers && !house}
+      {#if deployment.registers && !house}
         <label class="mb-3 flex min-h-[26px] items-center gap-2"
           ><input type="checkbox" bind:checked={form.by_protocol} /> Register it there for me (RFC 7591)</label
         >
@@ -254,7 +257,7 @@
         <button class="btn btn-primary" disabled={acts.busy}
           >{house
             ? 'Issue it'
-            : place.registers && form.by_protocol
+            : deployment.registers && form.by_protocol
               ? acts.busy
                 ? 'Registering …'
                 : 'Register'
@@ -265,13 +268,17 @@
     </form>
     <aside class="sheet h-fit p-4">
       <h2 class="mb-1">
-        {house ? 'By the house' : place.registers && form.by_protocol ? 'By protocol' : 'By hand'}
+        {house
+          ? 'By the house'
+          : deployment.registers && form.by_protocol
+            ? 'By protocol'
+            : 'By hand'}
       </h2>
       <p class="help">
         {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret
           of it is handed over on the next page; after that only its digest is kept.
-        {:else if place.registers && form.by_protocol}{found.data.name} makes the client and answers with
-          its ID and a secret. The secret is sealed as it arrives, and shown to you once.
+        {:else if deployment.registers && form.by_protocol}{found.data.name} makes the client and answers
+          with its ID and a secret. The secret is sealed as it arrives, and shown to you once.
         {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts
           in order, with what to copy, and keeps your ticks.{/if}
       </p>

@@ -21,8 +21,11 @@
     enabled: Boolean(application),
   }))
   $effect(() => {
-    if (found.data && !found.data.places.some((place) => place.environment.key === environment))
-      environment = found.data.places[0]?.environment.key ?? ''
+    if (
+      found.data &&
+      !found.data.deployments.some((deployment) => deployment.environment.key === environment)
+    )
+      environment = found.data.deployments[0]?.environment.key ?? ''
     if (found.data && !found.data.schemes.some((choice) => choice.key === scheme))
       scheme = found.data.schemes[0]?.key ?? ''
   })
@@ -46,8 +49,8 @@
       </Field>
       <Field id="environment" label="Environment">
         <select id="environment" class="line-in" bind:value={environment}>
-          {#each found.data?.places ?? [] as place (place.environment.key)}<option
-              value={place.environment.key}>{place.environment.name}</option
+          {#each found.data?.deployments ?? [] as deployment (deployment.environment.key)}<option
+              value={deployment.environment.key}>{deployment.environment.name}</option
             >{/each}
         </select>
       </Field>

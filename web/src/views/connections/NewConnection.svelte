@@ -64,8 +64,11 @@
     ),
   )
   $effect(() => {
-    if (found.data && !found.data.places.some((place) => place.environment.key === environment))
-      environment = found.data.places[0]?.environment.key ?? ''
+    if (
+      found.data &&
+      !found.data.deployments.some((deployment) => deployment.environment.key === environment)
+    )
+      environment = found.data.deployments[0]?.environment.key ?? ''
   })
   $effect(() => {
     if (usable.length && !usable.some((choice) => choice.key === scheme)) scheme = usable[0]!.key
@@ -139,8 +142,8 @@
             bind:value={environment}
             onchange={() => (client = '')}
           >
-            {#each found.data?.places ?? [] as place (place.environment.key)}<option
-                value={place.environment.key}>{place.environment.name}</option
+            {#each found.data?.deployments ?? [] as deployment (deployment.environment.key)}<option
+                value={deployment.environment.key}>{deployment.environment.name}</option
               >{/each}
           </select>
         </Field>

@@ -34,10 +34,12 @@
     queryFn: () =>
       ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
-  const place = $derived(
-    application.data?.places.find((place) => place.environment.key === connection.environment.key),
+  const deployment = $derived(
+    application.data?.deployments.find(
+      (deployment) => deployment.environment.key === connection.environment.key,
+    ),
   )
-  const houseCan = $derived(Boolean(place?.house) && connection.scheme.house_issues)
+  const houseCan = $derived(Boolean(deployment?.house) && connection.scheme.house_issues)
   const fitting = $derived(
     connection.choices.filter((choice) => choice.environment === connection.environment.name),
   )
@@ -62,8 +64,8 @@
         redirect_uris: person ? [connection.values.redirect_uri ?? ''] : [],
         grants: connection.scheme.grants,
         scopes: connection.scopes,
-        sign_in_method: place?.sign_in_methods[0] ?? 'client_secret_basic',
-        by_protocol: oauth && byProtocol && Boolean(place?.registers),
+        sign_in_method: deployment?.sign_in_methods[0] ?? 'client_secret_basic',
+        by_protocol: oauth && byProtocol && Boolean(deployment?.registers),
         vendor_shared: false,
         by_house: houseCan && byHouse,
         request: '',
@@ -92,7 +94,7 @@
           ><input type="checkbox" bind:checked={byHouse} /> Have the house authority issue it</label
         >
       {/if}
-      {#if oauth && place?.registers && !(houseCan && byHouse)}
+      {#if oauth && deployment?.registers && !(houseCan && byHouse)}
         <label class="flex min-h-[34px] items-center gap-2"
           ><input type="checkbox" bind:checked={byProtocol} /> Register it there for me (RFC 7591)</label
         >
@@ -100,7 +102,7 @@
       <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}
         >{houseCan && byHouse
           ? 'Issue it'
-          : oauth && place?.registers && byProtocol
+          : oauth && deployment?.registers && byProtocol
             ? 'Register'
             : 'List the acts'}</button
       >

@@ -107,8 +107,8 @@ class Issued(models.Model):
 class Trust(models.Model):
     """That a receiver of certificates trusts a root.
 
-    ``receiver``: ``shown:<place>`` is an application that clients show theirs to,
-    ``called:<place>`` those who call an application that shows its own.
+    ``receiver``: ``shown:<deployment>`` is an application that clients show theirs to,
+    ``called:<deployment>`` those who call an application that shows its own.
     """
 
     root = models.ForeignKey(Authority, on_delete=models.CASCADE, related_name="trusted_by")

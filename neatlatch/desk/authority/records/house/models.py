@@ -13,7 +13,7 @@ from django.db.models import Q
 
 from neatlatch.core.authority import rollover
 from neatlatch.core.secret import Secret
-from neatlatch.desk.estate.records.applications.models import Environment, Place
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
@@ -167,7 +167,12 @@ class RegistrationRight(models.Model):
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     digest = models.CharField(max_length=64, unique=True)
     hint = models.CharField(max_length=10)
-    place = models.ForeignKey(Place, on_delete=models.CASCADE, related_name="registration_rights")
+    deployment = models.ForeignKey(
+        Deployment,
+        on_delete=models.CASCADE,
+        related_name="registration_rights",
+        db_column="place_id",
+    )
     made_by = models.CharField(max_length=150)
     made = models.DateTimeField()
     ends = models.DateTimeField()

@@ -98,7 +98,7 @@ class ProfileVersion(models.Model):
         ]
 
 
-class Place(models.Model):
+class Deployment(models.Model):
     """An application in one environment: its addresses there, and its published metadata if it has
     any.
 
@@ -109,8 +109,12 @@ class Place(models.Model):
     value. Any address may have slots.
     """
 
-    application = models.ForeignKey(Application, on_delete=models.PROTECT, related_name="places")
-    environment = models.ForeignKey(Environment, on_delete=models.PROTECT, related_name="places")
+    application = models.ForeignKey(
+        Application, on_delete=models.PROTECT, related_name="deployments"
+    )
+    environment = models.ForeignKey(
+        Environment, on_delete=models.PROTECT, related_name="deployments"
+    )
     issuer = models.CharField(max_length=500, blank=True)
     authorization_endpoint = models.CharField(max_length=500, blank=True)
     token_endpoint = models.CharField(max_length=500, blank=True)
@@ -123,6 +127,9 @@ class Place(models.Model):
     changed_at = models.DateTimeField()
 
     class Meta:
+        # Table and columns keep the names that they were made with: a change of them would make
+        # every table anew that points here, and every trigger on those.
+        db_table = "applications_place"
         ordering = ["environment__order"]
         constraints = [
             models.UniqueConstraint(

@@ -9,7 +9,7 @@ from django.db import models
 
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, OAUTH2, REGISTERED
-from neatlatch.desk.estate.records.applications.models import Place
+from neatlatch.desk.estate.records.applications.models import Deployment
 
 from .columns import Managed, OfTheHouse, Registered, Seen
 
@@ -37,7 +37,9 @@ class Client(Registered, Managed, Seen, OfTheHouse):
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     kind = models.CharField(max_length=20, choices=Kind.choices)
-    place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="clients")
+    deployment = models.ForeignKey(
+        Deployment, on_delete=models.PROTECT, related_name="clients", db_column="place_id"
+    )
     name = models.CharField(max_length=200)
     contacts = models.JSONField(default=list)
     state = models.CharField(max_length=12, default="preparing")

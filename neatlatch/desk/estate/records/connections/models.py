@@ -16,7 +16,7 @@ from neatlatch.core import health, references
 from neatlatch.core.health import State
 from neatlatch.core.schemes import Scheme
 from neatlatch.core.secret import Secret
-from neatlatch.desk.estate.records.applications.models import Application, Environment, Place
+from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common import safe
@@ -46,7 +46,9 @@ class Connection(models.Model):
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     name = models.SlugField(max_length=references.LONGEST_NAME, db_index=False)
     ref = models.CharField(max_length=REFERENCE_LENGTH, unique=True)
-    place = models.ForeignKey(Place, on_delete=models.PROTECT, related_name="connections")
+    deployment = models.ForeignKey(
+        Deployment, on_delete=models.PROTECT, related_name="connections", db_column="place_id"
+    )
     client = models.ForeignKey(
         Client, null=True, on_delete=models.PROTECT, related_name="connections"
     )
@@ -109,7 +111,7 @@ class Connection(models.Model):
 
     def read_scheme(self) -> Scheme:
         """The way in that it goes by, as its application's profile has it."""
-        return self.place.application.read_profile().scheme_for(self.scheme)
+        return self.deployment.application.read_profile().scheme_for(self.scheme)
 
     def showing(self, secrets: Mapping[str, Credential], values: Mapping[str, str]) -> Connection:
         """A copy that shows other secrets and values than it holds, to try them out.
