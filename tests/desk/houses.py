@@ -15,7 +15,7 @@ from django.test import Client as WebClient
 
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.authority.house import issuing
-from neatlatch.desk.authority.records.house.models import Turned
+from neatlatch.desk.authority.records.house.models import RejectedRequest
 from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -128,9 +128,9 @@ class House:
         )
 
 
-def turned() -> list[str]:
+def rejected() -> list[str]:
     """What was really wrong, newest first."""
-    return list(Turned.objects.values_list("what", flat=True))
+    return list(RejectedRequest.objects.values_list("what", flat=True))
 
 
 def house_secret_again(house: House, client_id: str) -> str:

@@ -22,7 +22,7 @@ from neatlatch.core.oauth2 import Request
 from neatlatch.core.schemes import API_KEY, BASIC, CERTIFICATE, CODE, OAUTH1
 from neatlatch.core.sending import Credentials, with_credential
 from neatlatch.desk.authority.house import issuing, tokens
-from neatlatch.desk.authority.records.house.models import Turned
+from neatlatch.desk.authority.records.house.models import RejectedRequest
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.estate.connections import services as connections
@@ -169,7 +169,7 @@ def test_who_may_not_draw(drawn: tuple[Setup, Connection, Workload, str]) -> Non
         assert answer.status_code == 401
         assert answer["WWW-Authenticate"].startswith("Bearer")
         bodies.add(answer.content)
-        assert Turned.objects.first().what == logged  # type: ignore[union-attr]
+        assert RejectedRequest.objects.first().what == logged  # type: ignore[union-attr]
     assert len(bodies) == 1
     assert (
         ask(key, "/draw/other").status_code == ask(key, "/draw/cargo-manifests").status_code == 404

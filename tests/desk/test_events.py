@@ -16,7 +16,7 @@ from django.test import Client as WebClient
 from django.utils import timezone
 
 from neatlatch.desk.authority.house import issuing
-from neatlatch.desk.authority.records.house.models import Turned, Waiting
+from neatlatch.desk.authority.records.house.models import RejectedRequest, Waiting
 from neatlatch.desk.ground.common import heavy, strangers
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import log_in
@@ -132,7 +132,7 @@ def test_strangers_have_a_bounded_number_of_rows_written(
     statuses = [web.get("/house/sandbox/authorize?client_id=nobody").status_code for _ in range(8)]
     assert statuses == [302] * 5 + [429] * 3
     assert Waiting.objects.count() == 5
-    before = Turned.objects.count()
+    before = RejectedRequest.objects.count()
     for _ in range(8):
         assert (
             web.post(
@@ -145,7 +145,7 @@ def test_strangers_have_a_bounded_number_of_rows_written(
         assert (
             web.get("/draw/nothing", headers={"Authorization": "Bearer nlk_x"}).status_code == 401
         )
-    assert Turned.objects.count() <= before + 5
+    assert RejectedRequest.objects.count() <= before + 5
 
 
 def test_rules_that_were_changed_meanwhile_are_not_overwritten(

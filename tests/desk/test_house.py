@@ -39,7 +39,7 @@ from neatlatch.desk.work.inventory import services as inventory
 from neatlatch.desk.work.inventory.applying import Applying
 
 from .conftest import PASSWORD
-from .houses import ASK, BACK, House, turned
+from .houses import ASK, BACK, House, rejected
 
 
 def test_authlib_signs_a_person_in_and_renews(house: House) -> None:
@@ -88,7 +88,7 @@ def test_an_old_refresh_token_ends_the_family(house: House) -> None:
         auth=auth,
     )
     assert (again.status_code, again.json()["error"]) == (400, "invalid_grant")
-    assert turned()[0] == "refresh token reused"
+    assert rejected()[0] == "refresh token reused"
     assert not house.introspect(second["access_token"], asker)["active"]
     after = ASK.post(
         f"{house.issuer}/token",
@@ -289,7 +289,7 @@ def test_who_leaves_takes_what_they_allowed_along(house: House) -> None:
         auth=(client.client_id, secret),
     )
     assert renewed.json()["error"] == "invalid_grant"
-    assert turned()[0] == "grant of somebody who left"
+    assert rejected()[0] == "grant of somebody who left"
 
 
 @pytest.mark.parametrize("how", ["leaves", "is switched off", "is switched off by a file"])
@@ -409,7 +409,7 @@ def test_a_public_client_proves_itself_by_pkce_alone(house: House) -> None:
         data={"grant_type": "refresh_token", "refresh_token": told["refresh_token"]},
         auth=(client.client_id, "made-up"),
     )
-    assert (answer.status_code, turned()[0]) == (401, "public client with a secret")
+    assert (answer.status_code, rejected()[0]) == (401, "public client with a secret")
 
 
 def test_an_application_that_asks_about_tokens_signs_nobody_in(house: House) -> None:

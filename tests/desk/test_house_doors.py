@@ -28,7 +28,7 @@ from neatlatch.core.authority.ceiling import Ceiling
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
-from neatlatch.desk.authority.records.house.models import Access, Grant, SigningKey, Turned
+from neatlatch.desk.authority.records.house.models import Access, Grant, RejectedRequest, SigningKey
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -39,7 +39,7 @@ from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.inventory import services as inventory
 
-from .houses import ASK, BACK, House, house_secret_again, turned
+from .houses import ASK, BACK, House, house_secret_again, rejected
 
 
 def test_metadata_is_sound_and_stands_where_rfc_8414_says(house: House) -> None:
@@ -244,18 +244,18 @@ def test_keys_are_told_apart_in_the_log_and_never_to_the_caller(house: House) ->
         (key.replace("nlk_sandbox", "nlk_staging"), "key mistyped"),
     ):
         assert house.introspect(shown, asker) == {"active": False}, shown
-        assert turned()[0] == logged, shown
+        assert rejected()[0] == logged, shown
     assert house.introspect(key, house.resource("berth-booking")) == {"active": False}
-    assert turned()[0] == "key for another application"
+    assert rejected()[0] == "key for another application"
     with time_machine.travel(timezone.now() + timedelta(days=181)):
         assert house.introspect(key, (asker[0], house_secret_again(house, asker[0]))) == {
             "active": False
         }
-        assert turned()[0] == "key ended"
+        assert rejected()[0] == "key ended"
     issuing.revoke(house.by, Credential.objects.get(client=client), "leaked")
     assert house.introspect(key, asker) == {"active": False}
-    assert turned()[0] == "key revoked"
-    assert key not in str(list(Turned.objects.values()))
+    assert rejected()[0] == "key revoked"
+    assert key not in str(list(RejectedRequest.objects.values()))
 
 
 @pytest.mark.parametrize("right", [0, 1, 21, 42])
@@ -342,7 +342,7 @@ def test_a_wrong_client_secret_is_told_apart_in_the_log_only(house: House) -> No
         answer = ASK.post(f"{house.issuer}/token", data=ask, auth=(client_id, shown))
         assert (answer.status_code, answer.json()) == (401, {"error": "invalid_client"})
         assert answer.headers["WWW-Authenticate"].startswith("Basic ")
-        return turned()[0]
+        return rejected()[0]
 
     _, others = house.client("berth-booking", "oauth2_client")
     assert refused("nobody", secret) == "client unknown"
@@ -358,7 +358,7 @@ def test_a_wrong_client_secret_is_told_apart_in_the_log_only(house: House) -> No
         data={**ask, "client_id": client.client_id, "client_secret": secret},
     )
     assert in_body.json() == {"error": "invalid_client"}
-    assert turned()[0] == "client signing in another way than registered"
+    assert rejected()[0] == "client signing in another way than registered"
     assert (
         ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).status_code
         == 200
@@ -442,8 +442,8 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         )
         rights.give(house.by, deployment, 1, 7)
         signing.roll_over(house.by, deployment.environment)
-        Turned.objects.bulk_create(
-            Turned(
+        RejectedRequest.objects.bulk_create(
+            RejectedRequest(
                 environment=deployment.environment,
                 at=timezone.now(),
                 endpoint="token",
@@ -489,9 +489,9 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         alone["tokens"],
         len(alone["rights"]),
         len(alone["keys"]),
-        len(alone["turned"]),
+        len(alone["rejected_requests"]),
     ) == (1, 1, 1, 1, 20)
-    assert alone["turned"][0]["what"] == "no. 24"
+    assert alone["rejected_requests"][0]["what"] == "no. 24"
     Environment.objects.bulk_create(kept)
     for environment in kept:
         fill(
@@ -504,7 +504,7 @@ def test_its_page_takes_as_many_queries_for_three_environments_as_for_one(house:
         )
     found = page(3)
     assert [
-        (page["clients"], page["tokens"], len(page["rights"]), len(page["turned"]))
+        (page["clients"], page["tokens"], len(page["rights"]), len(page["rejected_requests"]))
         for page in found
     ] == [(1, 1, 1, 20)] * 3
     assert queries[0] == queries[1]

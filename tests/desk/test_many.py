@@ -61,7 +61,7 @@ NONE = {
     "house.Refresh",
     "house.GoneAccess",
     "house.RegistrationRight",
-    "house.Turned",
+    "house.RejectedRequest",
     "certificates.Revocation",
     "inventory.Origin",
     "connections.SetAside",

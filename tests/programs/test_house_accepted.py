@@ -311,8 +311,8 @@ def test_a_workload_draws_with_a_certificate(
         f"/api/credentials/{credential}/revocations", json={"why": "a test"}
     ).raise_for_status()
     assert web.get(f"{listener}/draw").status_code == 401
-    turned = administrator.get(f"/api/clients/{client}/issued").json()["turned"]
-    assert turned[0]["what"] == "certificate revoked"
+    rejected = administrator.get(f"/api/clients/{client}/issued").json()["rejected_requests"]
+    assert rejected[0]["what"] == "certificate revoked"
     told = (found.home / "tls-listener.log").read_text()
     assert "what='certificate revoked'" in told
     assert "Traceback" not in told

@@ -7026,8 +7026,8 @@ export interface components {
             tokens: number;
             /** Rights */
             rights: components["schemas"]["RegistrationRightOut"][];
-            /** Turned */
-            turned: components["schemas"]["TurnedOut"][];
+            /** Rejected Requests */
+            rejected_requests: components["schemas"]["RejectedRequestOut"][];
         };
         /**
          * RegistrationRightOut
@@ -7064,6 +7064,25 @@ export interface components {
             grants: string[] | null;
         };
         /**
+         * RejectedRequestOut
+         * @description A request that was rejected, and what was really wrong.
+         */
+        RejectedRequestOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Endpoint */
+            endpoint: string;
+            /** What */
+            what: string;
+            /** Client */
+            client: string;
+            /** Address */
+            address: string;
+        };
+        /**
          * SigningKeyOut
          * @description A signing key and its turn.
          */
@@ -7088,25 +7107,6 @@ export interface components {
             published_until: string | null;
             /** Made By */
             made_by: string;
-        };
-        /**
-         * TurnedOut
-         * @description A request that was turned away, and what was really wrong.
-         */
-        TurnedOut: {
-            /**
-             * At
-             * Format: date-time
-             */
-            at: string;
-            /** Endpoint */
-            endpoint: string;
-            /** What */
-            what: string;
-            /** Client */
-            client: string;
-            /** Address */
-            address: string;
         };
         /**
          * Accepting
@@ -7281,8 +7281,8 @@ export interface components {
             tokens_alive: number;
             /** Allowed By */
             allowed_by: string[];
-            /** Turned */
-            turned: components["schemas"]["TurnedOut"][];
+            /** Rejected Requests */
+            rejected_requests: components["schemas"]["RejectedRequestOut"][];
         };
         /**
          * SecretLife

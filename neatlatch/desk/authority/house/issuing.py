@@ -22,7 +22,7 @@ from neatlatch.core.authority import asking
 from neatlatch.core.authority.refusing import Presented, RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSUES
-from neatlatch.desk.authority.records.house.models import Access, Grant, Turned
+from neatlatch.desk.authority.records.house.models import Access, Grant, RejectedRequest
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.clients.services import checked
 from neatlatch.desk.estate.credentials.services import forget, keep
@@ -49,7 +49,7 @@ LIVE_SECRETS = 2
 LIFE, LONGEST_LIFE = timedelta(days=180), timedelta(days=366)
 TAKEN_WITHIN = timedelta(hours=24)
 NOTED_EVERY = timedelta(seconds=60)
-_KEPT_TURNED = 5000
+_KEPT_REJECTED = 5000
 # A digest of nothing: an unknown ID is compared like a known one.
 _NOBODY = house_key.digest("")
 # Schemes whose clients have neither grants nor redirect URIs.
@@ -428,7 +428,7 @@ def remove(by: Actor, client: Client, why: str) -> None:
 _NOTED = Allowance(of_one=60, of_all=600)
 
 
-def turned_away(
+def keep_rejected(
     environment: Environment,
     endpoint: str,
     what: str,
@@ -436,13 +436,13 @@ def turned_away(
     named: str = "",
     address: str = "",
 ) -> None:
-    """Note what was really wrong.
+    """Keep what was really wrong with a request.
 
     The log tells it apart, callers are told the same for all. Of what one address is refused in a
     minute the first are kept, the log has the others.
     """
     log.warning(
-        "turned away",
+        "request rejected",
         endpoint=endpoint,
         environment=environment.key,
         what=what,
@@ -451,7 +451,7 @@ def turned_away(
     )
     if not _NOTED.take(address):
         return
-    row = Turned.objects.create(
+    row = RejectedRequest.objects.create(
         at=timezone.now(),
         environment=environment,
         endpoint=endpoint,
@@ -461,7 +461,7 @@ def turned_away(
         address=address[:45],
     )
     if row.pk % 100 == 0:
-        Turned.objects.filter(pk__lte=row.pk - _KEPT_TURNED).delete()
+        RejectedRequest.objects.filter(pk__lte=row.pk - _KEPT_REJECTED).delete()
 
 
 def note_use(credential: Credential, address: str, now: datetime) -> None:

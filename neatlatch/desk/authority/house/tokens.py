@@ -376,7 +376,7 @@ def introspect(
             return _introspect_key(environment, asker, token, now, address)
         return _introspect_access(environment, asker, token, now)
     except RequestRefused as refused:
-        issuing.turned_away(
+        issuing.keep_rejected(
             environment,
             "introspect",
             refused.logged,

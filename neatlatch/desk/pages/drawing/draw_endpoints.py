@@ -101,7 +101,7 @@ def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
                 client = issuing.client_of(refused)
                 where = client.deployment.environment if client else Environment.objects.first()
                 if where is not None:
-                    issuing.turned_away(where, name, refused.logged, client, "", address)
+                    issuing.keep_rejected(where, name, refused.logged, client, "", address)
                 answer = JsonResponse(_REFUSED, status=401, content_type="application/problem+json")
                 answer["WWW-Authenticate"] = 'Bearer realm="neat latch"'
             except Problem as problem:

@@ -22,8 +22,8 @@ from neatlatch.desk.authority.records.house.models import (
     Access,
     Grant,
     RegistrationRight,
+    RejectedRequest,
     SigningKey,
-    Turned,
     Waiting,
 )
 from neatlatch.desk.estate.lookups import find_client, find_deployment, find_environment
@@ -39,10 +39,10 @@ from neatlatch.desk.pages.house.shapes import (
     Accepting,
     AcceptingOut,
     RegistrationRightOut,
+    RejectedRequestOut,
     SecretLife,
     SigningKeyOut,
     TokenLife,
-    TurnedOut,
 )
 from neatlatch.desk.work.credentials import histories
 
@@ -64,12 +64,12 @@ from .shapes import (
 
 router = Router(tags=["house authority"])
 _MOST_SHOWN = 100
-_MOST_TURNED = 20
+_MOST_REJECTED = 20
 
 
-def _turned(rows: Any) -> list[TurnedOut]:
+def _rejected(rows: Any) -> list[RejectedRequestOut]:
     return [
-        TurnedOut(
+        RejectedRequestOut(
             at=row.at,
             endpoint=row.endpoint,
             what=row.what,
@@ -114,10 +114,10 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
         "deployment__environment",
     )
     tokens_alive = counted(Access.objects.filter(revoked=None, ends__gt=now), "environment")
-    newest = Turned.objects.select_related("client").annotate(
+    newest = RejectedRequest.objects.select_related("client").annotate(
         nth=Window(RowNumber(), partition_by="environment", order_by="-id")
     )
-    turned = list(newest.filter(nth__lte=_MOST_TURNED, environment__in=found).order_by("-id"))
+    rejected = list(newest.filter(nth__lte=_MOST_REJECTED, environment__in=found).order_by("-id"))
     rights = RegistrationRight.objects.filter(ends__gt=now, left__gt=0).annotate(
         nth=Window(RowNumber(), partition_by="deployment__environment", order_by="-made")
     )
@@ -153,7 +153,9 @@ def _authorities(environments: QuerySet[Environment]) -> list[AuthorityOut]:
             rights=[
                 _right(each) for each in lasting if each.deployment.environment_id == environment.pk
             ],
-            turned=_turned(each for each in turned if each.environment_id == environment.pk),
+            rejected_requests=_rejected(
+                each for each in rejected if each.environment_id == environment.pk
+            ),
         )
 
     return [authority(environment) for environment in found]
@@ -426,7 +428,9 @@ def _issued(client: Client) -> IssuedOut:
                 )
             }
         ),
-        turned=_turned(Turned.objects.select_related("client").filter(client=client)[:10]),
+        rejected_requests=_rejected(
+            RejectedRequest.objects.select_related("client").filter(client=client)[:10]
+        ),
     )
 
 

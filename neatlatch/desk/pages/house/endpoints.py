@@ -73,7 +73,7 @@ def _endpoint(name: str, *methods: str) -> Callable[[View], View]:
             except RequestRefused as refused:
                 if found is not None and refused.status != 404:
                     named = str(getattr(request, "client_named", ""))
-                    issuing.turned_away(
+                    issuing.keep_rejected(
                         found,
                         name,
                         refused.logged,

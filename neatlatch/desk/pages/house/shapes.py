@@ -47,8 +47,8 @@ class Accepting:
 
 
 @dataclass(frozen=True, kw_only=True)
-class TurnedOut:
-    """A request that was turned away, and what was really wrong."""
+class RejectedRequestOut:
+    """A request that was rejected, and what was really wrong."""
 
     at: datetime
     endpoint: str
@@ -89,7 +89,7 @@ class AuthorityOut:
     clients: int
     tokens: int
     rights: list[RegistrationRightOut]
-    turned: list[TurnedOut]
+    rejected_requests: list[RejectedRequestOut]
 
 
 class AcceptsIn(RequestBody):
@@ -200,7 +200,7 @@ class IssuedOut:
     tokens: list[TokenLife]
     tokens_alive: int
     allowed_by: list[str]
-    turned: list[TurnedOut]
+    rejected_requests: list[RejectedRequestOut]
 
 
 class AnotherSecretIn(RequestBody):

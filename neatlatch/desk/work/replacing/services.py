@@ -551,7 +551,7 @@ def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replace
 
 
 def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, trial.Outcome]:
-    """Try the old one: it must be turned away.
+    """Try the old one: it must be rejected.
 
     Then the replacement is done, and a value that the house kept for it is forgotten.
     """

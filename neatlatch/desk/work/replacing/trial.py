@@ -33,7 +33,7 @@ from neatlatch.wire.transport import Transport, TransportError
 class Outcome:
     """What the application said.
 
-    ``refused``: it was the credential that it turned away; neither passed nor refused: nothing was
+    ``refused``: it was the credential that it rejected; neither passed nor refused: nothing was
     learnt.
     """
 
@@ -111,11 +111,11 @@ def _ladder(connection: Connection, way: Transport, fresh: bool) -> Outcome:
     if failed is None:
         return Outcome(True, False, results[-1].says if results else "nothing was tried")
     cause = failed.failure.cause if failed.failure else CauseClass.UNKNOWN
-    turned_away = failed.rung in (Rung.SECURE, Rung.SIGN_IN, Rung.ALLOWED) and cause in (
+    rejected = failed.rung in (Rung.SECURE, Rung.SIGN_IN, Rung.ALLOWED) and cause in (
         CauseClass.CREDENTIAL,
         CauseClass.TLS,
     )
-    return Outcome(False, turned_away, failed.says)
+    return Outcome(False, rejected, failed.says)
 
 
 def _client_alone(connection: Connection, way: Transport, fresh: bool) -> Outcome:

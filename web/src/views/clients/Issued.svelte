@@ -8,7 +8,7 @@
   import When from '../../lib/When.svelte'
   import { goto } from '../../router'
   import IssueCertificate, { type Wanted } from '../certificates/IssueCertificate.svelte'
-  import Turned from '../credentials/Turned.svelte'
+  import RejectedRequests from '../credentials/RejectedRequests.svelte'
 
   let { client }: { client: Client } = $props()
   const acts = acting('client', 'certificate')
@@ -262,6 +262,6 @@
         </div>
       {/if}
     {/if}
-    {#if held.turned.length}<Turned rows={held.turned} />{/if}
+    {#if held.rejected_requests.length}<RejectedRequests rows={held.rejected_requests} />{/if}
   {/if}
 </section>

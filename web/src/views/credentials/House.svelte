@@ -13,7 +13,7 @@
   import When from '../../lib/When.svelte'
   import { goto, route } from '../../router'
   import RegistrationRights from './RegistrationRights.svelte'
-  import Turned from './Turned.svelte'
+  import RejectedRequests from './RejectedRequests.svelte'
 
   const acts = acting('house', 'application')
   const list = createQuery(() => ({
@@ -169,8 +169,8 @@
         {/if}
       </section>
       {#if may('change')}{#key environment}<RegistrationRights authority={item} />{/key}{/if}
-      {#if item.turned.length}<section class="sheet px-4 pb-4">
-          <Turned rows={item.turned} client />
+      {#if item.rejected_requests.length}<section class="sheet px-4 pb-4">
+          <RejectedRequests rows={item.rejected_requests} client />
         </section>{/if}
     </div>
     <div class="flex flex-col gap-4">

@@ -180,8 +180,8 @@ class RegistrationRight(models.Model):
     ceiling = models.JSONField(default=dict)
 
 
-class Turned(models.Model):
-    """A request that the authority turned away, and what was really wrong; callers are not told.
+class RejectedRequest(models.Model):
+    """A request that the house authority rejected, and what was really wrong; callers are not told.
 
     Only the newest are kept.
     """
@@ -191,10 +191,11 @@ class Turned(models.Model):
     endpoint = models.CharField(max_length=20)
     what = models.CharField(max_length=60)
     client = models.ForeignKey(
-        Client, null=True, on_delete=models.CASCADE, related_name="turned_away"
+        Client, null=True, on_delete=models.CASCADE, related_name="rejected_requests"
     )
     named = models.CharField(max_length=120, blank=True)
     address = models.CharField(max_length=45, blank=True)
 
     class Meta:
+        db_table = "house_turned"
         ordering = ["-id"]

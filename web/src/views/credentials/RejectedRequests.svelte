@@ -2,7 +2,8 @@
   import type { Schemas } from '../../api/client'
   import When from '../../lib/When.svelte'
 
-  let { rows, client = false }: { rows: Schemas['TurnedOut'][]; client?: boolean } = $props()
+  let { rows, client = false }: { rows: Schemas['RejectedRequestOut'][]; client?: boolean } =
+    $props()
 </script>
 
 <h3 class="mt-4 mb-1 font-bold">
