@@ -222,7 +222,7 @@ _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
         "Check the port, and whether the address should begin with http: on loopback.",
     ),
 }
-_ROAD = {
+_ROUTE = {
     "no_such_name": (
         "The name cannot be found.",
         "Check the host's spelling; if it is a new name, it may not have spread yet.",
@@ -240,7 +240,7 @@ _ROAD = {
         "A firewall may swallow the packets; try another route, or ask the network people.",
     ),
     "unreachable": (
-        "There is no road to that network from here.",
+        "There is no route to that network from here.",
         "Check the route of this connection.",
     ),
     "reset": (
@@ -334,9 +334,12 @@ def _plain(failure: Failure, scheme: str, right: str) -> Cause:
         )
         return Cause(says, failure.detail or f"TLS said {failure.code}.", mend)
     if failure.kind in ("resolver", "socket"):
-        says, mend = _ROAD.get(
+        says, mend = _ROUTE.get(
             failure.code,
-            ("The road to the application is broken.", "Look at what was sent and what came back."),
+            (
+                "The route to the application is broken.",
+                "Look at what was sent and what came back.",
+            ),
         )
         return Cause(says, failure.detail or failure.code, mend)
     if failure.kind == "setting":

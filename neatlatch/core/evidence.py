@@ -69,7 +69,7 @@ RUNG_LABELS = {
 class CauseClass(StrEnum):
     """Why a test failed, roughly (DOMAIN §10)."""
 
-    ROAD = "road"
+    ROUTE = "road"  # as samples have been stored since the first version
     TLS = "tls"
     CREDENTIAL = "credential"
     RIGHT = "right"

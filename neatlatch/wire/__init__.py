@@ -1,4 +1,4 @@
-"""Everything that touches a network: roads, OAuth requests, and the rungs of the ladder.
+"""Everything that touches a network: transports, OAuth requests, and the rungs of the ladder.
 
 Knows no Django.
 """

@@ -1,7 +1,8 @@
-"""Roads whose lines are kept open between calls, so that the next call needs no new handshake.
+"""Transports whose connections are kept open between calls, so that the next call needs no new
+handshake.
 
-A road serves one call at a time. It is taken, used and given back; one that nobody takes for some
-seconds is closed.
+A transport serves one call at a time. It is taken, used and given back; one that nobody takes for
+some seconds is closed.
 """
 
 from __future__ import annotations
@@ -14,16 +15,16 @@ from contextlib import contextmanager
 
 from .transport import Transport
 
-# Seconds that a line is kept unused, well below what servers keep theirs (RFC 9112 §9.3 leaves it
-# to them); how many of a name, and in all.
+# Seconds that a connection is kept unused, well below what servers keep theirs (RFC 9112 §9.3
+# leaves it to them); how many of a name, and in all.
 IDLE, MOST_OF_ONE, MOST = 15.0, 4, 64
-# Seconds after which a road is made anew however often it is used: names are looked up again, and
-# the authorities that are trusted are read again.
+# Seconds after which a transport is made anew however often it is used: names are looked up again,
+# and the authorities that are trusted are read again.
 OLDEST = 300.0
 
 
 class KeptTransports:
-    """Roads that wait to be used again, by a name that says all that they are made of."""
+    """Transports that wait to be used again, by a name that says all that they are made of."""
 
     def __init__(
         self, idle: float = IDLE, most_of_one: int = MOST_OF_ONE, most: int = MOST
@@ -40,7 +41,9 @@ class KeptTransports:
 
     @contextmanager
     def transport(self, name: Hashable, make: Callable[[], Transport]) -> Iterator[Transport]:
-        """A road of this name: one that waits, else a new one. It is kept unless the call fails."""
+        """A transport of this name: one that waits, else a new one. It is kept unless the call
+        fails.
+        """
         transport, made = self._take(name) or (make(), time.monotonic())
         try:
             yield transport

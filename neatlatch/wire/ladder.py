@@ -138,7 +138,7 @@ class LadderRun:
             skipped,
         )
 
-    # The road
+    # Find, reach, secure
 
     def _places(self) -> list[tuple[str, str, int]]:
         """Scheme, host and port of everything that is called, each once."""
@@ -367,7 +367,7 @@ class LadderRun:
                 Failure(
                     "resource",
                     "redirect",
-                    CauseClass.ROAD,
+                    CauseClass.ROUTE,
                     f"{operation} was sent on to {answer.headers.get('location', 'nowhere')}.",
                     answer.status,
                 )

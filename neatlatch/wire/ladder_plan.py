@@ -28,7 +28,7 @@ class Plan:
     provider's spreading time (``spread``, in seconds), so that a refusal is tried again; ``pace``
     is the most calls a second; ``rights`` are an account's roles, where there are no scopes
     (``None``: not known); ``last`` is the rung to stop after: *Sign in* tries the credential alone,
-    *Work* the whole road; ``depth`` is the most that it does on the way.
+    *Work* the whole ladder; ``depth`` is the most that it does on the way.
     """
 
     scheme: str
@@ -113,8 +113,8 @@ class RungFailed(Exception):
 
 
 class LadderCalls(Protocol):
-    """What a climb lends to the way in that it goes by: its plan, its road, and calls that keep the
-    pace.
+    """What a run lends to the authentication scheme that it tests: its plan, its transport, and
+    calls that keep the pace.
     """
 
     plan: Plan

@@ -31,7 +31,8 @@ def sending(
     safe_anyway: bool = False,
     spread_of: Callable[[A], float | None] = lambda _: None,
 ) -> Waits[A]:
-    """Send until there is an answer that no repetition would better, all within the road's time.
+    """Send until there is an answer that no repetition would better, all within the transport's
+    time limit.
 
     ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of``
     an answer are the seconds that a credential takes to be known there, where it may only mean

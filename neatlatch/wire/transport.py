@@ -1,7 +1,7 @@
-"""The road a call takes: find the name, reach the address, secure the line, send the request.
+"""The transport of a call: find the name, reach the address, secure the line, send the request.
 
-A road keeps what it opened. So the ladder can go step by step, with each step timed, and the HTTP
-call afterwards runs on the very line that was looked at.
+A transport keeps what it opened. So the ladder can go step by step, with each step timed, and the
+HTTP call afterwards runs on the very connection that was examined.
 """
 
 from __future__ import annotations
@@ -30,7 +30,7 @@ from .policy import Policy, are_of_this_machine
 from .unpacking import ACCEPTED, BadCoding, TooLarge, unpacked
 
 USER_AGENT = "neatlatch"
-# Seconds after which a line that a road keeps is not used again.
+# Seconds after which a connection that a transport keeps is not used again.
 _KEPT_OPEN = 15.0
 # Header fields that carry a secret, also where a request does not say which of its values are.
 _BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
@@ -49,7 +49,9 @@ class Limits:
 
 
 class TransportError(Exception):
-    """The road is broken; ``failure`` says where, ``exchange`` what was sent, if anything was."""
+    """The call failed on its way; ``failure`` says where, ``exchange`` what was sent, if anything
+    was.
+    """
 
     def __init__(self, failure: Failure) -> None:
         super().__init__(f"{failure.kind}: {failure.code} {failure.detail}")
@@ -72,7 +74,7 @@ class _NotSent(TransportError, httpcore.WriteError):
 
 
 def _broken(
-    kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROAD
+    kind: str, code: str, detail: str, cause: CauseClass = CauseClass.ROUTE
 ) -> TransportError:
     return TransportError(Failure(kind, code, cause, detail))
 
@@ -114,7 +116,8 @@ def tls_code(error: Exception) -> str:
 
 
 class LimitedStream(httpcore.NetworkStream):
-    """A socket, plain or secured, as httpcore wants it. Every wait ends at the road's deadline."""
+    """A socket, plain or secured, as httpcore wants it. Every wait ends at the transport's
+    deadline."""
 
     def __init__(self, sock: socket.socket, transport: Transport) -> None:
         self.sock, self.transport = sock, transport
@@ -163,7 +166,7 @@ class LimitedStream(httpcore.NetworkStream):
         except ssl.SSLError as error:
             raise _broken("tls", tls_code(error), str(error), CauseClass.TLS) from error
         except OSError as error:
-            raise _NotSent(Failure("socket", "reset", CauseClass.ROAD, str(error))) from error
+            raise _NotSent(Failure("socket", "reset", CauseClass.ROUTE, str(error))) from error
 
     def close(self) -> None:
         """Close the socket."""
@@ -260,11 +263,11 @@ def _load(context: ssl.SSLContext, shown: ClientCertificate) -> None:
 
 @dataclass
 class Transport(httpcore.NetworkBackend):
-    """A direct road. One road serves one test or one act; close it afterwards.
+    """A direct transport. It serves one test or one act; close it afterwards.
 
     ``trust`` is a file of extra certificate authorities in PEM; ``shows`` is the client certificate
     for servers that ask for one; ``goes_to`` are the origins that requests with a secret in them
-    may go to (unless said, none: such a road fetches what is public). All failures are
+    may go to (none by default: such a transport fetches what is public). All failures are
     :class:`TransportError`.
     """
 
@@ -292,7 +295,7 @@ class Transport(httpcore.NetworkBackend):
             max_connections=8,
             keepalive_expiry=_KEPT_OPEN,
         )
-        # No time limits of httpx's own: each line keeps the road's deadline.
+        # No time limits of httpx's own: each connection keeps the transport's deadline.
         self._client = httpx.Client(
             transport=_HttpxTransport(self._pool),
             headers={"User-Agent": USER_AGENT, "Accept-Encoding": ACCEPTED},

@@ -79,7 +79,7 @@ def open_section(page: Page, title: str) -> None:
 
 
 def climb(page: Page) -> None:
-    """First the credential alone, then the whole road."""
+    """First the credential alone, then the whole ladder."""
     open_section(page, "Test, then do real work once")
     page.get_by_role("button", name="The credential alone").click()
     expect(page.locator("[data-rung=sign_in]")).to_contain_text("passed")

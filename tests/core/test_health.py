@@ -16,7 +16,11 @@ from neatlatch.core.health import Health, Sample, State
 from neatlatch.core.pins import Fit, Pin
 
 NOW = datetime(2026, 11, 24, 12, tzinfo=UTC)
-PASS, ROAD, THEIRS = Sample(True), Sample(False, CauseClass.ROAD), Sample(False, CauseClass.THEIRS)
+PASS, ROUTE, THEIRS = (
+    Sample(True),
+    Sample(False, CauseClass.ROUTE),
+    Sample(False, CauseClass.THEIRS),
+)
 
 
 def run(*samples: Sample, start: Health | None = None) -> Health:
@@ -32,31 +36,31 @@ def test_the_sum_of_page() -> None:
     """
     assert math.isclose(health.ON_FAILURE, math.log(20))
     assert math.isclose(health.ON_PASS, -math.log(0.99 / 0.80))
-    assert math.isclose(run(PASS, ROAD, PASS).score, math.log(20) - math.log(0.99 / 0.80))
+    assert math.isclose(run(PASS, ROUTE, PASS).score, math.log(20) - math.log(0.99 / 0.80))
 
 
 def test_one_failure_is_not_sticking_and_two_close_ones_are() -> None:
-    assert run(PASS, ROAD).state is State.LATCHED
+    assert run(PASS, ROUTE).state is State.LATCHED
     assert (
-        run(PASS, ROAD, PASS, THEIRS).state is State.STICKING
+        run(PASS, ROUTE, PASS, THEIRS).state is State.STICKING
     )  # 2 ln 20 - ln(.99/.8) = 5.78 >= ln 100 = 4.61
-    assert run(PASS, ROAD, *[PASS] * 12, THEIRS).state is State.LATCHED
+    assert run(PASS, ROUTE, *[PASS] * 12, THEIRS).state is State.LATCHED
 
 
 def test_sticking_is_left_only_at_zero() -> None:
-    sticking = run(PASS, ROAD, THEIRS)
+    sticking = run(PASS, ROUTE, THEIRS)
     needed = math.ceil(sticking.score / -health.ON_PASS)
     assert run(*[PASS] * (needed - 1), start=sticking).state is State.STICKING
     assert run(*[PASS] * needed, start=sticking).state is State.LATCHED
 
 
 def test_three_of_the_same_class_open() -> None:
-    assert run(PASS, ROAD, ROAD, ROAD).state is State.UNLATCHED
-    assert run(PASS, ROAD, THEIRS, ROAD).state is State.STICKING
+    assert run(PASS, ROUTE, ROUTE, ROUTE).state is State.UNLATCHED
+    assert run(PASS, ROUTE, THEIRS, ROUTE).state is State.STICKING
 
 
 def test_a_failure_that_a_pin_explains_opens_at_once_and_three_passes_close() -> None:
-    opened = run(PASS, replace(ROAD, explained=True))
+    opened = run(PASS, replace(ROUTE, explained=True))
     assert opened.state is State.UNLATCHED
     states = [run(*[PASS] * passes, start=opened).state for passes in (1, 2, 3)]
     assert states == [State.STICKING, State.STICKING, State.LATCHED]
@@ -64,13 +68,15 @@ def test_a_failure_that_a_pin_explains_opens_at_once_and_three_passes_close() ->
 
 def test_a_failure_between_passes_begins_the_count_anew() -> None:
     """What was open and passed now and then is left to the cumulative sum."""
-    opened = run(ROAD, ROAD, ROAD)
+    opened = run(ROUTE, ROUTE, ROUTE)
     found = run(PASS, PASS, THEIRS, PASS, PASS, PASS, start=opened)
     assert (found.state, found.passes) == (State.STICKING, 0)
-    assert run(PASS, PASS, ROAD, ROAD, ROAD, start=opened).state is State.UNLATCHED
+    assert run(PASS, PASS, ROUTE, ROUTE, ROUTE, start=opened).state is State.UNLATCHED
 
 
-@given(st.lists(st.sampled_from([PASS, ROAD, THEIRS, replace(ROAD, explained=True)]), max_size=30))
+@given(
+    st.lists(st.sampled_from([PASS, ROUTE, THEIRS, replace(ROUTE, explained=True)]), max_size=30)
+)
 def test_what_was_open_is_latched_only_after_three_passes_in_a_row(samples: list[Sample]) -> None:
     found, was_open, passes = Health(), False, 0
     for sample in samples:
@@ -83,18 +89,18 @@ def test_what_was_open_is_latched_only_after_three_passes_in_a_row(samples: list
 
 
 def test_a_pass_that_did_not_go_as_far_as_the_failure_changes_nothing() -> None:
-    opened = run(ROAD)
+    opened = run(ROUTE)
     assert run(*[replace(PASS, covers=False)] * 5, start=opened) == opened
     assert run(PASS, PASS, replace(PASS, covers=False), PASS, start=opened).state is State.LATCHED
 
 
 def test_never_proven() -> None:
     assert Health().state is State.NOT_PROVEN
-    assert run(ROAD).state is State.UNLATCHED
+    assert run(ROUTE).state is State.UNLATCHED
     assert health.after_change(run(PASS)).state is State.NOT_PROVEN
 
 
-@given(st.lists(st.sampled_from([PASS, ROAD, THEIRS]), max_size=60))
+@given(st.lists(st.sampled_from([PASS, ROUTE, THEIRS]), max_size=60))
 def test_the_sum_is_never_negative_and_a_pass_never_opens(samples: list[Sample]) -> None:
     found = Health()
     for sample in samples:

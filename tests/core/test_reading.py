@@ -502,7 +502,7 @@ def test_a_pin_that_explains_the_refusal_comes_first(
 
 KINDS = (
     [("tls", code) for code in diagnosis._TLS]
-    + [("socket", code) for code in diagnosis._ROAD]
+    + [("socket", code) for code in diagnosis._ROUTE]
     + [("token", code) for code in replies.TOKEN_ERRORS]
 )
 KINDS += [("authorize", code) for code in replies.AUTHORIZATION_ERRORS] + [

@@ -278,7 +278,7 @@ def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> Non
 
 def test_a_profile_says_nothing_of_where_a_secret_goes(desk: Any) -> None:
     """A path that is an address of its own is refused; one that stands already is not called (the
-    road looks itself).
+    transport checks itself).
     """
     setup, web, _ = desk
     application = stands().deployment.application

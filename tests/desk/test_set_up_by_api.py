@@ -161,7 +161,7 @@ def test_from_nothing_to_latched(
     assert [rung["rung"] for rung in alone["rungs"]] == ["find", "reach", "secure", "sign_in"]
     assert (
         web.get(f"/api/connections/{ref}/set-up").json()["next"] == "test"
-    )  # the credential alone does not prove the road
+    )  # the credential alone does not prove the whole ladder
     whole = run_test(web, ref)
     assert [rung["passed"] for rung in whole["rungs"]] == [True] * 6
     assert not any(secret in json.dumps(whole) for secret in secrets)

@@ -100,7 +100,7 @@ def summed(found: Iterable[Connection], now: datetime) -> dict[UUID, Any]:
 
 
 def all_fresh() -> dict[UUID, Any]:
-    """Every connection as the slow road sums it up."""
+    """Every connection as it is summed up without the fast path."""
     return summed(halves.each(Connection.objects.all()), timezone.now())
 
 
@@ -214,7 +214,7 @@ class Undone(Exception):
 
 def test_a_change_of_any_column_that_is_read_leaves_no_summary_behind(filled: None) -> None:
     """Every column of every table that is read is changed, each alone: what a summary shows is then
-    what the slow road works out, or its mark says that it is not."""
+    what is worked out without the fast path, or its mark says that it is not."""
     assert all_kept() == all_fresh()
     read = models_read() - {Summary, Standing}
     watched = {item.model for item in watching.WATCHED}

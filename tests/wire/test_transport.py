@@ -1,4 +1,4 @@
-"""The road: what may be called, what is told when it breaks, and what is never sent on."""
+"""The transport: what may be called, what is told when it breaks, and what is never sent on."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Route: the road's outgoing address is inside the provider's allow-list."""
+"""Route: the outgoing address of the route is inside the provider's allow-list."""
 
 from __future__ import annotations
 

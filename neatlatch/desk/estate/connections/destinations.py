@@ -354,8 +354,8 @@ def reachable(connection: Connection) -> frozenset[str]:
 def transport_of(
     connection: Connection, total: float, shows: ClientCertificate | None = None
 ) -> Transport:
-    """The road of a connection; ``total`` is the time limit of a call in seconds, ``shows`` the
-    client certificate. Raises :class:`TransportError`.
+    """The transport of a connection; ``total`` is the time limit of a call in seconds, ``shows``
+    the client certificate. Raises :class:`TransportError`.
     """
     check(connection)
     return transports.transport(total, shows, reachable(connection))

@@ -120,7 +120,7 @@ def _would_be_refused(way: Transport, url: str, redirect_uri: str) -> str:
     try:
         answer = way.send(Request("GET", url, (("Accept", "text/html"),)))
     except TransportError:
-        return ""  # a browser may have a road that this machine has not
+        return ""  # a browser may have a route that this machine has not
     failure = oauth.would_take(answer, "", redirect_uri)
     if failure is None:
         return ""

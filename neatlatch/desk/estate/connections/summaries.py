@@ -1,7 +1,7 @@
 """What lists show of connections, kept in the database: worked out by one function, in the
 transaction of the change that it follows from, and again when its own moment passes.
 
-Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and by whatever road;
+Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and however;
 it is settled as the transaction commits (:mod:`neatlatch.desk.ground.common.settling`). A list that
 meets a row which is not settled yet works it out for itself.
 """
@@ -252,8 +252,8 @@ def begin() -> None:
 
 
 def differences() -> Iterator[str]:
-    """Compare every summary with a fresh one, read and worked out by the slow road, a block at a
-    time. What is marked as stale, or whose moment has passed, counts as a difference too. Answers
+    """Compare every summary with a fresh one, read and worked out without the fast path, a block at
+    a time. What is marked as stale, or whose moment has passed, counts as a difference too. Answers
     each in a sentence.
     """
     for connection in halves.each(Connection.objects.select_related("summary").order_by("ref")):

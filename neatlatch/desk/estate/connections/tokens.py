@@ -211,7 +211,7 @@ class DeskTokenSource:
 
 
 def shown(connection: Connection) -> ClientCertificate | None:
-    """The client certificate for the road, where the scheme has TLS ask for one."""
+    """The client certificate for the transport, where the scheme has TLS ask for one."""
     held = connection.secrets().get("private_key")
     if connection.scheme != CERTIFICATE or held is None or not connection.values.get("certificate"):
         return None
@@ -232,7 +232,7 @@ def whose_to_test(connection: Connection, username: str) -> int | None:
 def live(connection: Connection) -> HeldToken | None:
     """The token of a shared connection, if it needs no renewal; ``None``: ask :func:`hold`.
 
-    One query and no road.
+    One query and no request.
     """
     tokens = TokenSet.objects.filter(connection=connection, person=None).first()
     now = timezone.now()

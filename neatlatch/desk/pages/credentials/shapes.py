@@ -33,7 +33,7 @@ class LinkIn(RequestBody):
 
 @dataclass(frozen=True, kw_only=True)
 class LinkMade:
-    """A link and its code, shown this once. The link goes by one road, the code by another."""
+    """A link and its code, shown this once. The link is sent one way, the code another."""
 
     address: str
     code: str

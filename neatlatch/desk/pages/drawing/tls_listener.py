@@ -76,7 +76,11 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
     """The listener's certificate with its chain, and its key; a new one is issued where it is
     missing or two thirds through.
     """
-    chain, key_file = settings.HOME / "door.pem", settings.HOME / "door.key"
+    chain, key_file = settings.HOME / "tls-listener.pem", settings.HOME / "tls-listener.key"
+    # So they were called until version 0.16.
+    for before, file in (("door.pem", chain), ("door.key", key_file)):
+        if (settings.HOME / before).exists():
+            os.replace(settings.HOME / before, file)
     if _is_young(chain) and key_file.exists():
         check_is_own(key_file)
         return chain, key_file

@@ -464,7 +464,7 @@ def until_renewed(connection: Connection, force: bool = False) -> shares.Steps[N
 
 
 def transport_of(connection: Connection, total: float) -> Transport:
-    """The road of a connection. Raises :class:`Problem`."""
+    """The transport of a connection. Raises :class:`Problem`."""
     try:
         return destinations.transport_of(connection, total, tokens.shown(connection))
     except TransportError as error:

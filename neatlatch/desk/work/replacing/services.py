@@ -1,5 +1,5 @@
-"""Replacing a credential, the plain road: make, prove, switch, watch, retire, prove refused; rolled
-back until then.
+"""Replacing a credential in the usual order: make, prove, switch, watch, retire, prove refused;
+rolled back until then.
 """
 
 from __future__ import annotations

@@ -241,7 +241,7 @@ def _finish(
         test.diagnosis = asdict(found)
     test.save()
     if failed is None and test.last and test.last != Rung.WORK:
-        # The credential alone is good. That the connection works is shown by the whole road only:
+        # The credential alone is good. That the connection works is shown by the whole ladder only:
         # no sample, no new state.
         connection.tested_at = now
         connection.save(update_fields=["proven_at", "secret_taken_at", "tested_at"])

@@ -1,5 +1,5 @@
-"""The other doors of the house authority: metadata, registration, introspection, its signing keys,
-and what is told of a refusal to whom.
+"""The other endpoints of the house authority: metadata, registration, introspection, its signing
+keys, and what is told of a refusal to whom.
 """
 
 from __future__ import annotations
