@@ -17,17 +17,17 @@ _LARGEST_FILE = 5 * 2**20
 _MOST_SHOWN = 50
 
 
-def _compute(given: argparse.Namespace) -> int:
-    if given.list:
+def _compute(arguments: argparse.Namespace) -> int:
+    if arguments.list:
         for op in sorted(compute.all_ops().values(), key=lambda op: op.name):
             print(f"{op.name}\n    takes   {op.takes}\n    source  {op.source}")
         return 0
-    if given.files is not None and not given.files.is_dir():
-        print(f"nlatch: {given.files} is not a folder.", file=sys.stderr)
+    if arguments.files is not None and not arguments.files.is_dir():
+        print(f"nlatch: {arguments.files} is not a folder.", file=sys.stderr)
         return 2
     sys.stdin.reconfigure(encoding="utf-8", errors="replace")  # type: ignore[union-attr]
     for line in compute.answers(
-        sys.stdin, _reader(given.files.resolve()) if given.files else compute.no_files
+        sys.stdin, _reader(arguments.files.resolve()) if arguments.files else compute.no_files
     ):
         print(line, flush=True)
     return 0
@@ -82,16 +82,16 @@ def set_up(serves: bool = False, makes: bool = False) -> None:
         django.setup()
 
 
-def _journal(given: argparse.Namespace) -> int:
+def _journal(arguments: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.ground.journal import services
 
-    if given.act == "anchor":
+    if arguments.act == "anchor":
         print(services.anchor() or "There is no anchor yet: the journal is empty.")
         return 0
     verdict = (
-        services.check(whole=not given.recent, anchor=given.anchor)
-        if given.recent or given.anchor
+        services.check(whole=not arguments.recent, anchor=arguments.anchor)
+        if arguments.recent or arguments.anchor
         else services.check_and_note()
     )
     if verdict.fault is not None:
@@ -119,53 +119,53 @@ def acting(username: str) -> Any:
     return found
 
 
-def _export(given: argparse.Namespace) -> int:
+def _export(arguments: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.work.inventory import services
 
-    by = acting(given.person)
+    by = acting(arguments.person)
     if by is None:
         return 2
     text = services.export(by)
-    if given.file is None:
+    if arguments.file is None:
         sys.stdout.write(text)
     else:
-        given.file.write_text(text, encoding="utf-8")
+        arguments.file.write_text(text, encoding="utf-8")
     return 0
 
 
-def _apply(given: argparse.Namespace) -> int:
+def _apply(arguments: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.ground.common.problems import Problem
     from neatlatch.desk.work.inventory import services
 
-    by = acting(given.person)
+    by = acting(arguments.person)
     if by is None:
         return 2
     try:
-        text = given.file.read_text(encoding="utf-8")
+        text = arguments.file.read_text(encoding="utf-8")
     except (OSError, UnicodeDecodeError) as error:
-        print(
-            f"nlatch: {given.file}: {getattr(error, 'strerror', None) or 'it is not UTF-8 text'}",
-            file=sys.stderr,
-        )
+        why = getattr(error, "strerror", None) or "it is not UTF-8 text"
+        print(f"nlatch: {arguments.file}: {why}", file=sys.stderr)
         return 2
     try:
         found = (
-            services.preview(text, given.prune, by) if given.preview else _applied(by, text, given)
+            services.preview(text, arguments.prune, by)
+            if arguments.preview
+            else _applied(by, text, arguments)
         )
     except Problem as problem:
         print(f"nlatch: {problem.title}", file=sys.stderr)
         for mistake in problem.extra.get("mistakes", []):
             print(
-                f"{given.file}:{mistake['line']}: "
+                f"{arguments.file}:{mistake['line']}: "
                 f"{mistake['where'] + ': ' if mistake['where'] else ''}{mistake['says']}",
                 file=sys.stderr,
             )
         if not problem.extra.get("mistakes"):
             print(f"nlatch: {problem.detail}", file=sys.stderr)
         return 1
-    return _tell(found.outcome.changes, given.preview)
+    return _tell(found.outcome.changes, arguments.preview)
 
 
 def _tell(changes: Any, preview: bool, left: tuple[str, ...] = ("conflict",)) -> int:
@@ -187,21 +187,21 @@ def _tell(changes: Any, preview: bool, left: tuple[str, ...] = ("conflict",)) ->
     return 3 if any(change.act in left for change in changes) else 0
 
 
-def _applied(by: Any, text: str, given: argparse.Namespace) -> Any:
+def _applied(by: Any, text: str, arguments: argparse.Namespace) -> Any:
     from neatlatch.desk.work.inventory import services
 
-    begun = services.begin(by, text, given.prune, leave=_leave(by, given))
+    begun = services.begin(by, text, arguments.prune, leave=_leave(by, arguments))
     if begun.plan is not None and begun.plan.is_open:
         services.to_its_end(begun.plan, _progress)
     return begun
 
 
-def _imports(given: argparse.Namespace) -> int:
+def _imports(arguments: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.work.inventory import blocks
     from neatlatch.desk.work.inventory.models import ImportPlan
 
-    if given.go_on:
+    if arguments.go_on:
         blocks.go_on(_progress)
     for plan in ImportPlan.objects.select_related("by")[:20]:
         undone = ", undone" if plan.undone else ""
@@ -215,34 +215,36 @@ def _imports(given: argparse.Namespace) -> int:
     return 0
 
 
-def _undo(given: argparse.Namespace) -> int:
+def _undo(arguments: argparse.Namespace) -> int:
     set_up()
     from neatlatch.desk.ground.common.problems import Problem
     from neatlatch.desk.work.inventory import services
     from neatlatch.desk.work.inventory.models import ImportPlan
 
-    by = acting(given.person)
+    by = acting(arguments.person)
     if by is None:
         return 2
-    plan = ImportPlan.objects.filter(pk=given.plan).first()
+    plan = ImportPlan.objects.filter(pk=arguments.plan).first()
     if plan is None:
         print(
-            f"nlatch: there is no import {given.plan}; “nlatch imports” lists them.",
+            f"nlatch: there is no import {arguments.plan}; “nlatch imports” lists them.",
             file=sys.stderr,
         )
         return 2
     try:
-        shown = services.undo_preview(plan, by) if given.preview else _undone(by, plan, given)
+        shown = (
+            services.undo_preview(plan, by) if arguments.preview else _undone(by, plan, arguments)
+        )
     except Problem as problem:
         print(f"nlatch: {problem.title}\nnlatch: {problem.detail}", file=sys.stderr)
         return 1
-    return _tell(shown.outcome.changes, given.preview, ("conflict", "kept"))
+    return _tell(shown.outcome.changes, arguments.preview, ("conflict", "kept"))
 
 
-def _undone(by: Any, plan: Any, given: argparse.Namespace) -> Any:
+def _undone(by: Any, plan: Any, arguments: argparse.Namespace) -> Any:
     from neatlatch.desk.work.inventory import services
 
-    begun = services.undo(by, plan, leave=_leave(by, given))
+    begun = services.undo(by, plan, leave=_leave(by, arguments))
     if begun.plan is not None:
         services.to_its_end(begun.plan, _progress)
     return begun
@@ -252,14 +254,18 @@ def _progress(plan: Any) -> None:
     print(f"{plan.done:,} of {plan.total:,} applied", file=sys.stderr)
 
 
-def _leave(by: Any, given: argparse.Namespace) -> Any:
+def _leave(by: Any, arguments: argparse.Namespace) -> Any:
     from neatlatch.desk.estate.connections import destinations
 
-    code = cli_people.asked("Code of the second factor: ", "NLATCH_CODE") if given.reason else ""
-    return destinations.leave(by, code, given.reason, given.let_go)
+    code = (
+        cli_people.read_secret("Code of the second factor: ", "NLATCH_CODE")
+        if arguments.reason
+        else ""
+    )
+    return destinations.leave(by, code, arguments.reason, arguments.let_go)
 
 
-def _summaries(given: argparse.Namespace) -> int:
+def _summaries(arguments: argparse.Namespace) -> int:
     set_up()
     from itertools import chain
 
@@ -267,7 +273,7 @@ def _summaries(given: argparse.Namespace) -> int:
     from neatlatch.desk.ground.common import settling
     from neatlatch.desk.work.credentials import standing_out
 
-    if given.act == "anew":
+    if arguments.act == "anew":
         settling.mark_all()
         print(f"{settling.catch_up():,} summaries were worked out anew.")
         return 0
@@ -286,7 +292,7 @@ def _summaries(given: argparse.Namespace) -> int:
     return 1 if count else 0
 
 
-def _demo_fill(given: argparse.Namespace) -> int:
+def _demo_fill(arguments: argparse.Namespace) -> int:
     set_up(makes=True)
     from django.core.management import call_command
 
@@ -295,8 +301,8 @@ def _demo_fill(given: argparse.Namespace) -> int:
     call_command("migrate", verbosity=0)
     try:
         stand = fill.fill(
-            given.count,
-            lambda stand: print(f"{stand:,} of {given.count:,} connections", flush=True),
+            arguments.count,
+            lambda stand: print(f"{stand:,} of {arguments.count:,} connections", flush=True),
         )
     except fill.FillRefused as refused:
         print(f"nlatch: {refused}", file=sys.stderr)
@@ -305,7 +311,7 @@ def _demo_fill(given: argparse.Namespace) -> int:
     return 0
 
 
-def _asking(given: argparse.Namespace) -> Any:
+def _asking(arguments: argparse.Namespace) -> Any:
     """An HTTP client with the workload's own key, from the environment or a file; ``None``: none is
     set.
     """
@@ -314,16 +320,16 @@ def _asking(given: argparse.Namespace) -> Any:
     import httpx
 
     key = os.environ.get("NLATCH_KEY", "")
-    if given.key_file is not None:
+    if arguments.key_file is not None:
         try:
-            key = given.key_file.read_text().strip()
+            key = arguments.key_file.read_text().strip()
         except OSError as error:
-            print(f"nlatch: {given.key_file}: {error.strerror}", file=sys.stderr)
+            print(f"nlatch: {arguments.key_file}: {error.strerror}", file=sys.stderr)
             return None
     shown = (
-        given.certificate or Path(os.environ["NLATCH_CERTIFICATE"])
+        arguments.certificate or Path(os.environ["NLATCH_CERTIFICATE"])
         if "NLATCH_CERTIFICATE" in os.environ
-        else given.certificate
+        else arguments.certificate
     )
     if not key and shown is None:
         print(
@@ -352,11 +358,11 @@ def _asking(given: argparse.Namespace) -> Any:
     )
 
 
-def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
+def _ask(arguments: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     """Ask the desk; answers the response, or ``None`` once the reason was said."""
     import httpx
 
-    web = _asking(given)
+    web = _asking(arguments)
     if web is None:
         return None
     try:
@@ -375,59 +381,61 @@ def _ask(given: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
     return None
 
 
-def _serve_desk(given: argparse.Namespace) -> int:
+def _serve_desk(arguments: argparse.Namespace) -> int:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     import uvicorn
 
     from neatlatch.desk.ground import serving
 
-    config = serving.config(given.host, given.port)
+    config = serving.config(arguments.host, arguments.port)
     config.load()  # before any loop runs: the desk looks into its database as it starts
-    if given.processes > 1:
-        return serving.run_several(given.host, given.port, given.processes)
+    if arguments.processes > 1:
+        return serving.run_several(arguments.host, arguments.port, arguments.processes)
     server = uvicorn.Server(config)
     server.run()
     return 0 if server.started else 3
 
 
-def _serve_door(given: argparse.Namespace) -> int:
+def _serve_door(arguments: argparse.Namespace) -> int:
     set_up(serves=True)
     from neatlatch.desk.estate.records.applications.models import Environment
     from neatlatch.desk.ground.common.problems import Problem
     from neatlatch.desk.pages.drawing.tls_listener import TlsListener
 
-    environment = Environment.objects.filter(key=given.environment).first()
+    environment = Environment.objects.filter(key=arguments.environment).first()
     if environment is None:
-        print(f"nlatch: there is no environment “{given.environment}”.", file=sys.stderr)
+        print(f"nlatch: there is no environment “{arguments.environment}”.", file=sys.stderr)
         return 2
     try:
-        listener = TlsListener(environment, tuple(given.name or ["localhost", "127.0.0.1"]))
+        listener = TlsListener(environment, tuple(arguments.name or ["localhost", "127.0.0.1"]))
     except Problem as problem:
         print(f"nlatch: {' '.join(problem.errors.values()) or problem.title}", file=sys.stderr)
         return 2
-    listener.run(given.host, given.port)
+    listener.run(arguments.host, arguments.port)
     return 0
 
 
-def _draw(given: argparse.Namespace) -> int:
-    headers = {} if given.json else {"Accept": "text/plain"}
-    params = {key: value for key, value in (("method", given.method), ("url", given.url)) if value}
-    answer = _ask(given, "GET", f"/draw/{given.name}", headers=headers, params=params)
+def _draw(arguments: argparse.Namespace) -> int:
+    headers = {} if arguments.json else {"Accept": "text/plain"}
+    params = {
+        key: value for key, value in (("method", arguments.method), ("url", arguments.url)) if value
+    }
+    answer = _ask(arguments, "GET", f"/draw/{arguments.name}", headers=headers, params=params)
     if answer is None:
         return 1
-    if not given.json and not answer.text.strip():
+    if not arguments.json and not answer.text.strip():
         print(
             "nlatch: its key travels in the query and not in a header. Take it with --json, "
             "under “query”.",
             file=sys.stderr,
         )
         return 2
-    sys.stdout.write(answer.text if not given.json else f"{answer.text}\n")
+    sys.stdout.write(answer.text if not arguments.json else f"{answer.text}\n")
     return 0
 
 
-def _list(given: argparse.Namespace) -> int:
-    answer = _ask(given, "GET", "/draw")
+def _list(arguments: argparse.Namespace) -> int:
+    answer = _ask(arguments, "GET", "/draw")
     if answer is None:
         return 1
     found = answer.json()
@@ -438,8 +446,8 @@ def _list(given: argparse.Namespace) -> int:
     return 0
 
 
-def _test(given: argparse.Namespace) -> int:
-    answer = _ask(given, "POST", f"/draw/{given.name}/tests")
+def _test(arguments: argparse.Namespace) -> int:
+    answer = _ask(arguments, "POST", f"/draw/{arguments.name}/tests")
     if answer is None:
         return 2
     found = answer.json()

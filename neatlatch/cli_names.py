@@ -5,14 +5,14 @@ from __future__ import annotations
 import argparse
 
 
-def _join(given: argparse.Namespace) -> int:
+def _join(arguments: argparse.Namespace) -> int:
     from neatlatch.cli import acting, set_up
 
     set_up()
     from neatlatch.desk.estate.connections import naming
 
-    by = None if given.preview else acting(given.person)
-    if by is None and not given.preview:
+    by = None if arguments.preview else acting(arguments.person)
+    if by is None and not arguments.preview:
         return 2
     proposed = kept = 0
     after = ""
@@ -36,7 +36,7 @@ def _join(given: argparse.Namespace) -> int:
         print("No connection's name says its environment.")
         return 0
     also = f" {kept:,} stay as they are." if kept else ""
-    if given.preview:
+    if arguments.preview:
         print(f"{proposed:,} connections would be renamed.{also}")
         return 0
     print(

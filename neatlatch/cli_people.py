@@ -15,7 +15,7 @@ from typing import Any
 from neatlatch.desk.ground.common.actors import MACHINE, NOBODY
 
 
-def asked(words: str, variable: str) -> str:
+def read_secret(words: str, variable: str) -> str:
     """A secret: from an environment variable, from the terminal without showing it, or from a line
     of standard input that is none.
     """
@@ -25,29 +25,34 @@ def asked(words: str, variable: str) -> str:
 
 
 def _password(words: str = "Password: ") -> str:
-    return asked(words, "NLATCH_PASSWORD")
+    return read_secret(words, "NLATCH_PASSWORD")
 
 
-def _person(given: argparse.Namespace) -> Any:
+def _person(arguments: argparse.Namespace) -> Any:
     from neatlatch.desk.ground.common.problems import not_found
     from neatlatch.desk.ground.people.models import Person
 
-    found = Person.objects.filter(username=given.username).first()
+    found = Person.objects.filter(username=arguments.username).first()
     if found is None:
         raise not_found("person")
     return found
 
 
-def _add(given: argparse.Namespace) -> None:
+def _add(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import services
 
     person = services.add(
-        NOBODY, given.username, given.name, given.role, _password(), must_change=given.must_change
+        NOBODY,
+        arguments.username,
+        arguments.name,
+        arguments.role,
+        _password(),
+        must_change=arguments.must_change,
     )
     print(f"{person.username} can log in now, as {person.get_role_display()}.")
 
 
-def _list(given: argparse.Namespace) -> None:
+def _list(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people.models import Person
 
     for person in Person.objects.order_by("username").iterator():
@@ -57,10 +62,10 @@ def _list(given: argparse.Namespace) -> None:
         )
 
 
-def _show(given: argparse.Namespace) -> None:
+def _show(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import factors, log_in
 
-    one = _person(given)
+    one = _person(arguments)
     access = "on" if one.is_active else "off"
     must_change = ", must change the password" if one.must_change else ""
     print(f"{one.shown_name}, {one.get_role_display()}, access {access}{must_change}")
@@ -84,50 +89,53 @@ def _show(given: argparse.Namespace) -> None:
         )
 
 
-def _change(given: argparse.Namespace) -> None:
+def _change(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.work import offboarding
 
     one = offboarding.change(
-        MACHINE, _person(given), given.role, None if given.access is None else given.access == "on"
+        MACHINE,
+        _person(arguments),
+        arguments.role,
+        None if arguments.access is None else arguments.access == "on",
     )
     print(f"{one.username} is {one.get_role_display()}, access {'on' if one.is_active else 'off'}.")
 
 
-def _give_password(given: argparse.Namespace) -> None:
+def _give_password(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import log_in
 
-    log_in.give_password(MACHINE, _person(given), _password("New password: "))
-    print(f"{given.username} must change it when they log in. Their sessions have ended.")
+    log_in.give_password(MACHINE, _person(arguments), _password("New password: "))
+    print(f"{arguments.username} must change it when they log in. Their sessions have ended.")
 
 
-def _end(given: argparse.Namespace) -> None:
+def _end(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import log_in
 
-    if given.session:
-        log_in.end_session(MACHINE, _person(given), given.session)
+    if arguments.session:
+        log_in.end_session(MACHINE, _person(arguments), arguments.session)
         print("It has ended.")
     else:
-        log_in.end_sessions(MACHINE, _person(given))
-        print(f"{given.username} is logged out everywhere.")
+        log_in.end_sessions(MACHINE, _person(arguments))
+        print(f"{arguments.username} is logged out everywhere.")
 
 
-def _drop(given: argparse.Namespace) -> None:
+def _drop(arguments: argparse.Namespace) -> None:
     from neatlatch.desk.ground.people import factors, passkeys
 
-    if given.passkey is not None:
-        passkeys.drop(MACHINE, _person(given), given.passkey)
+    if arguments.passkey is not None:
+        passkeys.drop(MACHINE, _person(arguments), arguments.passkey)
         print("The passkey is taken away.")
     else:
-        factors.drop_all(MACHINE, _person(given))
-        print(f"{given.username} has no second factor any more, and is told so at the next log-in.")
+        factors.drop_all(MACHINE, _person(arguments))
+        print(f"{arguments.username} has no second factor any more. The next log-in says so.")
 
 
-def _recovery(given: argparse.Namespace) -> None:
+def _recovery(arguments: argparse.Namespace) -> None:
     from django.db import transaction
 
     from neatlatch.desk.ground.people import factors
 
-    one = _person(given)
+    one = _person(arguments)
     with transaction.atomic():
         codes = factors.new_recovery(one)
         factors.tell_of(
@@ -148,14 +156,14 @@ ACTS: dict[str, tuple[str, Callable[[argparse.Namespace], None]]] = {
 }
 
 
-def _run(given: argparse.Namespace) -> int:
+def _run(arguments: argparse.Namespace) -> int:
     from neatlatch.cli import set_up
 
     set_up()
     from neatlatch.desk.ground.common.problems import Problem
 
     try:
-        given.do(given)
+        arguments.do(arguments)
     except Problem as problem:
         for text in problem.errors.values() or [f"{problem.title} {problem.detail}"]:
             print(f"nlatch: {text}", file=sys.stderr)

@@ -25,23 +25,23 @@ def _django(check: bool = True) -> bool:
     return True
 
 
-def _safe(given: argparse.Namespace) -> int:
+def _safe(arguments: argparse.Namespace) -> int:
     if not _django():
         return 1
     from neatlatch.desk.authority import rekeying
     from neatlatch.desk.ground.common import safe
 
-    if given.forget is not None and given.act != "unsaved":
+    if arguments.forget is not None and arguments.act != "unsaved":
         print("nlatch: --forget goes with unsaved.", file=sys.stderr)
         return 2
-    if given.act == "check":
+    if arguments.act == "check":
         left = rekeying.behind()
         print(
             f"The key is the right one, version {safe.current_version()}."
             + (f" {left} values are sealed with an older one." if left else "")
         )
         return 0
-    if given.act == "drop-old":
+    if arguments.act == "drop-old":
         try:
             gone = rekeying.drop_old()
         except ValueError as error:
@@ -54,8 +54,8 @@ def _safe(given: argparse.Namespace) -> int:
             else "There is no older key."
         )
         return 0
-    if given.act == "unsaved":
-        return _unsaved(given.forget)
+    if arguments.act == "unsaved":
+        return _unsaved(arguments.forget)
     version, count = rekeying.begin(), rekeying.Count()
     for count in rekeying.seal_anew():
         if count.done and count.done % 200 == 0:
@@ -101,13 +101,13 @@ def _unsaved(forgotten: str | None) -> int:
     return 1 if left else 0
 
 
-def _back_up(given: argparse.Namespace) -> int:
+def _back_up(arguments: argparse.Namespace) -> int:
     if not _django():
         return 1
     from neatlatch.desk.authority import backup
 
     try:
-        copy, keys, entries = backup.back_up(given.folder, given.keys)
+        copy, keys, entries = backup.back_up(arguments.folder, arguments.keys)
     except (backup.Wrong, OSError) as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1
@@ -122,21 +122,21 @@ def _back_up(given: argparse.Namespace) -> int:
     return 0
 
 
-def _drill(given: argparse.Namespace) -> int:
+def _drill(arguments: argparse.Namespace) -> int:
     if not _django():
         return 1
     from neatlatch.desk.authority import scheduled_backups
 
-    for file in (given.file, given.key):
+    for file in (arguments.file, arguments.key):
         if not file.is_file():
             print(f"nlatch: {file} is not there.", file=sys.stderr)
             return 1
-    found = scheduled_backups.try_out(given.file, given.key)
-    print(f"{given.file}: {found.says} ({found.seconds:.0f} s)")
+    found = scheduled_backups.try_out(arguments.file, arguments.key)
+    print(f"{arguments.file}: {found.says} ({found.seconds:.0f} s)")
     return 0 if found.opens else 1
 
 
-def _restore(given: argparse.Namespace) -> int:
+def _restore(arguments: argparse.Namespace) -> int:
     _django(check=False)
     from django.core.management import call_command
 
@@ -144,11 +144,11 @@ def _restore(given: argparse.Namespace) -> int:
     from neatlatch.desk.ground.common import safe
 
     try:
-        entries, stamp = backup.put_back(given.file, given.key, given.replace)
+        entries, stamp = backup.put_back(arguments.file, arguments.key, arguments.replace)
         try:
             safe.check()
             call_command("migrate", verbosity=0, skip_checks=True)
-            said: list[Any] = backup.settle(stamp, given.file)
+            said: list[Any] = backup.settle(stamp, arguments.file)
         except BaseException:
             backup.take_back(stamp)
             raise

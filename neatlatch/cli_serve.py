@@ -63,18 +63,22 @@ def add_to(commands: argparse._SubParsersAction[argparse.ArgumentParser]) -> Non
     command.set_defaults(run=serve)
 
 
-def serve(given: argparse.Namespace) -> int:
+def serve(arguments: argparse.Namespace) -> int:
     """Start everything and keep it running until a signal ends it."""
     from neatlatch.process_group import DidNotStart
 
-    tls_port = given.tls_port or given.port + 1
+    tls_port = arguments.tls_port or arguments.port + 1
     try:
-        _check_ports(given.host, given.port, tls_port)
-        url = given.url or os.environ.get("NEATLATCH_URL") or _own_address(given.host, given.port)
-        told = given.home or os.environ.get("NEATLATCH_HOME")
+        _check_ports(arguments.host, arguments.port, tls_port)
+        url = (
+            arguments.url
+            or os.environ.get("NEATLATCH_URL")
+            or _own_address(arguments.host, arguments.port)
+        )
+        told = arguments.home or os.environ.get("NEATLATCH_HOME")
         home = _made(Path(told or locations.default_home()))
         with _alone(home):
-            return _serve(given, home, url, tls_port)
+            return _serve(arguments, home, url, tls_port)
     except (CannotServe, DidNotStart) as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1
@@ -128,7 +132,7 @@ def _alone(home: Path) -> Iterator[None]:
         yield
 
 
-def _serve(given: argparse.Namespace, home: Path, url: str, tls_port: int) -> int:
+def _serve(arguments: argparse.Namespace, home: Path, url: str, tls_port: int) -> int:
     from neatlatch import starting
     from neatlatch.process_group import ProcessGroup
 
@@ -147,11 +151,11 @@ def _serve(given: argparse.Namespace, home: Path, url: str, tls_port: int) -> in
         _set_up_django()
         starting.start(
             programs,
-            given.host,
-            given.port,
-            processes=given.processes,
+            arguments.host,
+            arguments.port,
+            processes=arguments.processes,
             tls_port=tls_port,
-            tls_names=tuple(given.tls_name),
+            tls_names=tuple(arguments.tls_name),
         )
         _print_ready(url, tls_port, home)
         programs.keep_running(lambda says: print(says, file=sys.stderr, flush=True))

@@ -80,13 +80,13 @@ class KnowsTheClient(H11Protocol):
         )
         inner = self.app
 
-        async def told(scope: Any, receive: Any, send: Any) -> None:
+        async def with_certificate(scope: Any, receive: Any, send: Any) -> None:
             if scope["type"] == "http":
                 scope.setdefault("extensions", {})["client_certificate"] = thumbprint
                 scope["extensions"]["client_certificate_der"] = shown
             await inner(scope, receive, send)
 
-        self.app = told
+        self.app = with_certificate
 
 
 class Harbour:

@@ -47,11 +47,11 @@ class House:
         self.web = httpx.AsyncClient(timeout=20, limits=httpx.Limits(max_keepalive_connections=0))
         self._kept: dict[str, tuple[float, Any]] = {}
 
-    def learn(self, application: str, environment: str, told: dict[str, str]) -> None:
+    def learn(self, application: str, environment: str, form: dict[str, str]) -> None:
         """Set an application up: ``way`` (ask or check), ``issuer``, ``audience``, and for asking
         ``client_id`` and ``client_secret``.
         """
-        self.known[f"{application}/{environment}"] = told
+        self.known[f"{application}/{environment}"] = form
         temporary = self.file.with_suffix(".new")
         temporary.write_text(json.dumps(self.known))
         temporary.chmod(0o600)
@@ -123,11 +123,11 @@ class House:
             )
             return None  # who cannot be sure lets nobody in
 
-    async def _fetch(self, told: dict[str, str], address: str, seconds: float) -> bytes:
+    async def _fetch(self, form: dict[str, str], address: str, seconds: float) -> bytes:
         """What lies at an address of the authority, fetched again when it is so many
         seconds old.
         """
-        if not address.startswith(f"{told['issuer']}/"):
+        if not address.startswith(f"{form['issuer']}/"):
             raise ValueError("not an address of the authority")
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
@@ -137,40 +137,40 @@ class House:
             )
         return bytes(kept[1])
 
-    async def _issuer(self, told: dict[str, str], leaf: x509.Certificate) -> x509.Certificate:
+    async def _issuer(self, form: dict[str, str], leaf: x509.Certificate) -> x509.Certificate:
         """Whose key signed it, where the certificate says so; itself signed by a root that is
         trusted for this environment.
         """
         access = leaf.extensions.get_extension_for_class(x509.AuthorityInformationAccess).value
         issuer = x509.load_der_x509_certificate(
-            await self._fetch(told, access[0].access_location.value, 3600)
+            await self._fetch(form, access[0].access_location.value, 3600)
         )
-        for root in x509.load_pem_x509_certificates(told["trust"].encode()):
+        for root in x509.load_pem_x509_certificates(form["trust"].encode()):
             if root.subject == issuer.issuer:
                 issuer.verify_directly_issued_by(root)
                 return issuer
         raise ValueError("below no root that is trusted here")
 
     async def _revocations(
-        self, told: dict[str, str], leaf: x509.Certificate, issuer: x509.Certificate
+        self, form: dict[str, str], leaf: x509.Certificate, issuer: x509.Certificate
     ) -> x509.CertificateRevocationList:
         point = leaf.extensions.get_extension_for_class(x509.CRLDistributionPoints).value[0]
         assert point.full_name is not None
         listed = x509.load_der_x509_crl(
-            await self._fetch(told, point.full_name[0].value, STATUS_KEPT)
+            await self._fetch(form, point.full_name[0].value, STATUS_KEPT)
         )
         if not listed.is_signature_valid(issuer.public_key()):  # type: ignore[arg-type]
             raise ValueError("the list is not its issuer's")
         return listed
 
-    async def _ask(self, told: dict[str, str], token: str, address: str) -> frozenset[str] | None:
+    async def _ask(self, form: dict[str, str], token: str, address: str) -> frozenset[str] | None:
         answer = await self.web.post(
-            f"{told['issuer']}/introspect",
+            f"{form['issuer']}/introspect",
             data={"token": token},
-            auth=(told["client_id"], told["client_secret"]),
+            auth=(form["client_id"], form["client_secret"]),
         )
         found = answer.raise_for_status().json()
-        if not found["active"] or found.get("aud") != told["audience"]:
+        if not found["active"] or found.get("aud") != form["audience"]:
             return None
         allowed = found.get("allowed_addresses", [])
         if allowed and not any(
@@ -180,37 +180,37 @@ class House:
             return None
         return frozenset(found["scope"].split())
 
-    async def _check(self, told: dict[str, str], token: str) -> frozenset[str] | None:
-        shown = jwt.decode(token, await self._keys(told), algorithms=["RS256"])
+    async def _check(self, form: dict[str, str], token: str) -> frozenset[str] | None:
+        shown = jwt.decode(token, await self._keys(form), algorithms=["RS256"])
         claims, now = shown.claims, clock.now()
         if (
             shown.header.get("typ") != "at+jwt"
-            or claims["iss"] != told["issuer"]
-            or claims["aud"] != told["audience"]
+            or claims["iss"] != form["issuer"]
+            or claims["aud"] != form["audience"]
             or claims["exp"] <= now
         ):
             return None
         where = claims["status"]["status_list"]
-        if not str(where["uri"]).startswith(f"{told['issuer']}/status/"):
+        if not str(where["uri"]).startswith(f"{form['issuer']}/status/"):
             return None
-        bits = await self._status(told, where["uri"])
+        bits = await self._status(form, where["uri"])
         revoked = bits[where["idx"] // 8] >> (where["idx"] % 8) & 1
         return None if revoked else frozenset(claims["scope"].split())
 
-    async def _keys(self, told: dict[str, str]) -> KeySet:
-        address = f"{told['issuer']}/jwks"
+    async def _keys(self, form: dict[str, str]) -> KeySet:
+        address = f"{form['issuer']}/jwks"
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
             found = KeySet.import_key_set((await self.web.get(address)).raise_for_status().json())
             self._kept[address] = kept = (time.monotonic() + KEYS_KEPT, found)
         return kept[1]
 
-    async def _status(self, told: dict[str, str], address: str) -> bytes:
+    async def _status(self, form: dict[str, str], address: str) -> bytes:
         kept = self._kept.get(address)
         if kept is None or kept[0] < time.monotonic():
             shown = jwt.decode(
                 (await self.web.get(address)).raise_for_status().text,
-                await self._keys(told),
+                await self._keys(form),
                 algorithms=["RS256"],
             )
             if (

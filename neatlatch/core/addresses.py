@@ -91,9 +91,9 @@ def _normal_escapes(text: str) -> str:
     §6.2.2.2).
     """
 
-    def one(found: re.Match[str]) -> str:
-        character = chr(int(found.group(1), 16))
-        return character if character in _UNRESERVED else found.group(0).upper()
+    def one(match: re.Match[str]) -> str:
+        character = chr(int(match.group(1), 16))
+        return character if character in _UNRESERVED else match.group(0).upper()
 
     return _ESCAPE.sub(one, text)
 

@@ -76,15 +76,15 @@ def with_and_without(
     return _tags({*_tags(tags), *map(tag, add)} - {tag(text) for text in remove})
 
 
-def _tags(given: Iterable[str]) -> tuple[str, ...]:
-    kept = sorted({tag(text) for text in given if text.strip()})
+def _tags(entered: Iterable[str]) -> tuple[str, ...]:
+    kept = sorted({tag(text) for text in entered if text.strip()})
     if len(kept) > MOST_TAGS:
         raise BadAnnotation("tags", f"At most {MOST_TAGS} tags are kept for one object.")
     return tuple(kept)
 
 
-def _notes(given: str) -> str:
-    kept = given.replace("\r\n", "\n").replace("\r", "\n").strip()
+def _notes(entered: str) -> str:
+    kept = entered.replace("\r\n", "\n").replace("\r", "\n").strip()
     if len(kept) > LONGEST_NOTES:
         raise BadAnnotation("notes", f"Notes have at most {LONGEST_NOTES:,} characters.")
     if house_key.find_in(kept) or "PRIVATE KEY-----" in kept:
@@ -95,8 +95,8 @@ def _notes(given: str) -> str:
     return kept
 
 
-def _links(given: Sequence[Link]) -> tuple[Link, ...]:
-    kept = tuple(_link(link) for link in given if link.address.strip() or link.label.strip())
+def _links(entered: Sequence[Link]) -> tuple[Link, ...]:
+    kept = tuple(_link(link) for link in entered if link.address.strip() or link.label.strip())
     if len(kept) > MOST_LINKS:
         raise BadAnnotation("links", f"At most {MOST_LINKS} links are kept for one object.")
     addresses = [link.address for link in kept]
@@ -106,8 +106,8 @@ def _links(given: Sequence[Link]) -> tuple[Link, ...]:
     return kept
 
 
-def _link(given: Link) -> Link:
-    address, label = given.address.strip(), given.label.strip()
+def _link(entered: Link) -> Link:
+    address, label = entered.address.strip(), entered.label.strip()
     if not address:
         raise BadAnnotation("links", f"The link “{label[:LONGEST_LABEL]}” has no address.")
     if len(address) > LONGEST_ADDRESS:

@@ -403,7 +403,7 @@ def lint(uri: str) -> tuple[Lint, ...]:
             "RFC 3986 §6.2.2",
             grave=False,
         )
-    return tuple(sorted(found, key=lambda one: not one.grave))
+    return tuple(sorted(found, key=lambda uri: not uri.grave))
 
 
 def _names_another_address(query: str) -> bool:

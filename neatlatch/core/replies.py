@@ -153,8 +153,8 @@ def _no_number(word: str) -> float:
     raise ValueError(f"{word} is no number in JSON")
 
 
-def _text(found: Mapping[str, Any] | None, key: str) -> str | None:
-    value = (found or {}).get(key)
+def _text(values: Mapping[str, Any] | None, key: str) -> str | None:
+    value = (values or {}).get(key)
     return value if isinstance(value, str) and value else None
 
 

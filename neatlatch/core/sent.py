@@ -55,7 +55,7 @@ class Sent:
     # Where the answer to the making has the ID that stands in the address.
     id_at: str = ""
 
-    def told(self) -> dict[str, Any]:
+    def as_plain(self) -> dict[str, Any]:
         """Return it as changes are told (:func:`changes.in_words`)."""
         request = f"{self.method} {self.address}".strip()
         header = {name: _SIGNATURE.sub(r"\1…", value) for name, value in self.headers.items()}

@@ -43,33 +43,33 @@ def load(by: Person, story: dict[str, Any], control_port: int) -> None:
     _access_rules(by, story["access_rules"], control_port)
 
 
-def _redirect_uri(by: Person, told: dict[str, Any]) -> None:
+def _redirect_uri(by: Person, laid_out: dict[str, Any]) -> None:
     connection = (
         Connection.objects.select_related("client__deployment__application")
-        .filter(ref=told["ref"])
+        .filter(ref=laid_out["ref"])
         .first()
     )
     if connection is None or connection.client is None:
         return
-    clients.change(by, connection.client, clients.with_uri(told["uri"]))
+    clients.change(by, connection.client, clients.with_uri(laid_out["uri"]))
     # The client's change proves nothing anew: what was known of the connection is tested again.
     rounds.run(rounds.begin_test(by, Connection.objects.get(pk=connection.pk)))
 
 
-def _consent(by: Person, told: dict[str, Any]) -> None:
+def _consent(by: Person, laid_out: dict[str, Any]) -> None:
     connection = (
         Connection.objects.select_related("client__deployment__application")
-        .filter(ref=told["ref"])
+        .filter(ref=laid_out["ref"])
         .first()
     )
     if connection is not None and connection.client is not None:
-        benches.ask_consent(by, connection.client, told["scopes"], told["of"])
+        benches.ask_consent(by, connection.client, laid_out["scopes"], laid_out["of"])
 
 
-def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
+def _access_rules(by: Person, laid_out: dict[str, Any], control_port: int) -> None:
     deployment = (
         Deployment.objects.filter(
-            application__key=told["application"], environment__key=told["environment"]
+            application__key=laid_out["application"], environment__key=laid_out["environment"]
         )
         .select_related("application", "environment")
         .first()
@@ -79,14 +79,14 @@ def _access_rules(by: Person, told: dict[str, Any], control_port: int) -> None:
     access.save(
         by,
         access.book_of(deployment),
-        formats.from_plain({"groups": told["groups"], "rules": told["rules"]}),
+        formats.from_plain({"groups": laid_out["groups"], "rules": laid_out["rules"]}),
     )
     access.read_back(by, deployment)
     access.push(by, deployment)
     # Somebody at the application's own screen, who tells nobody.
     httpx.post(
-        f"http://127.0.0.1:{control_port + 54}/{told['environment']}/register/rules/add",
-        data=told["by_hand"],
+        f"http://127.0.0.1:{control_port + 54}/{laid_out['environment']}/register/rules/add",
+        data=laid_out["by_hand"],
         verify=NOBODY,
     )
     access.read_back(by, deployment)

@@ -32,13 +32,13 @@ def load(by: Person, story: dict[str, Any]) -> None:
             _workload(by, workload, told, now)
 
 
-def _workload(by: Person, workload: Workload, told: dict[str, Any], now: datetime) -> None:
-    relay, begun = told.get("relay", False), now - timedelta(days=told["days_old"])
-    ends = now + timedelta(days=told["ends_in"]) if "ends_in" in told else None
+def _workload(by: Person, workload: Workload, laid_out: dict[str, Any], now: datetime) -> None:
+    relay, begun = laid_out.get("relay", False), now - timedelta(days=laid_out["days_old"])
+    ends = now + timedelta(days=laid_out["ends_in"]) if "ends_in" in laid_out else None
     client, handover = services.give(
         by,
         workload,
-        told["with"],
+        laid_out["with"],
         "relay" if relay else "draw",
         ends,
         leave=Leave("Part of the demo"),
@@ -47,8 +47,8 @@ def _workload(by: Person, workload: Workload, told: dict[str, Any], now: datetim
     take(by, handover)
     moments = [
         moment
-        for day in range(told["days_old"])
-        for hour in told["hours"]
+        for day in range(laid_out["days_old"])
+        for hour in laid_out["hours"]
         if begun
         < (
             moment := (now - timedelta(days=day)).replace(
@@ -62,7 +62,7 @@ def _workload(by: Person, workload: Workload, told: dict[str, Any], now: datetim
             workload,
             use.connection,
             services.RELAY if relay else services.DRAW,
-            told["each"],
+            laid_out["each"],
             moments,
         )
     Client.objects.filter(pk=client.pk).update(created=begun)

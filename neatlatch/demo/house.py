@@ -84,38 +84,40 @@ def take(by: Person, handover: Handover) -> str:
 
 
 @transaction.atomic
-def _client(by: Person, deployment: Deployment, told: dict[str, Any]) -> None:
-    scheme, public, now = told["scheme"], told.get("public", False), timezone.now()
+def _client(by: Person, deployment: Deployment, laid_out: dict[str, Any]) -> None:
+    scheme, public, now = laid_out["scheme"], laid_out.get("public", False), timezone.now()
     fields = ClientMetadata(
-        told["name"],
+        laid_out["name"],
         ("connections@gannet.example",),
         public,
-        (told["redirect_uri"],) if scheme == CODE else (),
+        (laid_out["redirect_uri"],) if scheme == CODE else (),
         _GRANTS[scheme],
-        frozenset(told["scopes"]),
+        frozenset(laid_out["scopes"]),
         "none" if public else "client_secret_basic",
     )
     client, handover = issuing.register(by, deployment, fields, scheme)
-    if told.get("allow"):
-        clients.note(by, client, {"allow_list": told["allow"]})
-    if "connection" in told:
-        _connection(by, deployment, client, told)
+    if laid_out.get("allow"):
+        clients.note(by, client, {"allow_list": laid_out["allow"]})
+    if "connection" in laid_out:
+        _connection(by, deployment, client, laid_out)
     if handover is not None:
         take(by, handover)
-    begun = now - timedelta(days=told["days_old"])
+    begun = now - timedelta(days=laid_out["days_old"])
     Client.objects.filter(pk=client.pk).update(created=begun)
     Credential.objects.filter(client=client).update(issued=begun, ends=begun + issuing.LIFE)
-    if told.get("second"):  # made for a replacement that is under way; nobody has taken it yet
+    if laid_out.get("second"):  # made for a replacement that is under way; nobody has taken it yet
         issuing.add_secret(by, client)
     first = Credential.objects.filter(client=client).order_by("issued").first()
     client = Client.objects.select_related(
         "deployment__application", "deployment__environment"
     ).get(pk=client.pk)
-    for _ in range(told.get("tokens", 0)):
+    for _ in range(laid_out.get("tokens", 0)):
         tokens.give(client, first, {"grant_type": "client_credentials"})
 
 
-def _connection(by: Person, deployment: Deployment, client: Client, told: dict[str, Any]) -> None:
+def _connection(
+    by: Person, deployment: Deployment, client: Client, laid_out: dict[str, Any]
+) -> None:
     client = Client.objects.select_related(
         "deployment__application", "deployment__environment"
     ).get(pk=client.pk)
@@ -125,14 +127,14 @@ def _connection(by: Person, deployment: Deployment, client: Client, told: dict[s
     made, _ = connections.create(
         by,
         deployment,
-        told["connection"],
+        laid_out["connection"],
         client.scheme,
         client,
         values,
-        told.get("scopes", []),
+        laid_out.get("scopes", []),
         {},
     )
-    workload = told["workload"]
+    workload = laid_out["workload"]
     workloads.use_connection(
         by,
         Connection.objects.get(pk=made.pk),
@@ -144,11 +146,11 @@ def _connection(by: Person, deployment: Deployment, client: Client, told: dict[s
 
 
 def _certificates(
-    by: Person, deployment: Deployment, told: dict[str, Any], control_port: int
+    by: Person, deployment: Deployment, laid_out: dict[str, Any], control_port: int
 ) -> None:
     """Clients that show a certificate, and the application's own servers' one."""
     roles, now = {}, timezone.now()
-    for wanted in told["clients"]:
+    for wanted in laid_out["clients"]:
         client, issued, handover = certificates.register(
             by,
             deployment,
@@ -181,7 +183,7 @@ def _certificates(
             by,
             issuing.server(by, deployment),
             certificates.CertificateOrder(
-                "server", deployment.application.name, tuple(told["servers"]), 40
+                "server", deployment.application.name, tuple(laid_out["servers"]), 40
             ),
         )
     assert handover is not None

@@ -22,7 +22,7 @@ from typing import Any
 import httpcore
 import httpx
 
-from neatlatch.core.destinations import origin_of, said
+from neatlatch.core.destinations import in_words, origin_of
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, mask_body, mask_headers, mask_url
 from neatlatch.core.oauth2 import Request
 
@@ -563,10 +563,11 @@ class Transport(httpcore.NetworkBackend):
 
     def _check_cleared(self, place: str) -> None:
         if place not in self.goes_to:
+            where = in_words([place]) if place else "this address"
             raise _broken(
                 "setting",
                 "not_cleared",
-                f"Nobody cleared what is held for {said([place]) if place else 'this address'}.",
+                f"What is held is not cleared for {where}.",
                 CauseClass.CREDENTIAL,
             )
 

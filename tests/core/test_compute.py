@@ -28,7 +28,7 @@ RECORDS = {"openssl_error_numbers", "second_verifier_accepts", "openssl_default_
 
 
 def _selection(
-    given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
+    inputs: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
 ) -> dict[str, Any]:
     """Any of the selections of least weight is right."""
     if expected["feasible"]:
@@ -39,19 +39,19 @@ def _selection(
 
 
 def _assignment(
-    given: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
+    inputs: dict[str, Any], expected: dict[str, Any], answered: dict[str, Any]
 ) -> dict[str, Any]:
     """Any assignment with the least peak is right, if it keeps to the days and the capacity."""
     if expected["feasible"]:
         days = answered["one_optimal_assignment"]
         assert all(
-            job["release"] <= day <= job["due"] and day in given["working_days"]
-            for job, day in zip(given["jobs"], days, strict=True)
+            job["release"] <= day <= job["due"] and day in inputs["working_days"]
+            for job, day in zip(inputs["jobs"], days, strict=True)
         )
         assert (
             max((days.count(day) for day in days), default=0)
             == expected["minimum_peak"]
-            <= given["capacity_per_day"]
+            <= inputs["capacity_per_day"]
         )
     return {key: value for key, value in expected.items() if key != "one_optimal_assignment"}
 
@@ -195,7 +195,7 @@ def test_any_text_is_answered(line: str) -> None:
 
 
 def test_what_was_not_foreseen_does_not_stop_the_next(monkeypatch: pytest.MonkeyPatch) -> None:
-    def fall(given: dict[str, Any]) -> None:
+    def fall(inputs: dict[str, Any]) -> None:
         raise IndexError("a fault of ours")
 
     monkeypatch.setitem(

@@ -467,10 +467,10 @@ def test_a_failing_block_stops_the_rest_and_undo_gives_back_what_was(
     first = services.collect()
     plan, declare = begun(by, with_many(by)), workloads_declared().workload
 
-    def fail(who: Any, given: Any, told: Any) -> Any:
+    def fail(who: Any, given: Any, raised: Any) -> Any:
         if given["name"] == "Night run 020":
             raise Problem(409, "No.", "the harbour says no.")
-        return declare(who, given, told)
+        return declare(who, given, raised)
 
     monkeypatch.setattr(workloads_declared(), "workload", fail)
     with pytest.raises(Problem, match="changes were applied") as stopped:

@@ -47,5 +47,6 @@ def test_a_secret_is_never_told(setup: Setup, monkeypatch: pytest.MonkeyPatch) -
 
 
 def test_an_empty_variable_is_as_good_as_none() -> None:
-    told = {item.setting.name: item for item in settings_report.told({"NEATLATCH_LOG": ""})}
+    every = settings_report.every_setting({"NEATLATCH_LOG": ""})
+    told = {item.setting.name: item for item in every}
     assert (told["NEATLATCH_LOG"].value, told["NEATLATCH_LOG"].is_set) == ("INFO", False)

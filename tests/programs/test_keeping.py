@@ -293,7 +293,7 @@ for passed in (0, 1, 25, 49):
     timezone.now = lambda: real() + timedelta(hours=passed)
     scheduled_backups.look_after()
     timezone.now = real
-    known = scheduled_backups.known()
+    known = scheduled_backups.record()
     found.append([known.opened, len(list(Path(settings.BACKUPS).glob("desk-*.sqlite3")))])
 print(json.dumps(found))
 """

@@ -71,7 +71,7 @@ def from_csv(text: str, operations: Sequence[str] = ()) -> Book:
         except BadRules as error:
             wrong.append(error)
     if wrong:
-        raise BadRules.together(sorted(wrong, key=lambda told: told.line or 0))
+        raise BadRules.together(sorted(wrong, key=lambda entry: entry.line or 0))
     return Book(tuple(found), {name: tuple(members) for name, members in groups.items()})
 
 
@@ -136,20 +136,20 @@ def from_json(text: str, operations: Sequence[str] = ()) -> Book:
         raise BadRules("this JSON is nested too deep") from error
 
 
-def from_plain(found: Any, operations: Sequence[str] = ()) -> Book:
+def from_plain(plain: Any, operations: Sequence[str] = ()) -> Book:
     """Read rules from plain values. Raises :class:`BadRules` that names the rule by its number."""
-    if not isinstance(found, Mapping) or not isinstance(found.get("rules"), list):
+    if not isinstance(plain, Mapping) or not isinstance(plain.get("rules"), list):
         raise BadRules("an object with “groups” and “rules” is required")
-    if len(found["rules"]) > MOST:
+    if len(plain["rules"]) > MOST:
         raise BadRules(f"more than {MOST:,} rules are not read")
-    groups = found.get("groups") or {}
+    groups = plain.get("groups") or {}
     if not isinstance(groups, Mapping) or not all(
         isinstance(group, list) and all(isinstance(who, str) for who in group)
         for group in groups.values()
     ):
         raise BadRules("“groups” is an object of lists of principals")
     rules, wrong = [], []
-    for number, one in enumerate(found["rules"], 1):
+    for number, one in enumerate(plain["rules"], 1):
         try:
             rules.append(checked(_rule(one), groups, operations))
         except BadRules as error:

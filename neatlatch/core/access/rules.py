@@ -28,16 +28,16 @@ class BadRules(ValueError):
         self.line = line
 
     @classmethod
-    def together(cls, found: Sequence[BadRules]) -> BadRules:
+    def together(cls, mistakes: Sequence[BadRules]) -> BadRules:
         """All that is wrong with a text: the first of them in words, and how many more
         there are.
         """
-        more = len(found) - MOST_TOLD
+        more = len(mistakes) - MOST_TOLD
         told = cls(
-            "; ".join(str(bad_rules) for bad_rules in found[:MOST_TOLD])
+            "; ".join(str(bad_rules) for bad_rules in mistakes[:MOST_TOLD])
             + (f"; and {more} more" if more > 0 else "")
         )
-        told.line = found[0].line
+        told.line = mistakes[0].line
         return told
 
 

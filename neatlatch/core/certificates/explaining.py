@@ -114,7 +114,7 @@ def explain_file(
 
 
 def explain(
-    found: CertificateFile,
+    file: CertificateFile,
     trusted: Sequence[x509.Certificate],
     at: datetime,
     purpose: path.Purpose = "any",
@@ -126,37 +126,37 @@ def explain(
     ``trusted`` are the roots it is judged against; with ``trust_its_roots`` the self-signed ones in
     it count as well.
     """
-    leaf = found.leaf()
+    leaf = file.leaf()
     anchors = [
         *trusted,
         *(
             certificate
-            for certificate in found.certificates
+            for certificate in file.certificates
             if trust_its_roots and certificate.subject == certificate.issuer
         ),
     ]
-    chain, others = None, tuple(of_certificate(certificate) for certificate in found.certificates)
+    chain, others = None, tuple(of_certificate(certificate) for certificate in file.certificates)
     if leaf is not None:
         verdict = path.judge(
             leaf,
-            found.certificates,
+            file.certificates,
             anchors,
             at,
             purpose=purpose,
             host=host or None,
-            lists=found.lists,
+            lists=file.lists,
         )
         chain = as_chain(verdict, anchors)
         shown = {link.facts.sha256 for link in chain.links}
         others = tuple(other for other in others if other.sha256 not in shown)
-    key = found.keys[0] if found.keys else None
+    key = file.keys[0] if file.keys else None
     return Explained(
         chain,
         others,
         keys.facts(keys.public_of(key)) if key is not None else None,
         keys.match(key, leaf.public_key()) if key is not None and leaf is not None else None,
-        tuple(of_request(request) for request in found.requests),
-        tuple(of_list(listing) for listing in found.lists),
-        tuple(found.notes),
-        found.friendly_name,
+        tuple(of_request(request) for request in file.requests),
+        tuple(of_list(listing) for listing in file.lists),
+        tuple(file.notes),
+        file.friendly_name,
     )

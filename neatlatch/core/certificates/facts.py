@@ -170,23 +170,21 @@ def of_request(request: x509.CertificateSigningRequest) -> RequestFacts:
     )
 
 
-def of_list(found: x509.CertificateRevocationList) -> ListFacts:
+def of_list(crl: x509.CertificateRevocationList) -> ListFacts:
     """A revocation list in plain values.
 
     An entry without a reason has “unspecified” (RFC 5280 §5.3.1).
     """
     try:
-        number: int | None = found.extensions.get_extension_for_class(
-            x509.CRLNumber
-        ).value.crl_number
+        number: int | None = crl.extensions.get_extension_for_class(x509.CRLNumber).value.crl_number
     except x509.ExtensionNotFound:
         number = None
     return ListFacts(
-        found.issuer.rfc4514_string(),
-        found.last_update_utc,
-        found.next_update_utc,
+        crl.issuer.rfc4514_string(),
+        crl.last_update_utc,
+        crl.next_update_utc,
         number,
-        tuple(_revoked(found)),
+        tuple(_revoked(crl)),
     )
 
 

@@ -182,12 +182,12 @@ def _pem(data: bytes, password: str | None) -> CertificateFile:
     return found
 
 
-def _take_key(found: CertificateFile, block: bytes, password: str | None) -> None:
+def _take_key(file: CertificateFile, block: bytes, password: str | None) -> None:
     try:
-        found.keys.append(keys.open_private(block, password))
+        file.keys.append(keys.open_private(block, password))
     except keys.BadKey as error:
-        found.locked = found.locked or error.needs_password
-        found.notes.append(str(error))
+        file.locked = file.locked or error.needs_password
+        file.notes.append(str(error))
 
 
 def _der(data: bytes, password: str | None) -> CertificateFile:
@@ -221,24 +221,24 @@ def _der(data: bytes, password: str | None) -> CertificateFile:
     return found
 
 
-def _der_certificate(found: CertificateFile, data: bytes) -> None:
-    found.certificates.append(x509.load_der_x509_certificate(data))
+def _der_certificate(file: CertificateFile, data: bytes) -> None:
+    file.certificates.append(x509.load_der_x509_certificate(data))
 
 
-def _der_request(found: CertificateFile, data: bytes) -> None:
-    found.requests.append(x509.load_der_x509_csr(data))
+def _der_request(file: CertificateFile, data: bytes) -> None:
+    file.requests.append(x509.load_der_x509_csr(data))
 
 
-def _der_list(found: CertificateFile, data: bytes) -> None:
-    found.lists.append(x509.load_der_x509_crl(data))
+def _der_list(file: CertificateFile, data: bytes) -> None:
+    file.lists.append(x509.load_der_x509_crl(data))
 
 
-def _der_pkcs7(found: CertificateFile, data: bytes) -> None:
+def _der_pkcs7(file: CertificateFile, data: bytes) -> None:
     with warnings.catch_warnings():
         # What openssl writes is not strict DER; it is read all the same, and that is all the
         # library says.
         warnings.simplefilter("ignore", UserWarning)
-        found.certificates.extend(pkcs7.load_der_pkcs7_certificates(data))
+        file.certificates.extend(pkcs7.load_der_pkcs7_certificates(data))
 
 
 def open_pkcs12(data: bytes, password: str | None) -> CertificateFile:

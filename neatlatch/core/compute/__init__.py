@@ -136,15 +136,15 @@ def answers(lines: Iterable[str], read: Reader = no_files) -> Iterator[str]:
             yield _written(answer(line, read))
 
 
-def _written(told: dict[str, Any]) -> str:
+def _written(values: dict[str, Any]) -> str:
     """An answer as one line of JSON that UTF-8 can carry (RFC 8259 §8.1): a lone surrogate is
     escaped, and a number is finite (§6).
     """
     try:
-        line = json.dumps(told, ensure_ascii=False, allow_nan=False)
+        line = json.dumps(values, ensure_ascii=False, allow_nan=False)
         line.encode()
     except UnicodeEncodeError:
-        return json.dumps(told, allow_nan=False)
+        return json.dumps(values, allow_nan=False)
     except (ValueError, RecursionError) as error:
         return json.dumps({"error": f"the answer cannot be written as JSON: {error}"})
     return line

@@ -12,7 +12,7 @@ from cryptography.hazmat.primitives.serialization import Encoding
 from .. import keys
 from ..certificates import facts, path, reading
 from ..certificates.reading import CertificateFile
-from .op import BadInput, Given, Op, Reader, integer, moment, optional_text, text, texts
+from .op import BadInput, Inputs, Op, Reader, integer, moment, optional_text, text, texts
 
 
 def _open(read: Reader, name: str, password: str | None = None) -> CertificateFile:
@@ -37,30 +37,30 @@ def _zulu(at: datetime | None) -> str | None:
     return at.strftime("%Y-%m-%dT%H:%M:%SZ") if at else None
 
 
-def _verify(given: Given, read: Reader) -> dict[str, Any]:
+def _verify(inputs: Inputs, read: Reader) -> dict[str, Any]:
     purpose, level = (
-        given.get("purpose", "any"),
-        integer({"security_level": 2, **given}, "security_level"),
+        inputs.get("purpose", "any"),
+        integer({"security_level": 2, **inputs}, "security_level"),
     )
     if purpose not in ("server", "client", "any"):
         raise BadInput("“purpose” must be server, client or any")
     if not 0 <= level <= 5:
         raise BadInput("“security_level” must be from 0 to 5")
-    at = moment(given, "verification_time")
+    at = moment(inputs, "verification_time")
     if at is None:
         raise BadInput("“verification_time” is needed, like 2026-06-01T00:00:00Z")
-    lists = [one for name in texts(given, "crls") for one in _open(read, name).lists]
-    anchors = given.get("trust_anchors")
+    lists = [one for name in texts(inputs, "crls") for one in _open(read, name).lists]
+    anchors = inputs.get("trust_anchors")
     roots = _certificates(
-        read, (anchors,) if isinstance(anchors, str) else texts(given, "trust_anchors")
+        read, (anchors,) if isinstance(anchors, str) else texts(inputs, "trust_anchors")
     )
     verdict = path.judge(
-        _one(read, text(given, "leaf")),
-        _certificates(read, texts(given, "intermediates")),
+        _one(read, text(inputs, "leaf")),
+        _certificates(read, texts(inputs, "intermediates")),
         roots,
         at,
         purpose=purpose,
-        host=optional_text(given, "name"),
+        host=optional_text(inputs, "name"),
         lists=lists,
         level=level,
     )
@@ -74,8 +74,8 @@ def _verify(given: Given, read: Reader) -> dict[str, Any]:
     }
 
 
-def _facts(given: Given, read: Reader) -> dict[str, Any]:
-    told = facts.of_certificate(_one(read, text(given, "file")))
+def _facts(inputs: Inputs, read: Reader) -> dict[str, Any]:
+    told = facts.of_certificate(_one(read, text(inputs, "file")))
     return {
         "sha1_fingerprint": told.sha1,
         "sha256_fingerprint": told.sha256,
@@ -95,20 +95,20 @@ def _facts(given: Given, read: Reader) -> dict[str, Any]:
     }
 
 
-def _key_matches(given: Given, read: Reader) -> bool:
-    certificate, name = _one(read, text(given, "certificate")), text(given, "private_key")
+def _key_matches(inputs: Inputs, read: Reader) -> bool:
+    certificate, name = _one(read, text(inputs, "certificate")), text(inputs, "private_key")
     try:
         return keys.match(
-            keys.open_private(read(name), optional_text(given, "password")),
+            keys.open_private(read(name), optional_text(inputs, "password")),
             certificate.public_key(),
         )
     except keys.BadKey as error:
         raise BadInput(f"{name}: {error}") from error
 
 
-def _open_key(given: Given, read: Reader) -> dict[str, Any]:
+def _open_key(inputs: Inputs, read: Reader) -> dict[str, Any]:
     try:
-        keys.open_private(read(text(given, "file")), optional_text(given, "password"))
+        keys.open_private(read(text(inputs, "file")), optional_text(inputs, "password"))
     except keys.BadKey as error:
         if error.needs_password:
             return {"opens": False, "reason": str(error)}
@@ -116,8 +116,8 @@ def _open_key(given: Given, read: Reader) -> dict[str, Any]:
     return {"opens": True}
 
 
-def _list(given: Given, read: Reader) -> dict[str, Any]:
-    found = _open(read, text(given, "file")).lists
+def _list(inputs: Inputs, read: Reader) -> dict[str, Any]:
+    found = _open(read, text(inputs, "file")).lists
     if not found:
         raise BadInput("the file holds no revocation list")
     told = facts.of_list(found[0])
@@ -137,8 +137,8 @@ def _list(given: Given, read: Reader) -> dict[str, Any]:
     }
 
 
-def _request(given: Given, read: Reader) -> dict[str, Any]:
-    found = _open(read, text(given, "file")).requests
+def _request(inputs: Inputs, read: Reader) -> dict[str, Any]:
+    found = _open(read, text(inputs, "file")).requests
     if not found:
         raise BadInput("the file holds no signing request")
     told = facts.of_request(found[0])
@@ -150,10 +150,10 @@ def _request(given: Given, read: Reader) -> dict[str, Any]:
     }
 
 
-def _pkcs12(given: Given, read: Reader) -> dict[str, Any]:
-    data = read(text(given, "file"))
+def _pkcs12(inputs: Inputs, read: Reader) -> dict[str, Any]:
+    data = read(text(inputs, "file"))
     try:
-        found = reading.open_pkcs12(data, optional_text(given, "password"))
+        found = reading.open_pkcs12(data, optional_text(inputs, "password"))
     except reading.Unreadable as error:
         if error.needs_password:
             return {"opens": False, "reason": str(error)}

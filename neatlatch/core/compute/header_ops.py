@@ -5,19 +5,19 @@ from __future__ import annotations
 from typing import Any
 
 from .. import basic, bearer, forms, http_digest
-from .op import Given, Op, text
+from .op import Inputs, Op, text
 
 
-def _basic_decode(given: Given) -> dict[str, Any]:
+def _basic_decode(inputs: Inputs) -> dict[str, Any]:
     try:
-        user_id, password = basic.decode(text(given, "authorization"))
+        user_id, password = basic.decode(text(inputs, "authorization"))
     except basic.BadBasic as error:
         return {"error": str(error)}
     return {"user_id": user_id, "password": password}
 
 
-def _client(given: Given) -> dict[str, Any]:
-    client_id, secret = text(given, "client_id"), text(given, "client_secret")
+def _client(inputs: Inputs) -> dict[str, Any]:
+    client_id, secret = text(inputs, "client_id"), text(inputs, "client_secret")
     return {
         "encoded_client_id": forms.encode(client_id),
         "encoded_client_secret": forms.encode(secret),
@@ -25,12 +25,12 @@ def _client(given: Given) -> dict[str, Any]:
     }
 
 
-def _bearer(given: Given) -> dict[str, Any]:
-    wrong = bearer.wrong_with(text(given, "token"))
+def _bearer(inputs: Inputs) -> dict[str, Any]:
+    wrong = bearer.wrong_with(text(inputs, "token"))
     return {"valid": wrong is None, "reason": wrong or "it keeps to b64token"}
 
 
-def _digest(given: Given) -> dict[str, Any]:
+def _digest(inputs: Inputs) -> dict[str, Any]:
     names = (
         "algorithm",
         "username",
@@ -43,7 +43,7 @@ def _digest(given: Given) -> dict[str, Any]:
         "cnonce",
         "qop",
     )
-    return {"response": http_digest.response(*(text(given, name) for name in names))}
+    return {"response": http_digest.response(*(text(inputs, name) for name in names))}
 
 
 OPS = (
@@ -51,7 +51,7 @@ OPS = (
         "basic_encode",
         "user_id, password",
         "RFC 7617 §2",
-        lambda given: basic.encode(text(given, "user_id"), text(given, "password")),
+        lambda inputs: basic.encode(text(inputs, "user_id"), text(inputs, "password")),
     ),
     Op("basic_decode", "authorization", "RFC 7617 §2", _basic_decode),
     Op("client_secret_basic", "client_id, client_secret", "RFC 6749 §2.3.1, App. B", _client),
@@ -59,13 +59,13 @@ OPS = (
         "form_urlencode_value",
         "text",
         "RFC 6749 App. B",
-        lambda given: forms.encode(text(given, "text")),
+        lambda inputs: forms.encode(text(inputs, "text")),
     ),
     Op(
         "form_urldecode_value",
         "text",
         "RFC 6749 App. B",
-        lambda given: forms.decode(text(given, "text")),
+        lambda inputs: forms.decode(text(inputs, "text")),
     ),
     Op("bearer_token_syntax", "token", "RFC 6750 §2.1", _bearer),
     Op(

@@ -12,55 +12,55 @@ from typing import Any
 
 from ..certificates import facts, reading
 from ..jose import b64, jwk, jws, jwt
-from .op import BadInput, Given, Op, hexadecimal, number, obj, optional_text, text, texts
+from .op import BadInput, Inputs, Op, hexadecimal, number, obj, optional_text, text, texts
 
 
-def _left_half(given: Given) -> str:
+def _left_half(inputs: Inputs) -> str:
     """OpenID Connect Core 1.0 §3.1.3.6, §3.3.2.11: the left half of the hash that goes with the
     algorithm.
     """
-    size = text(given, "alg")[-3:]
+    size = text(inputs, "alg")[-3:]
     if size not in ("256", "384", "512"):
         raise BadInput("“alg” must end in 256, 384 or 512")
-    digest = hashlib.new(f"sha{size}", text(given, "value").encode("ascii")).digest()
+    digest = hashlib.new(f"sha{size}", text(inputs, "value").encode("ascii")).digest()
     return b64.encode(digest[: len(digest) // 2])
 
 
-def _ath(given: Given) -> str:
-    return b64.encode(hashlib.sha256(text(given, "access_token").encode("ascii")).digest())
+def _ath(inputs: Inputs) -> str:
+    return b64.encode(hashlib.sha256(text(inputs, "access_token").encode("ascii")).digest())
 
 
-def _verify(given: Given) -> dict[str, Any]:
-    verdict = jws.verify(text(given, "token"), obj(given, "jwk"), texts(given, "allowed_algs"))
+def _verify(inputs: Inputs) -> dict[str, Any]:
+    verdict = jws.verify(text(inputs, "token"), obj(inputs, "jwk"), texts(inputs, "allowed_algs"))
     if verdict.valid and verdict.parts is not None:
         return {"valid": True, "payload_base64url": verdict.parts.payload_text}
     return {"valid": False, "reason": verdict.reason}
 
 
-def _sign(given: Given) -> str:
+def _sign(inputs: Inputs) -> str:
     header, payload = (
-        text(given, "header_json").encode("utf-8"),
-        text(given, "payload_utf8").encode("utf-8"),
+        text(inputs, "header_json").encode("utf-8"),
+        text(inputs, "payload_utf8").encode("utf-8"),
     )
-    key = jwk.public(obj(given, "jwk"))
+    key = jwk.public(obj(inputs, "jwk"))
     if not isinstance(key, bytes):
         raise BadInput("“jwk” must be a symmetric key (kty oct)")
     return jws.sign(header, payload, str(json.loads(header).get("alg")), key)
 
 
-def _claims(given: Given) -> dict[str, Any]:
+def _claims(inputs: Inputs) -> dict[str, Any]:
     verdict = jwt.judge(
-        obj(given, "claims"),
-        number(given, "now"),
-        number(given, "leeway_seconds", 0),
-        optional_text(given, "expected_iss"),
-        optional_text(given, "expected_aud"),
+        obj(inputs, "claims"),
+        number(inputs, "now"),
+        number(inputs, "leeway_seconds", 0),
+        optional_text(inputs, "expected_iss"),
+        optional_text(inputs, "expected_aud"),
     )
     return {"valid": verdict.valid, "reason": verdict.reason}
 
 
-def _thumbprints(given: Given) -> dict[str, Any]:
-    found = reading.read(text(given, "certificate_pem").encode("utf-8")).leaf()
+def _thumbprints(inputs: Inputs) -> dict[str, Any]:
+    found = reading.read(text(inputs, "certificate_pem").encode("utf-8")).leaf()
     if found is None:
         raise BadInput("“certificate_pem” holds no certificate")
     told = facts.of_certificate(found)
@@ -72,20 +72,20 @@ def _thumbprints(given: Given) -> dict[str, Any]:
     }
 
 
-def _content_digest(given: Given) -> str:
-    algorithm = text(given, "algorithm")
+def _content_digest(inputs: Inputs) -> str:
+    algorithm = text(inputs, "algorithm")
     if algorithm not in ("sha-256", "sha-512"):
         raise BadInput("“algorithm” must be sha-256 or sha-512")
     digest = hashlib.new(
-        algorithm.replace("-", ""), text(given, "body_utf8").encode("utf-8")
+        algorithm.replace("-", ""), text(inputs, "body_utf8").encode("utf-8")
     ).digest()
     return f"{algorithm}=:{base64.b64encode(digest).decode('ascii')}:"
 
 
-def _mac(given: Given) -> dict[str, str]:
+def _mac(inputs: Inputs) -> dict[str, str]:
     return {
         "mac_hex": hmac.new(
-            hexadecimal(given, "key_hex"), hexadecimal(given, "data_hex"), hashlib.sha256
+            hexadecimal(inputs, "key_hex"), hexadecimal(inputs, "data_hex"), hashlib.sha256
         ).hexdigest()
     }
 
@@ -97,14 +97,16 @@ OPS = (
         "jwk_thumbprint",
         "jwk, hash (SHA-256)",
         "RFC 7638 §3, RFC 8037 App. A.3",
-        lambda given: jwk.thumbprint(obj(given, "jwk"), optional_text(given, "hash") or "SHA-256"),
+        lambda inputs: jwk.thumbprint(
+            obj(inputs, "jwk"), optional_text(inputs, "hash") or "SHA-256"
+        ),
     ),
     Op(
         "jwk_thumbprint_uri",
         "jwk, hash (SHA-256)",
         "RFC 9278 §3",
-        lambda given: jwk.thumbprint_uri(
-            obj(given, "jwk"), optional_text(given, "hash") or "SHA-256"
+        lambda inputs: jwk.thumbprint_uri(
+            obj(inputs, "jwk"), optional_text(inputs, "hash") or "SHA-256"
         ),
     ),
     Op("jws_verify", "token, jwk, allowed_algs: [name]", "RFC 7515 §5.2, RFC 8725 §3.1", _verify),

@@ -6,18 +6,18 @@ from datetime import datetime
 from typing import Any
 
 from .. import lifetimes
-from .op import BadInput, Given, Op, integer, moment, number
+from .op import BadInput, Inputs, Op, integer, moment, number
 
 
-def _moment(given: Given, key: str) -> datetime:
-    found = moment(given, key)
+def _moment(inputs: Inputs, key: str) -> datetime:
+    found = moment(inputs, key)
     if found is None:
         raise BadInput(f"“{key}” must be a moment like 2026-06-01T00:00:00Z")
     return found
 
 
-def _public_tls(given: Given) -> dict[str, Any]:
-    found = lifetimes.public_tls(_moment(given, "not_before"), _moment(given, "not_after"))
+def _public_tls(inputs: Inputs) -> dict[str, Any]:
+    found = lifetimes.public_tls(_moment(inputs, "not_before"), _moment(inputs, "not_after"))
     return {
         "validity_seconds": found.seconds,
         "days_counted": found.days,
@@ -26,29 +26,29 @@ def _public_tls(given: Given) -> dict[str, Any]:
     }
 
 
-def _access_token(given: Given) -> dict[str, Any]:
+def _access_token(inputs: Inputs) -> dict[str, Any]:
     """Counted from the moment the token was received (RFC 6749 §5.1)."""
-    ends = number(given, "received_at") + number(given, "expires_in")
-    left = ends - number(given, "now")
+    ends = number(inputs, "received_at") + number(inputs, "expires_in")
+    left = ends - number(inputs, "now")
     return {
         "expires_at": ends,
         "seconds_left": left,
-        "usable": left > number(given, "safety_seconds", 0),
+        "usable": left > number(inputs, "safety_seconds", 0),
     }
 
 
-def _code(given: Given) -> dict[str, Any]:
+def _code(inputs: Inputs) -> dict[str, Any]:
     lifetime = (
         lifetimes.LONGEST_CODE
-        if given.get("lifetime_seconds") is None
-        else integer(given, "lifetime_seconds")
+        if inputs.get("lifetime_seconds") is None
+        else integer(inputs, "lifetime_seconds")
     )
-    if given.get("already_used") is True:
+    if inputs.get("already_used") is True:
         return {
             "usable": False,
             "reason": "used before; what was issued for it should be revoked (RFC 6749 §4.1.2)",
         }
-    age = number(given, "now") - number(given, "issued_at")
+    age = number(inputs, "now") - number(inputs, "issued_at")
     if age < 0:
         return {"usable": False, "reason": "issued in the future"}
     return {

@@ -6,19 +6,19 @@ from functools import partial
 from typing import Any
 
 from .. import keys, oauth1
-from .op import BadInput, Given, Op, optional_text, pairs, text
+from .op import BadInput, Inputs, Op, optional_text, pairs, text
 
 
-def _sign(given: Given) -> dict[str, Any]:
+def _sign(inputs: Inputs) -> dict[str, Any]:
     signed = oauth1.sign(
-        text(given, "method"),
-        text(given, "url"),
-        pairs(given, "oauth_parameters"),
-        text(given, "client_secret"),
-        text(given, "token_secret"),
-        body=optional_text(given, "body"),
-        content_type=optional_text(given, "content_type"),
-        signature_method=optional_text(given, "signature_method") or "HMAC-SHA1",
+        text(inputs, "method"),
+        text(inputs, "url"),
+        pairs(inputs, "oauth_parameters"),
+        text(inputs, "client_secret"),
+        text(inputs, "token_secret"),
+        body=optional_text(inputs, "body"),
+        content_type=optional_text(inputs, "content_type"),
+        signature_method=optional_text(inputs, "signature_method") or "HMAC-SHA1",
     )
     return {
         "base_string_uri": signed.base_string_uri,
@@ -28,15 +28,15 @@ def _sign(given: Given) -> dict[str, Any]:
     }
 
 
-def _rsa(given: Given) -> dict[str, Any]:
+def _rsa(inputs: Inputs) -> dict[str, Any]:
     try:
-        private = keys.open_private(text(given, "private_key_pem").encode("utf-8"))
+        private = keys.open_private(text(inputs, "private_key_pem").encode("utf-8"))
     except keys.BadKey as error:
         raise BadInput(f"“private_key_pem”: {error}") from error
     signed = oauth1.sign(
-        text(given, "method"),
-        text(given, "url"),
-        pairs(given, "oauth_parameters"),
+        text(inputs, "method"),
+        text(inputs, "url"),
+        pairs(inputs, "oauth_parameters"),
         "",
         "",
         signature_method="RSA-SHA1",
@@ -64,18 +64,18 @@ OPS = (
         "oauth1_base_string_uri",
         "url",
         "RFC 5849 §3.4.1.2",
-        lambda given: oauth1.base_string_uri(text(given, "url")),
+        lambda inputs: oauth1.base_string_uri(text(inputs, "url")),
     ),
     Op(
         "oauth1_percent_encode",
         "text",
         "RFC 5849 §3.6",
-        lambda given: oauth1.percent_encode(text(given, "text")),
+        lambda inputs: oauth1.percent_encode(text(inputs, "text")),
     ),
     Op(
         "oauth1_plaintext",
         "client_secret, token_secret",
         "RFC 5849 §3.4.4",
-        lambda given: oauth1.key(text(given, "client_secret"), text(given, "token_secret")),
+        lambda inputs: oauth1.key(text(inputs, "client_secret"), text(inputs, "token_secret")),
     ),
 )

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-Given = Mapping[str, Any]
+Inputs = Mapping[str, Any]
 Reader = Callable[[str], bytes]
 
 
@@ -33,55 +33,55 @@ class Op:
     run: Callable[..., Any]
     reads_files: bool = False
 
-    def wrong_name_in(self, given: Given) -> str:
+    def wrong_name_in(self, inputs: Inputs) -> str:
         """Say which name in the input the operation does not take; empty: it takes all.
 
         A mistyped one would otherwise be left out of the computation and change its answer.
         """
         known = {*re.findall(r"\w+", self.takes), *LABELS, "op"}
-        name = next((name for name in given if name not in known), None)
+        name = next((name for name in inputs if name not in known), None)
         return "" if name is None else f"“{name[:40]}” is not known; it takes {self.takes}"
 
 
-def text(given: Given, key: str) -> str:
+def text(inputs: Inputs, key: str) -> str:
     """A required string."""
-    if not isinstance(given.get(key), str):
+    if not isinstance(inputs.get(key), str):
         raise BadInput(f"“{key}” must be a string")
-    return str(given[key])
+    return str(inputs[key])
 
 
-def optional_text(given: Given, key: str) -> str | None:
+def optional_text(inputs: Inputs, key: str) -> str | None:
     """A string, or null, or absent."""
-    return None if given.get(key) is None else text(given, key)
+    return None if inputs.get(key) is None else text(inputs, key)
 
 
-def integer(given: Given, key: str) -> int:
+def integer(inputs: Inputs, key: str) -> int:
     """A required whole number."""
-    value = given.get(key)
+    value = inputs.get(key)
     if not isinstance(value, int) or isinstance(value, bool):
         raise BadInput(f"“{key}” must be a whole number")
     return value
 
 
-def texts(given: Given, key: str) -> tuple[str, ...]:
+def texts(inputs: Inputs, key: str) -> tuple[str, ...]:
     """A required list of strings."""
-    value = given.get(key)
+    value = inputs.get(key)
     if not isinstance(value, list) or not all(isinstance(item, str) for item in value):
         raise BadInput(f"“{key}” must be a list of strings")
     return tuple(value)
 
 
-def mapping(given: Given, key: str) -> dict[str, str]:
+def mapping(inputs: Inputs, key: str) -> dict[str, str]:
     """An object whose values are strings; absent: empty."""
-    value = given.get(key, {})
+    value = inputs.get(key, {})
     if not isinstance(value, dict) or not all(isinstance(item, str) for item in value.values()):
         raise BadInput(f"“{key}” must be an object of strings")
     return value
 
 
-def moment(given: Given, key: str) -> datetime | None:
+def moment(inputs: Inputs, key: str) -> datetime | None:
     """A moment by RFC 3339, with its offset; absent: ``None``."""
-    value = optional_text(given, key)
+    value = optional_text(inputs, key)
     if value is None:
         return None
     try:
@@ -93,9 +93,9 @@ def moment(given: Given, key: str) -> datetime | None:
     return found
 
 
-def pairs(given: Given, key: str) -> list[tuple[str, str]]:
+def pairs(inputs: Inputs, key: str) -> list[tuple[str, str]]:
     """A required list of pairs of strings."""
-    value = given.get(key)
+    value = inputs.get(key)
     if not isinstance(value, list) or not all(
         isinstance(item, list) and len(item) == 2 and all(isinstance(part, str) for part in item)
         for item in value
@@ -104,25 +104,25 @@ def pairs(given: Given, key: str) -> list[tuple[str, str]]:
     return [(item[0], item[1]) for item in value]
 
 
-def obj(given: Given, key: str) -> dict[str, Any]:
+def obj(inputs: Inputs, key: str) -> dict[str, Any]:
     """A required object."""
-    value = given.get(key)
+    value = inputs.get(key)
     if not isinstance(value, dict):
         raise BadInput(f"“{key}” must be an object")
     return value
 
 
-def number(given: Given, key: str, default: float | None = None) -> float:
+def number(inputs: Inputs, key: str, default: float | None = None) -> float:
     """A number; required where there is no default."""
-    value = given.get(key, default)
+    value = inputs.get(key, default)
     if isinstance(value, bool) or not isinstance(value, int | float):
         raise BadInput(f"“{key}” must be a number")
     return value
 
 
-def hexadecimal(given: Given, key: str) -> bytes:
+def hexadecimal(inputs: Inputs, key: str) -> bytes:
     """Octets in hexadecimal."""
     try:
-        return bytes.fromhex(text(given, key))
+        return bytes.fromhex(text(inputs, key))
     except ValueError as error:
         raise BadInput(f"“{key}” must be hexadecimal") from error

@@ -5,57 +5,59 @@ from __future__ import annotations
 import hmac
 
 from .. import totp
-from .op import BadInput, Given, Op, hexadecimal, integer, number, text
+from .op import BadInput, Inputs, Op, hexadecimal, integer, number, text
 
 
-def _algorithm(given: Given) -> str:
+def _algorithm(inputs: Inputs) -> str:
     return (
-        text(given, "algorithm").lower().replace("-", "")
-        if given.get("algorithm") is not None
+        text(inputs, "algorithm").lower().replace("-", "")
+        if inputs.get("algorithm") is not None
         else "sha1"
     )
 
 
-def _whole(given: Given, key: str, default: int) -> int:
-    return default if given.get(key) is None else integer(given, key)
+def _whole(inputs: Inputs, key: str, default: int) -> int:
+    return default if inputs.get(key) is None else integer(inputs, key)
 
 
-def _hotp(given: Given) -> str:
+def _hotp(inputs: Inputs) -> str:
     return totp.code_at(
-        hexadecimal(given, "key_hex"),
-        integer(given, "counter"),
-        _whole(given, "digits", totp.DIGITS),
-        _algorithm(given),
+        hexadecimal(inputs, "key_hex"),
+        integer(inputs, "counter"),
+        _whole(inputs, "digits", totp.DIGITS),
+        _algorithm(inputs),
     )
 
 
-def _totp(given: Given) -> str:
+def _totp(inputs: Inputs) -> str:
     return totp.code(
-        hexadecimal(given, "key_hex"),
-        number(given, "unix_time"),
-        _whole(given, "digits", totp.DIGITS),
-        _algorithm(given),
-        _whole(given, "step_seconds", totp.STEP),
-        _whole(given, "t0", 0),
+        hexadecimal(inputs, "key_hex"),
+        number(inputs, "unix_time"),
+        _whole(inputs, "digits", totp.DIGITS),
+        _algorithm(inputs),
+        _whole(inputs, "step_seconds", totp.STEP),
+        _whole(inputs, "t0", 0),
     )
 
 
-def _verify(given: Given) -> bool:
-    window = _whole(given, "window_steps", 1)
+def _verify(inputs: Inputs) -> bool:
+    window = _whole(inputs, "window_steps", 1)
     if not 0 <= window <= 100:
         raise BadInput("“window_steps” must be a whole number from 0 to 100")
     key, shown, digits = (
-        hexadecimal(given, "key_hex"),
-        text(given, "code"),
-        _whole(given, "digits", totp.DIGITS),
+        hexadecimal(inputs, "key_hex"),
+        text(inputs, "code"),
+        _whole(inputs, "digits", totp.DIGITS),
     )
     here = totp.counter_at(
-        number(given, "unix_time"), _whole(given, "step_seconds", totp.STEP), _whole(given, "t0", 0)
+        number(inputs, "unix_time"),
+        _whole(inputs, "step_seconds", totp.STEP),
+        _whole(inputs, "t0", 0),
     )
     counters = range(max(0, here - window), here + window + 1)
     found = [
         hmac.compare_digest(
-            totp.code_at(key, counter, digits, _algorithm(given)).encode(), shown.encode()
+            totp.code_at(key, counter, digits, _algorithm(inputs)).encode(), shown.encode()
         )
         for counter in counters
     ]

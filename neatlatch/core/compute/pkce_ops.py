@@ -6,36 +6,38 @@ from typing import Any
 
 from .. import pkce
 from ..jose import b64
-from .op import BadInput, Given, Op, text
+from .op import BadInput, Inputs, Op, text
 
 
-def _method(given: Given, unsaid: str) -> str:
+def _method(inputs: Inputs, unsaid: str) -> str:
     method = (
-        unsaid if given.get("code_challenge_method") is None else given["code_challenge_method"]
+        unsaid if inputs.get("code_challenge_method") is None else inputs["code_challenge_method"]
     )
     if method not in pkce.METHODS:
         raise BadInput("“code_challenge_method” must be S256 or plain")
     return str(method)
 
 
-def _challenge(given: Given) -> dict[str, Any]:
-    return {"code_challenge": pkce.challenge(text(given, "code_verifier"), _method(given, "S256"))}
+def _challenge(inputs: Inputs) -> dict[str, Any]:
+    return {
+        "code_challenge": pkce.challenge(text(inputs, "code_verifier"), _method(inputs, "S256"))
+    }
 
 
-def _syntax(given: Given) -> dict[str, Any]:
-    verdict = pkce.verifier_syntax(text(given, "code_verifier"))
+def _syntax(inputs: Inputs) -> dict[str, Any]:
+    verdict = pkce.verifier_syntax(text(inputs, "code_verifier"))
     return {"valid": verdict.holds, "reason": verdict.reason}
 
 
-def _verify(given: Given) -> dict[str, Any]:
+def _verify(inputs: Inputs) -> dict[str, Any]:
     verdict = pkce.verify(
-        text(given, "code_verifier"), text(given, "code_challenge"), _method(given, "plain")
+        text(inputs, "code_verifier"), text(inputs, "code_challenge"), _method(inputs, "plain")
     )
     return {"match": verdict.holds, "reason": verdict.reason}
 
 
-def _base64url(given: Given) -> str:
-    octets = given.get("octets")
+def _base64url(inputs: Inputs) -> str:
+    octets = inputs.get("octets")
     if not isinstance(octets, list) or not all(
         isinstance(octet, int) and 0 <= octet <= 255 for octet in octets
     ):

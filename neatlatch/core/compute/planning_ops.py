@@ -6,12 +6,12 @@ from fractions import Fraction
 from typing import Any
 
 from .. import horizon, trim
-from .op import BadInput, Given, Op, integer, number, obj, text, texts
+from .op import BadInput, Inputs, Op, integer, number, obj, text, texts
 
 
-def _minimum_scopes(given: Given) -> dict[str, Any]:
+def _minimum_scopes(inputs: Inputs) -> dict[str, Any]:
     scopes = {}
-    for name, told in obj(given, "scopes").items():
+    for name, told in obj(inputs, "scopes").items():
         if not isinstance(told, dict):
             raise BadInput(f"“scopes.{name}” must be an object with “weight” and “implies”")
         weight = Fraction(str(number(told, "weight")))
@@ -19,7 +19,7 @@ def _minimum_scopes(given: Given) -> dict[str, Any]:
             raise BadInput(f"the weight of {name} is below 0")
         scopes[name] = trim.Weighed(weight, texts(told, "implies") if "implies" in told else ())
     operations = []
-    for told in _objects(given, "operations"):
+    for told in _objects(inputs, "operations"):
         alternatives = told.get("alternatives")
         if not isinstance(alternatives, list) or not all(
             isinstance(alternative, list) and all(isinstance(s, str) for s in alternative)
@@ -40,17 +40,17 @@ def _minimum_scopes(given: Given) -> dict[str, Any]:
     return {"feasible": True, "minimum_weight": least, "selection": sorted(found.scopes)}
 
 
-def _minimise_peak(given: Given) -> dict[str, Any]:
+def _minimise_peak(inputs: Inputs) -> dict[str, Any]:
     jobs = [
         horizon.Job(text(job, "id"), integer(job, "release"), integer(job, "due"))
-        for job in _objects(given, "jobs")
+        for job in _objects(inputs, "jobs")
     ]
-    days = given.get("working_days")
+    days = inputs.get("working_days")
     if not isinstance(days, list) or not all(
         isinstance(day, int) and not isinstance(day, bool) for day in days
     ):
         raise BadInput("“working_days” must be a list of whole numbers")
-    found = horizon.spread(jobs, days, integer(given, "capacity_per_day"))
+    found = horizon.spread(jobs, days, integer(inputs, "capacity_per_day"))
     if found.overfull is not None:
         told = found.overfull
         span = {
@@ -67,8 +67,8 @@ def _minimise_peak(given: Given) -> dict[str, Any]:
     }
 
 
-def _objects(given: Given, key: str) -> list[dict[str, Any]]:
-    found = given.get(key)
+def _objects(inputs: Inputs, key: str) -> list[dict[str, Any]]:
+    found = inputs.get(key)
     if not isinstance(found, list) or not all(isinstance(item, dict) for item in found):
         raise BadInput(f"“{key}” must be a list of objects")
     return found

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from ..intake import properties
-from .op import Given, Op, text
+from .op import Inputs, Op, text
 
 
-def _parse(given: Given) -> dict[str, Any]:
+def _parse(inputs: Inputs) -> dict[str, Any]:
     try:
-        return {"properties": properties.parse(text(given, "text"))}
+        return {"properties": properties.parse(text(inputs, "text"))}
     except properties.BadProperties as error:
         return {"error": str(error)}
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 from typing import Any
 
 from .. import redirects
-from .op import BadInput, Given, Op, optional_text, text, texts
+from .op import BadInput, Inputs, Op, optional_text, text, texts
 
 
-def _match(given: Given) -> dict[str, Any]:
-    kind = given.get("client_type", "web")
+def _match(inputs: Inputs) -> dict[str, Any]:
+    kind = inputs.get("client_type", "web")
     if kind not in ("web", "native"):
         raise BadInput("“client_type” must be web or native")
-    found = redirects.match(texts(given, "registered"), optional_text(given, "presented"), kind)
+    found = redirects.match(texts(inputs, "registered"), optional_text(inputs, "presented"), kind)
     answer: dict[str, Any] = {
         "match": found.match,
         "reason_code": found.reason_code,
@@ -23,7 +23,7 @@ def _match(given: Given) -> dict[str, Any]:
         ],
         "warnings": list(found.warnings),
     }
-    if given.get("presented") is not None:
+    if inputs.get("presented") is not None:
         answer |= {
             "simple_string_equal": found.simple_string_equal,
             "rfc3986_equivalent": found.alike,
@@ -31,23 +31,23 @@ def _match(given: Given) -> dict[str, Any]:
     return answer
 
 
-def _token_request(given: Given) -> dict[str, Any]:
+def _token_request(inputs: Inputs) -> dict[str, Any]:
     holds, reason = redirects.token_request(
-        optional_text(given, "authorization_request"), optional_text(given, "token_request")
+        optional_text(inputs, "authorization_request"), optional_text(inputs, "token_request")
     )
     return {"match": holds, "reason": reason}
 
 
-def _private_use(given: Given) -> dict[str, Any]:
-    holds = redirects.private_use_scheme(text(given, "uri"))
+def _private_use(inputs: Inputs) -> dict[str, Any]:
+    holds = redirects.private_use_scheme(text(inputs, "uri"))
     reason = (
         "contains a period" if holds else "a private-use scheme without a period SHOULD be rejected"
     )
     return {"acceptable": holds, "reason": reason}
 
 
-def _lint(given: Given) -> dict[str, Any]:
-    found = redirects.lint(text(given, "uri"))
+def _lint(inputs: Inputs) -> dict[str, Any]:
+    found = redirects.lint(text(inputs, "uri"))
     return {
         "acceptable": not any(lint.grave for lint in found),
         "findings": [

@@ -7,16 +7,16 @@ from __future__ import annotations
 from typing import Any
 
 from .. import replies
-from .op import BadInput, Given, Op, integer, mapping, moment, optional_text, text, texts
+from .op import BadInput, Inputs, Op, integer, mapping, moment, optional_text, text, texts
 
 
-def _reply(given: Given) -> dict[str, Any]:
+def _reply(inputs: Inputs) -> dict[str, Any]:
     reading = replies.read(
-        text(given, "endpoint"),
-        integer(given, "status"),
-        mapping(given, "headers"),
-        given.get("body") or "",
-        moment(given, "now"),
+        text(inputs, "endpoint"),
+        integer(inputs, "status"),
+        mapping(inputs, "headers"),
+        inputs.get("body") or "",
+        moment(inputs, "now"),
     )
     return {
         **reading.fields,
@@ -29,12 +29,12 @@ def _reply(given: Given) -> dict[str, Any]:
     }
 
 
-def _authorization(given: Given) -> dict[str, Any]:
+def _authorization(inputs: Inputs) -> dict[str, Any]:
     found = replies.authorization_reply(
-        text(given, "redirected_to"),
-        text(given, "state_sent"),
-        optional_text(given, "issuer_expected"),
-        given.get("issuer_required") is True,
+        text(inputs, "redirected_to"),
+        text(inputs, "state_sent"),
+        optional_text(inputs, "issuer_expected"),
+        inputs.get("issuer_required") is True,
     )
     return {
         "accept": found.accept,
@@ -45,8 +45,8 @@ def _authorization(given: Given) -> dict[str, Any]:
     }
 
 
-def _challenges(given: Given) -> dict[str, Any]:
-    found = replies.read_challenges(texts(given, "field_lines"))
+def _challenges(inputs: Inputs) -> dict[str, Any]:
+    found = replies.read_challenges(texts(inputs, "field_lines"))
     return {
         "challenges": [
             {
@@ -59,8 +59,8 @@ def _challenges(given: Given) -> dict[str, Any]:
     }
 
 
-def _retry_after(given: Given) -> dict[str, Any]:
-    delay = replies.retry_after(text(given, "value"), moment(given, "now"))
+def _retry_after(inputs: Inputs) -> dict[str, Any]:
+    delay = replies.retry_after(text(inputs, "value"), moment(inputs, "now"))
     return (
         {"delay_seconds": delay}
         if delay is not None
@@ -68,9 +68,9 @@ def _retry_after(given: Given) -> dict[str, Any]:
     )
 
 
-def _problem(given: Given) -> dict[str, Any]:
+def _problem(inputs: Inputs) -> dict[str, Any]:
     found = replies.problem_details(
-        integer(given, "status"), mapping(given, "headers"), text(given, "body")
+        integer(inputs, "status"), mapping(inputs, "headers"), text(inputs, "body")
     )
     if found is None:
         return {
@@ -88,11 +88,11 @@ def _problem(given: Given) -> dict[str, Any]:
     }
 
 
-def _device(given: Given) -> dict[str, Any]:
-    interval = None if given.get("interval") is None else integer(given, "interval")
+def _device(inputs: Inputs) -> dict[str, Any]:
+    interval = None if inputs.get("interval") is None else integer(inputs, "interval")
     if interval is not None and interval < 0:
         raise BadInput("“interval” must not be negative")
-    waits, state = replies.device_poll_waits(interval, texts(given, "replies"))
+    waits, state = replies.device_poll_waits(interval, texts(inputs, "replies"))
     return {"wait_seconds_after_each_pending_reply": waits, "state": state}
 
 

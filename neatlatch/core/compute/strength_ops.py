@@ -7,25 +7,27 @@ from __future__ import annotations
 from typing import Any
 
 from .. import standing_facts, strength
-from .op import BadInput, Given, Op, integer, text, texts
+from .op import BadInput, Inputs, Op, integer, text, texts
 
 
-def _entropy(given: Given) -> dict[str, Any]:
+def _entropy(inputs: Inputs) -> dict[str, Any]:
     return {
-        "bits": strength.entropy_bits(integer(given, "length"), integer(given, "alphabet_size"))
+        "bits": strength.entropy_bits(integer(inputs, "length"), integer(inputs, "alphabet_size"))
     }
 
 
-def _min_length(given: Given) -> dict[str, Any]:
-    return {"length": strength.min_length(integer(given, "bits"), integer(given, "alphabet_size"))}
+def _min_length(inputs: Inputs) -> dict[str, Any]:
+    return {
+        "length": strength.min_length(integer(inputs, "bits"), integer(inputs, "alphabet_size"))
+    }
 
 
-def _password(given: Given) -> dict[str, Any]:
-    used_as = text(given, "used_as")
+def _password(inputs: Inputs) -> dict[str, Any]:
+    used_as = text(inputs, "used_as")
     if used_as not in strength.SHORTEST:
         raise BadInput("“used_as” must be single or mfa")
-    password = text(given, "password")
-    blocklist = texts(given, "blocklist") if "blocklist" in given else ()
+    password = text(inputs, "password")
+    blocklist = texts(inputs, "blocklist") if "blocklist" in inputs else ()
     found = strength.password(password, used_as, blocklist)  # type: ignore[arg-type]
     return {
         "acceptable": found.acceptable,
@@ -34,8 +36,8 @@ def _password(given: Given) -> dict[str, Any]:
     }
 
 
-def _fact(given: Given) -> dict[str, Any]:
-    question = text(given, "question")
+def _fact(inputs: Inputs) -> dict[str, Any]:
+    question = text(inputs, "question")
     found = standing_facts.find(question)
     if found is None:
         raise BadInput("this question is not known; docs/compute.md lists those that are")

@@ -103,17 +103,17 @@ class Placement:
     secret_id: str = ""
 
 
-def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
+def place(recognised: Recognised, wanted: Sequence[Value]) -> Placement:
     """Put each item at the value whose name it bears.
 
     An item serves one place, a place takes one value.
 
     A single value without a name goes to a place only if there is exactly one that it could be.
     """
-    if found.kind == "value" and len(found.items) == 1 and not found.items[0].name:
-        return _lone(found.items[0], wanted)
+    if recognised.kind == "value" and len(recognised.items) == 1 and not recognised.items[0].name:
+        return _lone(recognised.items[0], wanted)
     best: dict[int, tuple[int, Value]] = {}
-    for number, item in enumerate(found.items):
+    for number, item in enumerate(recognised.items):
         fits = [(length, value) for value in wanted if (length := _fits(item.name, value))]
         if fits:
             best[number] = max(fits, key=lambda fit: fit[0])
@@ -126,19 +126,19 @@ def place(found: Recognised, wanted: Sequence[Value]) -> Placement:
             continue
         longest = max(mine.values())
         top = [
-            found.items[number]
+            recognised.items[number]
             for number, length in mine.items()
-            if length == longest and found.items[number].value
+            if length == longest and recognised.items[number].value
         ]
         used |= {number for number, length in mine.items() if length == longest}
         if len({candidate.value for candidate in top}) == 1:
             placed.append(Placed(value.key, value.label, top[0], value.secret))
         elif top:
             unsure.append(Open(value.key, value.label, tuple(candidate.name for candidate in top)))
-    left = [_said(item) for number, item in enumerate(found.items) if number not in used]
-    ids = {item.value for item in found.items if _names_an_id(item)}
+    left = [_said(item) for number, item in enumerate(recognised.items) if number not in used]
+    ids = {item.value for item in recognised.items if _names_an_id(item)}
     return Placement(
-        tuple(placed), tuple(unsure), (*left, *found.left), ids.pop() if len(ids) == 1 else ""
+        tuple(placed), tuple(unsure), (*left, *recognised.left), ids.pop() if len(ids) == 1 else ""
     )
 
 

@@ -211,12 +211,12 @@ def full(kind: Kind, brief: Mapping[str, Any]) -> dict[str, Any]:
     }
 
 
-def brief(kind: Kind, given: Mapping[str, Any]) -> dict[str, Any]:
+def brief(kind: Kind, fields: Mapping[str, Any]) -> dict[str, Any]:
     """An object without the fields that say nothing more than being left out does, in the order of
     the kind.
     """
     return {
-        field.name: given[field.name]
+        field.name: fields[field.name]
         for field in kind.fields
-        if given.get(field.name) not in (None, field.default)
+        if fields.get(field.name) not in (None, field.default)
     }

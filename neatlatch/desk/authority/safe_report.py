@@ -71,7 +71,7 @@ def report() -> SafeReport:
         rekeyed=Rekeyed(last.at, int(last.details["values"]), int(last.details["lost"]))
         if last
         else None,
-        last_backup=scheduled_backups.known(),
+        last_backup=scheduled_backups.record(),
         folder=str(settings.BACKUPS or ""),
         hours=settings.BACKUP_HOURS,
         kept=settings.BACKUPS_KEPT,

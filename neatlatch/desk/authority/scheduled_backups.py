@@ -37,7 +37,7 @@ class BackupRecord:
     says: str = ""
 
 
-def known() -> BackupRecord:
+def record() -> BackupRecord:
     """What the journal knows of backups. Two queries."""
     last, tried = (
         Entry.objects.filter(noun="safe", did=did).order_by("-number").first()
@@ -54,7 +54,7 @@ def look_after() -> None:
     """Make a backup if one is due. Raises :class:`backup.Wrong` and ``OSError``."""
     if not settings.BACKUPS:
         return
-    last = known().at
+    last = record().at
     if last is None or timezone.now() - last >= timedelta(hours=settings.BACKUP_HOURS):
         make(Path(settings.BACKUPS))
 

@@ -98,7 +98,7 @@ def check_version(
 
 
 def repeatable(
-    request: HttpRequest, given: Any, create: Callable[[], tuple[int, Any]], alone: bool = False
+    request: HttpRequest, body: Any, create: Callable[[], tuple[int, Any]], alone: bool = False
 ) -> tuple[int, Any]:
     """Create something once, however often the same request with the same ``Idempotency-Key``
     comes.
@@ -112,15 +112,15 @@ def repeatable(
         return create()
     if alone:
         with transaction.atomic():
-            return _claimed(request, given, key, create, alone)
-    return _claimed(request, given, key, create, alone)
+            return _claimed(request, body, key, create, alone)
+    return _claimed(request, body, key, create, alone)
 
 
 def _claimed(
-    request: HttpRequest, given: Any, key: str, create: Callable[[], tuple[int, Any]], alone: bool
+    request: HttpRequest, body: Any, key: str, create: Callable[[], tuple[int, Any]], alone: bool
 ) -> tuple[int, Any]:
     digest = hashlib.sha256(
-        json.dumps([request.path, given], sort_keys=True, default=str).encode()
+        json.dumps([request.path, body], sort_keys=True, default=str).encode()
     ).hexdigest()
     person = request.user
     assert isinstance(person, Person)

@@ -107,7 +107,7 @@ class SettingReport:
     is_set: bool
 
 
-def told(environment: Mapping[str, str] = os.environ) -> list[SettingReport]:
+def every_setting(environment: Mapping[str, str] = os.environ) -> list[SettingReport]:
     """Every setting with what holds now."""
     found = []
     for setting in SETTINGS:

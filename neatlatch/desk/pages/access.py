@@ -195,9 +195,9 @@ class DecisionOut:
     says: str
 
 
-def _book(given: BookIn) -> dict[str, Any]:
+def _book(body: BookIn) -> dict[str, Any]:
     return {
-        "groups": given.groups,
+        "groups": body.groups,
         "rules": [
             {
                 "effect": rule.effect,
@@ -207,7 +207,7 @@ def _book(given: BookIn) -> dict[str, Any]:
                 "match": rule.match,
                 "from": rule.origins,
             }
-            for rule in given.rules
+            for rule in body.rules
         ],
     }
 
@@ -229,7 +229,7 @@ def _rules(book: Book, idle: Collection[int]) -> list[RuleOut]:
     ]
 
 
-def _difference(found: formats.Difference) -> RulesDifferenceOut:
+def _difference(difference: formats.Difference) -> RulesDifferenceOut:
     rights = [
         RightChangedOut(
             principal=right.principal,
@@ -238,21 +238,21 @@ def _difference(found: formats.Difference) -> RulesDifferenceOut:
             before=right.before,
             after=right.after,
         )
-        for right in found.rights
+        for right in difference.rights
     ]
     return RulesDifferenceOut(
-        nothing=found.nothing,
-        added=[rule.says for rule in found.added],
-        gone=[rule.says for rule in found.gone],
-        groups=list(found.groups),
-        reordered=found.reordered,
+        nothing=difference.nothing,
+        added=[rule.says for rule in difference.added],
+        gone=[rule.says for rule in difference.gone],
+        groups=list(difference.groups),
+        reordered=difference.reordered,
         rights=rights,
-        unknown=found.unknown,
-        added_in_all=found.counts.added,
-        gone_in_all=found.counts.gone,
-        rights_in_all=found.counts.rights,
-        losing=found.counts.losing,
-        gaining=found.counts.gaining,
+        unknown=difference.unknown,
+        added_in_all=difference.counts.added,
+        gone_in_all=difference.counts.gone,
+        rights_in_all=difference.counts.rights,
+        losing=difference.counts.losing,
+        gaining=difference.counts.gaining,
     )
 
 
@@ -387,21 +387,21 @@ def _checked(request: HttpRequest, deployment: Deployment) -> RuleBook:
 
 
 @router.put("/access-rules/{application}/{environment}", response=AccessOut)
-def save(request: HttpRequest, application: str, environment: str, given: BookIn) -> AccessOut:
+def save(request: HttpRequest, application: str, environment: str, body: BookIn) -> AccessOut:
     """Keep these rules in place of the ones that stand."""
     by, deployment = guard.need(request, "change"), find_deployment(application, environment)
-    services.save(by, _checked(request, deployment), services.from_plain(deployment, _book(given)))
+    services.save(by, _checked(request, deployment), services.from_plain(deployment, _book(body)))
     return shape(deployment)
 
 
 @router.post("/access-rules/{application}/{environment}/previews", response=RulesPreviewOut)
 def preview(
-    request: HttpRequest, application: str, environment: str, given: RulesTextIn
+    request: HttpRequest, application: str, environment: str, body: RulesTextIn
 ) -> RulesPreviewOut:
     """What the rules of a text would come to. Nothing is saved."""
     guard.need(request, "look")
     deployment = find_deployment(application, environment)
-    found = services.preview(deployment, services.book_of(deployment), given.text, given.format)
+    found = services.preview(deployment, services.book_of(deployment), body.text, body.format)
     return RulesPreviewOut(
         difference=_difference(found.difference), rules=found.rules, groups=found.groups
     )
@@ -409,14 +409,14 @@ def preview(
 
 @router.post("/access-rules/{application}/{environment}/imports", response=AccessOut)
 def take_in(
-    request: HttpRequest, application: str, environment: str, given: RulesTextIn
+    request: HttpRequest, application: str, environment: str, body: RulesTextIn
 ) -> AccessOut:
     """Keep the rules of a text in place of the ones that stand."""
     by, deployment = guard.need(request, "change"), find_deployment(application, environment)
     services.save(
         by,
         _checked(request, deployment),
-        services.out_of(deployment, given.text, given.format),
+        services.out_of(deployment, body.text, body.format),
         "imported access rules",
     )
     return shape(deployment)
@@ -444,7 +444,7 @@ def export(
 
 @router.post("/access-rules/{application}/{environment}/decisions", response=DecisionOut)
 def decide(
-    request: HttpRequest, application: str, environment: str, given: DecisionIn
+    request: HttpRequest, application: str, environment: str, body: DecisionIn
 ) -> DecisionOut:
     """Decide one request by our rules."""
     guard.need(request, "look")
@@ -452,19 +452,19 @@ def decide(
     book = services.book_now(deployment)
     try:
         found = access.Access(book).decide(
-            given.principal.strip(),
-            given.operation,
-            given.resource.strip(),
-            given.address.strip() or None,
+            body.principal.strip(),
+            body.operation,
+            body.resource.strip(),
+            body.address.strip() or None,
         )
     except ValueError as error:
-        raise wrong_fields({"address": f"“{given.address}” is not an address."}) from error
+        raise wrong_fields({"address": f"“{body.address}” is not an address."}) from error
     verb = "may" if found.allowed else "may not"
-    why = found.why(book, bool(given.address.strip()))
+    why = found.why(book, bool(body.address.strip()))
     return DecisionOut(
         allowed=found.allowed,
         rule=found.rule,
-        says=f"{given.principal} {verb} {given.operation} {given.resource}; {why}.",
+        says=f"{body.principal} {verb} {body.operation} {body.resource}; {why}.",
     )
 
 

@@ -129,15 +129,15 @@ _LISTS: dict[ObjectList, _ListOf] = {
 }
 
 
-def _chosen(given: ChosenIn) -> QuerySet[Any]:
+def _chosen(body: ChosenIn) -> QuerySet[Any]:
     """The objects that are meant. Raises field errors."""
-    rows_of = _LISTS[given.of]
-    if (given.keys is None) == (given.words is None):
+    rows_of = _LISTS[body.of]
+    if (body.keys is None) == (body.words is None):
         raise wrong_fields({"keys": "Choose rows, or give a filter."})
-    if given.keys is not None:
-        keys = _ids(given.keys) if rows_of.is_id else given.keys
+    if body.keys is not None:
+        keys = _ids(body.keys) if rows_of.is_id else body.keys
         return rows_of.rows().filter(**{f"{rows_of.by_key}__in": keys})
-    text = given.words or ""
+    text = body.words or ""
     if not filter_words.is_complete(text, rows_of.fields):
         raise wrong_fields({"words": "This filter is too long, or a word of it has no value."})
     return rows_of.fitting(rows_of.rows(), filter_words.read(text, rows_of.fields))
@@ -162,32 +162,32 @@ def _after(of: ObjectList, after: str | None) -> Any:
 
 
 @router.post("/bulk-changes/previews", response=BulkPreview)
-def preview(request: HttpRequest, given: ChosenIn) -> BulkPreview:
+def preview(request: HttpRequest, body: ChosenIn) -> BulkPreview:
     """How many objects are meant, and the first of them by name. Nothing is changed."""
     guard.need(request, "change")
-    rows = _chosen(given)
-    first = _LISTS[given.of].rows().filter(pk__in=rows.order_by("pk").values("pk")[:_NAMED])
+    rows = _chosen(body)
+    first = _LISTS[body.of].rows().filter(pk__in=rows.order_by("pk").values("pk")[:_NAMED])
     return BulkPreview(
         count=rows.count(),
-        production=bulk.production_of(given.of, rows).count(),
-        names=bulk.names(given.of, first),
+        production=bulk.production_of(body.of, rows).count(),
+        names=bulk.names(body.of, first),
     )
 
 
 @router.post("/bulk-changes", response=BulkOut)
-def change(request: HttpRequest, given: BulkIn) -> BulkOut:
+def change(request: HttpRequest, body: BulkIn) -> BulkOut:
     """Change the next objects of those that are meant, at most a hundred. Each is changed alone:
     one that refuses is reported, and the others are changed.
     """
     by = guard.need(request, "change")
-    rows = _chosen(given)
-    if given.after is None and given.count is not None and rows.count() != given.count:
+    rows = _chosen(body)
+    if body.after is None and body.count is not None and rows.count() != body.count:
         raise Problem(
             409,
             "Other objects fit this filter now.",
             "Nothing was changed. Look at the preview again.",
         )
-    done = bulk.change(by, given.of, rows, given.change(), _after(given.of, given.after))
+    done = bulk.change(by, body.of, rows, body.change(), _after(body.of, body.after))
     return BulkOut(
         changed=done.changed,
         unchanged=done.unchanged,

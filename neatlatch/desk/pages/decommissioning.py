@@ -139,31 +139,31 @@ class Decommissionings:
     next: str | None
 
 
-def _row_fields(found: Decommissioning) -> dict[str, Any]:
+def _row_fields(record: Decommissioning) -> dict[str, Any]:
     return {
-        "id": found.pk,
-        "of": found.of,
-        "name": found.name,
-        "where": found.where,
-        "begun": found.begun,
-        "begun_by": found.begun_by,
-        "ended": found.ended,
-        "ended_by": found.ended_by,
-        "cancelled": found.cancelled,
+        "id": record.pk,
+        "of": record.of,
+        "name": record.name,
+        "where": record.where,
+        "begun": record.begun,
+        "begun_by": record.begun_by,
+        "ended": record.ended,
+        "ended_by": record.ended_by,
+        "cancelled": record.cancelled,
     }
 
 
-def _out(found: Decommissioning) -> DecommissioningOut:
-    standing = services.look(found)
+def _out(record: Decommissioning) -> DecommissioningOut:
+    standing = services.look(record)
     return DecommissioningOut(
-        **_row_fields(found),
+        **_row_fields(record),
         address=standing.address,
         step=standing.step,
         gone=standing.gone,
         usages=[UsageOut(**vars(usage)) for usage in standing.usages],
         obstacle=standing.obstacle,
-        confirmed_at=found.confirmed_at,
-        reason=found.reason,
+        confirmed_at=record.confirmed_at,
+        reason=record.reason,
         revoked=[
             RevokedOfIt(**{**vars(each), "at": datetime.fromisoformat(each.at)})
             for each in standing.revoked
@@ -178,11 +178,11 @@ def _out(found: Decommissioning) -> DecommissioningOut:
             )
             for each in standing.left
         ],
-        proven_at=found.proven_at,
-        proof=found.proof,
-        unproven=found.unproven,
+        proven_at=record.proven_at,
+        proof=record.proof,
+        unproven=record.unproven,
         also=standing.also,
-        history=found.history,
+        history=record.history,
     )
 
 
@@ -239,10 +239,10 @@ def decommissionings(
 
 
 @router.post("/decommissionings", response={201: DecommissioningOut})
-def begin(request: HttpRequest, given: DecommissionIn) -> tuple[int, DecommissioningOut]:
+def begin(request: HttpRequest, body: DecommissionIn) -> tuple[int, DecommissioningOut]:
     """Begin to decommission something, or go on with what was begun. Nothing is changed yet."""
     by = guard.need(request, "change")
-    return 201, _out(services.begin(by, given.of, _row(given.of, given.key)))
+    return 201, _out(services.begin(by, body.of, _row(body.of, body.key)))
 
 
 @router.get("/decommissionings/{identity}", response=DecommissioningOut)
@@ -253,17 +253,17 @@ def decommissioning(request: HttpRequest, identity: UUID) -> DecommissioningOut:
 
 
 @router.post("/decommissionings/{identity}/confirmations", response=DecommissioningOut)
-def confirm(request: HttpRequest, identity: UUID, given: ReasonIn) -> DecommissioningOut:
+def confirm(request: HttpRequest, identity: UUID, body: ReasonIn) -> DecommissioningOut:
     """Confirm that what uses it may stop, with the reason where something still does."""
     by = guard.need(request, "change")
-    return _out(services.confirm(by, _find(identity), given.reason))
+    return _out(services.confirm(by, _find(identity), body.reason))
 
 
 @router.post("/decommissionings/{identity}/revocations", response=DecommissioningOut)
-def revoke(request: HttpRequest, identity: UUID, given: RevocationIn) -> DecommissioningOut:
+def revoke(request: HttpRequest, identity: UUID, body: RevocationIn) -> DecommissioningOut:
     """Revoke something of it, or say that it was revoked at the application."""
     by = guard.need(request, "change")
-    return _out(services.revoke(by, _find(identity), given.key))
+    return _out(services.revoke(by, _find(identity), body.key))
 
 
 @router.post("/decommissionings/{identity}/proofs", response=DecommissioningOut)
@@ -275,17 +275,17 @@ def prove(request: HttpRequest, identity: UUID) -> DecommissioningOut:
 
 
 @router.post("/decommissionings/{identity}/exceptions", response=DecommissioningOut)
-def go_on_unproven(request: HttpRequest, identity: UUID, given: ReasonIn) -> DecommissioningOut:
+def go_on_unproven(request: HttpRequest, identity: UUID, body: ReasonIn) -> DecommissioningOut:
     """Go on though it could not be seen that it is refused, with the reason."""
     by = guard.need(request, "change")
-    return _out(services.go_on_unproven(by, _find(identity), given.reason))
+    return _out(services.go_on_unproven(by, _find(identity), body.reason))
 
 
 @router.post("/decommissionings/{identity}/endings", response=DecommissioningOut)
-def end(request: HttpRequest, identity: UUID, given: DecommissionEnd) -> DecommissioningOut:
+def end(request: HttpRequest, identity: UUID, body: DecommissionEnd) -> DecommissioningOut:
     """Forget its secrets, keep its history and take it away."""
     by = guard.need(request, "change")
-    return _out(services.end(by, _find(identity), given.confirm, given.with_also))
+    return _out(services.end(by, _find(identity), body.confirm, body.with_also))
 
 
 @router.delete("/decommissionings/{identity}", response=DecommissioningOut)

@@ -121,10 +121,10 @@ def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
 
 
 @router.post("/filters", response={201: FilterOut})
-def keep(request: HttpRequest, given: FilterIn) -> tuple[int, FilterOut]:
+def keep(request: HttpRequest, body: FilterIn) -> tuple[int, FilterOut]:
     """Keep a filter under a name; the same name again replaces it."""
     by = guard.need(request, "look")
-    name, words = given.name.strip(), given.words.strip()
+    name, words = body.name.strip(), body.words.strip()
     if not name or len(name) > 60:
         raise wrong_fields({"name": "Give it a name of up to 60 characters."})
     if not words or len(words) > 300:
@@ -133,9 +133,9 @@ def keep(request: HttpRequest, given: FilterIn) -> tuple[int, FilterOut]:
         with transaction.atomic():
             one, _ = SavedFilter.objects.update_or_create(
                 person=by,
-                list=given.list,
+                list=body.list,
                 name=name,
-                defaults={"words": words, "shared": given.shared},
+                defaults={"words": words, "shared": body.shared},
             )
     except IntegrityError as error:
         raise wrong_fields({"name": "A filter of this name is there already."}) from error

@@ -165,7 +165,7 @@ def preview_out(shown: Preview) -> InventoryPreviewOut:
         key=lambda change: _FIRST.get(change.act, 3),
     )
     return InventoryPreviewOut(
-        changes=[_bounded(services.told(change)) for change in telling[:_MOST_TOLD]],
+        changes=[_bounded(services.object_change(change)) for change in telling[:_MOST_TOLD]],
         more=max(len(telling) - _MOST_TOLD, 0),
         stays=len(changes) - len(telling),
         standing=shown.standing,
@@ -235,10 +235,10 @@ def export(request: HttpRequest) -> HttpResponse:
 
 
 @router.post("/inventory/previews", response=InventoryPreviewOut)
-def preview(request: HttpRequest, given: InventoryIn) -> InventoryPreviewOut:
+def preview(request: HttpRequest, body: InventoryIn) -> InventoryPreviewOut:
     """What a file would change, object by object. Nothing is changed."""
     by = guard.need(request, "change")
-    return preview_out(services.preview(given.text, given.prune, by))
+    return preview_out(services.preview(body.text, body.prune, by))
 
 
 def _need_worker() -> None:
@@ -252,7 +252,7 @@ def _begun(begun: services.Begun) -> tuple[int, ImportBegun]:
 
 
 @router.post("/inventory/imports", response={200: ImportBegun, 202: ImportBegun})
-def begin_import(request: HttpRequest, given: InventoryApplyIn) -> tuple[int, ImportBegun]:
+def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, ImportBegun]:
     """Apply a file.
 
     A small one is applied when this answers, as a whole or not at all; a larger one is applied by
@@ -261,7 +261,7 @@ def begin_import(request: HttpRequest, given: InventoryApplyIn) -> tuple[int, Im
     """
     by = guard.need(request, "change")
     leave = leave_asked(request, by)
-    return _begun(services.begin(by, given.text, given.prune, given.standing, leave, _need_worker))
+    return _begun(services.begin(by, body.text, body.prune, body.standing, leave, _need_worker))
 
 
 @router.get("/inventory/imports", response=ImportPlans)
@@ -325,12 +325,12 @@ def preview_undo(request: HttpRequest, identity: UUID) -> InventoryPreviewOut:
 
 @router.post("/inventory/imports/{identity}/undos", response={200: ImportBegun, 202: ImportBegun})
 def undo_import(
-    request: HttpRequest, identity: UUID, given: ImportUndoIn
+    request: HttpRequest, identity: UUID, body: ImportUndoIn
 ) -> tuple[int, ImportBegun]:
     """Undo an import by its stored steps; what was changed since stays."""
     by = guard.need(request, "change")
     leave = leave_asked(request, by)
-    return _begun(services.undo(by, _plan(identity), given.standing, leave, _need_worker))
+    return _begun(services.undo(by, _plan(identity), body.standing, leave, _need_worker))
 
 
 @router.get("/exports/{what}")
@@ -397,10 +397,10 @@ class TablePreviewOut:
 
 
 @router.post("/imports/{what}/readings", response=TableReadingOut)
-def read_table(request: HttpRequest, what: table_imports.What, given: TableIn) -> TableReadingOut:
+def read_table(request: HttpRequest, what: table_imports.What, body: TableIn) -> TableReadingOut:
     """Read the columns of a table. Nothing is kept."""
     guard.need(request, "change")
-    reading = table_imports.read(what, given.text)
+    reading = table_imports.read(what, body.text)
     columns = [
         TableColumnOut(name=column.name, says=column.says, required=column.required)
         for column in reading.columns
@@ -415,11 +415,11 @@ def read_table(request: HttpRequest, what: table_imports.What, given: TableIn) -
 
 @router.post("/imports/{what}/previews", response=TablePreviewOut)
 def preview_table(
-    request: HttpRequest, what: table_imports.What, given: MappedTableIn
+    request: HttpRequest, what: table_imports.What, body: MappedTableIn
 ) -> TablePreviewOut:
     """What a table would add and change. Nothing is changed."""
     by = guard.need(request, "change")
-    shown = table_imports.preview(by, what, given.text, given.columns)
+    shown = table_imports.preview(by, what, body.text, body.columns)
     return TablePreviewOut(
         changes=preview_out(shown.changes),
         duplicates=shown.duplicates,
@@ -430,13 +430,13 @@ def preview_table(
 
 @router.post("/imports/{what}", response={200: ImportBegun, 202: ImportBegun})
 def take_table(
-    request: HttpRequest, what: table_imports.What, given: TableApplyIn
+    request: HttpRequest, what: table_imports.What, body: TableApplyIn
 ) -> tuple[int, ImportBegun]:
     """Take a table over, as an import that can be undone; large ones in blocks, as a file."""
     by = guard.need(request, "change")
     leave = leave_asked(request, by)
     begun = table_imports.begin(
-        by, what, given.text, given.columns, given.standing, leave, _need_worker
+        by, what, body.text, body.columns, body.standing, leave, _need_worker
     )
     return _begun(begun)
 
@@ -454,21 +454,21 @@ def client_json(request: HttpRequest, identity: UUID) -> HttpResponse:
 
 
 @router.post("/clients/{identity}/imports/previews", response=ImportOut)
-def preview_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> ImportOut:
+def preview_client(request: HttpRequest, identity: UUID, body: ImportTextIn) -> ImportOut:
     """What RFC 7591 client metadata would change of a client. Nothing is changed."""
     guard.need(request, "change")
-    says = tables.client_changes(find_client(identity), given.text)
+    says = tables.client_changes(find_client(identity), body.text)
     return ImportOut(says=says, nothing=not says)
 
 
 @router.post("/clients/{identity}/imports", response=ClientOut)
-def take_client(request: HttpRequest, identity: UUID, given: ImportTextIn) -> ClientOut:
+def take_client(request: HttpRequest, identity: UUID, body: ImportTextIn) -> ClientOut:
     """Take RFC 7591 client metadata: at the application too, where the client is managed by
     protocol.
     """
     by, found = guard.need(request, "change"), find_client(identity)
     guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
-    tables.take_client(by, found, given.text)
+    tables.take_client(by, found, body.text)
     return shape(find_client(identity))
 
 

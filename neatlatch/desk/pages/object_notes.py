@@ -149,15 +149,15 @@ def annotation(request: HttpRequest, response: HttpResponse, of: Target, key: st
 
 @router.put("/annotations/{of}/{path:key}", response=AnnotationOut)
 def put_annotation(
-    request: HttpRequest, response: HttpResponse, of: Target, key: str, given: AnnotationIn
+    request: HttpRequest, response: HttpResponse, of: Target, key: str, body: AnnotationIn
 ) -> AnnotationOut:
     """Put tags, notes and links on an object in place of those that are there."""
     by = guard.need(request, "change")
     target = _FIND[of](key)
     stands = object_notes.kept(target)
     guard.check_version(request, stands.version, stands.changed_by, ("annotation", target.pk))
-    links = tuple(Link(link.address, link.label) for link in given.links)
-    content = TagsAndNotes(tuple(given.tags), given.notes, links)
+    links = tuple(Link(link.address, link.label) for link in body.links)
+    content = TagsAndNotes(tuple(body.tags), body.notes, links)
     kept = object_notes.change(by, target, content, stands.version)
     guard.tagged(response, kept.version)
     return _out(kept)

@@ -45,6 +45,6 @@ def settings(request: HttpRequest) -> SettingsOut:
                 is_set=told.is_set,
                 secret=told.setting.secret,
             )
-            for told in settings_report.told()
+            for told in settings_report.every_setting()
         ]
     )

@@ -139,22 +139,22 @@ def _rows(keys: Sequence[int]) -> list[OwnerOut]:
     return [_out(known[key], names, counts[key]) for key in keys if key in known]
 
 
-def _out(one: Owner, names: Mapping[int, str], owned: Sequence[int]) -> OwnerOut:
+def _out(owner: Owner, names: Mapping[int, str], owned: Sequence[int]) -> OwnerOut:
     applications, workloads, credentials = owned
     return OwnerOut(
-        id=one.pk,
-        key=one.key,
-        written=names[one.pk],
-        kind=one.kind,
-        name=one.name,
-        mail=one.mail,
-        zone=one.zone,
-        deputy=names[one.deputy.pk] if one.deputy is not None else "",
-        deputy_name=one.deputy.name if one.deputy is not None else "",
+        id=owner.pk,
+        key=owner.key,
+        written=names[owner.pk],
+        kind=owner.kind,
+        name=owner.name,
+        mail=owner.mail,
+        zone=owner.zone,
+        deputy=names[owner.deputy.pk] if owner.deputy is not None else "",
+        deputy_name=owner.deputy.name if owner.deputy is not None else "",
         applications=applications,
         workloads=workloads,
         credentials=credentials,
-        version=one.version,
+        version=owner.version,
     )
 
 
@@ -215,15 +215,15 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
 
 
 @router.post("/owners", response={201: OwnerFull})
-def add(request: HttpRequest, given: ContactIn) -> tuple[int, OwnerFull]:
+def add(request: HttpRequest, body: ContactIn) -> tuple[int, OwnerFull]:
     """Add a contact outside."""
     by = guard.need(request, "change")
-    reached = services.Reached(given.mail, given.zone, given.deputy)
+    reached = services.Reached(body.mail, body.zone, body.deputy)
 
     def create() -> tuple[int, OwnerFull]:
-        return 201, _full(services.add(by, given.name, reached).pk)
+        return 201, _full(services.add(by, body.name, reached).pk)
 
-    return guard.repeatable(request, given.dict(), create)
+    return guard.repeatable(request, body.dict(), create)
 
 
 @router.get("/owners/{identity}", response=OwnerFull)
@@ -237,12 +237,12 @@ def owner(request: HttpRequest, response: HttpResponse, identity: int) -> OwnerF
 
 @router.patch("/owners/{identity}", response=OwnerFull)
 def change(
-    request: HttpRequest, response: HttpResponse, identity: int, given: OwnerChange
+    request: HttpRequest, response: HttpResponse, identity: int, body: OwnerChange
 ) -> OwnerFull:
     """Change how an owner is reached, or what a contact is called."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, "", ("owner", found.pk))
-    changed = services.change(by, found, given.dict())
+    changed = services.change(by, found, body.dict())
     guard.tagged(response, changed.version)
     return _full(identity)
 

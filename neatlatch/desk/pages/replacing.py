@@ -240,10 +240,10 @@ def previews(request: HttpRequest, identity: UUID) -> PreviewsOut:
 
 
 @router.post("/credentials/{identity}/replacements", response={201: ReplacementOut})
-def begin(request: HttpRequest, identity: UUID, given: BeginIn) -> tuple[int, ReplacementOut]:
+def begin(request: HttpRequest, identity: UUID, body: BeginIn) -> tuple[int, ReplacementOut]:
     """Begin to replace a credential; one that is under way already is answered as it stands."""
     by = guard.need(request, "change")
-    return 201, _shape(services.begin(by, _credential(identity), given.way).pk)
+    return 201, _shape(services.begin(by, _credential(identity), body.way).pk)
 
 
 @router.get("/replacements/{identity}", response=ReplacementOut)
@@ -254,18 +254,18 @@ def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 
 @router.post("/replacements/{identity}/makings", response=ReplacementOut)
-def make(request: HttpRequest, identity: UUID, given: MakingIn) -> ReplacementOut:
+def make(request: HttpRequest, identity: UUID, body: MakingIn) -> ReplacementOut:
     """Make the new one, or take in what was made by hand.
 
     Twice is once; another value takes the place of one that nobody has proven.
     """
     by = guard.need(request, "change")
-    room, too_large = LARGEST_FILE - len(given.value), "This is larger than any credential."
-    file = given_files.octets("", given.base64, "value", room, too_large)
+    room, too_large = LARGEST_FILE - len(body.value), "This is larger than any credential."
+    file = given_files.octets("", body.base64, "value", room, too_large)
     services.make(
         by,
         _find(identity),
-        services.ManualCredential(given.value, file, given.password, given.name, given.ends),
+        services.ManualCredential(body.value, file, body.password, body.name, body.ends),
     )
     return _shape(identity)
 
@@ -285,9 +285,9 @@ def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 
 @router.post("/replacements/{identity}/movings", response=ReplacementOut)
-def moved(request: HttpRequest, identity: UUID, given: MovedIn) -> ReplacementOut:
+def moved(request: HttpRequest, identity: UUID, body: MovedIn) -> ReplacementOut:
     """Note that a workload has been changed by hand."""
-    services.note_moved(guard.need(request, "change"), _find(identity), given.name, given.moved)
+    services.note_moved(guard.need(request, "change"), _find(identity), body.name, body.moved)
     return _shape(identity)
 
 
@@ -299,9 +299,9 @@ def roll_back(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 
 @router.post("/replacements/{identity}/retirements", response=ReplacementOut)
-def retire(request: HttpRequest, identity: UUID, given: RetiringIn) -> ReplacementOut:
+def retire(request: HttpRequest, identity: UUID, body: RetiringIn) -> ReplacementOut:
     """Retire the old one."""
-    services.retire(guard.need(request, "change"), _find(identity), given.anyway)
+    services.retire(guard.need(request, "change"), _find(identity), body.anyway)
     return _shape(identity)
 
 

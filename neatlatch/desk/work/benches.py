@@ -488,8 +488,8 @@ def new_token(by: Actor, connection: Connection) -> None:
     Raises :class:`Problem` where it is refused.
     """
     try:
-        with destinations.transport_of(connection, 15.0) as way:
-            tokens.hold(connection, way, force=True)
+        with destinations.transport_of(connection, 15.0) as transport:
+            tokens.hold(connection, transport, force=True)
     except NoToken as error:
         raise Problem(
             502, "No new token came.", error.failure.detail or error.failure.code

@@ -90,7 +90,7 @@ def facts() -> Facts:
         worker=at_work.is_there(),
         waiting=HUEY.pending_count(),
         beats=beats.last(),
-        backup=scheduled_backups.known(),
+        backup=scheduled_backups.record(),
     )
 
 

@@ -6878,7 +6878,7 @@ export interface components {
         };
         /**
          * LinkMade
-         * @description A link and its code, shown this once. The link goes by one road, the code by another.
+         * @description A link and its code, shown this once. The link is sent one way, the code another.
          */
         LinkMade: {
             /** Address */

@@ -518,13 +518,13 @@ def sign_in(
         raise no("client unknown")
     problem = _why_not(client, shown, found, address)
     if problem:
-        raise _Known(no(problem), client)
+        raise _RefusedClient(no(problem), client)
     if found is not None:
         note_use(found, address, timezone.now())
     return client, found
 
 
-class _Known(RequestRefused):
+class _RefusedClient(RequestRefused):
     """A refusal of a client that is known, so that its page can show it."""
 
     def __init__(self, refused: RequestRefused, client: Client) -> None:
@@ -532,17 +532,17 @@ class _Known(RequestRefused):
         self.client = client
 
 
-def known(refused: RequestRefused, client: Client) -> RequestRefused:
+def of_client(refused: RequestRefused, client: Client) -> RequestRefused:
     """The refusal, with the client whose page is to show it."""
-    return _Known(refused, client)
+    return _RefusedClient(refused, client)
 
 
 def client_of(refused: RequestRefused) -> Client | None:
     """Whose refusal it is, if that is known."""
-    return refused.client if isinstance(refused, _Known) else None
+    return refused.client if isinstance(refused, _RefusedClient) else None
 
 
-def _why_not(client: Client, shown: Presented, found: Credential | None, address: str) -> str:
+def _why_not(client: Client, shown: Presented, credential: Credential | None, address: str) -> str:
     if client.allow_list and not inside(address, client.allow_list):
         return "from an address that is not allowed"
     if client.public:
@@ -551,9 +551,9 @@ def _why_not(client: Client, shown: Presented, found: Credential | None, address
         return "client without its secret"
     if shown.method != client.sign_in_method:
         return "client signing in another way than registered"
-    if found is None:
+    if credential is None:
         return _words_for(shown.secret, "secret")
-    return state_of(found, "secret", timezone.now())
+    return state_of(credential, "secret", timezone.now())
 
 
 def state_of(credential: Credential, what: str, now: datetime) -> str:
@@ -593,5 +593,5 @@ def find_key(environment: Environment, text: str, now: datetime) -> Credential:
         raise no("key unknown")
     problem = state_of(found, "key", now) if same else "key wrong"
     if problem:
-        raise _Known(no(problem), found.client)
+        raise _RefusedClient(no(problem), found.client)
     return found

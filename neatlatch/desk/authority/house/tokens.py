@@ -415,7 +415,7 @@ def _introspect_access(
         else ""
     )
     if why:
-        raise issuing.known(RequestRefused("invalid_token", logged=why), row.client)
+        raise issuing.of_client(RequestRefused("invalid_token", logged=why), row.client)
     return telling.introspection(_plain(row))
 
 
@@ -426,7 +426,7 @@ def _introspect_key(
     client = key.client
     assert client is not None
     if not isinstance(asker, ResourceServer) or client.deployment_id != asker.deployment_id:
-        raise issuing.known(
+        raise issuing.of_client(
             RequestRefused("invalid_token", logged="key for another application"), client
         )
     issuing.note_use(key, address, now)

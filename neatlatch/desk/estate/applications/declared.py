@@ -25,11 +25,13 @@ _FIELDS = ("name", "purpose", "documentation")
 
 
 @transaction.atomic
-def application(by: Actor, key: str, given: Mapping[str, Any], told: DeclaredChange) -> Application:
+def application(
+    by: Actor, key: str, declared: Mapping[str, Any], declared_change: DeclaredChange
+) -> Application:
     """Make or change an application and its profile; what is sent otherwise by a new profile is no
     longer proven. Raises :class:`Problem`."""
-    profile = read_given(given["profile"], "")
-    fields = {name: given[name] for name in _FIELDS} | {"owner": owners.named(given["owner"])}
+    profile = read_given(declared["profile"], "")
+    fields = {name: declared[name] for name in _FIELDS} | {"owner": owners.named(declared["owner"])}
     found = Application.objects.select_for_update().filter(key=key).first()
     if found is None:
         plain = profiles.to_dict(profile)
@@ -39,30 +41,30 @@ def application(by: Actor, key: str, given: Mapping[str, Any], told: DeclaredCha
         for name, value in fields.items():
             setattr(found, name, value)
         save_with(by, found, profile, of_change(found, profile))
-    told.write(by, "application", key)
+    declared_change.write(by, "application", key)
     return found
 
 
 @transaction.atomic
-def remove_application(by: Actor, found: Application) -> None:
+def remove_application(by: Actor, application: Application) -> None:
     """Remove an application that stands nowhere any more. Raises ``ProtectedError``."""
-    write(by, "removed", "application", found.key)
-    found.delete()
+    write(by, "removed", "application", application.key)
+    application.delete()
 
 
-def put_addresses(found: Deployment, given: Mapping[str, Any]) -> None:
+def put_addresses(deployment: Deployment, fields: Mapping[str, Any]) -> None:
     """Take the addresses over that a file declares of a deployment, without saving them."""
-    addresses = given["addresses"]
+    addresses = fields["addresses"]
     for name in ADDRESS_FIELDS:
-        setattr(found, name, addresses.get(name, ""))
-    found.more = {name: text for name, text in addresses.items() if name not in ADDRESS_FIELDS}
-    found.metadata_address = given["metadata_address"]
-    found.metadata = given["metadata"] or None
+        setattr(deployment, name, addresses.get(name, ""))
+    deployment.more = {name: text for name, text in addresses.items() if name not in ADDRESS_FIELDS}
+    deployment.metadata_address = fields["metadata_address"]
+    deployment.metadata = fields["metadata"] or None
 
 
 @transaction.atomic
 def deployment(
-    by: Actor, where: tuple[str, str], given: Mapping[str, Any], told: DeclaredChange
+    by: Actor, where: tuple[str, str], fields: Mapping[str, Any], declared_change: DeclaredChange
 ) -> Deployment:
     """Make or change where an application stands; ``where`` are the keys of both."""
     of = Application.objects.get(key=where[0])
@@ -71,15 +73,15 @@ def deployment(
     found = stands.first() or Deployment(application=of, environment=environment)
     if found.pk:
         before_addresses(found)
-    put_addresses(found, given)
+    put_addresses(found, fields)
     found.changed_at = timezone.now()
     found.save()
-    told.write(by, "deployment", "/".join(where))
+    declared_change.write(by, "deployment", "/".join(where))
     return found
 
 
 @transaction.atomic
-def remove_deployment(by: Actor, found: Deployment) -> None:
+def remove_deployment(by: Actor, deployment: Deployment) -> None:
     """An application no longer stands in an environment. Raises ``ProtectedError``."""
-    write(by, "removed", "deployment", f"{found.application.key}/{found.environment.key}")
-    found.delete()
+    write(by, "removed", "deployment", f"{deployment.application.key}/{deployment.environment.key}")
+    deployment.delete()

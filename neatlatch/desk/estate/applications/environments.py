@@ -128,18 +128,20 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
 
 
 @transaction.atomic
-def declare(by: Actor, key: str, given: Mapping[str, Any], told: DeclaredChange) -> Environment:
+def declare(
+    by: Actor, key: str, fields: Mapping[str, Any], declared_change: DeclaredChange
+) -> Environment:
     """Make or change an environment to what a file declares. Raises a field error."""
     known = Environment.objects.select_for_update().filter(key=key).first()
     found = known or Environment(key=key)
-    found.order = given["order"]
-    errors = _put(found, given)
+    found.order = fields["order"]
+    errors = _put(found, fields)
     if known is None:
         errors |= _wrong_key(key)
     if errors:
         raise wrong_fields(errors)
     found.save()
-    told.write(by, "environment", key)
+    declared_change.write(by, "environment", key)
     return found
 
 

@@ -71,8 +71,8 @@ class Description:
                 return heavy.run(openapi.read_text, self.text)
             if wrong := addresses.unsound_web_address(self.address):
                 raise wrong_fields({self.field: wrong})
-            with transport() as way:
-                return oauth.fetch_description(way, self.address)
+            with transport() as opened:
+                return oauth.fetch_description(opened, self.address)
         except (openapi.BadDescription, oauth.Unreadable) as error:
             raise wrong_fields({self.field: str(error)}) from error
 
@@ -85,9 +85,9 @@ def read_published(
     """
     if wrong := addresses.unsound_web_address(metadata_address):
         raise wrong_fields({"metadata_address": wrong})
-    with transport() as way:
+    with transport() as opened:
         try:
-            found_at, published = oauth.fetch_metadata(way, metadata_address)
+            found_at, published = oauth.fetch_metadata(opened, metadata_address)
         except oauth.Unreadable as error:
             raise wrong_fields({"metadata_address": str(error)}) from error
     return found_at, published, description.read() if description else None
@@ -270,7 +270,7 @@ def add_by_hand(
 
 
 def wrong_addresses(
-    profile: profiles.Profile, given: dict[str, str], chosen: str = ""
+    profile: profiles.Profile, entered: dict[str, str], chosen: str = ""
 ) -> dict[str, str]:
     """What is wrong with an application's addresses, by key."""
     errors: dict[str, str] = {}
@@ -288,7 +288,7 @@ def wrong_addresses(
         else set()
     )
     for key, value in wanted.items():
-        address = profiles.fill_slots(given.get(key, ""), slots)
+        address = profiles.fill_slots(entered.get(key, ""), slots)
         if not address:
             if key not in optional:
                 errors[key] = f"The {lower(value.label)} is needed."

@@ -42,54 +42,54 @@ _FIELDS = (
 )
 
 
-def check(given: Mapping[str, Any]) -> UUID:
+def check(fields: Mapping[str, Any]) -> UUID:
     """Check what a file declares of a client by itself; its ID. Raises a field error."""
-    if bad := sorted(scope for scope in given["scopes"] if malformed(scope)):
+    if bad := sorted(scope for scope in fields["scopes"] if malformed(scope)):
         says = f"“{bad[0]}” holds characters that a scope must not (RFC 6749 §3.3)"
         raise wrong_fields({"scopes": says})
     try:
-        return UUID(given["id"])
+        return UUID(fields["id"])
     except ValueError as error:
-        raise wrong_fields({"id": f"“{given['id']}” is no ID"}) from error
+        raise wrong_fields({"id": f"“{fields['id']}” is no ID"}) from error
 
 
 @transaction.atomic
 def client(
     by: Actor,
     deployment: Deployment,
-    found: Client | None,
-    given: Mapping[str, Any],
-    told: DeclaredChange,
+    client: Client | None,
+    fields: Mapping[str, Any],
+    declared_change: DeclaredChange,
     ref: str,
 ) -> Client:
-    """Make a client (``found`` is none) or change it here; its connections are no longer proven.
+    """Make a client (``client`` is none) or change it here; its connections are no longer proven.
 
     ``ref`` is what the journal calls it. Raises :class:`Problem`.
     """
-    identity = check(given)
-    if found is None:
-        found = _new(deployment, identity, given)
+    identity = check(fields)
+    if client is None:
+        client = _new(deployment, identity, fields)
     else:
-        found = Client.objects.select_for_update().get(pk=found.pk)
-    before = found.fields()
+        client = Client.objects.select_for_update().get(pk=client.pk)
+    before = client.fields()
     for name in _FIELDS:
-        setattr(found, name, given[name])
-    if found.management_digest:
-        allowed = ceiling.read(found.ceiling).after_edit(before, found.fields())
-        found.ceiling = allowed.as_plain()
-    found.rights_changed_at = moment(given["rights_changed_at"])
-    found.scopes_changed_at = moment(given["scopes_changed_at"])
-    found.version += 1
-    found.changed_at, found.changed_by = timezone.now(), by.username
-    found.save()
-    provider_changed(found)
-    told.write(by, "client", ref)
-    return found
+        setattr(client, name, fields[name])
+    if client.management_digest:
+        allowed = ceiling.read(client.ceiling).after_edit(before, client.fields())
+        client.ceiling = allowed.as_plain()
+    client.rights_changed_at = moment(fields["rights_changed_at"])
+    client.scopes_changed_at = moment(fields["scopes_changed_at"])
+    client.version += 1
+    client.changed_at, client.changed_by = timezone.now(), by.username
+    client.save()
+    provider_changed(client)
+    declared_change.write(by, "client", ref)
+    return client
 
 
-def _new(deployment: Deployment, identity: UUID, given: Mapping[str, Any]) -> Client:
+def _new(deployment: Deployment, identity: UUID, fields: Mapping[str, Any]) -> Client:
     if Client.objects.filter(pk=identity).exists():
         raise wrong_fields({"id": "another client has this ID"})
     fixed = ("managed", "management_address", "scheme")
-    kept = {name: given[name] for name in fixed}
-    return class_of(given["scheme"])(pk=identity, deployment=deployment, version=0, **kept)
+    kept = {name: fields[name] for name in fixed}
+    return class_of(fields["scheme"])(pk=identity, deployment=deployment, version=0, **kept)

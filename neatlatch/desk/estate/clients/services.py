@@ -191,9 +191,9 @@ def _sent(request: oauth2.Request) -> oauth.OAuthReply:
     What it carries was given for this very address: by the application with it, or by whoever
     pasted it now.
     """
-    with transport(goes_to=destinations.origins([request.url])) as way:
+    with transport(goes_to=destinations.origins([request.url])) as opened:
         try:
-            return oauth.ask(way, "registration", request, timezone.now())
+            return oauth.ask(opened, "registration", request, timezone.now())
         except TransportError as error:
             raise Problem(
                 502,
@@ -400,14 +400,14 @@ def _save(
         .get(pk=client.pk)
     )
     check_unchanged(client.version, seen)
-    before, scopes = told(client), (client.scopes, client.consents)
+    before, scopes = as_plain(client), (client.scopes, client.consents)
     edit(client)
     if (client.scopes, client.consents) != scopes:
         client.scopes_changed_at = timezone.now()
     client.version += 1
     client.changed_at, client.changed_by = timezone.now(), by.username
     client.save()
-    said = changes.in_words(before, told(client))
+    said = changes.in_words(before, as_plain(client))
     if said:
         provider_changed(client)
     write(
@@ -431,7 +431,7 @@ def provider_changed(client: Client) -> None:
     client.connections.update(**{name: getattr(untried, name) for name in untried.HEALTH})
 
 
-def told(client: Client) -> changes.Plain:
+def as_plain(client: Client) -> changes.Plain:
     """A client's fields as changes of it are told."""
     return {
         "name": client.name,
@@ -615,38 +615,38 @@ _NOTED = (
 
 
 @transaction.atomic
-def note(by: Actor, client: Client, said: dict[str, Any]) -> Client:
+def note(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
     """Note what the application's own screens show of us: names it knows us by, whose account it
     is, its rights, switches, allow-list.
 
     What is ``None`` is left as it was.
     """
-    said = {key: value for key, value in said.items() if value is not None}
+    fields = {key: value for key, value in fields.items() if value is not None}
     errors: dict[str, str] = {}
-    for network in said.get("allow_list") or ():
+    for network in fields.get("allow_list") or ():
         if not addresses.is_network(network):
             errors["allow_list"] = (
                 f"“{network}” is neither an address nor a network like 203.0.113.40/29."
             )
-    if said.get("account_kind", "") not in ("", "service", "person"):
+    if fields.get("account_kind", "") not in ("", "service", "person"):
         errors["account_kind"] = "An account is a service account or a person's."
     known = {role.name for role in client.deployment.application.read_profile().roles}
-    if unknown := [right for right in said.get("rights") or () if right not in known]:
+    if unknown := [right for right in fields.get("rights") or () if right not in known]:
         errors["rights"] = f"{unknown[0]} is none of those that the profile names."
     if errors:
         raise wrong_fields(errors)
 
     def edit(client: Client) -> None:
-        if "rights" in said and sorted(said["rights"]) != sorted(client.rights):
+        if "rights" in fields and sorted(fields["rights"]) != sorted(client.rights):
             client.rights_changed_at = timezone.now()
         for field in _NOTED:
-            if field == "facts" and "facts" in said:
+            if field == "facts" and "facts" in fields:
                 client.facts = {
                     **client.facts,
-                    **{key: clean(str(value)).value for key, value in said["facts"].items()},
+                    **{key: clean(str(value)).value for key, value in fields["facts"].items()},
                 }
-            elif field in said:
-                setattr(client, field, said[field])
+            elif field in fields:
+                setattr(client, field, fields[field])
 
     client = _save(by, client, edit, "noted")
     if client.state == "preparing" and client.scheme not in OAUTH2:

@@ -324,9 +324,11 @@ def save_team(
     name: str,
     usernames: list[str],
     team: Team | None = None,
-    told: DeclaredChange | None = None,
+    declared_change: DeclaredChange | None = None,
 ) -> Team:
-    """Make a team, or change its name and its people; ``told``: how the journal tells of it."""
+    """Make a team, or change its name and its people; ``declared_change``: how the journal tells of
+    it.
+    """
     name = name.strip()
     if not name:
         raise wrong_fields({"name": "What is the team called?"})
@@ -341,8 +343,8 @@ def save_team(
     team.save()
     owners.renamed_team(team)
     team.people.set(people)
-    if told is not None:
-        told.write(by, "team", team.name)
+    if declared_change is not None:
+        declared_change.write(by, "team", team.name)
     else:
         write(
             by,

@@ -91,21 +91,21 @@ def read_of_clients(keys: Iterable[UUID]) -> dict[UUID, list[Connection]]:
     return by_client
 
 
-def _with_deployments(found: list[Connection]) -> None:
-    deployments = _deployments_of({connection.deployment_id for connection in found})
+def _with_deployments(connections: list[Connection]) -> None:
+    deployments = _deployments_of({connection.deployment_id for connection in connections})
     applications = _applications({deployment.application_id for deployment in deployments})
     join(
         deployments, "environment", {environment.pk: environment for environment in _environments()}
     )
     join(deployments, "application", {application.pk: application for application in applications})
     hang(applications, "deployments", deployments, "application_id")
-    join(found, "deployment", {deployment.pk: deployment for deployment in deployments})
+    join(connections, "deployment", {deployment.pk: deployment for deployment in deployments})
 
 
-def _with_clients(found: list[Connection]) -> None:
-    keys = {connection.client_id for connection in found if connection.client_id is not None}
+def _with_clients(connections: list[Connection]) -> None:
+    keys = {connection.client_id for connection in connections if connection.client_id is not None}
     clients = of_their_kinds(_clients(keys))
-    deployments = {connection.deployment_id: connection.deployment for connection in found}
+    deployments = {connection.deployment_id: connection.deployment for connection in connections}
     # A client that is registered in another environment than its connection has a deployment of its
     # own.
     missing = {client.deployment_id for client in clients} - deployments.keys()
@@ -117,11 +117,11 @@ def _with_clients(found: list[Connection]) -> None:
         deployments |= {deployment.pk: deployment for deployment in others}
     join(clients, "deployment", deployments)
     hang(clients, "credentials", _registered(keys), "client_id")
-    join(found, "client", {client.pk: client for client in clients})
+    join(connections, "client", {client.pk: client for client in clients})
 
 
-def _with_secrets(found: list[Connection]) -> None:
-    held = _held(connection.pk for connection in found)
+def _with_secrets(connections: list[Connection]) -> None:
+    held = _held(connection.pk for connection in connections)
     join(
         held,
         "credential",
@@ -130,29 +130,29 @@ def _with_secrets(found: list[Connection]) -> None:
             for credential in _credentials({held_secret.credential_id for held_secret in held})
         },
     )
-    hang(found, "held_secrets", held, "connection_id")
+    hang(connections, "held_secrets", held, "connection_id")
 
 
-def _with_accounts(found: list[Connection]) -> None:
-    keys = [connection.pk for connection in found]
+def _with_accounts(connections: list[Connection]) -> None:
+    keys = [connection.pk for connection in connections]
     tokens, accounts = _tokens(keys), _accounts(keys)
     people = {token.person_id for token in tokens if token.person_id is not None}
     people |= {account.person_id for account in accounts}
     known = {person.pk: person for person in _people(people)}
     join(tokens, "person", known)
     join(accounts, "person", known)
-    hang(found, "token_sets", tokens, "connection_id")
-    hang(found, "accounts", accounts, "connection_id")
-    teams = {connection.team_id for connection in found if connection.team_id is not None}
+    hang(connections, "token_sets", tokens, "connection_id")
+    hang(connections, "accounts", accounts, "connection_id")
+    teams = {connection.team_id for connection in connections if connection.team_id is not None}
     with_people = Team.objects.filter(pk__in=teams).prefetch_related("people") if teams else ()
-    join(found, "team", {with_person.pk: with_person for with_person in with_people})
+    join(connections, "team", {with_person.pk: with_person for with_person in with_people})
 
 
-def _with_workloads(found: list[Connection]) -> None:
-    uses = _uses(connection.pk for connection in found)
+def _with_workloads(connections: list[Connection]) -> None:
+    uses = _uses(connection.pk for connection in connections)
     join(
         uses,
         "workload",
         {workload.pk: workload for workload in _workloads({use.workload_id for use in uses})},
     )
-    hang(found, "uses", uses, "connection_id")
+    hang(connections, "uses", uses, "connection_id")

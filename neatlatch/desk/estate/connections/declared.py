@@ -80,8 +80,8 @@ def connection(
     deployment: Deployment,
     ref: str,
     client: Client | None,
-    given: Mapping[str, Any],
-    told: DeclaredChange,
+    fields: Mapping[str, Any],
+    declared_change: DeclaredChange,
     leave: Leave | None = None,
 ) -> Connection:
     """Make or change a connection to what is declared.
@@ -93,18 +93,18 @@ def connection(
     declared_in = DeclaredIn(application.key, application.name, application.read_profile())
     client_application = client.deployment.application.key if client is not None else None
     check_reference(ref, deployment.environment.key)
-    scheme = check(given["scheme"], declared_in, client_application)
+    scheme = check(fields["scheme"], declared_in, client_application)
     stands = Connection.objects.select_for_update().filter(ref=ref).first()
     name = ref.partition("/")[2]
     found = stands or Connection(**naming.named(deployment, name), deployment=deployment, version=0)
-    moved = stands is not None and is_another(stands, client.pk if client else None, given)
-    other_tests = found.tests_as != given["tests_as"]
+    moved = stands is not None and is_another(stands, client.pk if client else None, fields)
+    other_tests = found.tests_as != fields["tests_as"]
     open_values = [
         value for value in scheme.all_values() if not value.secret and value.type != "scopes"
     ]
     found.values = {open_value.key: "" for open_value in open_values}
-    found.values |= {name: str(value) for name, value in given["values"].items()}
-    found.client, found.scheme = client, given["scheme"]
+    found.values |= {name: str(value) for name, value in fields["values"].items()}
+    found.client, found.scheme = client, fields["scheme"]
     for name in (
         "slots",
         "scopes",
@@ -115,11 +115,11 @@ def connection(
         "pace",
         "time_limit",
     ):
-        setattr(found, name, given[name])
-    found.team = Team.objects.filter(name=given["team"]).first() if given["team"] else None
+        setattr(found, name, fields[name])
+    found.team = Team.objects.filter(name=fields["team"]).first() if fields["team"] else None
     found.paused, found.scopes_changed_at = (
-        given["left_out_of_rounds"],
-        moment(given["scopes_changed_at"]),
+        fields["left_out_of_rounds"],
+        moment(fields["scopes_changed_at"]),
     )
     if moved:
         tokens.drop(found)
@@ -127,53 +127,53 @@ def connection(
         tokens.end(by, found, ENDED_FOR_TESTS, shared=True)
     if stands is None:
         services.save_new(by, found)
-    _hold(found, given["secrets"])
-    _ask(found, given["accounts"])
+    _hold(found, fields["secrets"])
+    _ask(found, fields["accounts"])
     if said := accounts.refused_for_tests(found, found.tests_as):
         raise wrong_fields({"tests_as": f"tests as {found.tests_as}: {said}"})
     services.touched(found, by, leave)
-    told.write(by, "connection", ref)
+    declared_change.write(by, "connection", ref)
     return found
 
 
-def is_another(stands: Connection, client: UUID | None, given: Mapping[str, Any]) -> bool:
+def is_another(stands: Connection, client: UUID | None, fields: Mapping[str, Any]) -> bool:
     """Whether tokens that are held would be of another scheme, client (by its ID), server or
     account.
     """
-    if (stands.scheme, stands.client_id) != (given["scheme"], client):
+    if (stands.scheme, stands.client_id) != (fields["scheme"], client):
         return True
-    if stands.individual != given["individual"]:
+    if stands.individual != fields["individual"]:
         return True
-    return any(stands.values.get(key) != given["values"].get(key) for key in services.IDENTITY)
+    return any(stands.values.get(key) != fields["values"].get(key) for key in services.IDENTITY)
 
 
-def _hold(found: Connection, wanted: Mapping[str, str]) -> None:
+def _hold(connection: Connection, wanted: Mapping[str, str]) -> None:
     """Hold exactly these secrets, named by reference."""
-    HeldSecret.objects.filter(connection=found).exclude(key__in=wanted).delete()
+    HeldSecret.objects.filter(connection=connection).exclude(key__in=wanted).delete()
     for key, reference in wanted.items():
         credential = Credential.objects.get(pk=reference.removeprefix("safe:"))
-        _check_belongs(found, key, credential)
+        _check_belongs(connection, key, credential)
         held = {"credential": credential}
-        HeldSecret.objects.update_or_create(connection=found, key=key, defaults=held)
+        HeldSecret.objects.update_or_create(connection=connection, key=key, defaults=held)
 
 
-def _check_belongs(found: Connection, key: str, credential: Credential) -> None:
+def _check_belongs(connection: Connection, key: str, credential: Credential) -> None:
     """A secret that a connection does not hold yet is taken up only within one application and
     environment."""
-    if HeldSecret.objects.filter(connection=found, key=key, credential=credential).exists():
+    if HeldSecret.objects.filter(connection=connection, key=key, credential=credential).exists():
         return
     deployments: set[object] = set(
         credential.holders.values_list("connection__deployment_id", flat=True)
     )
     if credential.client is not None:
         deployments.add(credential.client.deployment_id)
-    check_belongs(key, found.deployment_id, deployments)
+    check_belongs(key, connection.deployment_id, deployments)
 
 
-def _ask(found: Connection, wanted: Mapping[str, str]) -> None:
+def _ask(connection: Connection, wanted: Mapping[str, str]) -> None:
     """Exactly these people are asked to connect an account, by what it is called there."""
-    Account.objects.filter(connection=found).exclude(person__username__in=wanted).delete()
+    Account.objects.filter(connection=connection).exclude(person__username__in=wanted).delete()
     for username, expected in wanted.items():
         person = Person.objects.get(username=username)
         known = {"expected": expected}
-        Account.objects.update_or_create(connection=found, person=person, defaults=known)
+        Account.objects.update_or_create(connection=connection, person=person, defaults=known)

@@ -68,8 +68,8 @@ class Move:
     def __str__(self) -> str:
         named = f"{self.what}{f' {self.hint}' if self.hint else ''} of {self.ref}"
         return (
-            f"{named} goes to {destinations.said(self.cleared)} and would go to "
-            f"{destinations.said(self.beyond)}"
+            f"{named} goes to {destinations.in_words(self.cleared)} and would go to "
+            f"{destinations.in_words(self.beyond)}"
         )
 
 
@@ -182,16 +182,16 @@ def unsettled(connection: Connection) -> list[Move]:
     return found
 
 
-def settle(by: Actor, connection: Connection, given: Leave | None) -> None:
+def settle(by: Actor, connection: Connection, leave: Leave | None) -> None:
     """After a change of a connection, in its transaction: nothing that is held goes to a new place
     without leave. Raises :class:`Problem`, and nothing is saved.
     """
     if not (found := unsettled(connection)):
         return
-    if given is None:
+    if leave is None:
         raise asking(found)
-    if given.reason:
-        _clear(by, connection, found, given.reason)
+    if leave.reason:
+        _clear(by, connection, found, leave.reason)
     else:
         _let_go(by, connection, found)
 
@@ -200,14 +200,14 @@ class LeaveAsked(Problem):
     """That leave is asked for; ``moves`` is what would go where. Nothing was saved."""
 
     def __init__(self, title: str, detail: str, moves: list[Move]) -> None:
-        super().__init__(409, title, detail, moves=[asdict(told(move)) for move in moves[:50]])
+        super().__init__(409, title, detail, moves=[asdict(move_out(move)) for move in moves[:50]])
         self.moves = moves
 
 
-def asking(found: list[Move]) -> LeaveAsked:
+def asking(moves_there: list[Move]) -> LeaveAsked:
     """That leave is asked for, for all of these at once."""
-    words = ". ".join(str(move) for move in found[:3]) + (
-        f". And {len(found) - 3} more" if len(found) > 3 else ""
+    words = ". ".join(str(move) for move in moves_there[:3]) + (
+        f". And {len(moves_there) - 3} more" if len(moves_there) > 3 else ""
     )
     return LeaveAsked(
         "This would send what is held to another server.",
@@ -215,7 +215,7 @@ def asking(found: list[Move]) -> LeaveAsked:
             f"{words}. Nothing was saved. Give a code of your second factor and say why, or let "
             f"go of what is held."
         ),
-        found,
+        moves_there,
     )
 
 
@@ -230,19 +230,19 @@ class MoveOut:
     would_go_to: str
 
 
-def told(move: Move) -> MoveOut:
+def move_out(move: Move) -> MoveOut:
     """A move as the page wants it."""
     return MoveOut(
         ref=move.ref,
         what=move.what,
         hint=move.hint,
-        goes_to=destinations.said(move.cleared),
-        would_go_to=destinations.said(move.beyond),
+        goes_to=destinations.in_words(move.cleared),
+        would_go_to=destinations.in_words(move.beyond),
     )
 
 
-def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) -> None:
-    for move in found:
+def _clear(by: Actor, connection: Connection, moves_there: list[Move], reason: str) -> None:
+    for move in moves_there:
         _send_to(move.held, move.cleared | set(move.beyond))
     write(
         by,
@@ -250,16 +250,16 @@ def _clear(by: Actor, connection: Connection, found: list[Move], reason: str) ->
         "connection",
         connection.ref,
         {
-            "places": sorted({origin for move in found for origin in move.beyond}),
-            "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
+            "places": sorted({origin for move in moves_there for origin in move.beyond}),
+            "what": [f"{move.what} {move.hint}".strip() for move in moves_there][:50],
             "reason": reason,
             "id": connection.pk,
         },
     )
 
 
-def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
-    for move in found:
+def _let_go(by: Actor, connection: Connection, moves_there: list[Move]) -> None:
+    for move in moves_there:
         if isinstance(move.held, TokenSet):
             move.held.delete()
         else:
@@ -270,8 +270,10 @@ def _let_go(by: Actor, connection: Connection, found: list[Move]) -> None:
         "connection",
         connection.ref,
         {
-            "what": [f"{move.what} {move.hint}".strip() for move in found][:50],
-            "would have gone to": sorted({origin for move in found for origin in move.beyond}),
+            "what": [f"{move.what} {move.hint}".strip() for move in moves_there][:50],
+            "would have gone to": sorted(
+                {origin for move in moves_there for origin in move.beyond}
+            ),
             "id": connection.pk,
         },
     )
@@ -362,9 +364,9 @@ def transport_of(
 
 
 @transaction.atomic
-def clear(by: Actor, connection: Connection, given: Leave | None) -> None:
+def clear(by: Actor, connection: Connection, leave: Leave | None) -> None:
     """Clear where a connection sends what it holds, or let go of that, without any other change.
 
     Raises :class:`Problem`.
     """
-    settle(by, connection, given)
+    settle(by, connection, leave)

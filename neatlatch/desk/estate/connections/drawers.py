@@ -38,7 +38,7 @@ def not_let(workload: Workload, connection: Connection) -> list[Credential]:
 
 
 def let(
-    by: Actor, workload: Workload, connections: Iterable[Connection], given: Leave | None
+    by: Actor, workload: Workload, connections: Iterable[Connection], leave: Leave | None
 ) -> None:
     """Let a workload draw the secrets themselves, where a draw of these connections hands them out.
 
@@ -52,7 +52,7 @@ def let(
     ]
     if not found:
         return
-    if given is None or not given.reason:
+    if leave is None or not leave.reason:
         moves = [
             {
                 "ref": one.ref,
@@ -85,7 +85,7 @@ def let(
         {
             "connections": sorted({one.ref for one, _ in found}),
             "what": [secret.hint for _, secret in found][:50],
-            "reason": given.reason,
+            "reason": leave.reason,
             "id": workload.pk,
         },
     )

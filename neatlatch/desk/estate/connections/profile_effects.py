@@ -84,7 +84,7 @@ def _of_requests(connection: Connection, before: Profile, after: Profile) -> lis
         elif stood is None:
             why = f"It would be sent in addition: {stands.method} {stands.address}."
         else:
-            why = f"{'; '.join(changes.in_words(stood.told(), stands.told()))}."
+            why = f"{'; '.join(changes.in_words(stood.as_plain(), stands.as_plain()))}."
         found.setdefault(why, []).append(what)
     return [Meaning(connection.ref, why, sent=", ".join(whats)) for why, whats in found.items()]
 

@@ -56,8 +56,8 @@ def look_after_all(stop_at: float = 50.0) -> int:
         if not due and not _is_to_be_asked(token_set, timezone.now()):
             continue
         try:
-            with destinations.transport_of(token_set.connection, _TIME_LIMIT) as way:
-                renewed += _look_after(token_set, way, due)
+            with destinations.transport_of(token_set.connection, _TIME_LIMIT) as transport:
+                renewed += _look_after(token_set, transport, due)
         except (NoToken, TransportError) as error:
             log.warning("renewal failed", connection=token_set.connection.ref, why=str(error))
     return renewed
@@ -87,16 +87,16 @@ def _is_to_be_asked(token_set: TokenSet, now: datetime) -> bool:
     return now - seen >= timedelta(minutes=settings.TOKEN_MINUTES)
 
 
-def _look_after(token_set: TokenSet, way: Transport, due: bool) -> bool:
+def _look_after(token_set: TokenSet, transport: Transport, due: bool) -> bool:
     """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a
     renewal shows it.
     """
     TokenSet.objects.filter(pk=token_set.pk).update(asked_at=timezone.now())
-    if not due and _lives(token_set, way):
+    if not due and _lives(token_set, transport):
         return False
     held, _ = tokens.hold(
         token_set.connection,
-        way,
+        transport,
         force=True,
         newer_than=token_set.generation,
         person=token_set.person_id,
@@ -104,7 +104,7 @@ def _look_after(token_set: TokenSet, way: Transport, due: bool) -> bool:
     return held.renewed
 
 
-def _lives(token_set: TokenSet, way: Transport) -> bool:
+def _lives(token_set: TokenSet, transport: Transport) -> bool:
     """Whether the provider says that the refresh token is active (RFC 7662 §2.2).
 
     One that knows only access tokens says no, so a no proves nothing.
@@ -120,7 +120,7 @@ def _lives(token_set: TokenSet, way: Transport) -> bool:
         endpoint, tokens.client_of(connection), refresh, "refresh_token"
     )
     try:
-        told = oauth.ask(way, "introspection", request, timezone.now())
+        told = oauth.ask(transport, "introspection", request, timezone.now())
     except TransportError:
         return False
     return told.reading.ok and bool(told.reading.fields.get("active"))
@@ -153,8 +153,8 @@ def renew(by: Person, connection: Connection) -> Renewal:
             "The application gave none at the sign-in, so somebody signs in again at its end.",
         )
     try:
-        with destinations.transport_of(connection, _TIME_LIMIT) as way:
-            tokens.hold(connection, way, force=True, person=person)
+        with destinations.transport_of(connection, _TIME_LIMIT) as transport:
+            tokens.hold(connection, transport, force=True, person=person)
         renewed, says = True, "Renewed: a new access token is held."
     except NoToken as error:
         renewed, says = False, f"Not renewed: {error.failure.detail or error.failure.code}"

@@ -54,16 +54,16 @@ Pasted = str | OpenedKey
 
 
 def clean_values(
-    scheme: Scheme, given: dict[str, str]
+    scheme: Scheme, entered: dict[str, str]
 ) -> tuple[dict[str, str], dict[str, list[str]]]:
     """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks
     wrong.
     """
     values, notes = {}, {}
     for value in scheme.all_values():
-        if value.secret or value.type == "scopes" or value.key not in given:
+        if value.secret or value.type == "scopes" or value.key not in entered:
             continue
-        cleaned = clean(str(given[value.key]))
+        cleaned = clean(str(entered[value.key]))
         values[value.key] = cleaned.value
         if said := [
             *cleaned.notes,
@@ -73,13 +73,13 @@ def clean_values(
     return values, notes
 
 
-def clean_slots(deployment: Deployment, given: dict[str, str]) -> dict[str, str]:
+def clean_slots(deployment: Deployment, entered: dict[str, str]) -> dict[str, str]:
     """The slots of an application's addresses, cleaned; a field error for one whose pattern does
     not fit.
     """
     slots = {}
     for slot in deployment.application.read_profile().slots:
-        value = clean(str(given.get(slot.key, ""))).value
+        value = clean(str(entered.get(slot.key, ""))).value
         if value and slot.pattern and not re.fullmatch(slot.pattern, value):
             raise wrong_fields(
                 {f"slot.{slot.key}": f"{slot.label} does not look right. {slot.help}"}
@@ -145,7 +145,7 @@ def create(
     name: str,
     scheme_key: str,
     client: Client | None,
-    given: dict[str, str],
+    entered: dict[str, str],
     scopes: list[str],
     pasted: dict[str, str],
     secret_ends: Any = None,
@@ -168,7 +168,7 @@ def create(
         errors["client"] = "This client belongs to another application."
     elif (refused := refused_client(deployment, client)) is not None:
         errors["client"] = refused
-    values, notes = clean_values(scheme, given)
+    values, notes = clean_values(scheme, entered)
     filled = clean_slots(deployment, slots or {})
     values = {key: fill_slots(value, filled) for key, value in values.items()}
     errors |= profiles.check_values(scheme, values) | _wrong_scopes(scopes)
@@ -453,10 +453,10 @@ def _put_how_tested(
     if wrong := out_of_bounds(wanted):
         raise wrong_fields(wrong)
     found = Connection.objects.select_for_update().get(pk=connection)
-    before = told(found)
+    before = as_plain(found)
     for column, value in wanted.items():
         setattr(found, column, value)
-    words = changes.in_words(before, told(found))
+    words = changes.in_words(before, as_plain(found))
     if words:
         _save_how_tested(by, found)
     return found, words
@@ -519,7 +519,7 @@ def locked(connection: Connection) -> Connection:
 def change(
     by: Actor,
     connection: Connection,
-    given: dict[str, Any],
+    fields: dict[str, Any],
     secrets: Mapping[str, Pasted] | None = None,
     leave: Leave | None = None,
     seen: int | None = None,
@@ -532,7 +532,7 @@ def change(
     what is held to a new place. Raises :class:`Problem`.
     """
     return _change(
-        by, connection, given, _opened(connection.read_scheme(), secrets or {}), leave, seen
+        by, connection, fields, _opened(connection.read_scheme(), secrets or {}), leave, seen
     )
 
 
@@ -540,7 +540,7 @@ def change(
 def _change(
     by: Actor,
     connection: Connection,
-    given: dict[str, Any],
+    fields: dict[str, Any],
     secrets: Mapping[str, Pasted],
     leave: Leave | None,
     seen: int | None,
@@ -549,30 +549,30 @@ def _change(
     check_unchanged(connection.version, seen)
     scheme = connection.deployment.application.read_profile().scheme(connection.scheme)
     assert scheme is not None
-    values, notes = clean_values(scheme, given.get("values") or {})
+    values, notes = clean_values(scheme, fields.get("values") or {})
     wrong = {
         key: text
         for key, text in profiles.check_values(scheme, {**connection.values, **values}).items()
         if key in values and values[key]
     }
-    scopes = given.get("scopes")
-    wrong |= _wrong_scopes(scopes or []) | out_of_bounds(given)
+    scopes = fields.get("scopes")
+    wrong |= _wrong_scopes(scopes or []) | out_of_bounds(fields)
     if wrong:
         raise wrong_fields(wrong)
-    before, stood = dict(connection.values), told(connection)
-    if given.get("slots") is not None:
-        connection.slots = clean_slots(connection.deployment, given["slots"])
+    before, stood = dict(connection.values), as_plain(connection)
+    if fields.get("slots") is not None:
+        connection.slots = clean_slots(connection.deployment, fields["slots"])
     connection.values = {
         key: fill_slots(value, connection.slots)
         for key, value in {**connection.values, **values}.items()
     }
     if scopes is not None:
         ask_for_scopes(connection, scopes)
-    sent_otherwise = changes.in_words(stood, told(connection))
+    sent_otherwise = changes.in_words(stood, as_plain(connection))
     for key in HOW_TESTED:
-        if given.get(key) is not None:
-            setattr(connection, key, given[key])
-    how_tested = changes.in_words(stood, told(connection))
+        if fields.get(key) is not None:
+            setattr(connection, key, fields[key])
+    how_tested = changes.in_words(stood, as_plain(connection))
     if how_tested and not (sent_otherwise or secrets):
         _save_how_tested(by, connection)
         _write_how_tested(by, connection, how_tested)
@@ -581,7 +581,7 @@ def _change(
     if any(before.get(key) != connection.values.get(key) for key in IDENTITY):
         tokens.drop(connection)
     touched(connection, by, leave)
-    said = changes.in_words(stood, told(connection))
+    said = changes.in_words(stood, as_plain(connection))
     if said or not put:
         write(
             by,
@@ -600,7 +600,7 @@ def ask_for_scopes(connection: Connection, scopes: list[str]) -> None:
         connection.scopes, connection.scopes_changed_at = wanted, timezone.now()
 
 
-def told(connection: Connection) -> changes.Plain:
+def as_plain(connection: Connection) -> changes.Plain:
     """A connection's own settings as changes of it are told.
 
     A certificate is public, but too long to tell: only that it is another.
@@ -696,31 +696,31 @@ def put_certificate(
 
 @transaction.atomic
 def _put_certificate(
-    by: Actor, connection: Connection, found: reading.CertificateFile
+    by: Actor, connection: Connection, file: reading.CertificateFile
 ) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     scheme = connection.read_scheme()
     if scheme.value("certificate") is None:
         raise wrong_fields({"certificate": "This authentication scheme takes no certificate."})
-    leaf = found.leaf()
-    if leaf is None and not found.keys:
+    leaf = file.leaf()
+    if leaf is None and not file.keys:
         raise wrong_fields(
             {
-                "password" if found.locked else "certificate": "; ".join(found.notes)
+                "password" if file.locked else "certificate": "; ".join(file.notes)
                 or "No certificate and no key is in it."
             }
         )
-    notes = list(found.notes)
+    notes = list(file.notes)
     if leaf is not None:
-        connection.values = {**connection.values, "certificate": found.chain()}
-        told, others = facts.of_certificate(leaf), len(found.certificates) - 1
+        connection.values = {**connection.values, "certificate": file.chain()}
+        told, others = facts.of_certificate(leaf), len(file.certificates) - 1
         notes.append(
             f"the certificate of {told.subject}, good until {told.not_after:%d %b %Y}, with "
             f"{others} more of its chain"
         )
-    if found.keys:
+    if file.keys:
         credential = keep(
-            reading.key_as_pem(found.keys[0]),
+            reading.key_as_pem(file.keys[0]),
             client=connection.client,
             source="pasted",
             by=by.username,
@@ -846,9 +846,9 @@ def take_away(by: Actor, connection: Connection) -> None:
     _take_away(by, connection, {})
 
 
-def _take_away(by: Actor, connection: Connection, told: Mapping[str, str]) -> None:
+def _take_away(by: Actor, connection: Connection, values: Mapping[str, str]) -> None:
     connection = locked(connection)
     connection.samples.all().delete()
-    about = {"environment": connection.deployment.environment.name, **told}
+    about = {"environment": connection.deployment.environment.name, **values}
     write(by, "removed", "connection", connection.ref, about)
     connection.delete()

@@ -196,11 +196,13 @@ def _shown(value: str, secret: bool) -> str:
     return value if len(value) <= 200 else f"{value[:120]} … ({len(value)} characters)"
 
 
-def _known(found: Recognised) -> list[str]:
+def _known(recognised: Recognised) -> list[str]:
     """Where secrets in it are held already, found by keyed fingerprint: so that nobody wonders
     whether it is used anywhere else.
     """
-    prints = [safe.fingerprint(item.value) for item in found.items[:50] if len(item.value) >= 8]
+    prints = [
+        safe.fingerprint(item.value) for item in recognised.items[:50] if len(item.value) >= 8
+    ]
     rows = Credential.objects.filter(fingerprint__in=prints).prefetch_related("holders__connection")
     return sorted(
         {

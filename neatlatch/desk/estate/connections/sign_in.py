@@ -96,8 +96,8 @@ def begin(
             for_tests=for_tests,
         )
         write(by, "went to sign in", "connection", connection.ref)
-    with transport(10.0) as way:
-        refusal = _would_be_refused(way, url, values["redirect_uri"])
+    with transport(10.0) as opened:
+        refusal = _would_be_refused(opened, url, values["redirect_uri"])
     if refusal:
         _end(sign_in, "refused", refusal)
         raise Problem(
@@ -116,9 +116,9 @@ def _expected(by: Person, connection: Connection, for_tests: bool) -> str:
     return noted.expected if noted else ""
 
 
-def _would_be_refused(way: Transport, url: str, redirect_uri: str) -> str:
+def _would_be_refused(transport: Transport, url: str, redirect_uri: str) -> str:
     try:
-        answer = way.send(Request("GET", url, (("Accept", "text/html"),)))
+        answer = transport.send(Request("GET", url, (("Accept", "text/html"),)))
     except TransportError:
         return ""  # a browser may have a route that this machine has not
     failure = oauth.would_take(answer, "", redirect_uri)
@@ -204,16 +204,16 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
         connection.values["token_endpoint"], client, code, sign_in.redirect_uri, verifier
     )
     try:
-        way = destinations.transport_of(connection, 15.0)
+        transport = destinations.transport_of(connection, 15.0)
     except TransportError as error:
         return _end(
             sign_in,
             "failed",
             f"The person signed in, but their code was not traded. {error.failure.detail}",
         )
-    with way:
+    with transport:
         try:
-            told = oauth.ask(way, "token", request, asked_at)
+            told = oauth.ask(transport, "token", request, asked_at)
         except TransportError as error:
             return _end(
                 sign_in,
@@ -227,10 +227,10 @@ def _trade(person: Person, sign_in: SignIn, connection: Connection, code: str) -
             return _end(sign_in, "failed", _trade_refused(told.reading))
         scopes = frozenset(connection.scopes)
         if connection.individual or sign_in.for_tests:
-            account = _whose(way, connection, str(told.reading.fields["access_token"]))
+            account = _whose(transport, connection, str(told.reading.fields["access_token"]))
             keep = _for_tests if sign_in.for_tests else _own
             return keep(person, sign_in, connection, told.reading, asked_at, account)
-        account = _whose(way, connection, str(told.reading.fields["access_token"]))
+        account = _whose(transport, connection, str(told.reading.fields["access_token"]))
         expected = connection.values.get("account", "")
         if other_account(expected, account):
             set_aside.keep(person, connection, told.reading, account, asked_at)
@@ -385,7 +385,7 @@ def _trade_refused(reading: replies.Reading) -> str:
     )
 
 
-def _whose(way: Transport, connection: Connection, access: str) -> str:
+def _whose(transport: Transport, connection: Connection, access: str) -> str:
     """Whose token it is, where the provider tells (RFC 7662 ``username``, else ``sub``)."""
     endpoint = published(
         connection.deployment, connection.client, "introspection_endpoint", connection.slots
@@ -394,7 +394,7 @@ def _whose(way: Transport, connection: Connection, access: str) -> str:
         return ""
     request = oauth2.introspection_request(endpoint, tokens.client_of(connection), access)
     try:
-        told = oauth.ask(way, "introspection", request, timezone.now())
+        told = oauth.ask(transport, "introspection", request, timezone.now())
     except TransportError:
         return ""
     fields = told.reading.fields if told.reading.ok else {}

@@ -599,12 +599,12 @@ def revoke_these(connection: Connection, access: str, refresh: str) -> str:
         return "no, it publishes no address for that"
     client, refused = client_of(connection), ""
     try:
-        with destinations.transport_of(connection, 10.0) as way:
+        with destinations.transport_of(connection, 10.0) as transport:
             for token, hint in ((refresh, "refresh_token"), (access, "access_token")):
                 if not token:
                     continue
                 told = oauth.ask(
-                    way,
+                    transport,
                     "revocation",
                     oauth2.revocation_request(endpoint, client, token, hint),
                     timezone.now(),

@@ -37,12 +37,12 @@ class UnsavedOut(Schema):
 
 def unsaved() -> list[UnsavedOut]:
     """The oldest of them; there are hardly ever any."""
-    return [_named(one) for one in sorted(won.unsaved(), key=lambda one: one.since)[:_MOST]]
+    return [_named(one) for one in sorted(won.unsaved(), key=lambda note: note.since)[:_MOST]]
 
 
-def _named(one: won.Unsaved) -> UnsavedOut:
-    found = UnsavedOut(note=one.name, since=one.since)
-    kind, _, rest = one.about.partition("-")
+def _named(note: won.Unsaved) -> UnsavedOut:
+    found = UnsavedOut(note=note.name, since=note.since)
+    kind, _, rest = note.about.partition("-")
     deployment: Deployment | None = None
     with contextlib.suppress(ValueError):
         if (

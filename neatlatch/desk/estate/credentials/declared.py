@@ -31,29 +31,33 @@ def check(key: str) -> UUID:
 
 @transaction.atomic
 def credential(
-    by: Actor, identity: UUID, client: Client | None, given: Mapping[str, Any], told: DeclaredChange
+    by: Actor,
+    identity: UUID,
+    client: Client | None,
+    fields: Mapping[str, Any],
+    declared_change: DeclaredChange,
 ) -> Credential:
     """Make or change what is known of a credential; those that hold it are worked out anew."""
     found = Credential.objects.select_for_update().filter(pk=identity).first()
     if found is None:
         found = Credential(
-            pk=identity, value=b"", fingerprint="", kind=given["kind"], client=client
+            pk=identity, value=b"", fingerprint="", kind=fields["kind"], client=client
         )
     for name in _FIELDS:
-        setattr(found, name, given[name])
-    found.hint = given["hint"][:10]
-    found.issued, found.ends = moment(given["issued"]) or timezone.now(), moment(given["ends"])
+        setattr(found, name, fields[name])
+    found.hint = fields["hint"][:10]
+    found.issued, found.ends = moment(fields["issued"]) or timezone.now(), moment(fields["ends"])
     found.save()
-    told.write(by, "credential", str(identity))
+    declared_change.write(by, "credential", str(identity))
     return found
 
 
 @transaction.atomic
-def remove(by: Actor, found: Credential) -> None:
+def remove(by: Actor, credential: Credential) -> None:
     """Remove a credential, its value too. Raises ``ProtectedError`` while a connection holds it."""
-    client = found.client.name if found.client else ""
-    write(by, "removed", "credential", found.hint, {"id": found.pk, "client": client})
-    found.delete()
+    client = credential.client.name if credential.client else ""
+    write(by, "removed", "credential", credential.hint, {"id": credential.pk, "client": client})
+    credential.delete()
 
 
 def moment(text: str) -> datetime | None:

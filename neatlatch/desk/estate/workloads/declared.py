@@ -23,12 +23,12 @@ from .services import WorkloadFields, put
 _FIELDS = ("name", "environment", "kind", "owner", "runs", "notice_days", "draws")
 
 
-def check(given: Mapping[str, Any]) -> WorkloadFields:
+def check(fields: Mapping[str, Any]) -> WorkloadFields:
     """Check what a file declares of a workload by itself; what is kept of it. Raises field
     errors.
     """
     return WorkloadFields(
-        **{name: given[name] for name in _FIELDS}, windows=tuple(given["windows"])
+        **{name: fields[name] for name in _FIELDS}, windows=tuple(fields["windows"])
     ).checked()
 
 
@@ -41,11 +41,11 @@ def check_use(ref: str, connection_application: str, application: str, name: str
 
 
 @transaction.atomic
-def workload(by: Actor, given: Mapping[str, Any], told: DeclaredChange) -> Workload:
+def workload(by: Actor, fields: Mapping[str, Any], declared_change: DeclaredChange) -> Workload:
     """Make or change a workload, and what it calls, to what is declared. Raises
     :class:`Problem`.
     """
-    said = check(given)
+    said = check(fields)
     environment = Environment.objects.get(key=said.environment)
     rows = Workload.objects.select_for_update().filter(name=said.name, environment=environment)
     found = rows.first() or Workload(environment=environment, version=0)
@@ -53,21 +53,21 @@ def workload(by: Actor, given: Mapping[str, Any], told: DeclaredChange) -> Workl
     found.version += 1
     found.changed_at, found.changed_by = timezone.now(), by.username
     found.save()
-    _put_uses(found, given["uses"])
-    told.write(by, "workload", f"{said.name}/{said.environment}")
+    _put_uses(found, fields["uses"])
+    declared_change.write(by, "workload", f"{said.name}/{said.environment}")
     return found
 
 
-def _put_uses(found: Workload, given: Sequence[Mapping[str, Any]]) -> None:
+def _put_uses(workload: Workload, given: Sequence[Mapping[str, Any]]) -> None:
     """Make what it calls what is declared; where that is what stands, nothing is written."""
     names = [field.name for field in fields(_Declared)]
     names[:2] = ["application__key", "connection__ref"]
-    stand = [_Declared(*row) for row in found.uses.order_by("pk").values_list(*names)]
+    stand = [_Declared(*row) for row in workload.uses.order_by("pk").values_list(*names)]
     wanted = [_Declared.of(one) for one in given]
     if stand != wanted:
-        found.uses.all().delete()
+        workload.uses.all().delete()
         for use in wanted:
-            use.put(found)
+            use.put(workload)
 
 
 @dataclass(frozen=True)
@@ -81,13 +81,13 @@ class _Declared:
     seen_at: datetime | None
 
     @classmethod
-    def of(cls, given: Mapping[str, Any]) -> _Declared:
+    def of(cls, fields: Mapping[str, Any]) -> _Declared:
         return cls(
-            given["application"],
-            given.get("connection") or None,
-            list(given.get("operations", [])),
-            dict(given.get("seen", {})),
-            moment(given.get("seen_at", "")),
+            fields["application"],
+            fields.get("connection") or None,
+            list(fields.get("operations", [])),
+            dict(fields.get("seen", {})),
+            moment(fields.get("seen_at", "")),
         )
 
     def put(self, workload: Workload) -> None:

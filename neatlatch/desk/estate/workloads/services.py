@@ -80,14 +80,14 @@ class WorkloadFields:
         return given
 
 
-def put(workload: Workload, given: WorkloadFields) -> None:
+def put(workload: Workload, fields: WorkloadFields) -> None:
     """Take what is said over, without saving it. Raises a field error."""
-    workload.name, workload.kind, workload.runs = given.name, given.kind, given.runs
-    workload.owner = owners.named(given.owner)
+    workload.name, workload.kind, workload.runs = fields.name, fields.kind, fields.runs
+    workload.owner = owners.named(fields.owner)
     workload.windows, workload.notice_days, workload.draws = (
-        list(given.windows),
-        given.notice_days,
-        given.draws,
+        list(fields.windows),
+        fields.notice_days,
+        fields.draws,
     )
 
 
@@ -97,12 +97,12 @@ def _told(workload: Workload) -> changes.Plain:
 
 
 @transaction.atomic
-def add(by: Actor, given: WorkloadFields) -> Workload:
+def add(by: Actor, fields: WorkloadFields) -> Workload:
     """Add a workload."""
-    given = given.checked()
-    environment = applications.environment(given.environment)
+    fields = fields.checked()
+    environment = applications.environment(fields.environment)
     workload = Workload(environment=environment, changed_at=timezone.now(), changed_by=by.username)
-    put(workload, given)
+    put(workload, fields)
     try:
         with transaction.atomic():
             workload.save(force_insert=True)
@@ -121,7 +121,7 @@ def add(by: Actor, given: WorkloadFields) -> Workload:
 
 
 @transaction.atomic
-def change(by: Actor, workload: Workload, said: dict[str, Any]) -> Workload:
+def change(by: Actor, workload: Workload, fields: dict[str, Any]) -> Workload:
     """Change what is said of a workload as it was read; what is ``None`` stays.
 
     Raises :class:`Problem` where somebody changed it meanwhile.
@@ -137,7 +137,7 @@ def change(by: Actor, workload: Workload, said: dict[str, Any]) -> Workload:
     given = WorkloadFields(
         **{
             **asdict(WorkloadFields.of(workload)),
-            **{key: value for key, value in said.items() if value is not None},
+            **{key: value for key, value in fields.items() if value is not None},
         }
     ).checked()
     if given.environment != workload.environment.key:
@@ -219,13 +219,13 @@ def use(
 
 @transaction.atomic
 def use_connection(
-    by: Actor, connection: Connection, given: WorkloadFields, operations: list[str]
+    by: Actor, connection: Connection, fields: WorkloadFields, operations: list[str]
 ) -> Use:
     """Note on a connection's page who uses it; a workload of that name in the connection's
     environment is taken as the same one.
     """
     environment = connection.deployment.environment
-    name = given.name.strip()
+    name = fields.name.strip()
     known = (
         Workload.objects.select_related("environment")
         .filter(name=name, environment=environment)
@@ -234,88 +234,88 @@ def use_connection(
     if known is not None and known.uses.filter(connection=connection).exists():
         raise wrong_fields({"name": "There is a workload of this name already."})
     _known(connection.deployment.application, operations)
-    workload = known or add(by, replace(given, environment=environment.key))
+    workload = known or add(by, replace(fields, environment=environment.key))
     return use(by, workload, connection.deployment.application, connection, operations)
 
 
 @transaction.atomic
 def change_use(
-    by: Actor, found: Use, operations: list[str] | None, connection: Connection | None, named: bool
+    by: Actor, use: Use, operations: list[str] | None, connection: Connection | None, named: bool
 ) -> Use:
     """Change the operations (``None``: stay) or, where ``named``, the connection of a use."""
-    found = (
+    use = (
         Use.objects.select_for_update()
         .select_related("workload", "application", "connection")
-        .get(pk=found.pk)
+        .get(pk=use.pk)
     )
     before = {
-        "operations": found.operations,
-        "connection": found.connection.ref if found.connection else "",
+        "operations": use.operations,
+        "connection": use.connection.ref if use.connection else "",
     }
     if operations is not None:
-        found.operations = _known(found.application, operations)
+        use.operations = _known(use.application, operations)
     if named:
-        if connection is not None and connection.deployment.application_id != found.application_id:
+        if connection is not None and connection.deployment.application_id != use.application_id:
             raise wrong_fields(
-                {"connection": f"{connection.ref} is no connection into {found.application.name}."}
+                {"connection": f"{connection.ref} is no connection into {use.application.name}."}
             )
-        found.connection = connection
+        use.connection = connection
     try:
         with transaction.atomic():
-            found.save()
+            use.save()
     except IntegrityError as error:
         raise wrong_fields({"connection": "This use is recorded already."}) from error
     after = {
-        "operations": found.operations,
-        "connection": found.connection.ref if found.connection else "",
+        "operations": use.operations,
+        "connection": use.connection.ref if use.connection else "",
     }
     write(
         by,
         "changed a use",
         "workload",
-        found.workload.name,
-        {"application": found.application.key, "changes": changes.in_words(before, after)},
+        use.workload.name,
+        {"application": use.application.key, "changes": changes.in_words(before, after)},
     )
-    return found
+    return use
 
 
 @transaction.atomic
-def stop_using(by: Actor, found: Use) -> None:
+def stop_using(by: Actor, use: Use) -> None:
     """A workload no longer uses a connection."""
-    ref = found.connection.ref if found.connection else found.application.key
+    ref = use.connection.ref if use.connection else use.application.key
     write(
         by,
         "took a workload off",
-        "connection" if found.connection else "application",
+        "connection" if use.connection else "application",
         ref,
-        {"workload": found.workload.name},
+        {"workload": use.workload.name},
     )
-    found.delete()
+    use.delete()
 
 
-def seen(found: Use, text: str) -> seen_calls.CallCounts:
+def seen(use: Use, text: str) -> seen_calls.CallCounts:
     """What a log says that a workload called of this application.
 
     Raises field errors. Nothing is kept.
     """
-    base = found.connection.values.get("api_base", "") if found.connection else ""
+    base = use.connection.values.get("api_base", "") if use.connection else ""
     try:
-        return seen_calls.read(text, found.application.read_profile().operations, base)
+        return seen_calls.read(text, use.application.read_profile().operations, base)
     except ValueError as error:
         raise wrong_fields({"text": str(error)}) from error
 
 
 @transaction.atomic
-def take_seen(by: Actor, found: Use, text: str, only_seen: bool) -> Use:
+def take_seen(by: Actor, use: Use, text: str, only_seen: bool) -> Use:
     """Take the operations that a workload was seen to call as its own, beside those noted or
     (``only_seen``) in their place.
     """
-    read = seen(found, text)
+    read = seen(use, text)
     names = [name for name, _ in read.operations]
     if not names:
         raise wrong_fields({"text": "No call of this application's operations is in it."})
-    wanted = names if only_seen else list(dict.fromkeys((*found.operations, *names)))
-    found = change_use(by, found, wanted, None, named=False)
-    found.seen, found.seen_at = dict(read.operations), timezone.now()
-    found.save(update_fields=["seen", "seen_at"])
-    return found
+    wanted = names if only_seen else list(dict.fromkeys((*use.operations, *names)))
+    use = change_use(by, use, wanted, None, named=False)
+    use.seen, use.seen_at = dict(read.operations), timezone.now()
+    use.save(update_fields=["seen", "seen_at"])
+    return use

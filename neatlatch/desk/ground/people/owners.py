@@ -182,10 +182,10 @@ def keys_of(texts: Iterable[str]) -> dict[str, str]:
     return found
 
 
-def written(found: Iterable[Owner]) -> dict[int, str]:
+def written(owners: Iterable[Owner]) -> dict[int, str]:
     """How people write owners so that :func:`named` reads exactly these: by name, where nobody else
     is meant by it, else by key. By their keys in the database; two queries for all."""
-    all_of_them = list(found)
+    all_of_them = list(owners)
     called = _Called(owner.name for owner in all_of_them)
     return {owner.pk: _written(owner, called.of(owner.name)) for owner in all_of_them}
 
@@ -249,14 +249,14 @@ def _put(owner: Owner, given: Reached) -> None:
 
 
 @transaction.atomic
-def change(by: Actor, owner: Owner, said: dict[str, Any]) -> Owner:
+def change(by: Actor, owner: Owner, fields: dict[str, Any]) -> Owner:
     """Change how an owner is reached, or what a contact is called, as it was read; what is ``None``
     stays. Raises :class:`Problem`."""
     seen = owner.version
     owner = Owner.objects.select_for_update().get(pk=owner.pk)
     check_unchanged(owner.version, seen)
     before = _told(owner)
-    kept = {key: value for key, value in said.items() if value is not None}
+    kept = {key: value for key, value in fields.items() if value is not None}
     if "name" in kept and kept["name"].strip() != owner.name:
         if owner.kind != Owner.Kind.CONTACT:
             raise wrong_fields({"name": "They are renamed where they are administered."})
@@ -310,7 +310,7 @@ def remove(by: Actor, owner: Owner) -> None:
 
 
 @transaction.atomic
-def declare(by: Actor, key: str, reached: Reached, told: DeclaredChange) -> Owner:
+def declare(by: Actor, key: str, reached: Reached, declared_change: DeclaredChange) -> Owner:
     """Say how the owner that a file names is reached. Raises a field error."""
     owner = named(key)
     if owner is None:
@@ -322,7 +322,7 @@ def declare(by: Actor, key: str, reached: Reached, told: DeclaredChange) -> Owne
     _put(owner, reached.checked())
     owner.version += 1
     owner.save()
-    told.write(by, "owner", owner.key)
+    declared_change.write(by, "owner", owner.key)
     return owner
 
 

@@ -68,7 +68,13 @@ def somebody_is_there() -> Problem:
 
 @transaction.atomic
 def declare(
-    by: Actor, username: str, name: str, email: str, role: str, active: bool, told: DeclaredChange
+    by: Actor,
+    username: str,
+    name: str,
+    email: str,
+    role: str,
+    active: bool,
+    declared_change: DeclaredChange,
 ) -> Person:
     """Make somebody who logs in, or change their name and address; a new one has no password until
     an administrator sets one. Role and access of one who is there are :func:`change`'s."""
@@ -80,7 +86,7 @@ def declare(
     found.first_name, found.last_name, found.email = first[:150], last[:150], email
     found.save()
     owners.renamed_person(found)
-    told.write(by, "person", username)
+    declared_change.write(by, "person", username)
     return found
 
 

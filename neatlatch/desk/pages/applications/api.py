@@ -146,59 +146,59 @@ def applications(request: HttpRequest, cursor: str | None = None, words: str = "
 
 
 @router.post("/applications", response={201: ApplicationOut})
-def add(request: HttpRequest, given: ApplicationIn) -> tuple[int, ApplicationOut]:
+def add(request: HttpRequest, body: ApplicationIn) -> tuple[int, ApplicationOut]:
     """Add an application, or one more environment of it."""
     by = guard.need(request, "change")
 
-    if given.shipped:
-        kept = shipped().get(given.shipped)
+    if body.shipped:
+        kept = shipped().get(body.shipped)
         if kept is None:
             raise problems.wrong_fields({"shipped": "There is no profile of this name."})
-        given.profile, given.name, given.purpose = (
+        body.profile, body.name, body.purpose = (
             kept["profile"],
-            given.name.strip() or kept["name"],
-            given.purpose or kept["purpose"],
+            body.name.strip() or kept["name"],
+            body.purpose or kept["purpose"],
         )
 
-    description = services.Description(given.description_address.strip(), given.description or "")
+    description = services.Description(body.description_address.strip(), body.description or "")
 
     def create() -> tuple[int, ApplicationOut]:
-        if given.metadata_address.strip():
+        if body.metadata_address.strip():
             deployment = services.add_from_metadata(
                 by,
-                given.name,
-                given.environment,
-                given.metadata_address,
+                body.name,
+                body.environment,
+                body.metadata_address,
                 description,
-                given.api_base,
-                given.purpose,
-                given.owner,
+                body.api_base,
+                body.purpose,
+                body.owner,
             )
         elif description:
             deployment = services.add_from_description(
                 by,
-                given.name,
-                given.environment,
+                body.name,
+                body.environment,
                 description,
-                given.api_base,
-                given.purpose,
-                given.owner,
+                body.api_base,
+                body.purpose,
+                body.owner,
             )
         else:
-            values = {**{key: getattr(given, key) for key in services.ADDRESS_FIELDS}, **given.more}
+            values = {**{key: getattr(body, key) for key in services.ADDRESS_FIELDS}, **body.more}
             deployment = services.add_by_hand(
                 by,
-                given.name,
-                given.environment,
+                body.name,
+                body.environment,
                 values,
-                given.profile,
-                given.purpose,
-                given.owner,
-                given.scheme,
+                body.profile,
+                body.purpose,
+                body.owner,
+                body.scheme,
             )
         return 201, full(deployment.application)
 
-    return guard.repeatable(request, given.dict(), create)
+    return guard.repeatable(request, body.dict(), create)
 
 
 @router.get("/applications/{key}", response=ApplicationOut)
@@ -212,13 +212,13 @@ def application(request: HttpRequest, response: HttpResponse, key: str) -> Appli
 
 @router.patch("/applications/{key}", response=ApplicationOut)
 def change(
-    request: HttpRequest, response: HttpResponse, key: str, given: ApplicationChange
+    request: HttpRequest, response: HttpResponse, key: str, body: ApplicationChange
 ) -> ApplicationOut:
     """Change what is known of an application."""
     by = guard.need(request, "change")
     found = find_application(key)
     guard.check_version(request, found.version, found.changed_by, ("application", found.pk))
-    changed = services.change(by, found, given.dict())
+    changed = services.change(by, found, body.dict())
     guard.tagged(response, changed.version)
     return full(changed)
 

@@ -72,27 +72,27 @@ def environments(request: HttpRequest) -> list[EnvironmentDetail]:
 
 
 @router.post("/environments", response={201: EnvironmentOut})
-def add(request: HttpRequest, given: EnvironmentIn) -> tuple[int, EnvironmentOut]:
+def add(request: HttpRequest, body: EnvironmentIn) -> tuple[int, EnvironmentOut]:
     """Add an environment. Its key is fixed from then on: references of connections begin with
     it.
     """
     by = guard.need(request, "change")
-    fields = given.dict(exclude={"key"})
-    return 201, environment_out(services.add(by, given.key.strip(), fields))
+    fields = body.dict(exclude={"key"})
+    return 201, environment_out(services.add(by, body.key.strip(), fields))
 
 
 @router.put("/environments", response=list[EnvironmentDetail])
-def put_in_order(request: HttpRequest, given: EnvironmentOrder) -> list[EnvironmentDetail]:
+def put_in_order(request: HttpRequest, body: EnvironmentOrder) -> list[EnvironmentDetail]:
     """Put the environments in another order."""
-    services.put_in_order(guard.need(request, "change"), given.keys)
+    services.put_in_order(guard.need(request, "change"), body.keys)
     return environments(request)
 
 
 @router.patch("/environments/{environment}", response=EnvironmentOut)
-def change(request: HttpRequest, environment: str, given: EnvironmentChange) -> EnvironmentOut:
+def change(request: HttpRequest, environment: str, body: EnvironmentChange) -> EnvironmentOut:
     """Change an environment."""
     by = guard.need(request, "change")
-    return environment_out(services.change(by, find_environment(environment), given.dict()))
+    return environment_out(services.change(by, find_environment(environment), body.dict()))
 
 
 @router.delete("/environments/{environment}", response={204: None})

@@ -55,26 +55,26 @@ LARGEST_FILE = 1024 * 1024
 
 
 @router.post("/certificate-readings", response=ReadingOut)
-def read(request: HttpRequest, given: ReadingIn) -> ReadingOut:
+def read(request: HttpRequest, body: ReadingIn) -> ReadingOut:
     """Read and explain a certificate, a chain, a signing request, a revocation list or a PKCS#12
     file. Nothing of it is kept.
     """
     guard.need(request, "look")
     too_large = "This is larger than any certificate with its chain."
-    data = given_files.octets(given.text.strip(), given.base64, "text", LARGEST_FILE, too_large)
-    if given.purpose not in get_args(path.Purpose):
+    data = given_files.octets(body.text.strip(), body.base64, "text", LARGEST_FILE, too_large)
+    if body.purpose not in get_args(path.Purpose):
         raise wrong_fields({"purpose": "Choose server, client or any."})
-    trusted, at = _trusted(given.trust), given.at or timezone.now()
+    trusted, at = _trusted(body.trust), body.at or timezone.now()
     try:
         told, locked = heavy.run(
             explaining.explain_file,
             data,
-            given.password or None,
+            body.password or None,
             trusted,
             at,
-            given.purpose,
-            given.host.strip(),
-            given.trust == "its-own",
+            body.purpose,
+            body.host.strip(),
+            body.trust == "its-own",
         )
     except files.Unreadable as error:
         raise wrong_fields({"password" if error.needs_password else "text": str(error)}) from error
@@ -97,14 +97,14 @@ def _trusted(trust: str) -> list[bytes]:
 # What the house issued
 
 
-def _listed(now: datetime, found: list[Issued]) -> list[CertificateRow]:
+def _listed(now: datetime, rows: list[Issued]) -> list[CertificateRow]:
     """Rows of certificates that were read by :func:`_with_holders`. One more query."""
     after = dict(
-        Issued.objects.filter(credential__replaces__in=[issued.pk for issued in found])
+        Issued.objects.filter(credential__replaces__in=[issued.pk for issued in rows])
         .values_list("credential__replaces_id", "pk")
         .order_by("credential__issued")
     )
-    return [shapes.row(issued, after.get(issued.pk), now) for issued in found]
+    return [shapes.row(issued, after.get(issued.pk), now) for issued in rows]
 
 
 def _with_holders(rows: QuerySet[Issued]) -> QuerySet[Issued]:
@@ -194,10 +194,10 @@ def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
     return _whole(identity)
 
 
-def _asked(given: CertificateAsked, profile: str) -> services.CertificateOrder:
-    names = tuple(name.strip() for name in given.names if name.strip())
+def _asked(body: CertificateAsked, profile: str) -> services.CertificateOrder:
+    names = tuple(name.strip() for name in body.names if name.strip())
     return services.CertificateOrder(
-        profile, given.common_name.strip(), names, given.days, given.request, given.key_kind
+        profile, body.common_name.strip(), names, body.days, body.request, body.key_kind
     )
 
 
@@ -208,49 +208,49 @@ def _made(issued: Issued, handover: Any) -> tuple[int, CertificateMade]:
 
 @router.post("/clients/{identity}/certificates", response={201: CertificateMade})
 def issue(
-    request: HttpRequest, identity: UUID, given: CertificateAsked
+    request: HttpRequest, identity: UUID, body: CertificateAsked
 ) -> tuple[int, CertificateMade]:
     """Issue a certificate to a client."""
     by = guard.need(request, "change")
     return guard.repeatable(
         request,
-        given.dict(),
-        lambda: _made(*services.issue(by, find_client(identity), _asked(given, "client"))),
+        body.dict(),
+        lambda: _made(*services.issue(by, find_client(identity), _asked(body, "client"))),
         alone=True,
     )
 
 
 @router.post("/server-certificates", response={201: CertificateMade})
-def issue_to_server(request: HttpRequest, given: ServerAsked) -> tuple[int, CertificateMade]:
+def issue_to_server(request: HttpRequest, body: ServerAsked) -> tuple[int, CertificateMade]:
     """Issue a certificate to an application's own servers."""
     by = guard.need(request, "change")
-    deployment = find_deployment(given.application, given.environment)
+    deployment = find_deployment(body.application, body.environment)
 
     def create() -> tuple[int, CertificateMade]:
         with transaction.atomic():
             return _made(
-                *services.issue(by, issuing.server(by, deployment), _asked(given, "server"))
+                *services.issue(by, issuing.server(by, deployment), _asked(body, "server"))
             )
 
-    return guard.repeatable(request, given.dict(), create, alone=True)
+    return guard.repeatable(request, body.dict(), create, alone=True)
 
 
 @router.post("/certificates/{identity}/renewals", response={201: CertificateMade})
-def renew(request: HttpRequest, identity: UUID, given: RenewalIn) -> tuple[int, CertificateMade]:
+def renew(request: HttpRequest, identity: UUID, body: RenewalIn) -> tuple[int, CertificateMade]:
     """Make another for the same holder, with the same names and a new key. The old one lives on."""
     by = guard.need(request, "change")
     return guard.repeatable(
         request,
-        given.dict(),
-        lambda: _made(*services.renew(by, _find(identity), given.request, given.days)),
+        body.dict(),
+        lambda: _made(*services.renew(by, _find(identity), body.request, body.days)),
         alone=True,
     )
 
 
 @router.post("/certificates/{identity}/revocations", response=CertificateWhole)
-def revoke(request: HttpRequest, identity: UUID, given: CertificateRevocation) -> CertificateWhole:
+def revoke(request: HttpRequest, identity: UUID, body: CertificateRevocation) -> CertificateWhole:
     """Revoke it, with a reason."""
-    services.revoke(guard.need(request, "change"), _find(identity), given.reason, given.why)
+    services.revoke(guard.need(request, "change"), _find(identity), body.reason, body.why)
     return _whole(identity)
 
 
@@ -301,21 +301,21 @@ def make(request: HttpRequest, environment: str) -> tuple[int, HouseCertificates
 
 
 @router.put("/certificate-authorities/{root}/trust", response=HouseCertificates)
-def trust(request: HttpRequest, root: UUID, given: TrustIn) -> HouseCertificates:
+def trust(request: HttpRequest, root: UUID, body: TrustIn) -> HouseCertificates:
     """Note that a receiver trusts a root, or no longer."""
     by = guard.need(request, "change")
     found = Authority.objects.select_related("environment").filter(pk=root, root=None).first()
     if found is None:
         raise problems.not_found("authority")
-    replacements.note_trust(by, found, given.receiver, given.trusts)
+    replacements.note_trust(by, found, body.receiver, body.trusts)
     return _house(found.environment)
 
 
 @router.post("/certificate-authorities/{environment}/switches", response=HouseCertificates)
-def switch(request: HttpRequest, environment: str, given: SwitchIn) -> HouseCertificates:
+def switch(request: HttpRequest, environment: str, body: SwitchIn) -> HouseCertificates:
     """Issue below the new authority, or below the old one again."""
     found = find_environment(environment)
-    replacements.switch(guard.need(request, "change"), found, given.new)
+    replacements.switch(guard.need(request, "change"), found, body.new)
     return _house(found)
 
 

@@ -301,9 +301,9 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
     )
 
 
-def lint_out(one: redirects.Lint) -> LintOut:
+def lint_out(lint: redirects.Lint) -> LintOut:
     """What is wrong with a redirect URI, as the page wants it."""
-    return LintOut(code=one.code, says=one.says, grave=one.grave, source=one.source)
+    return LintOut(code=lint.code, says=lint.says, grave=lint.grave, source=lint.source)
 
 
 def _facts(scheme: Scheme) -> list[Value]:
@@ -394,52 +394,50 @@ def _row(client: Client, connections: list[str], count: int) -> ClientRow:
 
 
 @router.post("/clients", response={201: ClientOut})
-def register(request: HttpRequest, given: ClientIn) -> tuple[int, ClientOut]:
+def register(request: HttpRequest, body: ClientIn) -> tuple[int, ClientOut]:
     """Register a client, or begin its record by hand."""
     by = guard.need(request, "change")
-    deployment = find_deployment(given.application, given.environment)
+    deployment = find_deployment(body.application, body.environment)
     fields = ClientMetadata(
-        given.name.strip(),
-        tuple(contact.strip() for contact in given.contacts if contact.strip()),
-        given.public,
-        tuple(text for text in given.redirect_uris if text),
-        tuple(given.grants),
-        frozenset(given.scopes),
-        given.sign_in_method,
+        body.name.strip(),
+        tuple(contact.strip() for contact in body.contacts if contact.strip()),
+        body.public,
+        tuple(text for text in body.redirect_uris if text),
+        tuple(body.grants),
+        frozenset(body.scopes),
+        body.sign_in_method,
     )
 
     def create() -> tuple[int, ClientOut]:
-        if given.by_house and given.scheme == CERTIFICATE:
+        if body.by_house and body.scheme == CERTIFICATE:
             client, _, made = certificates.register(
                 by,
                 deployment,
-                given.name,
-                certificates.CertificateOrder("client", request=given.request),
+                body.name,
+                certificates.CertificateOrder("client", request=body.request),
                 contacts=fields.contacts,
             )
             return 201, shape(client, made.pk if made else None)
-        if given.by_house:
-            client, made = issuing.register(
-                by, deployment, fields, given.scheme or CODE, given.ends
-            )
+        if body.by_house:
+            client, made = issuing.register(by, deployment, fields, body.scheme or CODE, body.ends)
             return 201, shape(client, made.pk if made else None)
-        if given.scheme and given.scheme not in REGISTERED:
+        if body.scheme and body.scheme not in REGISTERED:
             return 201, shape(
                 services.prepare_other(
                     by,
                     deployment,
-                    given.name.strip(),
-                    given.scheme,
+                    body.name.strip(),
+                    body.scheme,
                     fields.scopes,
-                    given.vendor_shared,
+                    body.vendor_shared,
                 )
             )
-        if given.by_protocol:
+        if body.by_protocol:
             client, handover = services.register(by, deployment, fields)
             return 201, shape(client, UUID(handover) if handover else None)
-        return 201, shape(services.prepare(by, deployment, fields, given.vendor_shared))
+        return 201, shape(services.prepare(by, deployment, fields, body.vendor_shared))
 
-    return guard.repeatable(request, given.dict(), create, alone=given.by_house)
+    return guard.repeatable(request, body.dict(), create, alone=body.by_house)
 
 
 @router.get("/clients/{identity}", response=ClientOut)
@@ -452,17 +450,17 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> Clie
 
 
 @router.post("/clients/{identity}/notes", response=ClientOut)
-def note(request: HttpRequest, identity: UUID, given: NoteIn) -> ClientOut:
+def note(request: HttpRequest, identity: UUID, body: NoteIn) -> ClientOut:
     """Note what the application's own screens show of us: names, account, rights, switches,
     allow-list.
     """
-    services.note(guard.need(request, "change"), find_client(identity), given.dict())
+    services.note(guard.need(request, "change"), find_client(identity), body.dict())
     return shape(find_client(identity))
 
 
 @router.patch("/clients/{identity}", response=ClientOut)
 def change(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: ClientChange
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: ClientChange
 ) -> ClientOut:
     """Change a client: at the application too, where it is managed by protocol."""
     by = guard.need(request, "change")
@@ -472,13 +470,13 @@ def change(
     def edit(fields: ClientMetadata) -> ClientMetadata:
         return replace(
             fields,
-            name=fields.name if given.name is None else given.name,
-            contacts=fields.contacts if given.contacts is None else tuple(given.contacts),
+            name=fields.name if body.name is None else body.name,
+            contacts=fields.contacts if body.contacts is None else tuple(body.contacts),
             redirect_uris=fields.redirect_uris
-            if given.redirect_uris is None
-            else tuple(given.redirect_uris),
-            grants=fields.grants if given.grants is None else tuple(given.grants),
-            scopes=fields.scopes if given.scopes is None else frozenset(given.scopes),
+            if body.redirect_uris is None
+            else tuple(body.redirect_uris),
+            grants=fields.grants if body.grants is None else tuple(body.grants),
+            scopes=fields.scopes if body.scopes is None else frozenset(body.scopes),
         )
 
     changed = services.change(by, found, edit)
@@ -506,33 +504,33 @@ def read_back(request: HttpRequest, identity: UUID) -> ClientOut:
 
 
 @router.post("/clients/{identity}/ticks", response=ClientOut)
-def tick(request: HttpRequest, identity: UUID, given: Tick) -> ClientOut:
+def tick(request: HttpRequest, identity: UUID, body: Tick) -> ClientOut:
     """Tick a step off."""
     return shape(
-        services.tick(guard.need(request, "change"), find_client(identity), given.key, given.done)
+        services.tick(guard.need(request, "change"), find_client(identity), body.key, body.done)
     )
 
 
 @router.post("/clients/{identity}/client-ids", response=ClientOut)
-def enter_client_id(request: HttpRequest, identity: UUID, given: ClientIdIn) -> ClientOut:
+def enter_client_id(request: HttpRequest, identity: UUID, body: ClientIdIn) -> ClientOut:
     """Enter the client ID that the application gave."""
     found, notes = services.enter_client_id(
-        guard.need(request, "change"), find_client(identity), given.client_id
+        guard.need(request, "change"), find_client(identity), body.client_id
     )
     return shape(found, notes=notes)
 
 
 @router.post("/clients/{identity}/consents", response=ClientOut)
-def consent(request: HttpRequest, identity: UUID, given: ConsentIn) -> ClientOut:
+def consent(request: HttpRequest, identity: UUID, body: ConsentIn) -> ClientOut:
     """Note an administrator's consent, or that it was withdrawn."""
     changed = services.note_consent(
-        guard.need(request, "change"), find_client(identity), given.scope, given.given
+        guard.need(request, "change"), find_client(identity), body.scope, body.given
     )
     return shape(changed)
 
 
 @router.post("/redirect-uris/lint", response=list[LintOut])
-def lint(request: HttpRequest, given: UriIn) -> list[LintOut]:
+def lint(request: HttpRequest, body: UriIn) -> list[LintOut]:
     """What is wrong with a redirect URI, as one types it."""
     guard.need(request, "look")
-    return [lint_out(one) for one in redirects.lint(given.uri)]
+    return [lint_out(one) for one in redirects.lint(body.uri)]

@@ -127,8 +127,8 @@ def scope_list(request: HttpRequest, cursor: str | None = None, words: str = "")
     return written(ScopeBenches(items=items, next=following))
 
 
-def _scope_row(client: Client, told: benches.Tallied) -> ScopeBenchRow:
-    deployment, counts = client.deployment, told.counts
+def _scope_row(client: Client, tally: benches.Tallied) -> ScopeBenchRow:
+    deployment, counts = client.deployment, tally.counts
     return ScopeBenchRow(
         client=client.pk,
         name=client.name,
@@ -137,13 +137,13 @@ def _scope_row(client: Client, told: benches.Tallied) -> ScopeBenchRow:
         word="scope"
         if client.scheme in OAUTH2
         else deployment.application.read_profile().roles_label,
-        permitted=told.permitted,
-        workloads=told.workloads,
+        permitted=tally.permitted,
+        workloads=tally.workloads,
         can_go=counts.can_go,
         missing=counts.missing,
         impossible=counts.impossible,
         stale=counts.stale,
-        consents_missing=told.consents_missing,
+        consents_missing=tally.consents_missing,
     )
 
 

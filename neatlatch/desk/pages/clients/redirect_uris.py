@@ -108,18 +108,18 @@ class TrialOut(AnswerOut):
     lint: list[LintOut]
 
 
-def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
+def _answer(match: redirects.Match, marked: Any) -> AnswerOut:
     return AnswerOut(
-        match=found.match,
-        reason_code=found.reason_code,
-        reason=found.reason,
-        nearest=found.nearest,
-        alike=found.alike,
+        match=match.match,
+        reason_code=match.reason_code,
+        reason=match.reason,
+        nearest=match.nearest,
+        alike=match.alike,
         differences=[
             UriDifferenceOut(piece=difference.piece, says=difference.says)
-            for difference in found.differences
+            for difference in match.differences
         ],
-        warnings=list(found.warnings),
+        warnings=list(match.warnings),
         provider_marked=[PieceOut(text=piece.text, same=piece.same) for piece in marked.provider]
         if marked
         else [],
@@ -129,12 +129,12 @@ def _answer(found: redirects.Match, marked: Any) -> AnswerOut:
     )
 
 
-def _effects(found: tuple[Effect, ...]) -> list[EffectOut]:
+def _effects(effects: tuple[Effect, ...]) -> list[EffectOut]:
     return [
         EffectOut(
             ref=effect.ref, stops=effect.stops, says=effect.says, workloads=list(effect.workloads)
         )
-        for effect in found
+        for effect in effects
     ]
 
 
@@ -185,32 +185,32 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
 
 
 @router.post("/clients/{identity}/redirect-uris/trials", response=TrialOut)
-def try_uri(request: HttpRequest, identity: UUID, given: UriIn) -> TrialOut:
+def try_uri(request: HttpRequest, identity: UUID, body: UriIn) -> TrialOut:
     """Whether the provider would take a redirect URI for this client, and why. Nothing is sent."""
     guard.need(request, "look")
     client = find_client(identity)
-    found = benches.try_uri(client, given.uri)
+    found = benches.try_uri(client, body.uri)
     return TrialOut(
         **vars(_answer(found.match, found.marked)),
-        lint=[lint_out(lint) for lint in redirects.lint(given.uri)],
+        lint=[lint_out(lint) for lint in redirects.lint(body.uri)],
     )
 
 
 @router.post("/clients/{identity}/redirect-uris/previews", response=list[EffectOut])
-def preview(request: HttpRequest, identity: UUID, given: UrisIn) -> list[EffectOut]:
+def preview(request: HttpRequest, identity: UUID, body: UrisIn) -> list[EffectOut]:
     """What a change of the registered URIs would stop and start. Nothing is changed."""
     guard.need(request, "look")
-    return _effects(benches.effects(find_client(identity), given.redirect_uris or []))
+    return _effects(benches.effects(find_client(identity), body.redirect_uris or []))
 
 
 @router.put("/clients/{identity}/redirect-uris/plan", response=ClientOut)
-def plan(request: HttpRequest, identity: UUID, given: UrisIn) -> ClientOut:
+def plan(request: HttpRequest, identity: UUID, body: UrisIn) -> ClientOut:
     """Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it."""
     by = guard.need(request, "change")
     found = find_client(identity)
-    if given.redirect_uris is not None:
+    if body.redirect_uris is not None:
         guard.check_version(request, found.version, found.changed_by, ("client", found.pk))
-    return shape(benches.plan(by, found, given.redirect_uris))
+    return shape(benches.plan(by, found, body.redirect_uris))
 
 
 @router.post("/clients/{identity}/redirect-uris/plan/done", response=ClientOut)

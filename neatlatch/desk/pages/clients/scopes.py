@@ -57,7 +57,7 @@ class ScopeEffect:
     asks_in_vain: list[str]
 
 
-def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
+def _effects(effects: list[benches.ScopeEffect]) -> list[ScopeEffect]:
     return [
         ScopeEffect(
             ref=scope_effect.ref,
@@ -71,7 +71,7 @@ def _effects(found: list[benches.ScopeEffect]) -> list[ScopeEffect]:
             ],
             asks_in_vain=list(scope_effect.asks_in_vain),
         )
-        for scope_effect in found
+        for scope_effect in effects
     ]
 
 
@@ -198,15 +198,15 @@ class ConsentAskIn(RequestBody):
     asked_of: str = ""
 
 
-def _trim(found: Trim) -> TrimOut:
+def _trim(trim: Trim) -> TrimOut:
     return TrimOut(
-        scopes=sorted(found.scopes),
-        kept=[KeptOut(scope=kept.scope, needed_by=_calls(kept.needed_by)) for kept in found.kept],
-        can_go=list(found.can_go),
-        missing=list(found.missing),
-        impossible=_calls(found.impossible),
-        weight=scope_matrix.weight_words(found.weight),
-        held_weight=scope_matrix.weight_words(found.held_weight),
+        scopes=sorted(trim.scopes),
+        kept=[KeptOut(scope=kept.scope, needed_by=_calls(kept.needed_by)) for kept in trim.kept],
+        can_go=list(trim.can_go),
+        missing=list(trim.missing),
+        impossible=_calls(trim.impossible),
+        weight=scope_matrix.weight_words(trim.weight),
+        held_weight=scope_matrix.weight_words(trim.held_weight),
     )
 
 
@@ -252,23 +252,23 @@ def _consent_state(client: Client, scope: Any, waiting: set[str]) -> str:
 
 
 @router.post("/clients/{identity}/scopes/previews", response=list[ScopeEffect])
-def preview_permitting(request: HttpRequest, identity: UUID, given: ScopesIn) -> list[ScopeEffect]:
+def preview_permitting(request: HttpRequest, identity: UUID, body: ScopesIn) -> list[ScopeEffect]:
     """Whom it would stop if the client were permitted these scopes and no others.
 
     Nothing is changed.
     """
     guard.need(request, "look")
-    return _effects(benches.effects_of_permitting(find_client(identity), given.scopes))
+    return _effects(benches.effects_of_permitting(find_client(identity), body.scopes))
 
 
 @router.post("/connections/{ref:ref}/scopes/previews", response=list[ScopeEffect])
-def preview_asking(request: HttpRequest, ref: str, given: ScopesIn) -> list[ScopeEffect]:
+def preview_asking(request: HttpRequest, ref: str, body: ScopesIn) -> list[ScopeEffect]:
     """Whom it would stop if the connection asked for these scopes and no others.
 
     Nothing is changed.
     """
     guard.need(request, "look")
-    return _effects(benches.effects_of_asking(find_connection(ref), given.scopes))
+    return _effects(benches.effects_of_asking(find_connection(ref), body.scopes))
 
 
 @router.get("/clients/{identity}/scopes", response=MatrixOut)
@@ -350,11 +350,11 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
 
 @router.post("/clients/{identity}/consent-requests", response={201: ConsentRequestOut})
 def ask_consent(
-    request: HttpRequest, identity: UUID, given: ConsentAskIn
+    request: HttpRequest, identity: UUID, body: ConsentAskIn
 ) -> tuple[int, ConsentRequestOut]:
     """Ask an administrator of the application for consent; answers the signed link to send them."""
     made = benches.ask_consent(
-        guard.need(request, "change"), find_client(identity), given.scopes, given.asked_of
+        guard.need(request, "change"), find_client(identity), body.scopes, body.asked_of
     )
     return 201, _request(made, True)
 
@@ -409,8 +409,8 @@ class ConsentAnswerIn(RequestBody):
     says: str = ""
 
 
-def _asked(found: ConsentRequest) -> AskedConsentOut:
-    client = found.client
+def _asked(asked: ConsentRequest) -> AskedConsentOut:
+    client = asked.client
     profile = client.deployment.application.read_profile()
     infos = {scope.name: scope for scope in profile.scopes}
     return AskedConsentOut(
@@ -418,23 +418,23 @@ def _asked(found: ConsentRequest) -> AskedConsentOut:
         environment=client.deployment.environment.name,
         client_name=client.name,
         client_id=client.client_id,
-        asked_by=found.asked_by,
-        asked_of=found.asked_of,
-        asked_at=found.asked_at,
-        ends=found.ends,
-        over=found.ends <= timezone.now(),
-        answered_at=found.answered_at,
-        answered_by=found.answered_by,
-        given=found.given,
-        says=found.says,
+        asked_by=asked.asked_by,
+        asked_of=asked.asked_of,
+        asked_at=asked.asked_at,
+        ends=asked.ends,
+        over=asked.ends <= timezone.now(),
+        answered_at=asked.answered_at,
+        answered_by=asked.answered_by,
+        given=asked.given,
+        says=asked.says,
         scopes=[
             AskedScopeOut(
                 name=scope,
                 meaning=infos[scope].meaning if scope in infos else "",
                 kind=infos[scope].kind if scope in infos else "read",
-                why=found.why.get(scope, []),
+                why=asked.why.get(scope, []),
             )
-            for scope in found.scopes
+            for scope in asked.scopes
         ],
     )
 
@@ -447,12 +447,12 @@ def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> A
 
 
 @router.post("/asked/consents/{token}/answers", auth=None, response=AskedConsentOut)
-def answer_consent(request: HttpRequest, token: str, given: ConsentAnswerIn) -> AskedConsentOut:
+def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> AskedConsentOut:
     """Answer, once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     found = benches.answer(
-        benches.open_request(links.opened("consent", token)), given.given, given.name, given.says
+        benches.open_request(links.opened("consent", token)), body.given, body.name, body.says
     )
     return _asked(benches.open_request(str(found.pk)))
 

@@ -262,11 +262,11 @@ def of_connection(request: HttpRequest, ref: str) -> AccountsOut:
 
 
 @router.put("/connections/{ref:ref}/sharing", response=ConnectionOut)
-def share(request: HttpRequest, ref: str, given: SharingIn) -> ConnectionOut:
+def share(request: HttpRequest, ref: str, body: SharingIn) -> ConnectionOut:
     """One shared account, or each person their own."""
     by, found = guard.need(request, "change"), find_connection(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
-    accounts.share(by, found, given.individual, given.team, given.tests_as)
+    accounts.share(by, found, body.individual, body.team, body.tests_as)
     return full(find_connection(ref))
 
 
@@ -278,12 +278,12 @@ def _person(username: str) -> Person:
 
 
 @router.post("/connections/{ref:ref}/accounts", response=AccountsOut)
-def ask(request: HttpRequest, ref: str, given: AccountAskIn) -> AccountsOut:
+def ask(request: HttpRequest, ref: str, body: AccountAskIn) -> AccountsOut:
     """Ask a person to connect an account of their own; their line then has the signed link to send
     them.
     """
     by = guard.need(request, "change")
-    accounts.ask(by, find_connection(ref), _person(given.username), given.expected)
+    accounts.ask(by, find_connection(ref), _person(body.username), body.expected)
     return _accounts(by, ref)
 
 
@@ -301,14 +301,14 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
 
 
 @router.post("/connections/{ref:ref}/token-endings", response=TokensEnded)
-def end_tokens(request: HttpRequest, ref: str, given: TokensEndIn) -> TokensEnded:
+def end_tokens(request: HttpRequest, ref: str, body: TokensEndIn) -> TokensEnded:
     """End the tokens that a connection holds, or one person's, at the application too where it has
     an address for that (RFC 7009).
     """
     by = guard.need(request, "change")
-    person = _person(given.username) if given.username else None
+    person = _person(body.username) if body.username else None
     return TokensEnded(
-        there=accounts.end_tokens(by, find_connection(ref), person, given.why.strip()[:200])
+        there=accounts.end_tokens(by, find_connection(ref), person, body.why.strip()[:200])
     )
 
 
@@ -400,9 +400,9 @@ def teams(request: HttpRequest, cursor: str | None = None, words: str = "") -> T
 
 
 @router.post("/teams", response={201: TeamOut})
-def add_team(request: HttpRequest, given: TeamIn) -> tuple[int, TeamOut]:
+def add_team(request: HttpRequest, body: TeamIn) -> tuple[int, TeamOut]:
     """Make a team."""
-    return 201, _saved(accounts.save_team(guard.need(request, "change"), given.name, given.people))
+    return 201, _saved(accounts.save_team(guard.need(request, "change"), body.name, body.people))
 
 
 def _find_team(identity: int) -> Team:
@@ -413,10 +413,10 @@ def _find_team(identity: int) -> Team:
 
 
 @router.put("/teams/{identity}", response=TeamOut)
-def change_team(request: HttpRequest, identity: int, given: TeamIn) -> TeamOut:
+def change_team(request: HttpRequest, identity: int, body: TeamIn) -> TeamOut:
     """Change a team's name and people."""
     by = guard.need(request, "change")
-    return _saved(accounts.save_team(by, given.name, given.people, _find_team(identity)))
+    return _saved(accounts.save_team(by, body.name, body.people, _find_team(identity)))
 
 
 @router.delete("/teams/{identity}", response={204: None})
@@ -471,7 +471,7 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
 
 
 @router.post("/people/{username}/handings-over", response=BelongingsOut)
-def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> BelongingsOut:
+def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _known(username)
     known = {
@@ -479,7 +479,7 @@ def hand_over(request: HttpRequest, username: str, given: HandOverIn) -> Belongi
         for thing in offboarding.belongings(person, most=None).things
         if thing.act == "hand_over"
     }
-    wanted = {**dict.fromkeys(given.keys, given.to), **given.each}
+    wanted = {**dict.fromkeys(body.keys, body.to), **body.each}
     to = {key: name for key, name in wanted.items() if key in known}
     if not to:
         raise wrong_fields({"keys": "Choose what is to be handed over."})

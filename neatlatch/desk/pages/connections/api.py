@@ -133,16 +133,16 @@ def draft(
 
 
 @router.post("/connections", response={201: ConnectionOut})
-def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOut]:
+def create(request: HttpRequest, body: ConnectionIn) -> tuple[int, ConnectionOut]:
     """Make a connection."""
     by = guard.need(request, "change")
-    deployment = find_deployment(given.application, given.environment)
+    deployment = find_deployment(body.application, body.environment)
     client = (
-        Client.objects.select_related("deployment").filter(pk=given.client).first()
-        if given.client
+        Client.objects.select_related("deployment").filter(pk=body.client).first()
+        if body.client
         else None
     )
-    if given.client and client is None:
+    if body.client and client is None:
         raise wrong_fields({"client": "There is no such client."})
 
     leave = leave_asked(request, by)
@@ -151,23 +151,23 @@ def create(request: HttpRequest, given: ConnectionIn) -> tuple[int, ConnectionOu
         connection, notes = services.create(
             by,
             deployment,
-            given.name.strip(),
-            given.scheme,
+            body.name.strip(),
+            body.scheme,
             client,
-            given.values,
-            given.scopes,
-            given.secrets,
-            given.secret_ends,
-            given.slots,
+            body.values,
+            body.scopes,
+            body.secrets,
+            body.secret_ends,
+            body.slots,
             leave,
         )
         return 201, full(find_connection(connection.ref), notes)
 
     # The secrets' keyed fingerprints, never the secrets themselves, take part in telling requests
     # apart.
-    fingerprints = {key: safe.fingerprint(value) for key, value in given.secrets.items()}
+    fingerprints = {key: safe.fingerprint(value) for key, value in body.secrets.items()}
     return guard.repeatable(
-        request, {**given.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True
+        request, {**body.dict(exclude={"secrets"}), "secrets": fingerprints}, make, alone=True
     )
 
 
@@ -182,7 +182,7 @@ def connection(request: HttpRequest, response: HttpResponse, ref: str) -> Connec
 
 @router.patch("/connections/{ref:ref}", response=ConnectionOut)
 def change(
-    request: HttpRequest, response: HttpResponse, ref: str, given: ConnectionChange
+    request: HttpRequest, response: HttpResponse, ref: str, body: ConnectionChange
 ) -> ConnectionOut:
     """Change the caller side.
 
@@ -194,7 +194,7 @@ def change(
     found = find_connection(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
     changed, notes = services.change(
-        by, found, given.dict(), leave=leave_asked(request, by), seen=found.version
+        by, found, body.dict(), leave=leave_asked(request, by), seen=found.version
     )
     guard.tagged(response, changed.version)
     return full(find_connection(ref), notes)
@@ -222,10 +222,10 @@ def not_done_to_connections(request: HttpRequest, ref: str) -> NoReturn:
 
 
 @router.post("/connections/{ref:ref}/acts", response=ConnectionOut)
-def act(request: HttpRequest, ref: str, given: ActIn) -> ConnectionOut:
+def act(request: HttpRequest, ref: str, body: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
-    fixes.act(by, find_connection(ref), given.pin, given.key, given.value, leave_asked(request, by))
+    fixes.act(by, find_connection(ref), body.pin, body.key, body.value, leave_asked(request, by))
     return full(find_connection(ref))
 
 
@@ -241,40 +241,38 @@ def clear(request: HttpRequest, ref: str) -> ConnectionOut:
 
 
 @router.post("/connections/{ref:ref}/secrets", response=ConnectionOut)
-def put_secret(request: HttpRequest, ref: str, given: SecretIn) -> ConnectionOut:
+def put_secret(request: HttpRequest, ref: str, body: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
     by = guard.need(request, "change")
     _, notes = services.put_secret(
-        by, find_connection(ref), given.secret, given.ends, given.key, leave_asked(request, by)
+        by, find_connection(ref), body.secret, body.ends, body.key, leave_asked(request, by)
     )
-    return full(find_connection(ref), {given.key or "secret": notes} if notes else {})
+    return full(find_connection(ref), {body.key or "secret": notes} if notes else {})
 
 
 @router.post("/connections/{ref:ref}/certificates", response=ConnectionOut)
-def put_certificate(request: HttpRequest, ref: str, given: CertificateIn) -> ConnectionOut:
+def put_certificate(request: HttpRequest, ref: str, body: CertificateIn) -> ConnectionOut:
     """Put in a certificate with its chain and its private key."""
     by = guard.need(request, "change")
     too_large = "This is larger than any certificate with its chain."
-    data = given_files.octets(
-        given.pem, given.base64, "certificate", LARGEST_CERTIFICATE, too_large
-    )
-    _, notes = services.put_certificate(by, find_connection(ref), data, given.password or None)
+    data = given_files.octets(body.pem, body.base64, "certificate", LARGEST_CERTIFICATE, too_large)
+    _, notes = services.put_certificate(by, find_connection(ref), data, body.password or None)
     return full(find_connection(ref), {"certificate": notes})
 
 
 @router.post("/connections/{ref:ref}/schemes", response=ConnectionOut)
-def change_scheme(request: HttpRequest, ref: str, given: SchemeName) -> ConnectionOut:
+def change_scheme(request: HttpRequest, ref: str, body: SchemeName) -> ConnectionOut:
     """Take another of the ways the application offers."""
     by = guard.need(request, "change")
-    services.change_scheme(by, find_connection(ref), given.scheme, leave_asked(request, by))
+    services.change_scheme(by, find_connection(ref), body.scheme, leave_asked(request, by))
     return full(find_connection(ref))
 
 
 @router.post("/connections/{ref:ref}/clients", response=ConnectionOut)
-def choose_client(request: HttpRequest, ref: str, given: ClientName) -> ConnectionOut:
+def choose_client(request: HttpRequest, ref: str, body: ClientName) -> ConnectionOut:
     """Name the client registration."""
     by = guard.need(request, "change")
-    client = Client.objects.select_related("deployment").filter(pk=given.client).first()
+    client = Client.objects.select_related("deployment").filter(pk=body.client).first()
     if client is None:
         raise problems.not_found("client")
     services.choose_client(by, find_connection(ref), client, leave_asked(request, by))
@@ -282,16 +280,16 @@ def choose_client(request: HttpRequest, ref: str, given: ClientName) -> Connecti
 
 
 @router.post("/set-ups", response={201: ConnectionOut})
-def begin_set_up(request: HttpRequest, given: SetUpIn) -> tuple[int, ConnectionOut]:
+def begin_set_up(request: HttpRequest, body: SetUpIn) -> tuple[int, ConnectionOut]:
     """Begin a connection with little; its set-up page leads on from there."""
     by = guard.need(request, "change")
-    deployment = find_deployment(given.application, given.environment)
+    deployment = find_deployment(body.application, body.environment)
     return guard.repeatable(
         request,
-        given.dict(),
+        body.dict(),
         lambda: (
             201,
-            full(find_connection(setting_up.begin(by, deployment, given.scheme, given.name).ref)),
+            full(find_connection(setting_up.begin(by, deployment, body.scheme, body.name).ref)),
         ),
         alone=True,
     )
@@ -323,56 +321,56 @@ def _copies_to(connection: Connection) -> list[EnvironmentChoice]:
 
 
 @router.post("/connections/{ref:ref}/copies", response={201: CopyOut})
-def copy_set_up(request: HttpRequest, ref: str, given: EnvironmentName) -> tuple[int, CopyOut]:
+def copy_set_up(request: HttpRequest, ref: str, body: EnvironmentName) -> tuple[int, CopyOut]:
     """Begin the same set-up in another environment."""
     made, told = setting_up.copy(
-        guard.need(request, "change"), find_connection(ref), given.environment
+        guard.need(request, "change"), find_connection(ref), body.environment
     )
     return 201, CopyOut(ref=made.ref, **told)
 
 
 @router.post("/intakes", response=setting_up.LookedInto)
-def look_into(request: HttpRequest, given: IntakeIn) -> setting_up.LookedInto:
+def look_into(request: HttpRequest, body: IntakeIn) -> setting_up.LookedInto:
     """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
     guard.need(request, "change")
     return setting_up.look(
-        find_connection(given.connection) if given.connection else None,
-        intake_data(given),
-        given.password,
+        find_connection(body.connection) if body.connection else None,
+        intake_data(body),
+        body.password,
     )
 
 
 @router.post("/connections/{ref:ref}/intakes", response=ConnectionOut)
-def take_in(request: HttpRequest, ref: str, given: IntakeTake) -> ConnectionOut:
+def take_in(request: HttpRequest, ref: str, body: IntakeTake) -> ConnectionOut:
     """Put what was recognised where it belongs."""
     by = guard.need(request, "change")
     _, notes = setting_up.take(
         by,
         find_connection(ref),
-        intake_data(given),
-        given.password,
-        given.only,
-        given.choices,
+        intake_data(body),
+        body.password,
+        body.only,
+        body.choices,
         leave_asked(request, by),
     )
     return full(find_connection(ref), notes)
 
 
-def intake_data(given: IntakeIn) -> bytes:
+def intake_data(body: IntakeIn) -> bytes:
     """The octets that were pasted or dropped."""
     too_large = (
         f"More than {LARGEST // 2**20} MiB is not read. Paste only the part with the values."
     )
-    return given_files.octets(given.text, given.base64, "text", 3 * LARGEST // 2, too_large)
+    return given_files.octets(body.text, body.base64, "text", 3 * LARGEST // 2, too_large)
 
 
 @router.post("/connections/{ref:ref}/sign-ins", response={201: SignInOut})
-def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int, SignInOut]:
+def begin_sign_in(request: HttpRequest, ref: str, body: SignInIn) -> tuple[int, SignInOut]:
     """Begin a sign-in: where to send the person."""
     found = find_connection(ref)
-    if given.for_tests:
+    if body.for_tests:
         begun, address = sign_in.begin(
-            guard.need(request, "test"), found, given.back, for_tests=True
+            guard.need(request, "test"), found, body.back, for_tests=True
         )
         return 201, SignInOut(id=begun.pk, address=address)
     # Where each has their own, whoever is of the team or was asked connects theirs, whatever their
@@ -384,17 +382,15 @@ def begin_sign_in(request: HttpRequest, ref: str, given: SignInIn) -> tuple[int,
             "You are not among those who connect an account here.",
             "Ask an administrator to put you into its team or to ask you.",
         )
-    begun, address = sign_in.begin(
-        guard.need(request, "look" if own else "test"), found, given.back
-    )
+    begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, body.back)
     return 201, SignInOut(id=begun.pk, address=address)
 
 
 @router.post("/connections/{ref:ref}/set-aside", response=ConnectionOut)
-def choose(request: HttpRequest, ref: str, given: SetAsideChoice) -> ConnectionOut:
+def choose(request: HttpRequest, ref: str, body: SetAsideChoice) -> ConnectionOut:
     """Use the tokens of a wrong account that were set aside, or end them."""
     by, found = guard.need(request, "test"), find_connection(ref)
-    (set_aside.use if given.use else set_aside.refuse)(by, found)
+    (set_aside.use if body.use else set_aside.refuse)(by, found)
     return full(find_connection(ref))
 
 
@@ -431,14 +427,14 @@ def sign_in_state(request: HttpRequest, identity: UUID) -> SignInState:
 
 
 @router.post("/connections/{ref:ref}/workloads", response={201: ConnectionOut})
-def add_workload(request: HttpRequest, ref: str, given: UsedByIn) -> tuple[int, ConnectionOut]:
+def add_workload(request: HttpRequest, ref: str, body: UsedByIn) -> tuple[int, ConnectionOut]:
     """Add a workload that uses this connection."""
     by, found = guard.need(request, "change"), find_connection(ref)
     workloads.use_connection(
         by,
         found,
-        workloads.WorkloadFields(given.name, "", given.kind, given.owner, given.runs),
-        given.operations,
+        workloads.WorkloadFields(body.name, "", body.kind, body.owner, body.runs),
+        body.operations,
     )
     return 201, full(find_connection(ref))
 
@@ -459,14 +455,14 @@ def remove_workload(request: HttpRequest, ref: str, identity: int) -> Connection
 
 
 @router.post("/applications/{key}/profile-previews", response=ProfilePreview)
-def preview(request: HttpRequest, key: str, given: ProfileIn) -> ProfilePreview:
+def preview(request: HttpRequest, key: str, body: ProfileIn) -> ProfilePreview:
     """What a changed profile would ask for, and what it would mean for the connections.
 
     Nothing is saved.
     """
     guard.need(request, "change")
     application = find_application(key)
-    profile = applications.read_given(given.profile, given.text)
+    profile = applications.read_given(body.profile, body.text)
     meanings = profile_effects.of_change(application, profile)
     refs = {effect.ref for effect in meanings}
     says = (

@@ -122,10 +122,10 @@ def proposals(request: HttpRequest, after: str = "") -> NameProposals:
 
 
 @router.post("/renamings", response=list[RenamedOut])
-def rename_all(request: HttpRequest, given: Renamings) -> list[RenamedOut]:
+def rename_all(request: HttpRequest, body: Renamings) -> list[RenamedOut]:
     """Rename connections, each by itself: what became of each."""
     by = guard.need(request, "change")
-    wanted = [(renaming.ref, renaming.name.strip()) for renaming in given.renamings]
+    wanted = [(renaming.ref, renaming.name.strip()) for renaming in body.renamings]
     return [
         RenamedOut(ref=renamed.ref, became=renamed.became, problem=renamed.problem)
         for renamed in naming.rename_all(by, wanted)
@@ -133,12 +133,12 @@ def rename_all(request: HttpRequest, given: Renamings) -> list[RenamedOut]:
 
 
 @router.post("/connections/{ref:ref}/names", response=ConnectionOut)
-def rename(request: HttpRequest, ref: str, given: NameIn) -> ConnectionOut:
+def rename(request: HttpRequest, ref: str, body: NameIn) -> ConnectionOut:
     """Give a connection another name. Draws by the old one work until nobody has used it for 30
     days.
     """
     by = guard.need(request, "change")
-    return full(find_connection(naming.rename(by, find_connection(ref), given.name.strip()).ref))
+    return full(find_connection(naming.rename(by, find_connection(ref), body.name.strip()).ref))
 
 
 @router.delete("/connections/{ref:ref}/names/{name}", response=ConnectionOut)

@@ -224,7 +224,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         next_break=soonest.why if soonest else "",
         notes=notes or {},
         set_aside=_set_aside(connection),
-        uncleared=[destinations.told(move) for move in destinations.moves(connection)],
+        uncleared=[destinations.move_out(move) for move in destinations.moves(connection)],
     )
 
 

@@ -84,9 +84,9 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
 
 
 @router.post("/leaks", response=LeakOut)
-def leaked(request: HttpRequest, given: LeakIn) -> LeakOut:
+def leaked(request: HttpRequest, body: LeakIn) -> LeakOut:
     """A credential has leaked: say what is known of it. What is pasted is not kept."""
-    return leaks.look(guard.need(request, "change"), given.text, timezone.now())
+    return leaks.look(guard.need(request, "change"), body.text, timezone.now())
 
 
 @router.get("/credentials/{identity}", response=WholeCredentialOut)
@@ -113,17 +113,17 @@ def _credential(identity: UUID) -> Credential:
 
 
 @router.put("/credentials/{identity}/end", response=WholeCredentialOut)
-def set_end(request: HttpRequest, identity: UUID, given: EndIn) -> WholeCredentialOut:
+def set_end(request: HttpRequest, identity: UUID, body: EndIn) -> WholeCredentialOut:
     """Note when a secret ends, where people have to say it."""
     by = guard.need(request, "change")
-    return histories.whole(ends.set_end(by, _credential(identity), given.ends), timezone.now())
+    return histories.whole(ends.set_end(by, _credential(identity), body.ends), timezone.now())
 
 
 @router.put("/credentials/{identity}/owner", response=WholeCredentialOut)
-def set_owner(request: HttpRequest, identity: UUID, given: OwnerIn) -> WholeCredentialOut:
+def set_owner(request: HttpRequest, identity: UUID, body: OwnerIn) -> WholeCredentialOut:
     """Say whose a credential is; empty: nobody's own."""
     by = guard.need(request, "change")
-    return histories.whole(owned.give(by, _credential(identity), given.owner), timezone.now())
+    return histories.whole(owned.give(by, _credential(identity), body.owner), timezone.now())
 
 
 @router.get("/handovers/{identity}", response=HandoverOut)
@@ -144,11 +144,11 @@ def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> Shown:
 
 @router.post("/handovers/{identity}/links", response={201: LinkMade})
 def make_link(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: LinkIn
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: LinkIn
 ) -> tuple[int, LinkMade]:
     """Hand it over by a link that serves once, within a day, together with a code."""
     handover, address, code = handovers.make_link(
-        guard.need(request, "change"), _find(identity), given.to
+        guard.need(request, "change"), _find(identity), body.to
     )
     response["Cache-Control"] = "no-store"
     assert handover.ends is not None  # a link serves for a day
@@ -157,11 +157,11 @@ def make_link(
 
 @router.post("/handovers/{identity}/files", response={201: FileMade})
 def make_file(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: FileIn
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: FileIn
 ) -> tuple[int, FileMade]:
     """Hand it over as a file that only the owner of a key can read."""
     handover, content = handovers.make_file(
-        guard.need(request, "change"), _find(identity), given.to, given.key
+        guard.need(request, "change"), _find(identity), body.to, body.key
     )
     response["Cache-Control"] = "no-store"
     kind, hint = handover.credential.kind.replace("_", "-"), handover.credential.hint.strip("…")
@@ -170,11 +170,11 @@ def make_file(
 
 @router.post("/handovers/{identity}/pkcs12-files", response={201: Pkcs12Made})
 def make_pkcs12(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: Pkcs12In
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: Pkcs12In
 ) -> tuple[int, Pkcs12Made]:
     """Hand a certificate over with its key as a PKCS#12 file; its password goes separately."""
     handover, data, password = handovers.make_pkcs12(
-        guard.need(request, "change"), _find(identity), given.to
+        guard.need(request, "change"), _find(identity), body.to
     )
     response["Cache-Control"] = "no-store"
     name = f"certificate-{handover.credential.hint.strip('…')}.p12"
@@ -213,19 +213,17 @@ def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> 
 
 
 @router.post("/asked/handovers/{token}/takings", auth=None, response=Shown)
-def take(request: HttpRequest, response: HttpResponse, token: str, given: TakeIn) -> Shown:
+def take(request: HttpRequest, response: HttpResponse, token: str, body: TakeIn) -> Shown:
     """Take the secret, this once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
-    _, value = handovers.take(
-        token, given.code, given.name, str(request.META.get("REMOTE_ADDR", ""))
-    )
+    _, value = handovers.take(token, body.code, body.name, str(request.META.get("REMOTE_ADDR", "")))
     response["Cache-Control"] = "no-store"
     return Shown(value=value, hide_after_seconds=60)
 
 
 @router.post("/credentials/{identity}/revelations", response=Shown)
-def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: RevealIn) -> Shown:
+def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, body: RevealIn) -> Shown:
     """Show a sealed secret again, where its environment permits it."""
     by = guard.need(request, "change")
     found = (
@@ -236,7 +234,7 @@ def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, given: 
     if found is None:
         raise problems.not_found("credential")
     response["Cache-Control"] = "no-store"
-    return Shown(value=handovers.reveal(by, found, given.reason, given.code), hide_after_seconds=60)
+    return Shown(value=handovers.reveal(by, found, body.reason, body.code), hide_after_seconds=60)
 
 
 @router.get("/revealing", response=list[RevealingOut])
@@ -252,10 +250,10 @@ def revealing(request: HttpRequest) -> list[RevealingOut]:
 
 
 @router.put("/revealing/{environment}", response=list[RevealingOut])
-def permit(request: HttpRequest, environment: str, given: RevealingIn) -> list[RevealingOut]:
+def permit(request: HttpRequest, environment: str, body: RevealingIn) -> list[RevealingOut]:
     """Permit it, with a fresh code of the second factor, or no longer."""
     by = guard.need(request, "change")
-    handovers.permit_revealing(by, find_environment(environment), given.reveals, given.code)
+    handovers.permit_revealing(by, find_environment(environment), body.reveals, body.code)
     return revealing(request)
 
 

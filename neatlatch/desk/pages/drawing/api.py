@@ -169,11 +169,11 @@ def keys(request: HttpRequest, identity: UUID) -> list[OwnKeyOut]:
 
 
 @router.post("/workloads/{identity}/keys", response={201: OwnKeyMade})
-def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, OwnKeyMade]:
+def give(request: HttpRequest, identity: UUID, body: OwnKeyIn) -> tuple[int, OwnKeyMade]:
     """Give a workload a key or a client of its own to draw with."""
     by, workload = guard.need(request, "change"), _workload(identity)
     leave = leave_asked(request, by)
-    if wrong := [address for address in given.addresses if not is_network(address)]:
+    if wrong := [address for address in body.addresses if not is_network(address)]:
         raise problems.wrong_fields(
             {
                 "addresses": (
@@ -184,7 +184,7 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
 
     def create() -> tuple[int, OwnKeyMade]:
         client, handover = services.give(
-            by, workload, given.kind, given.right, given.ends, given.addresses, given.request, leave
+            by, workload, body.kind, body.right, body.ends, body.addresses, body.request, leave
         )
         issued = certificates.newest(client) if handover is None else None
         return 201, OwnKeyMade(
@@ -193,7 +193,7 @@ def give(request: HttpRequest, identity: UUID, given: OwnKeyIn) -> tuple[int, Ow
             pem=issued.chain() if issued else "",
         )
 
-    return guard.repeatable(request, given.dict(), create, alone=True)
+    return guard.repeatable(request, body.dict(), create, alone=True)
 
 
 @router.delete("/workloads/{identity}/keys/{client}", response={204: None})

@@ -55,12 +55,12 @@ class ShowsTheCertificate(HeaderWithin, H11Protocol):
         shown = transport.get_extra_info("ssl_object").getpeercert(binary_form=True)
         inner: Callable[..., Any] = self.app
 
-        async def told(scope: Any, receive: Any, send: Any) -> None:
+        async def with_certificate(scope: Any, receive: Any, send: Any) -> None:
             if scope["type"] == "http":
                 scope.setdefault("extensions", {})[EXTENSION] = shown
             await inner(scope, receive, send)
 
-        self.app = told
+        self.app = with_certificate
 
 
 def _is_young(file: Path) -> bool:

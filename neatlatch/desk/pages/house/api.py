@@ -234,11 +234,11 @@ def roll_over(request: HttpRequest, environment: str) -> tuple[int, AuthorityOut
 
 @router.put("/house/{environment}/applications/{application}", response=AuthorityOut)
 def accepts(
-    request: HttpRequest, environment: str, application: str, given: AcceptsIn
+    request: HttpRequest, environment: str, application: str, body: AcceptsIn
 ) -> AuthorityOut:
     """Note that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
-    issuing.accepts(by, find_deployment(application, environment), given.accepts)
+    issuing.accepts(by, find_deployment(application, environment), body.accepts)
     return _authority(find_environment(environment))
 
 
@@ -254,33 +254,33 @@ def asker(request: HttpRequest, environment: str, application: str) -> tuple[int
 
 @router.post("/house/{environment}/registration-rights", response={201: RegistrationRightMade})
 def new_right(
-    request: HttpRequest, environment: str, given: RegistrationRightIn
+    request: HttpRequest, environment: str, body: RegistrationRightIn
 ) -> tuple[int, RegistrationRightMade]:
     """Let somebody register clients by protocol (RFC 7591)."""
     by = guard.need(request, "change")
     wrong = {
         key: f"Give a number from 1 to {most}."
-        for key, value, most in (("uses", given.uses, 1000), ("days", given.days, 90))
+        for key, value, most in (("uses", body.uses, 1000), ("days", body.days, 90))
         if not 1 <= value <= most
     }
-    deployment = find_deployment(given.application, environment)
+    deployment = find_deployment(body.application, environment)
     if not deployment.house:
         wrong["application"] = (
             f"{deployment.application.name} does not accept what the house authority issues there."
         )
     known = {scope.name for scope in deployment.application.read_profile().scopes}
-    if unknown := sorted(set(given.scopes or ()) - known):
+    if unknown := sorted(set(body.scopes or ()) - known):
         wrong["scopes"] = f"{deployment.application.name} has no scope {unknown[0]}."
-    if unknown := sorted(set(given.grants or ()) - set(telling.GRANTS)):
+    if unknown := sorted(set(body.grants or ()) - set(telling.GRANTS)):
         wrong["grants"] = (
             f"The house authority serves {', '.join(telling.GRANTS)}, and no grant {unknown[0]}."
         )
     if wrong:
         raise problems.wrong_fields(wrong)
     most = Ceiling(
-        *(frozenset(names) if names is not None else None for names in (given.scopes, given.grants))
+        *(frozenset(names) if names is not None else None for names in (body.scopes, body.grants))
     )
-    right, value = rights.give(by, deployment, given.uses, given.days, most)
+    right, value = rights.give(by, deployment, body.uses, body.days, most)
     return 201, RegistrationRightMade(**vars(_right(right)), token=value)
 
 
@@ -335,14 +335,14 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
 
 
 @router.post("/house/requests/{identity}/answers", response=SentOn)
-def answer(request: HttpRequest, identity: UUID, given: AllowIn) -> SentOn:
+def answer(request: HttpRequest, identity: UUID, body: AllowIn) -> SentOn:
     """The person allows it, or not. Anybody who can log in may answer for themselves."""
     person = request.user
     assert isinstance(person, Person)
     found = Waiting.objects.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("request")
-    return SentOn(location=tokens.answer(person, found, given.allow))
+    return SentOn(location=tokens.answer(person, found, body.allow))
 
 
 # What a client holds
@@ -445,28 +445,28 @@ def issued(request: HttpRequest, identity: UUID) -> IssuedOut:
 
 @router.post("/clients/{identity}/secrets", response={201: HandoverMade})
 def add_secret(
-    request: HttpRequest, identity: UUID, given: AnotherSecretIn
+    request: HttpRequest, identity: UUID, body: AnotherSecretIn
 ) -> tuple[int, HandoverMade]:
     """Make another secret of a client; at most two live at once."""
     by, client = guard.need(request, "change"), _house_client(identity)
 
     def create() -> tuple[int, HandoverMade]:
         return 201, HandoverMade(
-            client=client.pk, handover=issuing.add_secret(by, client, given.ends).pk
+            client=client.pk, handover=issuing.add_secret(by, client, body.ends).pk
         )
 
-    return guard.repeatable(request, given.dict(), create, alone=True)
+    return guard.repeatable(request, body.dict(), create, alone=True)
 
 
 @router.post("/clients/{identity}/token-revocations", response=Ended)
-def revoke_tokens(request: HttpRequest, identity: UUID, given: RevokeIn) -> Ended:
+def revoke_tokens(request: HttpRequest, identity: UUID, body: RevokeIn) -> Ended:
     """Revoke the tokens of a client, all or some."""
     by = guard.need(request, "change")
-    return Ended(ended=issuing.revoke_tokens(by, _house_client(identity), given.why, given.tokens))
+    return Ended(ended=issuing.revoke_tokens(by, _house_client(identity), body.why, body.tokens))
 
 
 @router.post("/house/grants/{identity}/revocations", response=Ended)
-def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> Ended:
+def revoke_grant(request: HttpRequest, identity: UUID, body: WhyIn) -> Ended:
     """End what a person allowed a client: every token that came of it, renewed ones too."""
     by = guard.need(request, "change")
     with transaction.atomic():
@@ -478,7 +478,7 @@ def revoke_grant(request: HttpRequest, identity: UUID, given: WhyIn) -> Ended:
         )
         if found is None:
             raise problems.not_found("grant")
-        return Ended(ended=tokens.end_grant(by, found, given.why, timezone.now()))
+        return Ended(ended=tokens.end_grant(by, found, body.why, timezone.now()))
 
 
 @router.delete("/clients/{identity}/management", response={204: None})
@@ -491,12 +491,12 @@ def end_management(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 
 
 @router.post("/credentials/{identity}/revocations", response=IssuedOut)
-def revoke(request: HttpRequest, identity: UUID, given: RevokeIn) -> IssuedOut:
+def revoke(request: HttpRequest, identity: UUID, body: RevokeIn) -> IssuedOut:
     """Revoke a secret that the house authority issued, and what was got with it."""
     by = guard.need(request, "change")
     found = Credential.objects.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("credential")
-    revoked = issuing.revoke(by, found, given.why)
+    revoked = issuing.revoke(by, found, body.why)
     assert revoked.client is not None
     return _issued(find_client(revoked.client.pk))

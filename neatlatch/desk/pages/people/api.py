@@ -113,13 +113,13 @@ def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 
 @router.post("/people/{username}/passwords", response=PersonOut)
-def give_password(request: HttpRequest, username: str, given: PasswordGiven) -> PersonOut:
+def give_password(request: HttpRequest, username: str, body: PasswordGiven) -> PersonOut:
     """Give somebody a password, which they must change when they log in with it.
 
     Their sessions end, and they are told.
     """
     by = guard.need(request, "change")
-    log_in.give_password(by, _other(by, username), given.password)
+    log_in.give_password(by, _other(by, username), body.password)
     return _person(username)
 
 
@@ -152,19 +152,19 @@ def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> 
 
 
 @router.post("/people", response={201: PersonOut})
-def add(request: HttpRequest, given: PersonIn) -> tuple[int, PersonOut]:
+def add(request: HttpRequest, body: PersonIn) -> tuple[int, PersonOut]:
     """Add a person."""
     by = guard.need(request, "change")
     return 201, _person(
         services.add(
-            by, given.username, given.name, given.role, given.password, must_change=True
+            by, body.username, body.name, body.role, body.password, must_change=True
         ).username
     )
 
 
 @router.patch("/people/{username}", response=PersonOut)
-def change(request: HttpRequest, username: str, given: PersonChange) -> PersonOut:
+def change(request: HttpRequest, username: str, body: PersonChange) -> PersonOut:
     """Change a person's role, or switch their access on or off."""
     by = guard.need(request, "change")
-    offboarding.change(by, _find(username), given.role, given.active)
+    offboarding.change(by, _find(username), body.role, body.active)
     return _person(username)

@@ -227,21 +227,21 @@ def session(request: HttpRequest) -> SessionOut:
 
 
 @router.post("/session", auth=None, response=SessionOut)
-def begin(request: HttpRequest, given: LogIn) -> SessionOut:
+def begin(request: HttpRequest, body: LogIn) -> SessionOut:
     """Log in. After five wrong passwords a login name is locked for fifteen minutes at the address
     they came from.
     """
     _from_our_page(request)
-    log_in.log_in(request, given.username, given.password, given.code, given.new_password)
+    log_in.log_in(request, body.username, body.password, body.code, body.new_password)
     return _session(request)
 
 
 @router.post("/session/first-administrators", auth=None, response=SessionOut)
-def set_up(request: HttpRequest, given: FirstAdministrator) -> SessionOut:
+def set_up(request: HttpRequest, body: FirstAdministrator) -> SessionOut:
     """Make the first administrator, with the token of the set-up address, and log them in."""
     _from_our_page(request)
-    made = first_administrator.make(given.token, given.username, given.name, given.password)
-    log_in.log_in(request, made.username, given.password, "", "")
+    made = first_administrator.make(body.token, body.username, body.name, body.password)
+    log_in.log_in(request, made.username, body.password, "", "")
     return _session(request)
 
 
@@ -255,73 +255,73 @@ def log_out(request: HttpRequest) -> tuple[int, None]:
 
 
 @router.put("/session/preferences", response=SessionOut)
-def preferences(request: HttpRequest, given: Preferences) -> SessionOut:
+def preferences(request: HttpRequest, body: Preferences) -> SessionOut:
     """Change one's own settings."""
     person = _me(request)
-    person.keys_on = given.keys_on
+    person.keys_on = body.keys_on
     person.save(update_fields=["keys_on"])
     return _session(request)
 
 
 @router.post("/session/passwords", response=SessionOut)
-def change_password(request: HttpRequest, given: PasswordChange) -> SessionOut:
+def change_password(request: HttpRequest, body: PasswordChange) -> SessionOut:
     """Change one's own password. All other sessions end."""
-    log_in.change_password(request, _me(request), given.password, given.new_password, given.code)
+    log_in.change_password(request, _me(request), body.password, body.new_password, body.code)
     return _session(request)
 
 
 @router.post("/session/second-factors", response={201: FactorOut})
 def begin_device(
-    request: HttpRequest, response: HttpResponse, given: Proof
+    request: HttpRequest, response: HttpResponse, body: Proof
 ) -> tuple[int, FactorOut]:
     """Begin to set up one-time codes of a device.
 
     Those that are there already stay until the new ones are confirmed.
     """
-    secret, address = factors.begin_device(_me(request), given.password, given.code)
+    secret, address = factors.begin_device(_me(request), body.password, body.code)
     return 201, FactorOut(secret=secret, address=address)
 
 
 @router.post("/session/second-factors/confirmations", response=SessionOut)
-def confirm_device(request: HttpRequest, given: Code) -> SessionOut:
+def confirm_device(request: HttpRequest, body: Code) -> SessionOut:
     """Confirm them with a code that the device shows.
 
     With the first factor come ten recovery codes.
     """
-    return _stay(request, factors.confirm_device(_me(request), given.code))
+    return _stay(request, factors.confirm_device(_me(request), body.code))
 
 
 @router.post("/session/second-factors/removals", response=SessionOut)
-def drop_device(request: HttpRequest, given: Code) -> SessionOut:
+def drop_device(request: HttpRequest, body: Code) -> SessionOut:
     """Do without one-time codes from now on."""
-    factors.check(_me(request), given.code)
+    factors.check(_me(request), body.code)
     factors.drop_device(_me(request), _me(request))
     return _stay(request)
 
 
 @router.post("/session/recovery-codes", response=SessionOut)
-def new_recovery(request: HttpRequest, given: Code) -> SessionOut:
+def new_recovery(request: HttpRequest, body: Code) -> SessionOut:
     """Ten new recovery codes in place of those there are."""
-    factors.check(_me(request), given.code)
+    factors.check(_me(request), body.code)
     return _session(request, factors.new_recovery(_me(request)))
 
 
 @router.post("/session/passkeys/beginnings", response={201: AskBrowser})
-def begin_passkey(request: HttpRequest, given: Proof) -> tuple[int, AskBrowser]:
+def begin_passkey(request: HttpRequest, body: Proof) -> tuple[int, AskBrowser]:
     """Begin to add a passkey."""
-    return 201, AskBrowser(options=passkeys.begin(_me(request), given.password, given.code))
+    return 201, AskBrowser(options=passkeys.begin(_me(request), body.password, body.code))
 
 
 @router.post("/session/passkeys", response={201: SessionOut})
-def add_passkey(request: HttpRequest, given: PasskeyIn) -> tuple[int, SessionOut]:
+def add_passkey(request: HttpRequest, body: PasskeyIn) -> tuple[int, SessionOut]:
     """Add the passkey that the browser made. With the first factor come ten recovery codes."""
-    return 201, _stay(request, passkeys.add(_me(request), given.credential, given.name))
+    return 201, _stay(request, passkeys.add(_me(request), body.credential, body.name))
 
 
 @router.post("/session/passkeys/{identity}/removals", response=SessionOut)
-def drop_passkey(request: HttpRequest, identity: int, given: Code) -> SessionOut:
+def drop_passkey(request: HttpRequest, identity: int, body: Code) -> SessionOut:
     """Take a passkey of one's own away."""
-    factors.check(_me(request), given.code)
+    factors.check(_me(request), body.code)
     passkeys.drop(_me(request), _me(request), identity)
     return _stay(request)
 
@@ -333,12 +333,12 @@ def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
 
 
 @router.post("/session/passkeys/proofs", auth=None, response={201: Code})
-def prove(request: HttpRequest, given: PasskeyProof) -> tuple[int, Code]:
+def prove(request: HttpRequest, body: PasskeyProof) -> tuple[int, Code]:
     """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a
     code of the second factor is asked for.
     """
     _from_our_page(request)
-    return 201, Code(code=passkeys.take_proof(given.credential))
+    return 201, Code(code=passkeys.take_proof(body.credential))
 
 
 @router.get("/session/sessions", response=list[OneSessionOut])

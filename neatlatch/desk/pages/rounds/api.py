@@ -208,10 +208,10 @@ def permissions(request: HttpRequest) -> RoundRules:
 
 
 @router.put("/rounds/permissions/{environment}", response=PermissionOut)
-def permit(request: HttpRequest, environment: str, given: PermissionIn) -> PermissionOut:
+def permit(request: HttpRequest, environment: str, body: PermissionIn) -> PermissionOut:
     """Permit or forbid that rounds do real work in an environment."""
     by = guard.need(request, "change")
-    return _permission(services.permit_work(by, find_environment(environment), given.permitted))
+    return _permission(services.permit_work(by, find_environment(environment), body.permitted))
 
 
 def _permission(environment: Environment) -> PermissionOut:
@@ -257,9 +257,9 @@ def stop(request: HttpRequest, identity: UUID) -> TestOut:
     return test_out(services.stop_test(by, find_test(identity)))
 
 
-def rounds_out(found: Sequence[Round]) -> list[RoundOut]:
+def rounds_out(rounds: Sequence[Round]) -> list[RoundOut]:
     """Rounds with their counts. Two queries."""
-    counts = services.counts_of([begun_round.number for begun_round in found])
+    counts = services.counts_of([begun_round.number for begun_round in rounds])
     return [
         RoundOut(
             number=begun_round.number,
@@ -271,7 +271,7 @@ def rounds_out(found: Sequence[Round]) -> list[RoundOut]:
             done=counts[begun_round.number].done,
             failed=counts[begun_round.number].failed,
         )
-        for begun_round in found
+        for begun_round in rounds
     ]
 
 

@@ -113,8 +113,8 @@ def clear(request: HttpRequest, number: int) -> ClearingOut:
 
 
 @router.post("/leftovers/{number}/closings", response={204: None})
-def close(request: HttpRequest, number: int, given: ClosingIn) -> tuple[int, None]:
+def close(request: HttpRequest, number: int, body: ClosingIn) -> tuple[int, None]:
     """Take a leftover from the list, for a reason that the journal keeps."""
     by = guard.need(request, "test")
-    leftovers.close(by, _find(number), given.reason)
+    leftovers.close(by, _find(number), body.reason)
     return 204, None

@@ -104,12 +104,12 @@ def workloads(request: HttpRequest, words: str = "", cursor: str | None = None) 
 
 
 @router.post("/workloads", response={201: WorkloadOut})
-def add(request: HttpRequest, given: WorkloadIn) -> tuple[int, WorkloadOut]:
+def add(request: HttpRequest, body: WorkloadIn) -> tuple[int, WorkloadOut]:
     """Add a workload."""
     by = guard.need(request, "change")
-    wanted = services.WorkloadFields(**{**given.dict(), "windows": tuple(given.windows)})
+    wanted = services.WorkloadFields(**{**body.dict(), "windows": tuple(body.windows)})
     return guard.repeatable(
-        request, given.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True
+        request, body.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True
     )
 
 
@@ -124,12 +124,12 @@ def workload(request: HttpRequest, response: HttpResponse, identity: UUID) -> Wo
 
 @router.patch("/workloads/{identity}", response=WorkloadOut)
 def change(
-    request: HttpRequest, response: HttpResponse, identity: UUID, given: WorkloadChange
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: WorkloadChange
 ) -> WorkloadOut:
     """Change what is said of a workload."""
     by, found = guard.need(request, "change"), _find(identity)
     guard.check_version(request, found.version, found.changed_by, ("workload", found.pk))
-    changed = services.change(by, found, given.dict())
+    changed = services.change(by, found, body.dict())
     guard.tagged(response, changed.version)
     return _full(identity)
 
@@ -154,19 +154,19 @@ def _connection(ref: str) -> Connection:
 
 
 @router.post("/workloads/{identity}/uses", response={201: WorkloadOut})
-def use(request: HttpRequest, identity: UUID, given: UseIn) -> tuple[int, WorkloadOut]:
+def use(request: HttpRequest, identity: UUID, body: UseIn) -> tuple[int, WorkloadOut]:
     """Note what a workload calls."""
     by = guard.need(request, "change")
     found = _find(identity)
-    connection = _connection(given.connection) if given.connection else None
+    connection = _connection(body.connection) if body.connection else None
     application = (
         connection.deployment.application
         if connection
-        else Application.objects.filter(key=given.application).first()
+        else Application.objects.filter(key=body.application).first()
     )
     if application is None:
         raise wrong_fields({"application": "Choose the application that it calls."})
-    services.use(by, found, application, connection, given.operations)
+    services.use(by, found, application, connection, body.operations)
     return 201, _full(identity)
 
 
@@ -182,12 +182,12 @@ def _use(identity: UUID, number: int) -> Use:
 
 
 @router.patch("/workloads/{identity}/uses/{number}", response=WorkloadOut)
-def change_use(request: HttpRequest, identity: UUID, number: int, given: UseChange) -> WorkloadOut:
+def change_use(request: HttpRequest, identity: UUID, number: int, body: UseChange) -> WorkloadOut:
     """Name another connection, or other operations."""
     by = guard.need(request, "change")
-    connection = _connection(given.connection) if given.connection else None
+    connection = _connection(body.connection) if body.connection else None
     services.change_use(
-        by, _use(identity, number), given.operations, connection, given.connection is not None
+        by, _use(identity, number), body.operations, connection, body.connection is not None
     )
     return _full(identity)
 
@@ -200,11 +200,11 @@ def stop_using(request: HttpRequest, identity: UUID, number: int) -> WorkloadOut
 
 
 @router.post("/workloads/{identity}/uses/{number}/logs", response=SeenOut)
-def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn) -> SeenOut:
+def read_log(request: HttpRequest, identity: UUID, number: int, body: CallLogIn) -> SeenOut:
     """What a log says that it called, against what is noted. Nothing is kept."""
     guard.need(request, "change")
     found = _use(identity, number)
-    seen = services.seen(found, given.text)
+    seen = services.seen(found, body.text)
     names = [name for name, _ in seen.operations]
     return SeenOut(
         operations=[CountOut(*operation) for operation in seen.operations],
@@ -217,9 +217,9 @@ def read_log(request: HttpRequest, identity: UUID, number: int, given: CallLogIn
 
 
 @router.post("/workloads/{identity}/uses/{number}/seen", response=WorkloadOut)
-def take_seen(request: HttpRequest, identity: UUID, number: int, given: CallLogTake) -> WorkloadOut:
+def take_seen(request: HttpRequest, identity: UUID, number: int, body: CallLogTake) -> WorkloadOut:
     """Take what it was seen to call as its operations."""
     services.take_seen(
-        guard.need(request, "change"), _use(identity, number), given.text, given.only_seen
+        guard.need(request, "change"), _use(identity, number), body.text, body.only_seen
     )
     return _full(identity)

@@ -70,11 +70,11 @@ def standing(deployment: Deployment, kept: RuleBook, book: Book | None = None) -
     """
     derived = deployment.application.read_profile().rules is None
     book = book if book is not None and not derived else book_now(deployment, kept)
-    found = heavy.run(access.stand, book, known(deployment, kept), not derived)
+    found = heavy.run(access.stand, book, known_rules(deployment, kept), not derived)
     return Standing(book, found.matrix, found.idle, derived, found.unknown)
 
 
-def known(deployment: Deployment, kept: RuleBook) -> KnownRules:
+def known_rules(deployment: Deployment, kept: RuleBook) -> KnownRules:
     """What there is beside the rules. One query."""
     accounts = (
         Client.objects.filter(deployment=deployment)
@@ -180,7 +180,7 @@ def preview(deployment: Deployment, kept: RuleBook, text: str, form: Format) -> 
         text,
         form,
         kept.book(),
-        known(deployment, kept),
+        known_rules(deployment, kept),
         _operations(deployment),
         MOST_TOLD,
     )
@@ -219,7 +219,7 @@ def difference(
     deployment: Deployment, kept: RuleBook, before: Book, after: Book
 ) -> formats.Difference:
     """What a change from one book to another comes to, in rules and in rights."""
-    return heavy.run(formats.difference, before, after, known(deployment, kept), MOST_TOLD)
+    return heavy.run(formats.difference, before, after, known_rules(deployment, kept), MOST_TOLD)
 
 
 def _writable(deployment: Deployment) -> RulesAt:
@@ -249,7 +249,12 @@ def save(by: Actor, kept: RuleBook, book: Book, did: str = "changed the access r
 
 @transaction.atomic
 def _save(
-    by: Actor, deployment: Deployment, book: Book, did: str, told: formats.Difference, version: int
+    by: Actor,
+    deployment: Deployment,
+    book: Book,
+    did: str,
+    difference: formats.Difference,
+    version: int,
 ) -> RuleBook:
     kept = RuleBook.objects.select_for_update().filter(deployment=deployment).first() or RuleBook(
         deployment=deployment, version=0
@@ -259,11 +264,11 @@ def _save(
     kept.changed_at, kept.changed_by = timezone.now(), by.username
     kept.save()
     changes = (
-        [f"{rule.says} added" for rule in told.added]
-        + [f"{rule.says} taken away" for rule in told.gone]
-        + list(told.groups)
+        [f"{rule.says} added" for rule in difference.added]
+        + [f"{rule.says} taken away" for rule in difference.gone]
+        + list(difference.groups)
     )
-    if told.reordered:
+    if difference.reordered:
         changes.append("put in another order")
     write(
         by,
@@ -276,20 +281,20 @@ def _save(
 
 
 @transaction.atomic
-def check_declared(given: dict[str, Any]) -> dict[str, Any]:
+def check_declared(fields: dict[str, Any]) -> dict[str, Any]:
     """Check the access rules that a file declares; what is kept of them. Raises a field error."""
     try:
-        return formats.as_plain(formats.from_plain(given)) if given else {}
+        return formats.as_plain(formats.from_plain(fields)) if fields else {}
     except BadRules as error:
         raise wrong_fields({"access_rules": f"access rules: {error}"}) from error
 
 
-def declare(by: Actor, deployment: Deployment, given: dict[str, Any]) -> None:
+def declare(by: Actor, deployment: Deployment, fields: dict[str, Any]) -> None:
     """Keep the access rules that a file declares of a deployment; empty: none.
 
     Raises a field error. Part of the change of that deployment, which is what the journal tells.
     """
-    content = check_declared(given)
+    content = check_declared(fields)
     kept = RuleBook.objects.select_for_update().filter(deployment=deployment).first()
     if kept is None and not content:
         return
@@ -349,8 +354,8 @@ def _asked(
     connection: Connection, ask: Callable[[Transport, str, int], wire.PublishedRules]
 ) -> wire.PublishedRules:
     try:
-        with destinations.transport_of(connection, 15.0) as way:
-            return ask(way, secrets.token_hex(12), int(time.time()))
+        with destinations.transport_of(connection, 15.0) as transport:
+            return ask(transport, secrets.token_hex(12), int(time.time()))
     except wire.RulesRefused as error:
         if error.changed:
             raise Problem(
@@ -372,7 +377,9 @@ def _asked(
 def read_back(by: Actor, deployment: Deployment) -> RuleBook:
     """Read the rules that the application holds now."""
     connection, address, held = _endpoint(deployment)
-    found = _asked(connection, lambda way, nonce, now: wire.read(way, address, held, nonce, now))
+    found = _asked(
+        connection, lambda transport, nonce, now: wire.read(transport, address, held, nonce, now)
+    )
     return _saw(by, deployment, found, "read the access rules back")
 
 
@@ -380,7 +387,7 @@ def read_back(by: Actor, deployment: Deployment) -> RuleBook:
 def _saw(
     by: Actor,
     deployment: Deployment,
-    found: wire.PublishedRules,
+    published: wire.PublishedRules,
     did: str,
     pushed: Book | None = None,
 ) -> RuleBook:
@@ -388,18 +395,22 @@ def _saw(
         deployment=deployment, version=0, changed_at=timezone.now()
     )
     before = kept.book_pushed()
-    kept.there, kept.tag, kept.read_at = formats.as_plain(found.book), found.tag, timezone.now()
-    kept.resources = list(found.resources) or kept.resources
+    kept.there, kept.tag, kept.read_at = (
+        formats.as_plain(published.book),
+        published.tag,
+        timezone.now(),
+    )
+    kept.resources = list(published.resources) or kept.resources
     if pushed is not None:
         kept.pushed, kept.pushed_at = formats.as_plain(pushed), timezone.now()
     kept.save()
-    by_hand = pushed is None and before is not None and before != found.book
+    by_hand = pushed is None and before is not None and before != published.book
     write(
         by,
         did,
         "access rules",
         f"{deployment.application.key} {deployment.environment.key}",
-        {"rules": len(found.book.rules), "changed there manually": by_hand},
+        {"rules": len(published.book.rules), "changed there manually": by_hand},
     )
     return kept
 
@@ -420,7 +431,9 @@ def push(by: Actor, deployment: Deployment) -> RuleBook:
     book = kept.book()
     found = _asked(
         connection,
-        lambda way, nonce, now: wire.write(way, address, held, nonce, now, book, kept.tag),
+        lambda transport, nonce, now: wire.write(
+            transport, address, held, nonce, now, book, kept.tag
+        ),
     )
     return _saw(by, deployment, found, "pushed the access rules", book)
 

@@ -131,14 +131,14 @@ def sighted(keys: Collection[UUID]) -> list[SightedCredential]:
     ]
 
 
-def _with_names(found: list[Credential]) -> None:
+def _with_names(credentials: list[Credential]) -> None:
     """What a row tells beside: whose it is, where its client stands, and what it replaces."""
-    clients = [credential.client for credential in found if credential.client is not None]
+    clients = [credential.client for credential in credentials if credential.client is not None]
     deployments, workloads = (
         _deployments({client.deployment_id for client in clients}),
         _workloads({client.workload_id for client in clients if client.workload_id}),
     )
-    owners = {credential.owner_id for credential in found} | {
+    owners = {credential.owner_id for credential in credentials} | {
         workload.owner_id for workload in workloads
     }
     known = {owner.pk: owner for owner in _owners(owners - {None})}
@@ -158,21 +158,21 @@ def _with_names(found: list[Credential]) -> None:
     join(workloads, "owner", known)
     join(clients, "deployment", {deployment.pk: deployment for deployment in deployments})
     join(clients, "workload", {workload.pk: workload for workload in workloads})
-    join(found, "owner", known)
+    join(credentials, "owner", known)
     join(
-        found,
+        credentials,
         "replaces",
         {
             hint.pk: hint
             for hint in _hints(
-                {credential.replaces_id for credential in found if credential.replaces_id}
+                {credential.replaces_id for credential in credentials if credential.replaces_id}
             )
         },
     )
 
 
-def _with_holders(found: list[Credential]) -> None:
-    holders = _holders(credential.pk for credential in found)
+def _with_holders(credentials: list[Credential]) -> None:
+    holders = _holders(credential.pk for credential in credentials)
     connections = _connections({holder.connection_id for holder in holders})
     hang(
         connections,
@@ -181,7 +181,7 @@ def _with_holders(found: list[Credential]) -> None:
         "connection_id",
     )
     join(holders, "connection", {connection.pk: connection for connection in connections})
-    hang(found, "holders", holders, "credential_id")
+    hang(credentials, "holders", holders, "credential_id")
 
 
 def rows(keys: Collection[UUID], now: datetime) -> dict[UUID, CredentialOut]:
@@ -235,8 +235,8 @@ def _sighted(
     return SightedCredential(credential, known, tuple(connections))
 
 
-def _row(found: SightedCredential, replaced_by: str, now: datetime) -> CredentialOut:
-    one, client = found.credential, found.credential.client
+def _row(sighted: SightedCredential, replaced_by: str, now: datetime) -> CredentialOut:
+    one, client = sighted.credential, sighted.credential.client
     owner, owner_from = _owner_of(one)
     return CredentialOut(
         id=one.pk,
@@ -248,7 +248,7 @@ def _row(found: SightedCredential, replaced_by: str, now: datetime) -> Credentia
         client=client.name if client else "",
         client_id=client.client_id if client else "",
         client_key=client.pk if client else None,
-        connections=list(found.connections),
+        connections=list(sighted.connections),
         workload=client.workload_id if client else None,
         workload_name=client.workload.name if client and client.workload else "",
         state=one.state,
@@ -260,12 +260,12 @@ def _row(found: SightedCredential, replaced_by: str, now: datetime) -> Credentia
         put_in_by=one.put_in_by,
         owner=owner,
         owner_from=owner_from,
-        last_used=found.known.last_used,
+        last_used=sighted.known.last_used,
         replaces=one.replaces.hint if one.replaces else "",
         replaced_by=replaced_by,
         marks=[
             CredentialMarkOut(key=mark.key, says=mark.says, grave=mark.grave)
-            for mark in credential_marks.marks(found.known, now)
+            for mark in credential_marks.marks(sighted.known, now)
         ],
     )
 

@@ -29,7 +29,7 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
         return False
 
 
-def held(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
+def held_tokens(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     """Tokens that connections hold, or have set aside, by their fingerprints."""
     found = [
         (token_set.pk, field)

@@ -59,7 +59,7 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
         )
     )
     held, families, managing = (
-        leaked_tokens.held(prints, now),
+        leaked_tokens.held_tokens(prints, now),
         leaked_tokens.of_house(digests, now),
         leaked_tokens.managing(prints, digests),
     )

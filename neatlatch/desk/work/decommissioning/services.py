@@ -131,10 +131,10 @@ def _revoked(decommissioning: Decommissioning) -> dict[str, dict[str, str]]:
     }
 
 
-def _left(decommissioning: Decommissioning, found: Subject) -> list[Revocation]:
+def _left(decommissioning: Decommissioning, subject: Subject) -> list[Revocation]:
     return [
         revocation
-        for revocation in found.revocations()
+        for revocation in subject.revocations()
         if revocation.key not in decommissioning.revoked
     ]
 

@@ -120,17 +120,17 @@ class _Sender:
     asked: RelayRequest
     tries: int = 0
 
-    def send(self, way: Transport, request: Request) -> shares.Steps[StreamedReply]:
+    def send(self, transport: Transport, request: Request) -> shares.Steps[StreamedReply]:
         """Send it. Raises :class:`Problem`."""
 
         def once() -> StreamedReply:
             self.tries += 1
-            return way.pass_on(request, content=self.asked.body or None)
+            return transport.pass_on(request, content=self.asked.body or None)
 
         def take() -> float:
-            return _take_pace(self.through, self.asked, way.left)
+            return _take_pace(self.through, self.asked, transport.left)
 
-        steps = sending(way, self.asked.method, once, take=take, now=timezone.now)
+        steps = sending(transport, self.asked.method, once, take=take, now=timezone.now)
         while True:
             try:
                 wait = next(steps)
@@ -226,15 +226,15 @@ class Relay:
         sender = _Sender(Through.of(connection), self.asked, self.tries)
         yield from until_renewed(connection, force=self.refused is not None)
         with (
-            transport_of(connection, connection.time_limit) as way,
-            way.within(connection.time_limit),
+            transport_of(connection, connection.time_limit) as transport,
+            transport.within(connection.time_limit),
         ):
             held, renewed = None, self.refused is not None
             if renewed:
-                held = token_of(connection, way, True, self.refused)
+                held = token_of(connection, transport, True, self.refused)
             elif connection.scheme in OAUTH2:
-                held = tokens.live(connection) or token_of(connection, way, False)
-            answer = yield from sender.send(way, self._dressed(sender, held))
+                held = tokens.live(connection) or token_of(connection, transport, False)
+            answer = yield from sender.send(transport, self._dressed(sender, held))
             if (
                 answer.status == 401
                 and held is not None
@@ -244,8 +244,8 @@ class Relay:
                 # It ended in the middle of a run, or was revoked: once more with a new one, or with
                 # the one that another asker renewed meanwhile.
                 yield from until_renewed(connection, force=True)
-                held, renewed = token_of(connection, way, True, held.generation), True
-                answer = yield from sender.send(way, self._dressed(sender, held))
+                held, renewed = token_of(connection, transport, True, held.generation), True
+                answer = yield from sender.send(transport, self._dressed(sender, held))
         self.tries = sender.tries
         return sender.back(answer, renewed)
 
@@ -281,9 +281,9 @@ def quickly(name: str, ready: Quick, asked: RelayRequest) -> shares.Steps[Relaye
     # side in that very moment.
     kept_as = (through.id, place, through.time_limit)
     way_of = _KEPT.transport(kept_as, make) if asked.may_be_repeated else make()
-    with way_of as way, way.within(through.time_limit):
+    with way_of as transport, transport.within(through.time_limit):
         answer = yield from sender.send(
-            way, sender.with_token(ready.header.removeprefix("Bearer "))
+            transport, sender.with_token(ready.header.removeprefix("Bearer "))
         )
     if answer.status == 401 and asked.may_be_repeated:
         rows = Connection.objects.select_related(

@@ -185,7 +185,7 @@ class Caller:
 
 def _no(what: str, client: Client | None = None) -> RequestRefused:
     refused = RequestRefused("invalid_token", "", 401, what)
-    return issuing.known(refused, client) if client is not None else refused
+    return issuing.of_client(refused, client) if client is not None else refused
 
 
 def caller(
@@ -413,8 +413,8 @@ def draw(
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
         if held is None:
-            with transport_of(connection, min(connection.time_limit, 20.0)) as way:
-                held = token_of(connection, way, False)
+            with transport_of(connection, min(connection.time_limit, 20.0)) as transport:
+                held = token_of(connection, transport, False)
         return Drawing(
             base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret
         )
@@ -474,14 +474,14 @@ def transport_of(connection: Connection, total: float) -> Transport:
 
 
 def token_of(
-    connection: Connection, way: Transport, force: bool, newer_than: int | None = None
+    connection: Connection, transport: Transport, force: bool, newer_than: int | None = None
 ) -> HeldToken:
     """The token that is held, or a renewed one, as :func:`tokens.hold` gives it.
 
     Raises :class:`Problem`.
     """
     try:
-        held, _ = tokens.hold(connection, way, force, newer_than)
+        held, _ = tokens.hold(connection, transport, force, newer_than)
     except NoToken as error:
         raise Problem(
             503,

@@ -78,7 +78,9 @@ class Applying:
             object_notes.declare(self.by, row, content.after)
         return row_of(row)
 
-    def _put(self, kind: str, key: str, content: StepContent, told: DeclaredChange) -> Model:
+    def _put(
+        self, kind: str, key: str, content: StepContent, declared_change: DeclaredChange
+    ) -> Model:
         assert content.after is not None
         if kind in ("clients", "credentials", "connections"):
             of_a_client: dict[str, Callable[[str, PlainFields, str, DeclaredChange], Model]]
@@ -87,7 +89,7 @@ class Applying:
                 "credentials": self.credential,
                 "connections": self.connection,
             }
-            return of_a_client[kind](key, content.after, content.client, told)
+            return of_a_client[kind](key, content.after, content.client, declared_change)
         put: dict[str, Callable[[str, PlainFields, DeclaredChange], Model]] = {
             "environments": self.environment,
             "people": self.person,
@@ -97,16 +99,16 @@ class Applying:
             "deployments": self.deployment,
             "workloads": self.workload,
         }
-        return put[kind](key, content.after, told)
+        return put[kind](key, content.after, declared_change)
 
-    def _is_there(self, kind: str, key: str, given: PlainFields) -> bool:
+    def _is_there(self, kind: str, key: str, fields: PlainFields) -> bool:
         """Whether an object that is to be added has been added by somebody else since it was
         planned.
         """
-        return (found := self._rows(kind, key, given)) is not None and found.exists()
+        return (found := self._rows(kind, key, fields)) is not None and found.exists()
 
     def _beside(
-        self, kind: str, key: str, content: StepContent, told: DeclaredChange
+        self, kind: str, key: str, content: StepContent, declared_change: DeclaredChange
     ) -> Model | None:
         """Carry out a change that is not of what an object does: its tags, notes and links, and how
         a connection is tested. ``None``: this change is more than that.
@@ -127,11 +129,11 @@ class Applying:
         if how_tested:
             wanted = {_HOW_TESTED[name]: after[name] for name in how_tested}
             connection_services.put_how_tested(self.by, row.pk, wanted)
-        told.write(self.by, BY_NAME[kind].word, key)
+        declared_change.write(self.by, BY_NAME[kind].word, key)
         return row
 
     def _rows(
-        self, kind: str, key: str, given: PlainFields, client: str = ""
+        self, kind: str, key: str, fields: PlainFields, client: str = ""
     ) -> QuerySet[Any] | None:
         """The row of an object, by its name in a file; ``None``: of a kind that has none yet."""
         rows: dict[str, Callable[[], QuerySet[Any]]] = {
@@ -143,79 +145,91 @@ class Applying:
             "credentials": lambda: Credential.objects.filter(pk=key).defer("value"),
             "connections": lambda: Connection.objects.filter(ref=key),
             "workloads": lambda: Workload.objects.filter(
-                name=given["name"], environment__key=given["environment"]
+                name=fields["name"], environment__key=fields["environment"]
             ),
         }
         if kind == "clients":
             return Client.objects.filter(pk=client) if client else None
         return rows[kind]() if kind in rows else None
 
-    def environment(self, key: str, given: PlainFields, told: DeclaredChange) -> Environment:
+    def environment(
+        self, key: str, fields: PlainFields, declared_change: DeclaredChange
+    ) -> Environment:
         """An environment of the firm."""
-        return environments.declare(self.by, key, given, told)
+        return environments.declare(self.by, key, fields, declared_change)
 
-    def person(self, key: str, given: PlainFields, told: DeclaredChange) -> Person:
+    def person(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Person:
         """Somebody who logs in."""
-        role, active = given["role"], given["active"]
+        role, active = fields["role"], fields["active"]
         found = Person.objects.filter(username=key).first()
         if found is not None and (found.role, found.is_active) != (role, active):
             offboarding.change(self.by, found, role, active)
-        return people.declare(self.by, key, given["name"], given["email"], role, active, told)
+        return people.declare(
+            self.by, key, fields["name"], fields["email"], role, active, declared_change
+        )
 
-    def team(self, key: str, given: PlainFields, told: DeclaredChange) -> Team:
+    def team(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Team:
         """A team."""
         team = Team.objects.filter(name=key).first()
-        return accounts.save_team(self.by, key, given["people"], team, told)
+        return accounts.save_team(self.by, key, fields["people"], team, declared_change)
 
-    def owner(self, key: str, given: PlainFields, told: DeclaredChange) -> Owner:
+    def owner(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Owner:
         """How an owner is reached."""
-        reached = owners.Reached(given["mail"], given["zone"], given["deputy"])
-        return owners.declare(self.by, key, reached, told)
+        reached = owners.Reached(fields["mail"], fields["zone"], fields["deputy"])
+        return owners.declare(self.by, key, reached, declared_change)
 
-    def application(self, key: str, given: PlainFields, told: DeclaredChange) -> Application:
+    def application(
+        self, key: str, fields: PlainFields, declared_change: DeclaredChange
+    ) -> Application:
         """An application and its profile."""
-        return applications.application(self.by, key, given, told)
+        return applications.application(self.by, key, fields, declared_change)
 
-    def deployment(self, key: str, given: PlainFields, told: DeclaredChange) -> Deployment:
+    def deployment(
+        self, key: str, fields: PlainFields, declared_change: DeclaredChange
+    ) -> Deployment:
         """An application in an environment, with its access rules."""
-        where = (given["application"], given["environment"])
-        found = applications.deployment(self.by, where, given, told)
-        access.declare(self.by, found, given["access_rules"])
+        where = (fields["application"], fields["environment"])
+        found = applications.deployment(self.by, where, fields, declared_change)
+        access.declare(self.by, found, fields["access_rules"])
         return found
 
     def credential(
-        self, key: str, given: PlainFields, client: str, told: DeclaredChange
+        self, key: str, fields: PlainFields, client: str, declared_change: DeclaredChange
     ) -> Credential:
         """What is known of a credential; ``client`` is the ID of the client that it is of, or
         empty.
         """
         of = Client.objects.get(pk=client) if client else None
-        return credentials.credential(self.by, credentials.check(key), of, given, told)
+        return credentials.credential(self.by, credentials.check(key), of, fields, declared_change)
 
-    def client(self, key: str, given: PlainFields, client: str, told: DeclaredChange) -> Client:
+    def client(
+        self, key: str, fields: PlainFields, client: str, declared_change: DeclaredChange
+    ) -> Client:
         """A client registration, or an account, by its ID."""
         known = Client.objects.filter(pk=client).exclude(state="asking").first()
         return clients.client(
-            self.by, self._deployment(given["deployment"]), known, given, told, key
+            self.by, self._deployment(fields["deployment"]), known, fields, declared_change, key
         )
 
     def _deployment(self, key: str) -> Deployment:
         return _deployments(key).select_related("application", "environment").get()
 
     def connection(
-        self, key: str, given: PlainFields, client: str, told: DeclaredChange
+        self, key: str, fields: PlainFields, client: str, declared_change: DeclaredChange
     ) -> Connection:
         """The caller side, its secrets by reference, whose account it is; ``client`` is the ID of
         its client, or empty.
         """
         rows = Client.objects.select_related("deployment__application")
         of = rows.get(pk=client) if client else None
-        deployment = self._deployment(given["deployment"])
-        return connections.connection(self.by, deployment, key, of, given, told, self.leave)
+        deployment = self._deployment(fields["deployment"])
+        return connections.connection(
+            self.by, deployment, key, of, fields, declared_change, self.leave
+        )
 
-    def workload(self, key: str, given: PlainFields, told: DeclaredChange) -> Workload:
+    def workload(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Workload:
         """A job, report, script or agent, and what it calls."""
-        return workloads.workload(self.by, given, told)
+        return workloads.workload(self.by, fields, declared_change)
 
     def _remove(self, kind: str, key: str, content: StepContent) -> None:
         """Take an object away that the file no longer has."""

@@ -97,9 +97,9 @@ def moves(outcome: Outcome) -> list[Move]:
     return found
 
 
-def _client_id(content: Content, given: PlainFields) -> UUID | None:
+def _client_id(content: Content, fields: PlainFields) -> UUID | None:
     """The ID of a connection's client; ``None``: it has none, or one that validation refuses."""
-    client = content.get("clients", {}).get(given["client"]) if given["client"] else None
+    client = content.get("clients", {}).get(fields["client"]) if fields["client"] else None
     try:
         return UUID(client["id"]) if client is not None else None
     except ValueError:
@@ -108,19 +108,23 @@ def _client_id(content: Content, given: PlainFields) -> UUID | None:
 
 def _as_declared(
     key: str,
-    given: PlainFields,
+    fields: PlainFields,
     deployment: Deployment,
     client: Client | None,
     stands: Connection | None,
 ) -> Connection:
     """A connection as it would be; it is not saved."""
     connection = Connection(
-        ref=key, deployment=deployment, client=client, scheme=given["scheme"], slots=given["slots"]
+        ref=key,
+        deployment=deployment,
+        client=client,
+        scheme=fields["scheme"],
+        slots=fields["slots"],
     )
     if stands is not None:
         connection.pk = stands.pk
-    connection.values = {name: str(value) for name, value in given["values"].items()}
-    connection.individual, connection.tests_as = given["individual"], given["tests_as"]
+    connection.values = {name: str(value) for name, value in fields["values"].items()}
+    connection.individual, connection.tests_as = fields["individual"], fields["tests_as"]
     return connection
 
 
@@ -135,9 +139,9 @@ def _held_credentials(wanted: dict[str, PlainFields]) -> list[Credential]:
 
 
 def _held(
-    given: PlainFields, credentials: dict[UUID, Credential]
+    fields: PlainFields, credentials: dict[UUID, Credential]
 ) -> Iterator[tuple[str, Credential]]:
-    for name, text in given["secrets"].items():
+    for name, text in fields["secrets"].items():
         if (credential := credentials.get(_identity(text) or UUID(int=0))) is not None:
             yield name, credential
 
@@ -196,10 +200,10 @@ class _DeploymentsAfter:
         return deployment
 
 
-def said(outcome: Outcome, found: list[Move]) -> list[Change]:
+def with_moves(outcome: Outcome, moves_there: list[Move]) -> list[Change]:
     """The changes of an outcome, in which each of a connection says what it would send where."""
     words: dict[str, list[str]] = {}
-    for move in found:
+    for move in moves_there:
         words.setdefault(move.ref, []).append(f"{move}: that wants leave")
     return [
         replace(change, says=(*change.says, *words[change.key]))

@@ -166,7 +166,7 @@ def _checked(
     if wrong := validating.mistakes(by, now, outcome, references):
         raise refused(wrong, undo=undo)
     found = moving.moves(outcome)
-    outcome.changes = moving.said(outcome, found)
+    outcome.changes = moving.with_moves(outcome, found)
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
 
 

@@ -239,6 +239,6 @@ def step_told(step: ImportStep) -> ObjectChange:
     return ObjectChange(step.kind, step.key, step.act, content.says, content.line)
 
 
-def told(change: Change) -> ObjectChange:
+def object_change(change: Change) -> ObjectChange:
     """A change as the page and the command line want it."""
     return ObjectChange(change.kind, change.key, change.act, list(change.says), change.line)

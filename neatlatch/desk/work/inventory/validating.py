@@ -124,29 +124,29 @@ class _Rules:
             "workloads": self._workload,
         }
 
-    def _owner(self, key: str, given: PlainFields) -> None:
+    def _owner(self, key: str, fields: PlainFields) -> None:
         person = key.startswith("person/")
-        reached = {name: given[name] for name in ("mail", "zone", "deputy")}
+        reached = {name: fields[name] for name in ("mail", "zone", "deputy")}
         owners.Reached(**{**reached, "mail": "" if person else reached["mail"]}).checked()
-        if person and any(given[name] for name in ANNOTATIONS):
+        if person and any(fields[name] for name in ANNOTATIONS):
             says = "a person's tags, notes and links belong to the person, not to the owner"
             raise Problem(422, "These belong to the person.", says)
 
-    def _application(self, key: str, given: PlainFields) -> None:
-        read_given(given["profile"], "")
+    def _application(self, key: str, fields: PlainFields) -> None:
+        read_given(fields["profile"], "")
 
-    def _deployment(self, key: str, given: PlainFields) -> None:
-        access.check_declared(given["access_rules"])
-        where = f"{given['application']}/{given['environment']}"
+    def _deployment(self, key: str, fields: PlainFields) -> None:
+        access.check_declared(fields["access_rules"])
+        where = f"{fields['application']}/{fields['environment']}"
         _check_named("deployment", "its application and environment", key, where)
 
-    def _client(self, key: str, given: PlainFields) -> None:
-        identity = str(clients.check(given))
+    def _client(self, key: str, fields: PlainFields) -> None:
+        identity = str(clients.check(fields))
         if identity in self._ids:
             raise Problem(409, "This ID is taken.", "another client has this ID")
         self._ids.add(identity)
 
-    def _credential(self, key: str, given: PlainFields) -> None:
+    def _credential(self, key: str, fields: PlainFields) -> None:
         credentials.check(key)
 
     def _profile(self, application: str) -> Profile | None:
@@ -158,8 +158,8 @@ class _Rules:
                 self._profiles[application] = None
         return self._profiles[application]
 
-    def _connection(self, key: str, given: PlainFields) -> None:
-        deployment = self._content["deployments"][given["deployment"]]
+    def _connection(self, key: str, fields: PlainFields) -> None:
+        deployment = self._content["deployments"][fields["deployment"]]
         application = deployment["application"]
         profile = self._profile(application)
         if profile is None:
@@ -167,25 +167,25 @@ class _Rules:
         declared_in = DeclaredIn(
             application, self._content["applications"][application]["name"], profile
         )
-        client = self._content["clients"][given["client"]] if given["client"] else None
+        client = self._content["clients"][fields["client"]] if fields["client"] else None
         client_application = (
             self._content["deployments"][client["deployment"]]["application"] if client else None
         )
         connections.check_reference(key, deployment["environment"])
-        connections.check(given["scheme"], declared_in, client_application)
+        connections.check(fields["scheme"], declared_in, client_application)
         before = self._current.get("connections", {}).get(key, {}).get("secrets", {})
-        for name, reference in given["secrets"].items():
+        for name, reference in fields["secrets"].items():
             deployments = self._held_at.setdefault(reference.removeprefix(SAFE), set())
             if before.get(name) != reference:
-                connections.check_belongs(name, given["deployment"], deployments)
-            deployments.add(given["deployment"])
+                connections.check_belongs(name, fields["deployment"], deployments)
+            deployments.add(fields["deployment"])
 
-    def _workload(self, key: str, given: PlainFields) -> None:
-        workloads.check(given)
+    def _workload(self, key: str, fields: PlainFields) -> None:
+        workloads.check(fields)
         _check_named(
-            "workload", "its name and environment", key, f"{given['name']}/{given['environment']}"
+            "workload", "its name and environment", key, f"{fields['name']}/{fields['environment']}"
         )
-        for use in given["uses"]:
+        for use in fields["uses"]:
             if ref := use.get("connection"):
                 deployment = self._content["deployments"][
                     self._content["connections"][ref]["deployment"]

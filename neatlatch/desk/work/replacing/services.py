@@ -95,7 +95,7 @@ class ManualCredential:
 NOTHING = ManualCredential()
 
 
-def make(by: Person, replacement: Replacement, given: ManualCredential = NOTHING) -> Replacement:
+def make(by: Person, replacement: Replacement, entered: ManualCredential = NOTHING) -> Replacement:
     """Make the second one: at the house, by protocol, or by taking in what was made by hand.
 
     Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
@@ -103,25 +103,25 @@ def make(by: Person, replacement: Replacement, given: ManualCredential = NOTHING
     if replacement.made is not None:
         return (
             replacement
-            if given == NOTHING or replacement.way != "hand"
-            else _correct(by, replacement, given)
+            if entered == NOTHING or replacement.way != "hand"
+            else _correct(by, replacement, entered)
         )
     if replacement.way == "protocol":
         return _make_by_protocol(by, replacement)
-    opened = _opened(replacement, given)
+    opened = _opened(replacement, entered)
     with transaction.atomic():
         replacement = _open(replacement)
         new = (
             _make_at_house(by, replacement)
             if replacement.way == "house"
-            else _take_in(by, replacement, given, opened)
+            else _take_in(by, replacement, entered, opened)
         )
         return _made(by, replacement, new)
 
 
-def _correct(by: Actor, replacement: Replacement, given: ManualCredential) -> Replacement:
+def _correct(by: Actor, replacement: Replacement, entered: ManualCredential) -> Replacement:
     """Take another value in place of the new one, which was pasted wrongly."""
-    opened = _opened(replacement, given)
+    opened = _opened(replacement, entered)
     with transaction.atomic():
         replacement = _open(replacement)
         wrong = replacement.new
@@ -132,10 +132,10 @@ def _correct(by: Actor, replacement: Replacement, given: ManualCredential) -> Re
             )
         if (
             opened is None
-            and safe.fingerprint(check_pasted(given.value, "value")[0]) == wrong.fingerprint
+            and safe.fingerprint(check_pasted(entered.value, "value")[0]) == wrong.fingerprint
         ):
             return replacement
-        new = _take_in(by, replacement, given, opened)
+        new = _take_in(by, replacement, entered, opened)
         state = (
             Credential.State.PREPARED if replacement.switched is None else Credential.State.ACTIVE
         )
@@ -164,14 +164,14 @@ def _correct(by: Actor, replacement: Replacement, given: ManualCredential) -> Re
     return replacement
 
 
-def _opened(replacement: Replacement, given: ManualCredential) -> reading.CertificateFile | None:
+def _opened(replacement: Replacement, entered: ManualCredential) -> reading.CertificateFile | None:
     """The file of certificates and keys that was given, opened before any transaction; ``None``
     where none is wanted. Raises a field error.
     """
     if replacement.way == "house" or replacement.old.kind != "private_key":
         return None
-    data = given.value.encode("utf-8") if given.value.strip() else given.file
-    return connections.read_certificate(data, given.password or None, "value")
+    data = entered.value.encode("utf-8") if entered.value.strip() else entered.file
+    return connections.read_certificate(data, entered.password or None, "value")
 
 
 def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
@@ -228,20 +228,20 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
 def _take_in(
     by: Actor,
     replacement: Replacement,
-    given: ManualCredential,
+    entered: ManualCredential,
     opened: reading.CertificateFile | None,
 ) -> Credential:
     old = replacement.old
     if opened is not None:
         return _take_certificate(by, replacement, opened)
     named = name_of(replacement)
-    if named is not None and given.name.strip():
-        replacement.values = {named.key: check_pasted(given.name, "name")[0]}
-    text = check_pasted(given.value, "value")[0]
+    if named is not None and entered.name.strip():
+        replacement.values = {named.key: check_pasted(entered.name, "name")[0]}
+    text = check_pasted(entered.value, "value")[0]
     if safe.fingerprint(text) == old.fingerprint:
         raise wrong_fields({"value": "This is the old one. Copy the value of the new one."})
     new = keep(
-        text, client=old.client, source=old.source, by=by.username, ends=given.ends, kind=old.kind
+        text, client=old.client, source=old.source, by=by.username, ends=entered.ends, kind=old.kind
     )
     if new.looks_like_id:
         raise wrong_fields(
@@ -251,26 +251,26 @@ def _take_in(
 
 
 def _take_certificate(
-    by: Actor, replacement: Replacement, found: reading.CertificateFile
+    by: Actor, replacement: Replacement, file: reading.CertificateFile
 ) -> Credential:
     """A new certificate with its key. Raises a field error."""
-    leaf = found.leaf()
-    if leaf is None or not found.keys:
+    leaf = file.leaf()
+    if leaf is None or not file.keys:
         raise wrong_fields(
             {
-                "password" if found.locked else "value": (
+                "password" if file.locked else "value": (
                     "Both are required: the certificate with its chain, and its private key."
                 )
             }
         )
-    if not keys.match(found.keys[0], leaf.public_key()):
+    if not keys.match(file.keys[0], leaf.public_key()):
         raise wrong_fields({"value": "The private key in it is not this certificate's."})
     old = replacement.old
     if keys.facts(leaf.public_key()).spki_sha256 == old.public_key:
         raise wrong_fields({"value": "This is the old key. A replacement wants a new one."})
-    replacement.values = {"certificate": found.chain()}
+    replacement.values = {"certificate": file.chain()}
     return keep(
-        reading.key_as_pem(found.keys[0]),
+        reading.key_as_pem(file.keys[0]),
         client=old.client,
         source=old.source,
         by=by.username,

@@ -77,18 +77,20 @@ def attempt(
     held = halves.with_everything(Connection.objects.filter(pk=connection.pk)).get()
     connection = held.showing(shown, values)
     try:
-        way = destinations.transport_of(connection, connection.time_limit, tokens.shown(connection))
+        transport = destinations.transport_of(
+            connection, connection.time_limit, tokens.shown(connection)
+        )
     except TransportError as error:
         return Outcome(False, False, error.failure.detail)
-    with way:
+    with transport:
         return (
-            _client_alone(connection, way, fresh)
+            _client_alone(connection, transport, fresh)
             if connection.scheme == CODE
-            else _ladder(connection, way, fresh)
+            else _ladder(connection, transport, fresh)
         )
 
 
-def _ladder(connection: Connection, way: Transport, fresh: bool) -> Outcome:
+def _ladder(connection: Connection, transport: Transport, fresh: bool) -> Outcome:
     """The ladder up to Allowed."""
     plan = replace(
         rounds.plan_of(connection, Test(connection=connection, last=Rung.ALLOWED.value)),
@@ -99,7 +101,7 @@ def _ladder(connection: Connection, way: Transport, fresh: bool) -> Outcome:
     )
     climb = LadderRun(
         plan,
-        way,
+        transport,
         token_source,
         timezone.now,
         random.random,
@@ -118,7 +120,7 @@ def _ladder(connection: Connection, way: Transport, fresh: bool) -> Outcome:
     return Outcome(False, rejected, failed.says)
 
 
-def _client_alone(connection: Connection, way: Transport, fresh: bool) -> Outcome:
+def _client_alone(connection: Connection, transport: Transport, fresh: bool) -> Outcome:
     """Whether the client is known by its secret, without a person and without touching the tokens
     that are held: a refresh token that never was is answered ``invalid_grant`` to a client that
     proved itself, and ``invalid_client`` to one that did not (RFC 6749 §5.2).
@@ -132,7 +134,7 @@ def _client_alone(connection: Connection, way: Transport, fresh: bool) -> Outcom
     until = timezone.now() + timedelta(seconds=profile.limits.spread if fresh else 0)
     while True:
         try:
-            told = oauth.ask(way, "token", request, timezone.now())
+            told = oauth.ask(transport, "token", request, timezone.now())
         except TransportError as error:
             return Outcome(False, False, error.failure.detail)
         error_code = told.reading.error

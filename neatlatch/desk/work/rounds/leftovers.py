@@ -162,9 +162,9 @@ def _status_of_clearing(row: Leftover) -> int | None:
     """Send it; ``None``: there was no answer, or no token to ask with."""
     connection = row.connection
     try:
-        with destinations.transport_of(connection, 15.0, tokens.shown(connection)) as way:
+        with destinations.transport_of(connection, 15.0, tokens.shown(connection)) as transport:
             if connection.scheme in OAUTH2:
-                token, _ = tokens.hold(connection, way)
+                token, _ = tokens.hold(connection, transport)
                 request = oauth2.api_request(row.method, row.address, token.access_token)
             else:
                 bare = oauth2.api_request(row.method, row.address)
@@ -172,6 +172,6 @@ def _status_of_clearing(row: Leftover) -> int | None:
                 request = with_credential(
                     bare, credentials_of(connection), secrets.token_hex(12), now
                 )
-            return way.send(request).status
+            return transport.send(request).status
     except (NoToken, TransportError, NotComplete):
         return None

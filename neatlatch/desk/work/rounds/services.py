@@ -178,15 +178,17 @@ def run(test: Test) -> Test:
     )
     test.save(update_fields=["person"])
     try:
-        way = destinations.transport_of(connection, connection.time_limit, tokens.shown(connection))
+        transport = destinations.transport_of(
+            connection, connection.time_limit, tokens.shown(connection)
+        )
     except TransportError as error:
         nowhere = RungResult(Rung.FIND, False, error.failure.detail, 0.0, failure=error.failure)
         watch.rung(nowhere)
         return _finish(test, [nowhere], None)
-    with way:
+    with transport:
         climb = LadderRun(
             plan,
-            way,
+            transport,
             tokens.DeskTokenSource(connection, test.person_id),
             timezone.now,
             random.random,

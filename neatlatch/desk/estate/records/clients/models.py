@@ -226,11 +226,11 @@ _CLASSES: dict[str, type[Client]] = {
 }
 
 
-def of_their_kinds(found: list[Client]) -> list[Client]:
+def of_their_kinds(clients: list[Client]) -> list[Client]:
     """Rows that were read by other ways than Django's own, each as its own class."""
-    for client in found:
+    for client in clients:
         client.__class__ = _CLASSES[client.kind]
-    return found
+    return clients
 
 
 def class_of(scheme: str) -> type[Client]:
