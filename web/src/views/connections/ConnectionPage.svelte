@@ -85,24 +85,24 @@
       window.location.assign(begun.address)
     })
 
-  function act(pin: PinOut, one: PinOut['acts'][number]): void {
-    if (one.key === 'test') void test()
-    else if (one.key === 'sign_in') void signIn()
-    else if (one.key === 'put_secret') openSecret(one.value)
-    else if (one.key === 'put_certificate') open = 'certificate'
-    else if (one.key === 'edit') open = 'edit'
-    else if (one.key === 'choose_client') open = 'client'
-    else if (one.key === 'ask_consent') goto(`/clients/${found.data!.client}/scopes`)
-    else if (one.key === 'see_accounts') document.getElementById('accounts')?.focus()
-    else if (one.key === 'see_workloads') document.getElementById('workloads')?.focus()
-    else if (one.key === 'open_client') goto(`/clients/${found.data!.client}`)
-    else if (one.key === 'open_application') goto(`/applications/${found.data!.application}`)
+  function doAct(pin: PinOut, act: PinOut['acts'][number]): void {
+    if (act.key === 'test') void test()
+    else if (act.key === 'sign_in') void signIn()
+    else if (act.key === 'put_secret') openSecret(act.value)
+    else if (act.key === 'put_certificate') open = 'certificate'
+    else if (act.key === 'edit') open = 'edit'
+    else if (act.key === 'choose_client') open = 'client'
+    else if (act.key === 'ask_consent') goto(`/clients/${found.data!.client}/scopes`)
+    else if (act.key === 'see_accounts') document.getElementById('accounts')?.focus()
+    else if (act.key === 'see_workloads') document.getElementById('workloads')?.focus()
+    else if (act.key === 'open_client') goto(`/clients/${found.data!.client}`)
+    else if (act.key === 'open_application') goto(`/applications/${found.data!.application}`)
     else
       void run(() =>
         ok(
           api.POST('/api/connections/{ref}/acts', {
             params: { path: { ref } },
-            body: { pin: pin.key, key: one.key, value: one.value },
+            body: { pin: pin.key, key: act.key, value: act.value },
           }),
         ),
       )
@@ -236,7 +236,7 @@
   {/if}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] items-start gap-4">
     <div class="flex min-w-0 flex-col gap-3">
-      <ShearLine pins={connection.pins} {act} busy={acts.busy} />
+      <ShearLine pins={connection.pins} act={doAct} busy={acts.busy} />
       {#key connection.ref}<NotesCard of="connections" id={connection.ref} />{/key}
     </div>
     <div class="flex flex-col gap-3">

@@ -83,35 +83,39 @@
 <SubNav group="credentials" />
 <Loading query={found} />
 {#if found.data}
-  {@const one = found.data}
-  {@const dead = one.over || !one.lives}
+  {@const credential = found.data}
+  {@const dead = credential.over || !credential.lives}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
-    <h1>{capital(kindName(one.kind, one.house))} <span class="value">{one.hint}</span></h1>
+    <h1>
+      {capital(kindName(credential.kind, credential.house))}
+      <span class="value">{credential.hint}</span>
+    </h1>
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
-      >{one.over && one.state === 'active'
+      >{credential.over && credential.state === 'active'
         ? 'has ended'
-        : one.state === 'active'
+        : credential.state === 'active'
           ? 'lives'
-          : one.state}</span
+          : credential.state}</span
     >
-    {#if one.application}<span>{one.application}, {one.environment}</span>{/if}
+    {#if credential.application}<span>{credential.application}, {credential.environment}</span>{/if}
     {#if may('change')}
       <span class="ms-auto flex gap-2">
-        {#if one.replacement}<a class="btn btn-sm" href="/replacements/{one.replacement}"
-            >It is being replaced</a
+        {#if credential.replacement}<a
+            class="btn btn-sm"
+            href="/replacements/{credential.replacement}">It is being replaced</a
           >
-        {:else if !dead && !(one.house && one.kind === 'private_key' && !one.connections.length)}<button
+        {:else if !dead && !(credential.house && credential.kind === 'private_key' && !credential.connections.length)}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace it</button
           >{/if}
-        {#if one.sealed && one.reveals}<button
+        {#if credential.sealed && credential.reveals}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'reveal' ? '' : 'reveal')}>Show it again</button
           >{/if}
-        {#if one.house && one.kind === 'private_key'}<a
+        {#if credential.house && credential.kind === 'private_key'}<a
             class="btn btn-sm"
-            href="/certificates/{one.id}">Its certificate</a
-          >{:else if one.house && !dead}<button
+            href="/certificates/{credential.id}">Its certificate</a
+          >{:else if credential.house && !dead}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button
           >{/if}
@@ -136,8 +140,8 @@
       <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke it'}</h2>
       {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
           Refused from now on, with every token that was got with it.
-          {one.connections.length || one.workload
-            ? `${[...one.connections, ...(one.workload ? [one.workload_name] : [])].join(', ')} would stop.`
+          {credential.connections.length || credential.workload
+            ? `${[...credential.connections, ...(credential.workload ? [credential.workload_name] : [])].join(', ')} would stop.`
             : 'No connection here holds it.'} It cannot be undone.
         </p>{/if}
       <Field id="why" label="Why" error={errors.reason} help="It is in the journal.">
@@ -152,13 +156,13 @@
       <button
         class="btn btn-sm {open === 'reveal' ? 'btn-primary' : 'btn-error'}"
         disabled={acts.busy || !form.why.trim()}
-        >{open === 'reveal' ? 'Show it' : `Revoke ${one.hint}`}</button
+        >{open === 'reveal' ? 'Show it' : `Revoke ${credential.hint}`}</button
       >
       <button type="button" class="btn btn-sm" onclick={() => (open = '')}>Cancel</button>
     </form>
   {/if}
   {#if !errors.code && !errors.reason}<ProblemBox problem={acts.problem} />{/if}
-  {#each one.marks as mark (mark.key)}
+  {#each credential.marks as mark (mark.key)}
     <p
       role="status"
       class="{mark.grave ? 'bg-bad-ground' : 'bg-wait-ground'} mb-2 rounded-md px-3 py-2"
@@ -170,7 +174,7 @@
     <section class="sheet p-4" aria-labelledby="life">
       <h2 id="life" class="mb-2">Its life</h2>
       <ol class="border-base-300 ms-1 border-s-2">
-        {#each one.life as each, at (at)}
+        {#each credential.life as each, at (at)}
           <li class="relative pb-2 ps-4">
             <span
               class="bg-secondary absolute top-2 -left-[5px] h-2 w-2 rounded-full"
@@ -179,12 +183,12 @@
             <When at={each.at} /> · {each.who}: {each.did}{each.why ? `: ${each.why}` : ''}
           </li>
         {/each}
-        {#if one.ends}<li class="relative ps-4">
+        {#if credential.ends}<li class="relative ps-4">
             <span
               class="bg-base-300 absolute top-2 -left-[5px] h-2 w-2 rounded-full"
               aria-hidden="true"
             ></span>
-            <When at={one.ends} prefix={one.over ? 'ended ' : 'ends '} />
+            <When at={credential.ends} prefix={credential.over ? 'ended ' : 'ends '} />
           </li>{/if}
       </ol>
     </section>
@@ -194,65 +198,81 @@
         <dl class="grid grid-cols-[7.5rem_1fr] gap-x-2 gap-y-1">
           <dt class="text-soft">Client</dt>
           <dd>
-            {#if one.client_key}<a class="act" href="/clients/{one.client_key}">{one.client}</a
+            {#if credential.client_key}<a class="act" href="/clients/{credential.client_key}"
+                >{credential.client}</a
               >{:else}none{/if}
           </dd>
           <dt class="text-soft">Owner</dt>
           <dd>
-            <OwnerOf id="owner" owner={one.owner} from={one.owner_from} {acts} save={giveTo} />
+            <OwnerOf
+              id="owner"
+              owner={credential.owner}
+              from={credential.owner_from}
+              {acts}
+              save={giveTo}
+            />
           </dd>
           <dt class="text-soft">Issued</dt>
           <dd>
-            <When at={one.issued} /> · {one.house
+            <When at={credential.issued} /> · {credential.house
               ? 'by the house authority'
-              : one.source === 'registered'
+              : credential.source === 'registered'
                 ? 'by the application'
                 : 'pasted'}
           </dd>
-          <dt class="text-soft">{one.over ? 'Ended' : 'Ends'}</dt>
+          <dt class="text-soft">{credential.over ? 'Ended' : 'Ends'}</dt>
           <dd>
-            {#if one.ends}<When at={one.ends} />{:else}no end is known{/if}
-            {#if one.end_told_by}<span class="help block">{one.end_told_by}</span
-              >{:else if one.lives}<EndOf id={one.id} ends={one.ends} hint={one.hint} />{/if}
+            {#if credential.ends}<When at={credential.ends} />{:else}no end is known{/if}
+            {#if credential.end_told_by}<span class="help block">{credential.end_told_by}</span
+              >{:else if credential.lives}<EndOf
+                id={credential.id}
+                ends={credential.ends}
+                hint={credential.hint}
+              />{/if}
           </dd>
           <dt class="text-soft">Kept as</dt>
           <dd>
-            {one.sealed
+            {credential.sealed
               ? 'a sealed value'
-              : one.house
+              : credential.house
                 ? 'a digest only; nobody can read it back'
                 : 'a reference only'}
           </dd>
-          {#if one.named}<dt class="text-soft">Its ID</dt>
-            <dd class="value">{one.named}</dd>{/if}
-          {#if one.fingerprint}<dt class="text-soft">Fingerprint</dt>
-            <dd class="value">{one.fingerprint}</dd>{/if}
-          {#if one.replaces}<dt class="text-soft">Replaces</dt>
+          {#if credential.named}<dt class="text-soft">Its ID</dt>
+            <dd class="value">{credential.named}</dd>{/if}
+          {#if credential.fingerprint}<dt class="text-soft">Fingerprint</dt>
+            <dd class="value">{credential.fingerprint}</dd>{/if}
+          {#if credential.replaces}<dt class="text-soft">Replaces</dt>
             <dd>
-              <a class="act value" href="/credentials/{one.replaces_key}">{one.replaces}</a>
+              <a class="act value" href="/credentials/{credential.replaces_key}"
+                >{credential.replaces}</a
+              >
             </dd>{/if}
-          {#if one.replaced_by_key}<dt class="text-soft">Replaced by</dt>
+          {#if credential.replaced_by_key}<dt class="text-soft">Replaced by</dt>
             <dd>
-              <a class="act value" href="/credentials/{one.replaced_by_key}">{one.replaced_by}</a>
+              <a class="act value" href="/credentials/{credential.replaced_by_key}"
+                >{credential.replaced_by}</a
+              >
             </dd>{/if}
         </dl>
       </section>
       <section class="sheet p-4">
         <h2 class="mb-1">Who uses it</h2>
-        {#each one.connections as ref (ref)}<p>
+        {#each credential.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a> holds it
           </p>{:else}<p>
-            {#if one.workload}<a class="act" href="/workloads/{one.workload}">{one.workload_name}</a
+            {#if credential.workload}<a class="act" href="/workloads/{credential.workload}"
+                >{credential.workload_name}</a
               > draws with it{:else}No connection here holds it.{/if}
           </p>{/each}
-        {#if one.also_held_by.length}<p>
+        {#if credential.also_held_by.length}<p>
             The same value is also held by
-            {#each one.also_held_by as ref, at (ref)}{at ? ', ' : ''}<a
+            {#each credential.also_held_by as ref, at (ref)}{at ? ', ' : ''}<a
                 class="act value"
                 href="/connections/{ref}">{ref}</a
               >{/each}.
           </p>{/if}
-        {#each one.drawn_by as each (`${each.workload}${each.last}`)}<p
+        {#each credential.drawn_by as each (`${each.workload}${each.last}`)}<p
             class="flex items-baseline gap-3"
           >
             {#if each.workload}<a class="act" href="/workloads/{each.workload}">{each.name}</a
@@ -260,22 +280,25 @@
             <span class="text-soft ms-auto"><When at={each.last} prefix="drew it " /></span>
           </p>{/each}
         <p class="help">
-          <When at={one.last_used} prefix="last used " />{one.last_used
+          <When at={credential.last_used} prefix="last used " />{credential.last_used
             ? ''
             : 'No use of it was seen.'}
         </p>
       </section>
-      {#key one.id}<NotesCard of="credentials" id={one.id} />{/key}
-      {#if one.receipt}<section class="sheet p-4">
+      {#key credential.id}<NotesCard of="credentials" id={credential.id} />{/key}
+      {#if credential.receipt}<section class="sheet p-4">
           <h2 class="mb-1">Handover</h2>
           <p>
-            {capital(FORMS[one.receipt.form] ?? '')}{one.receipt.to
-              ? `, for ${one.receipt.to}`
-              : ''}: {one.receipt.state}{one.receipt.taken_by && one.receipt.taken
-              ? ` by ${one.receipt.taken_by}`
+            {capital(FORMS[credential.receipt.form] ?? '')}{credential.receipt.to
+              ? `, for ${credential.receipt.to}`
+              : ''}: {credential.receipt.state}{credential.receipt.taken_by &&
+            credential.receipt.taken
+              ? ` by ${credential.receipt.taken_by}`
               : ''}.
           </p>
-          {#if one.receipt.outcome}<p class="help">{capital(one.receipt.outcome)}.</p>{/if}
+          {#if credential.receipt.outcome}<p class="help">
+              {capital(credential.receipt.outcome)}.
+            </p>{/if}
         </section>{/if}
     </div>
   </div>
