@@ -33,7 +33,7 @@ WATCHED = (
             f"credentials_credential WHERE id = {{row}}.credential_id)"
         ),
     ),
-    Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("place_id",)),
+    Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("deployment_id",)),
     Watched(
         Deployment,
         f"{_HELD_BY} IN (SELECT id FROM connections_connection WHERE place_id = {{row}}.id))",
