@@ -113,7 +113,7 @@ def _end(arguments: argparse.Namespace) -> None:
 
     if arguments.session:
         log_in.end_session(MACHINE, _person(arguments), arguments.session)
-        print("It has ended.")
+        print("It has expired.")
     else:
         log_in.end_sessions(MACHINE, _person(arguments))
         print(f"{arguments.username} is logged out everywhere.")

@@ -50,24 +50,24 @@ NOT_ACCEPTED: dict[str, Advice] = {
     API_KEY: Advice(
         "The application did not accept the API key.",
         "Compare its end with what the application shows, and the name and place it travels in."
-        " If it ended or was withdrawn, have a new one made there and put it in.",
+        " If it expired or was withdrawn, have a new one made there and put it in.",
     ),
     PAIR: Advice(
         "The application did not accept the key.",
         (
-            "Compare the key ID, and put in the secret of that very key anew. If it ended or "
+            "Compare the key ID, and put in the secret of that very key anew. If it expired or "
             "was withdrawn, have a new key made there."
         ),
     ),
     BASIC: Advice(
         "The application did not accept user name and password.",
         "Compare the user name, and put the password in anew. An account that is locked, or whose"
-        " password has ended, is refused in the same way.",
+        "password has expired, is refused in the same way.",
     ),
     BEARER: Advice(
         "The application did not accept the token.",
         (
-            "It may have ended or been withdrawn: have a new one made in the application, and "
+            "It may have expired or been withdrawn: have a new one made in the application, and "
             "put it in."
         ),
     ),
@@ -141,7 +141,7 @@ STREAM_ANSWERS = {
         "The stream did not accept the secret of the key.",
         "Put the secret of this very key in anew, or have a new key made there.",
     ),
-    "key_ended": Advice("The key has ended.", "Have a new key made there, and put it in."),
+    "key_ended": Advice("The key has expired.", "Have a new key made there, and put it in."),
     "forbidden": Advice(
         "The stream knows the key and forbids this.",
         "Give the key the {right} it needs, in the application.",
@@ -160,9 +160,9 @@ TOKEN_MENDS: dict[tuple[str, str], str] = {
     (
         "invalid_grant",
         CODE,
-    ): "Sign in again: the refresh token was used before, has ended or was revoked.",
+    ): "Sign in again: the refresh token was used before, has expired or was revoked.",
     ("invalid_grant", OWN): "The account's holder connects it again, under My accounts: the"
-    " refresh token was used before, has ended or was revoked.",
+    " refresh token was used before, has expired or was revoked.",
     ("invalid_grant", JWT): "Compare the assertion's audience and account, and our certificate"
     " with the one they hold; check both clocks (RFC 7523 §3.1).",
     ("invalid_scope", ""): "Ask only for scopes that this client is permitted.",

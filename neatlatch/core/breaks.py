@@ -131,7 +131,7 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         if over and alive:
             add(
                 watched.access_ends,
-                f"{watched.secret_words} {watched.secret_hint} ended "
+                f"{watched.secret_words} {watched.secret_hint} expired "
                 f"{in_words(now - watched.secret_ends)} ago. "
                 "The access token is the last one; nothing can renew it.",
                 Act("put_secret", "Put in a new secret"),
@@ -140,7 +140,7 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
             add(
                 None,
                 (
-                    f"{watched.secret_words} {watched.secret_hint} ended "
+                    f"{watched.secret_words} {watched.secret_hint} expired "
                     f"{in_words(now - watched.secret_ends)} ago."
                 ),
                 Act("put_secret", "Put in a new secret"),
@@ -148,15 +148,15 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         else:
             add(
                 watched.secret_ends,
-                f"{watched.secret_words} {watched.secret_hint} ends.",
+                f"{watched.secret_words} {watched.secret_hint} expires.",
                 Act("put_secret", "Put in a new secret"),
             )
     if watched.certificate_ends is not None:
         gone = watched.certificate_ends <= now
         why = (
-            f"The certificate's chain ended {in_words(now - watched.certificate_ends)} ago."
+            f"The certificate's chain expired {in_words(now - watched.certificate_ends)} ago."
             if gone
-            else "The certificate, or one above it, ends."
+            else "The certificate, or one above it, expires."
         )
         add(watched.certificate_ends, why, Act("put_certificate", "Put in a new certificate"))
     if watched.signs_in_person and watched.has_access:
@@ -174,11 +174,11 @@ def candidates(watched: Watched, now: datetime) -> list[Break]:
         elif not watched.can_renew and watched.access_ends is not None:
             add(
                 watched.access_ends,
-                "The access token ends, and there is no refresh token to renew it.",
+                "The access token expires, and there is no refresh token to renew it.",
                 Act("sign_in", "Sign in again"),
             )
         elif watched.refresh_ends is not None:
-            add(watched.refresh_ends, "The refresh token ends.", Act("sign_in", "Sign in again"))
+            add(watched.refresh_ends, "The refresh token expires.", Act("sign_in", "Sign in again"))
     return found
 
 
@@ -196,9 +196,9 @@ def of_workload(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None
     over = at <= now
     why = (
         f"The {last.words} {last.hint} that it draws with "
-        f"{f'ended {in_words(now - at)} ago' if over else 'ends'}."
+        f"{f'expired {in_words(now - at)} ago' if over else 'expires'}."
     )
-    return Break(name, None if over else at, why, Act("give_key", "Give it another"), (name,))
+    return Break(name, None if over else at, why, Act("give_key", "Replace its key"), (name,))
 
 
 def urgency(soonest: Break) -> tuple[bool, float, str]:

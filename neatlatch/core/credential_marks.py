@@ -55,20 +55,20 @@ def marks(known: CredentialFacts, now: datetime) -> tuple[Mark, ...]:
         )
     found: list[Mark] = []
     if known.ends is not None and known.ends <= now:
-        found.append(Mark("over", "It has ended.", known.held or known.draws))
+        found.append(Mark("over", "It has expired.", known.held or known.draws))
     elif known.ends is not None and known.ends - now <= SOON:
         days = (known.ends - now).days
         found.append(
             Mark(
                 "ends_soon",
-                f"It ends in {days} {'day' if days == 1 else 'days'}."
+                f"It expires in {days} {'day' if days == 1 else 'days'}."
                 if days
-                else "It ends today.",
+                else "It expires today.",
                 days <= 7 and (known.held or known.draws),
             )
         )
     elif known.ends is None:
-        found.append(Mark("no_end", "It has no end date, or none is known."))
+        found.append(Mark("no_end", "It has no expiry date, or none is known."))
     for sharing in (known.applications, known.environments):
         if len(sharing) > 1:
             found.append(Mark("shared", f"{' and '.join(sorted(sharing))} share it.", True))

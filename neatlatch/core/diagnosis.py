@@ -162,7 +162,7 @@ _WORK = {
 
 _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
     "expired": (
-        "Their certificate has ended.",
+        "Their certificate has expired.",
         "Tell the application's owner; nothing here mends it. Do not switch the check off.",
     ),
     "not_yet_valid": (
@@ -203,7 +203,7 @@ _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
         "Use a certificate of an authority that they trust, or have them trust this one.",
     ),
     "certificate_expired": (
-        "They say that our certificate has ended.",
+        "They say that our certificate has expired.",
         "Put a newer one in, and give it to them as well.",
     ),
     "certificate_revoked": (

@@ -86,7 +86,7 @@ def preview(
         said.append(f"{why}: from the moment it is made the old one is refused, {done}.")
         if scheme in OAUTH2 and token_ends is not None and token_ends > now:
             said.append(
-                f"The token that is held lives on for {in_words(token_ends - now)}, so "
+                f"The token that is held remains valid for {in_words(token_ends - now)}, so "
                 f"callers feel nothing if it is done within that time."
             )
         elif workloads:

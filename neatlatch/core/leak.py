@@ -71,10 +71,11 @@ def stop(
         return Stop(None, "at once: the house authority ends the tokens that were got with it, too")
     if scheme in OAUTH2 and has_token and token_ends is not None and token_ends > now:
         return Stop(
-            token_ends, "when the token it holds now ends, unless the application ends that as well"
+            token_ends,
+            "when the token it holds now expires, unless the application ends that as well",
         )
     if scheme in OAUTH2 and has_token and token_ends is None:
-        return Stop(None, "nobody can say: the token it holds has no end")
+        return Stop(None, "not known: the token it holds has no expiry")
     return Stop(
         None,
         "at once: it is shown with every call"
@@ -119,7 +120,7 @@ def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: dateti
         return Taken(
             None, True, "a header taken from it holds a token without an end: end that, too"
         )
-    return Taken(token_ends, False, "a header taken from it lets in until its token ends")
+    return Taken(token_ends, False, "a header taken from it lets in until its token expires")
 
 
 @dataclass(frozen=True)
@@ -160,7 +161,7 @@ def token_of_connection(
         True,
         (
             f"anyone who has it gets in as this "
-            f"connection{' until it ends' if ends else ', and it has no end'}"
+            f"connection{' until it expires' if ends else ', and it has no expiry'}"
         ),
         after,
     )

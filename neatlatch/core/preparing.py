@@ -90,7 +90,7 @@ def steps(
     """The acts of a scheme with what is to be copied filled in.
 
     One with nothing to copy keeps its words alone; but where no scope is asked for, or none that
-    wants an administrator's consent, there is nothing to allow or to consent to.
+    requires an administrator's consent, there is nothing to allow or to consent to.
     """
     consents = scopes & administrator_scopes
     filled = {

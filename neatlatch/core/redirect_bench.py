@@ -112,7 +112,7 @@ def effects(
             when = (
                 "at its next sign-in; the tokens it holds are renewed until then"
                 if caller.signed_in and caller.renews
-                else "when the token it holds ends, because nobody can sign in again"
+                else "when the token it holds expires, because nobody can sign in again"
                 if caller.signed_in
                 else "at once: nobody can sign in"
             )

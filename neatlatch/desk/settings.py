@@ -73,7 +73,7 @@ OUTGOING = tuple(
 )
 ROUND_MINUTES = float(
     os.environ.get("NEATLATCH_ROUND_MINUTES", "5")
-)  # 0: no round begins by the clock
+)  # 0: no round begins by schedule
 # Backups by schedule: where to, how often, and how many are kept.
 BACKUPS = os.environ.get("NEATLATCH_BACKUPS", "")
 BACKUP_HOURS = float(os.environ.get("NEATLATCH_BACKUP_HOURS", "24"))

@@ -166,7 +166,7 @@ def enter(page: Page, client_id: str) -> None:
     """The client ID, where the acts in their screens are listed."""
     box = page.get_by_role("textbox", name="Client ID").first
     box.fill(client_id)
-    page.get_by_role("button", name="Enter it").click()
+    page.get_by_role("button", name="Enter value").click()
     expect(box).to_have_value("")
 
 

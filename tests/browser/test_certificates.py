@@ -126,7 +126,7 @@ def test_one_is_issued_packed_renewed_and_revoked(page: Page, tmp_path: Path) ->
 def test_a_workload_is_given_a_certificate_to_draw_with(page: Page) -> None:
     page.goto("/workloads")
     page.get_by_role("link", name="Rest hours check").click()
-    page.get_by_role("button", name="Give it one").click()
+    page.get_by_role("button", name="Add key").click()
     page.get_by_label("What", exact=True).select_option(
         label="A certificate, presented at the TLS listener"
     )
@@ -163,7 +163,7 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     ).json()["items"]
     old = next(item for item in held if item["connections"] == ["production/lost-property"])
     page.goto(f"/credentials/{old['id']}")
-    page.get_by_role("button", name="Replace it").click()
+    page.get_by_role("button", name="Replace credential").click()
     expect(page.get_by_text("Both live side by side", exact=False)).to_be_visible()
     assert violations(page) == []
     page.get_by_role("button", name="Begin").click()

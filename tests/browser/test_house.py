@@ -216,7 +216,7 @@ def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk
     expect(page.get_by_text("Nothing that is kept here is in it.")).to_be_visible()
     page.goto("/credentials")
     page.locator("[data-row] a").first.click()
-    expect(page.get_by_role("heading", name="Its life")).to_be_visible()
+    expect(page.get_by_role("heading", name="History")).to_be_visible()
     if broken := violations(page):
         found["credential"] = broken
     assert found == {}

@@ -71,10 +71,10 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
     expect(page.get_by_text(f"…{secret[-4:]}")).to_be_visible()
 
     # Fill in the caller side
-    hands.press(page.get_by_role("link", name="Make a connection"))
+    hands.press(page.get_by_role("link", name="Add connection"))
     expect(page.get_by_label("Client ID")).to_have_value(re.compile("gs-cargo-sbx-"))
     hands.fill(page.get_by_label("Expected account, if there is one"), f" {SERVICE}")
-    hands.press(page.get_by_role("button", name="Make it"))
+    hands.press(page.get_by_role("button", name="Add connection"))
     expect(page.get_by_text("Cleaned: 1 space cut from the start.")).to_be_visible()
     expect(page.locator("[data-pin=account]")).to_have_attribute("data-fit", "missing")
 
@@ -169,13 +169,13 @@ def test_by_hand_where_the_application_registers_nothing(
     page.bring_to_front()  # a page behind another is drawn once a second
 
     page.get_by_role("textbox", name="Client ID").fill(f" {client_id} ")
-    page.get_by_role("button", name="Enter it").click()
+    page.get_by_role("button", name="Enter value").click()
     expect(page.get_by_text("1 space cut from the end")).to_be_visible()
-    page.get_by_role("link", name="Make a connection").click()
+    page.get_by_role("link", name="Add connection").click()
     page.get_by_role("textbox", name="Client secret").fill(
         secret_id
     )  # the usual mistake: the ID where the value belongs
-    page.get_by_role("button", name="Make it").click()
+    page.get_by_role("button", name="Add connection").click()
     expect(page.locator("[data-pin=secret]")).to_have_attribute("data-fit", "not_proven")
     page.get_by_role("button", name="Test now").click()
     expect(page.locator("[data-rung=sign_in]")).to_contain_text(
@@ -201,7 +201,7 @@ def test_an_application_described_by_hand(browser: Browser, empty_desk: Desk) ->
     """
     page = open_page(browser, empty_desk)
     page.goto("/applications/new")
-    page.get_by_label("By hand, from its documents").check()
+    page.get_by_label("Manually, from its documentation").check()
     for label, value in (
         ("Issuer", "https://ids.tides.example"),
         ("Authorization endpoint", "https://ids.tides.example/a"),

@@ -40,7 +40,7 @@ def addresses(page: Page) -> dict[str, str]:
         "Client": f"/clients/{managed}",
         "Client by hand": f"/clients/{by_hand}",
         "Connections": "/connections",
-        "Make a connection": (
+        "Add a connection": (
             f"/connections/new?application=cargo-manifests&environment=sandbox&client={managed}"
         ),
         "Names to join": "/connections/names",

@@ -199,7 +199,7 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
     page.goto(f"/clients/{client_of(page, 'staging/cargo-manifests')}")
     page.goto(f"/clients/{client_of(page, 'staging/cargo-manifests')}/redirect-uris")
     page.get_by_role("button", name="Change them").click()
-    page.get_by_role("button", name="One more").click()
+    page.get_by_role("button", name="Add redirect URI").click()
     page.get_by_label(re.compile("Redirect URI \\d")).last.fill(
         "https://desk.gannet.example/return"
     )
@@ -550,7 +550,7 @@ def test_two_administrators_with_the_same_client_open(
     other = open_page(browser, desk)
     other.goto(f"/clients/{client}/redirect-uris")
     other.get_by_role("button", name="Change them").click()
-    other.get_by_role("button", name="One more").click()
+    other.get_by_role("button", name="Add redirect URI").click()
     other.get_by_label(re.compile("Redirect URI \\d")).last.fill(
         "https://desk.gannet.example/second"
     )

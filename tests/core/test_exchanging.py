@@ -38,7 +38,7 @@ def test_what_is_said_before_starting() -> None:
     assert "Night run (02:10 daily), Old script" in " ".join(one.says)
     protocol = preview("protocol", 2, CLIENT, NOW + timedelta(minutes=14))
     assert (protocol.overlaps, protocol.gap) == (False, timedelta(seconds=5))
-    assert "lives on for 14 min" in " ".join(protocol.says)
+    assert "remains valid for 14 min" in " ".join(protocol.says)
     assert preview("house", 1).overlaps
 
 

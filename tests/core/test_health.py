@@ -342,7 +342,7 @@ def test_the_last_token_of_an_ended_secret() -> None:
     found = breaks.next_break(watched(secret_ends=NOW - timedelta(hours=9), secret_hint="…x"), NOW)
     assert found is not None
     assert found.at == NOW + timedelta(minutes=38)
-    assert "ended 9 h ago" in found.why
+    assert "expired 9 h ago" in found.why
 
 
 @pytest.mark.parametrize(
@@ -389,9 +389,9 @@ def test_a_workload_stops_with_the_last_of_its_own_keys() -> None:
         NOW + timedelta(days=12),
         ("Night run",),
     )
-    assert found.why == "The API key …1 that it draws with ends."
+    assert found.why == "The API key …1 that it draws with expires."
     over = breaks.of_workload("Night run", own(-9, -2), NOW)
     assert over is not None
-    assert (over.at, over.why) == (None, "The API key …1 that it draws with ended 2 days ago.")
+    assert (over.at, over.why) == (None, "The API key …1 that it draws with expired 2 days ago.")
     for never in ((), (None,), (3, None), (-1, None), (91,), (3, 91)):
         assert breaks.of_workload("Night run", own(*never), NOW) is None

@@ -149,7 +149,7 @@ def test_headers_and_tokens() -> None:
     found = read(token)  # RFC 7515 App. A.1
     assert found.kind == "jwt"
     assert dict(found.facts)["Issuer"] == "joe"
-    assert "ended" in dict(found.facts)["Ends"]
+    assert "expired" in dict(found.facts)["Expires"]
 
 
 def test_certificates_are_explained_as_they_arrive() -> None:

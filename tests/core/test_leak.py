@@ -59,9 +59,11 @@ def test_what_a_leaked_token_is_worth() -> None:
     }
     assert told[True, True].says == "anyone who has it gets new tokens with it"
     assert "secret too" in told[True, False].says
-    assert told[False, False].says.endswith("it has no end")
+    assert told[False, False].says.endswith("it has no expiry")
     assert all(text.lives for text in told.values())
-    assert leak.token_of_connection(CODE, False, later, False, NOW).says.endswith("until it ends")
+    assert leak.token_of_connection(CODE, False, later, False, NOW).says.endswith(
+        "until it expires"
+    )
     assert leak.token_of_connection(CODE, False, later, False, NOW).after.startswith(
         "its workloads stop"
     )
@@ -74,7 +76,7 @@ def test_when_it_stops() -> None:
         minutes=40
     )
     assert leak.stop(CODE, False, NOW - timedelta(minutes=1), True, NOW).at is None
-    assert leak.stop(CODE, False, None, True, NOW).says.startswith("nobody can say")
+    assert leak.stop(CODE, False, None, True, NOW).says.startswith("not known")
     assert leak.stop(API_KEY, False, None, False, NOW).says.startswith("at once")
     assert leak.stop(CODE, True, NOW + timedelta(minutes=40), True, NOW).at is None
 

@@ -121,7 +121,7 @@ DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
     (
         "secret",
         {"provider": {"secrets": (replace(SECRET, ends=NOW - timedelta(hours=9)),)}},
-        "ended 9 h ago",
+        "expired 9 h ago",
         "put_secret",
     ),
     (

@@ -229,7 +229,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
         API_KEY,
         {},
         {"held": {"api_key": (replace(KEY, ends=NOW - timedelta(hours=9)),)}},
-        "ended 9 h ago",
+        "expired 9 h ago",
         "put_secret",
     ),
     (
@@ -261,7 +261,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
         CERTIFICATE,
         {"certificate": replace(SIGHT, verdict="expired", ends=NOW - timedelta(days=2))},
         {},
-        "ended 2 days ago",
+        "expired 2 days ago",
         "put_certificate",
     ),
     (

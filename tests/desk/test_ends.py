@@ -92,7 +92,7 @@ def test_an_end_is_noted_changed_and_taken_back(setup: Setup, kiosks: Connection
 
 
 def test_the_same_secret_with_an_end_keeps_it(setup: Setup, kiosks: Connection) -> None:
-    """F5: it was answered 200, and “no end date known” stayed."""
+    """F5: it was answered 200, and “no expiry date known” stayed."""
     put_in(setup, "kk-0123456789abcdef", END)
     assert Credential.objects.count() == 1
     assert set(shown(setup)) == {END}

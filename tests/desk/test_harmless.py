@@ -138,7 +138,7 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     whose = "isla" if how == "round" else "ewan"
     assert test.person == person(whose)
     # It is said to whoever's account it is, and to nobody else.
-    by = "the clock" if how == "round" else "ewan"
+    by = "the schedule" if how == "round" else "ewan"
     assert [
         (test["connection"], test["begun_by"])
         for test in send(own.web(whose), "get", "/accounts/tests")

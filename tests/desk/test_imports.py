@@ -402,7 +402,8 @@ def test_each_table_of_an_object_refuses_what_an_edit_changes(
     row = guarded.model._default_manager.first()
     if row is None:
         row = _made(guarded, by)
-    name = guarded.model._meta.get_field(guarded.row).attname
+    columns = {field.column: field.attname for field in guarded.model._meta.concrete_fields}
+    name = columns[guarded.row]
     identity = getattr(row, name)
     plan = ImportPlan.objects.create(by=by, begun=timezone.now(), is_open=True, state="applying")
     step = ImportStep.objects.create(

@@ -325,7 +325,7 @@ def test_by_protocol(setup: Setup) -> None:
     found = web.get(f"/api/credentials/{old.pk}/replacement-previews").json()
     assert [way["way"] for way in found["ways"]] == ["protocol", "hand"]
     assert found["ways"][0]["gap_seconds"] == 5
-    assert "lives on" in " ".join(found["ways"][0]["says"])
+    assert "remains valid" in " ".join(found["ways"][0]["says"])
     was = old.open().reveal()
     at, _ = begin(web, "sandbox/cargo", "protocol")
     found = post(web, f"{at}/makings")

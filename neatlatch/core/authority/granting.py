@@ -11,7 +11,7 @@ from datetime import datetime
 from .. import pkce, redirects
 from .refusing import RequestRefused
 
-_GONE = "It is not known, has ended, or was used"
+_GONE = "It is not known, has expired, or was used"
 
 
 class Reused(RequestRefused):

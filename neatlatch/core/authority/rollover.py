@@ -1,5 +1,5 @@
 """Signing keys take turns without a token being refused: a key is published before it signs, and
-stays published until the last token it signed has ended.
+stays published until the last token it signed has expired.
 
 RFC 7517 §5 has keys side by side; the times follow from how long receivers keep the key set (common
 practice, no source).

@@ -208,7 +208,7 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
             f"certificate may not live longer by house rule."
         )
     elif issuer.not_valid_after_utc <= now:
-        fields["days"] = "The authority's own certificate has ended. Replace the authority first."
+        fields["days"] = "The authority's own certificate has expired. Replace the authority first."
     if fields:
         raise Wrong(fields)
 

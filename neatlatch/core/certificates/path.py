@@ -46,7 +46,7 @@ _UNDERSTOOD = (
 )
 WORDS = {
     "ok": "The chain is good.",
-    "expired": "It has ended.",
+    "expired": "It has expired.",
     "not_yet_valid": "It is not valid yet.",
     "hostname_mismatch": "It is for another name.",
     "wrong_purpose": "It is for another purpose.",

@@ -124,7 +124,7 @@ def order(at: Situation) -> tuple[ReplacementStep, ...]:
             leaf.key,
             leaf.name,
             False,
-            "a new one is made; hand it over, then revoke this one" if leaf.moved else "",
+            "its replacement is made: hand it over, then revoke this one" if leaf.moved else "",
         )
         for leaf in below
     )

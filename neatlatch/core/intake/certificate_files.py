@@ -78,13 +78,13 @@ def _explain(
     verdict = path.judge(leaf, others, roots or [leaf], now)
     left = told.not_after - now
     ends = f"{told.not_after:%d %b %Y}, " + (
-        f"{in_words(left)} left" if left.total_seconds() > 0 else f"ended {in_words(-left)} ago"
+        f"{in_words(left)} left" if left.total_seconds() > 0 else f"expired {in_words(-left)} ago"
     )
     purposes = "any" if told.purposes is None else ", ".join(told.purposes) or "none"
     found = [
         ("Subject", told.subject),
         ("Issued by", told.issuer),
-        ("Ends", ends),
+        ("Expires", ends),
         ("For", purposes),
         ("Key", told.key.words),
         ("SHA-256", told.sha256),

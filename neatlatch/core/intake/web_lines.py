@@ -277,10 +277,10 @@ def read_jwt(text: str, now: float) -> Recognised:
         left = decoded.ends.timestamp() - now
         facts.append(
             (
-                "Ends",
+                "Expires",
                 f"in {in_words_seconds(left)}"
                 if left > 0
-                else f"ended {in_words_seconds(-left)} ago",
+                else f"expired {in_words_seconds(-left)} ago",
             )
         )
     return Recognised(

@@ -43,7 +43,7 @@ def judge(
         ):
             return ClaimsVerdict(False, f"{name} is not a number")
     if "exp" in claims and now >= claims["exp"] + leeway:
-        return ClaimsVerdict(False, "it has ended (exp)")
+        return ClaimsVerdict(False, "it has expired (exp)")
     if "nbf" in claims and now < claims["nbf"] - leeway:
         return ClaimsVerdict(False, "it is not valid yet (nbf)")
     if issuer is not None and claims.get("iss") != issuer:

@@ -154,7 +154,7 @@ def _individual(halves: Halves, people: tuple[PersonalAccount, ...]) -> Pin:
             LABEL,
             shown,
             ours,
-            f"The tokens of {_joined(over)} ended and cannot be renewed. They must connect again.",
+            f"The tokens of {_joined(over)} expired and cannot be renewed. They sign in again.",
             see,
             marked=False,
         )

@@ -45,7 +45,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             ours,
             "It is not known what the provider calls itself.",
-            Act("open_application", "Enter it"),
+            Act("open_application", "Enter value"),
         )
     if ours not in wanted:
         slash = (

@@ -44,7 +44,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             theirs,
             shown,
-            f"Its chain ended {in_words(halves.now - ours.ends)} ago.",
+            f"Its chain expired {in_words(halves.now - ours.ends)} ago.",
             put_in,
             marked=False,
         )

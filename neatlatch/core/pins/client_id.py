@@ -19,7 +19,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             ours,
             "The provider's client ID has not been entered.",
-            Act("open_client", "Enter it"),
+            Act("open_client", "Enter value"),
         )
     if not ours:
         return missing(KEY, LABEL, theirs, "", "We send no client ID.", *take)

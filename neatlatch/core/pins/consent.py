@@ -1,4 +1,4 @@
-"""Consent: every requested scope that wants an administrator's consent has it."""
+"""Consent: every requested scope that requires an administrator's consent has it."""
 
 from __future__ import annotations
 
@@ -21,7 +21,7 @@ def pin(halves: Halves) -> Pin:
             Fit.NOT_ASKED,
             "not asked for",
             "—",
-            "No scope we request wants an administrator's consent.",
+            "No requested scope requires an administrator's consent.",
         )
     without = [scope for scope in wanted if scope not in halves.provider.consents]
     if without:

@@ -53,7 +53,7 @@ def pin(halves: Halves) -> Pin:
                 LABEL,
                 ours,
                 f"The provider's {name} has not been entered.",
-                Act("open_application", "Enter it"),
+                Act("open_application", "Enter value"),
             )
         if value.type == "host":
             same = theirs.lower() == ours.lower()

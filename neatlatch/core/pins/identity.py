@@ -28,7 +28,7 @@ def _pin(halves: Halves, key: str, label: str) -> Pin:
             label,
             ours,
             f"The provider's {label} has not been entered.",
-            Act("open_client", "Enter it"),
+            Act("open_client", "Enter value"),
         )
     if not ours:
         return missing(key, label, theirs, "", f"We send no {label}.", *take)

@@ -32,7 +32,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             ours,
             "The provider's issuer has not been entered.",
-            Act("open_application", "Enter it"),
+            Act("open_application", "Enter value"),
         )
     if not addresses.equivalent(theirs, ours):
         return differs(

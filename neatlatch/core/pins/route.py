@@ -21,7 +21,7 @@ def pin(halves: Halves) -> Pin:
             Fit.NOT_ASKED,
             "no allow-list recorded",
             shown,
-            "Which addresses it lets in was not said.",
+            "Its allow-list is not known.",
         )
     theirs = f"allows {', '.join(allowed)}"
     if not ours:

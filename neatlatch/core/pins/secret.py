@@ -103,7 +103,7 @@ def _pin(
             label,
             held,
             shown,
-            f"The secret ended {in_words(halves.now - ends)} ago.",
+            f"The secret expired {in_words(halves.now - ends)} ago.",
             put_in,
             marked=False,
         )

@@ -23,7 +23,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             ours,
             "It is not known how the provider wants the client to sign in.",
-            Act("open_client", "Enter it"),
+            Act("open_client", "Enter value"),
         )
     if not ours:
         return missing(KEY, LABEL, theirs, "", "It is not said how our client signs in.", *take)
@@ -45,4 +45,4 @@ def pin(halves: Halves) -> Pin:
             "A public client sends no secret.",
             Act("take_provider", "Use none", "none"),
         )
-    return halves.agreed(KEY, LABEL, theirs, ours, "A way of signing in that the provider takes.")
+    return halves.agreed(KEY, LABEL, theirs, ours, "The provider accepts this method.")

@@ -171,7 +171,9 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
         handover = _waiting(find_link(value))
         if handover.ends is not None and handover.ends <= timezone.now():
             raise Problem(
-                410, "This link has ended.", "Nobody opened it within its time. Ask for a new one."
+                410,
+                "This link has expired.",
+                "Nobody opened it within its time. Ask for a new one.",
             )
         right = house_key.same(handover.code, house_key.digest(value + "".join(code.split())))
         if right:

@@ -48,7 +48,7 @@ SETTINGS = (
     Setting(
         "NEATLATCH_ROUND_MINUTES",
         "minutes between rounds, and between two looks at whether a refresh token lives; 0: no "
-        "round begins by the clock",
+        "round begins by schedule",
         "5",
     ),
     Setting(

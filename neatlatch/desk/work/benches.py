@@ -374,7 +374,7 @@ def ask_consent(by: Actor, client: Client, scopes: list[str], asked_of: str) -> 
         known = profile.scope(scope)
         if known is None or not known.administrator:
             raise wrong_fields(
-                {"scopes": f"{scope} is no scope that wants an administrator's consent."}
+                {"scopes": f"{scope} is no scope that requires an administrator's consent."}
             )
     if not wanted:
         raise wrong_fields({"scopes": "Choose at least one scope."})
@@ -454,7 +454,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
                 f"{request.answered_by} answered it. A link serves once.",
             )
         if request.withdrawn or request.ends <= timezone.now():
-            raise Problem(410, "This link has ended.", "Ask its sender for a new one.")
+            raise Problem(410, "This link has expired.", "Ask its sender for a new one.")
         request.answered_at, request.given, request.answered_by, request.says = (
             timezone.now(),
             sorted(set(given)),

@@ -132,7 +132,7 @@ def _disk(seen: Facts) -> Check:
 
 def _worker(seen: Facts) -> Check:
     if seen.worker:
-        return Check("worker", "Worker", State.GOOD, "It runs.")
+        return Check("worker", "Worker", State.GOOD, "It is running.")
     return Check(
         "worker",
         "Worker",
@@ -143,9 +143,9 @@ def _worker(seen: Facts) -> Check:
 
 
 def _clockwork(seen: Facts) -> Check:
-    key, name = "clockwork", "Done by the clock"
+    key, name = "clockwork", "Scheduled jobs"
     if not seen.beats:
-        return Check(key, name, State.WARNING, "Nothing has been done by the clock yet.")
+        return Check(key, name, State.WARNING, "No scheduled job has run yet.")
     if not seen.worker:
         return Check(key, name, State.BAD, "It stands still with the worker.")
     late = [beat for beat in seen.beats if _is_late(beat, seen.now)]
@@ -165,7 +165,7 @@ def _clockwork(seen: Facts) -> Check:
         says = f"Failed the last time: {named}. It is tried again by itself."
         return Check(key, name, State.WARNING, says, "The worker's log says why.")
     names = ", ".join(_in_words(beat) for beat in seen.beats)
-    says = f"Each in time, the last {_ago(newest, seen.now)}: {names}."
+    says = f"Each ran in time, the last {_ago(newest, seen.now)}: {names}."
     return Check(key, name, State.GOOD, says)
 
 
@@ -183,7 +183,7 @@ def _ago(at: datetime, now: datetime) -> str:
 
 
 def _queue(seen: Facts) -> Check:
-    says = f"{seen.waiting:,} waiting." if seen.waiting else "Nothing waits."
+    says = f"{seen.waiting:,} waiting." if seen.waiting else "Nothing is waiting."
     if seen.waiting > _LONG_QUEUE or (seen.waiting and not seen.worker):
         act = "The worker does not keep up; see above." if seen.worker else "Start the worker."
         return Check("queue", "Queue of the worker", State.WARNING, says, act)

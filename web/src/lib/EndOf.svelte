@@ -29,9 +29,9 @@
 {#if may('change')}
   {#if !open}<button
       class="act"
-      aria-label="{ends ? 'Change' : 'Note'} when {hint} ends"
+      aria-label="{ends ? 'Change' : 'Add'} expiry of {hint}"
       onclick={() => ((open = true), (day = ends ? dayOf(ends) : ''))}
-      >{ends ? 'change its end' : 'note its end'}</button
+      >{ends ? 'change expiry' : 'add expiry'}</button
     >
   {:else}
     <form
@@ -39,7 +39,7 @@
       onsubmit={(event) => (event.preventDefault(), void set(onDay(day)))}
     >
       <label
-        ><span class="label-text">It ends on</span><input
+        ><span class="label-text">Expiry date</span><input
           type="date"
           class="line-in"
           bind:value={day}

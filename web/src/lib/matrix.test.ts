@@ -24,7 +24,7 @@ describe('scope matrix', () => {
     expect(
       ['person', 'given', 'asked', 'wanted'].map((state) => consentWords(state, true)),
     ).toEqual(['the person', 'given', 'asked', 'not given'])
-    expect(consentWords('wanted', false)).toBe('wanted')
+    expect(consentWords('wanted', false)).toBe('required')
     expect(['person', 'given', 'asked', 'wanted'].map((state) => consentSign(state, true))).toEqual(
       ['·', '✓', '…', '✗'],
     )

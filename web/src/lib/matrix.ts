@@ -42,7 +42,7 @@ export function rowWords(
  */
 export function consentWords(state: string, permitted: boolean): string {
   if (state === 'person') return 'the person'
-  if (state === 'wanted') return permitted ? 'not given' : 'wanted'
+  if (state === 'wanted') return permitted ? 'not given' : 'required'
   return state
 }
 

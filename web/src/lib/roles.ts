@@ -61,7 +61,7 @@ export const PAGES: Record<string, OnPage> = {
   '/credentials/house': { acts: { change: 'issue or revoke' } },
   '/credentials/handovers': { acts: { change: 'hand a secret over' } },
   '/credentials/leaked': { acts: { change: 'look up what leaked' }, whole: 'change' },
-  '/credentials/:id': { acts: { change: 'replace it, revoke it or note its end' } },
+  '/credentials/:id': { acts: { change: 'replace it, revoke it or add its expiry' } },
   '/certificates': { acts: { change: 'issue or revoke one' } },
   '/certificates/read': NOTHING,
   '/certificates/:id': { acts: { change: 'replace or revoke it' } },

@@ -48,7 +48,7 @@ def alive_below(environment: Environment) -> dict[UUID, int]:
 def situation(environment: Environment, most: int | None = None) -> replacing.Situation | None:
     """Where the replacement of an environment's authority stands; ``None``: it has none yet.
 
-    ``most``: of so many certificates below each root, what ends soonest first, and of so many
+    ``most``: of so many certificates below each root, soonest expiry first, and of so many
     receivers, those first that still have something to do.
     """
     roots = list(

@@ -247,7 +247,7 @@ def _standing(grant: Grant) -> Grant:
     if not grant.person.is_active:
         raise RequestRefused(
             "invalid_grant",
-            "It is not known, has ended, or was used",
+            "It is not known, has expired, or was used",
             logged="grant of somebody who left",
         )
     return grant

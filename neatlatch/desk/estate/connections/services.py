@@ -390,7 +390,7 @@ def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
     if ends is None or known.ends == ends:
         return []
     if said := credential_ends.told_by(known):
-        return [f"its end stays as it was. {said}"]
+        return [f"its expiry stays as it was. {said}"]
     if known.lives:
         credential_ends.set_end(by, known, ends)
     return []

@@ -371,7 +371,7 @@ def _trade_refused(reading: replies.Reading) -> str:
     told = f" It says: {reading.description.rstrip('.')}." if reading.description else ""
     if reading.error == "invalid_grant":
         return (
-            f"The person signed in, but the code was not taken (invalid_grant): it had ended, "
+            f"The person signed in, but the code was not taken (invalid_grant): it had expired, "
             f"was used before, or the redirect URI is another.{told} Sign in again."
         )
     if reading.error == "invalid_client":

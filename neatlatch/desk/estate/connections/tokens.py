@@ -311,7 +311,7 @@ def hold(
                             "invalid_grant",
                             CauseClass.CREDENTIAL,
                             (
-                                "The access token has ended, and there is no refresh token to "
+                                "The access token has expired, and there is no refresh token to "
                                 "renew it."
                             ),
                         )

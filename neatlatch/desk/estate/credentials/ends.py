@@ -15,18 +15,18 @@ from neatlatch.desk.ground.journal.services import write
 def told_by(credential: Credential) -> str:
     """Return who else says when it ends, as a sentence; empty: people do."""
     if credential.kind == "private_key":
-        return "It ends with its certificate (RFC 5280 §4.1.2.5)."
+        return "It expires with its certificate (RFC 5280 §4.1.2.5)."
     if credential.digest:
-        return "The house authority set its end when it was issued."
+        return "The house authority set its expiry when it was issued."
     client = credential.client
     if credential.source == "registered" and client is not None and client.managed:
-        return "The application said its end when it gave the secret (RFC 7591 §3.2.1)."
+        return "The application set its expiry when it gave the secret (RFC 7591 §3.2.1)."
     return ""
 
 
 @transaction.atomic
 def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credential:
-    """Note when a secret ends (``None``: no end is known). Raises :class:`Problem`."""
+    """Note when a secret ends (``None``: no expiry date known). Raises :class:`Problem`."""
     credential = (
         Credential.objects.select_for_update()
         .select_related("client")
@@ -36,7 +36,9 @@ def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credent
     if said := told_by(credential):
         raise Problem(409, "Its end is not set here.", said)
     if not credential.lives:
-        raise Problem(409, "This secret lives no more.", "Its end changes nothing.")
+        raise Problem(
+            409, "This secret is not active any more.", "A change of its expiry has no effect."
+        )
     if credential.ends != ends:
         was, credential.ends = credential.ends, ends
         credential.save(update_fields=["ends"])

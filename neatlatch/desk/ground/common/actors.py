@@ -41,7 +41,7 @@ class Program:
 
 
 NOBODY = Program("nobody")
-CLOCK = Program("the clock")
+CLOCK = Program("the schedule")
 TEST = Program("the test")
 RENEWAL = Program("the keeper")
 JOURNAL_KEEPER = Program("the keeper of the journal")

@@ -131,7 +131,7 @@ def certificates(
     lives: bool | None = None,
     cursor: str | None = None,
 ) -> HttpResponse:
-    """The certificates that the house issued, what ends soonest first.
+    """The certificates that the house issued, soonest expiry first.
 
     ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
     """

@@ -98,7 +98,7 @@ def _due(connection: Connection) -> list[DueOut]:
             DueOut(
                 what=f"{label} {credential.hint}",
                 at=credential.ends,
-                says="" if credential.ends else "no end date known",
+                says="" if credential.ends else "no expiry date known",
                 act="put_secret",
                 key=key,
                 credential=_end_is_noted(credential),
@@ -115,7 +115,7 @@ def _due(connection: Connection) -> list[DueOut]:
         )
     if connection.client is not None:
         found += [
-            DueOut(what=f"Consent for {scope}", at=None, says="no end date")
+            DueOut(what=f"Consent for {scope}", at=None, says="no expiry date")
             for scope in sorted(connection.client.consents)
             if scope in connection.scopes
         ]

@@ -69,7 +69,7 @@ def _find(identity: UUID) -> Handover:
 
 @router.get("/credentials", response=Credentials)
 def credentials(request: HttpRequest, cursor: str | None = None, words: str = "") -> HttpResponse:
-    """Credentials, what ends soonest first, those without an end last; filtered by plain words and
+    """Credentials, soonest expiry first, those without an end last; filtered by plain words and
     field words (``kind:api_key env:production used:no mark:unused ends:30d``)."""
     guard.need(request, "look")
     now = timezone.now()

@@ -134,6 +134,6 @@ class OwnerIn(RequestBody):
 
 
 class EndIn(RequestBody):
-    """When a secret ends; null: no end is known."""
+    """When a secret ends; null: no expiry date known."""
 
     ends: Moment | None

@@ -225,7 +225,7 @@ def _accepting(deployment: Deployment, clients: int, asker: Client | None) -> Ac
 @router.post("/house/{environment}/signing-keys", response={201: AuthorityOut})
 def roll_over(request: HttpRequest, environment: str) -> tuple[int, AuthorityOut]:
     """Let a new signing key take over: published at once, signing after a minute, its forerunner
-    shown until the last token it signed has ended.
+    shown until the last token it signed has expired.
     """
     found = find_environment(environment)
     signing.roll_over(guard.need(request, "change"), found)

@@ -25,7 +25,7 @@
   {#snippet actions()}<span class="help">who may do what, by rules or by roles</span>{/snippet}
   {#snippet head()}<th>Application</th><th>Environment</th><th>Decided by</th><th>Rules</th><th
       >Never decide</th
-    ><th>There</th>{/snippet}
+    ><th>At the application</th>{/snippet}
   {#snippet row(item)}
     <td
       ><a class="act" href="/access-rules/{item.application}/{item.environment.key}"
@@ -40,7 +40,7 @@
     >
     <td class={item.differs ? 'text-error font-semibold' : 'text-soft'}
       >{item.derived
-        ? 'as its screens say'
+        ? 'set in its own screens'
         : item.differs
           ? 'differs from ours'
           : 'no difference seen'}</td

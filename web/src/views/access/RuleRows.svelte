@@ -45,7 +45,7 @@
         type="button"
         class="act"
         aria-label="Take group {at + 1} away"
-        onclick={() => groups.splice(at, 1)}>Take away</button
+        onclick={() => groups.splice(at, 1)}>Remove</button
       >
     </div>
   {/each}
@@ -56,7 +56,7 @@
     ><tr
       ><th>No.</th><th>Effect</th><th>Who</th><th>May</th><th>On</th><th>Match</th><th
         >From networks</th
-      ><th><span class="sr-only">Acts</span></th></tr
+      ><th><span class="sr-only">Actions</span></th></tr
     ></thead
   >
   <tbody>

@@ -179,7 +179,7 @@
                 : person.renews
                   ? 'renews itself'
                   : ''}
-              {#if person.ends && !person.renews}<When at={person.ends} prefix="ends " />{/if}
+              {#if person.ends && !person.renews}<When at={person.ends} prefix="expires " />{/if}
               {#if may('change')}<button
                   class="act"
                   onclick={() => disconnect(person.username, !person.wanted)}>Disconnect</button

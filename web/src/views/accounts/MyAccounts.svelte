@@ -71,7 +71,10 @@
               ? `; it cannot be renewed: ${entry.refused}`
               : entry.renews
                 ? '; it renews itself'
-                : ''}{#if entry.ends && !entry.renews}; <When at={entry.ends} prefix="ends " />{/if}
+                : ''}{#if entry.ends && !entry.renews}; <When
+                at={entry.ends}
+                prefix="expires "
+              />{/if}
           </p>
         {:else}
           <p class="text-warning font-semibold">Not connected yet</p>

@@ -99,7 +99,7 @@
           <thead
             ><tr
               ><th><span class="sr-only">Choose</span></th><th>What</th><th>Why it matters</th><th
-                ><span class="sr-only">Acts</span></th
+                ><span class="sr-only">Actions</span></th
               ></tr
             ></thead
           >
@@ -137,7 +137,7 @@
                       onclick={() => disconnect(thing)}>Disconnect</button
                     >{:else if thing.act === 'replace'}<a
                       class="act"
-                      href="{thing.address}?put=secret">Replace it</a
+                      href="{thing.address}?put=secret">Replace secret</a
                     >{:else if thing.act === 'look'}<a class="act" href={thing.address}>See to it</a
                     >{/if}</td
                 >

@@ -92,7 +92,8 @@
     <table class="rows">
       <thead
         ><tr
-          ><th>Team</th><th>People</th><th>Connections</th><th><span class="sr-only">Acts</span></th
+          ><th>Team</th><th>People</th><th>Connections</th><th
+            ><span class="sr-only">Actions</span></th
           ></tr
         ></thead
       >

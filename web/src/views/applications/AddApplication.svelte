@@ -136,7 +136,7 @@
   <form class="sheet p-5" onsubmit={submit}>
     <fieldset class="mb-4 flex flex-wrap gap-x-6">
       <legend class="label-text">How is it described?</legend>
-      {#each [['metadata', 'It publishes metadata'], ['description', 'It has an API description only'], ['shipped', 'Its profile is here'], ['hand', 'By hand, from its documents']] as [key, label] (key)}
+      {#each [['metadata', 'It publishes metadata'], ['description', 'It has an API description only'], ['shipped', 'Its profile is here'], ['hand', 'Manually, from its documentation']] as [key, label] (key)}
         <label class="flex min-h-[24px] items-center gap-2"
           ><input type="radio" name="by" value={key} bind:group={by} /> {label}</label
         >
@@ -241,7 +241,7 @@
       '',
       false,
     )}
-    {@render text('purpose', 'What it is for', '', '', false)}
+    {@render text('purpose', 'Purpose', '', '', false)}
     {@render text('owner', 'Owner', 'Who looks after it in the firm.', '', false)}
     <ProblemBox {problem} />
     <div class="mt-4 flex gap-3">

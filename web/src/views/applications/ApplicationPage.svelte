@@ -110,7 +110,7 @@
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1.25fr)_minmax(0,1fr)] gap-5">
     <div class="flex flex-col gap-4">
       <section class="sheet" aria-labelledby="where">
-        <h2 id="where" class="border-base-300 border-b px-4 py-2">Where it stands</h2>
+        <h2 id="where" class="border-base-300 border-b px-4 py-2">Deployments</h2>
         {#each found.data.deployments as deployment (deployment.environment.key)}
           <div class="border-base-300 border-b px-4 py-3 last:border-0">
             <div class="mb-1 flex items-center gap-3">
@@ -127,7 +127,7 @@
               >
               {#if found.data.rules_kept || found.data.roles.length}<a
                   class="act"
-                  href="/access-rules/{key}/{deployment.environment.key}">Who may what</a
+                  href="/access-rules/{key}/{deployment.environment.key}">Access rules</a
                 >{/if}
               {#if deployment.read_at}<span class="help ms-auto"
                   ><When at={deployment.read_at} prefix="metadata read " /></span

@@ -39,8 +39,9 @@
         href="/applications/new"
         data-key="n">Add an application <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
-  {#snippet head()}<th>Name</th><th>What it is for</th><th>Owner</th><th>Authentication scheme</th
-    ><th>Environments</th><th>Connections</th>{/snippet}
+  {#snippet head()}<th>Name</th><th>Purpose</th><th>Owner</th><th>Authentication scheme</th><th
+      >Environments</th
+    ><th>Connections</th>{/snippet}
   {#snippet row(item)}
     <td
       ><a class="act" href="/applications/{item.key}">{item.name}</a><Tags

@@ -63,7 +63,7 @@
       </p>
     {:else if asked.over}
       <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
-        This link has ended. Ask {asked.asked_by} for a new one.
+        This link has expired. Ask {asked.asked_by} for a new one.
       </p>
     {:else}
       <form class="sheet p-4" onsubmit={(event) => answer(event)}>
@@ -99,7 +99,9 @@
             >I refuse</button
           >
         </div>
-        <p class="help mt-2"><When at={asked.ends} prefix="The link ends " /> and serves once.</p>
+        <p class="help mt-2">
+          <When at={asked.ends} prefix="The link expires " /> and serves once.
+        </p>
       </form>
     {/if}
   {/if}

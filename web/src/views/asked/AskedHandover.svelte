@@ -67,7 +67,7 @@
       </p>
     {:else if asked.over}
       <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
-        This link is over: it was used, or has ended. If it was not you, tell {asked.made_by} at once.
+        This link is over: it was used, or has expired. If it was not you, tell {asked.made_by} at once.
       </p>
       <ProblemBox problem={acts.problem} />
     {:else}
@@ -101,7 +101,9 @@
         <button class="btn btn-primary btn-sm" disabled={!form.code.trim() || !form.name.trim()}
           >Show it to me, this once</button
         >
-        <p class="help mt-2"><When at={asked.ends} prefix="The link ends " /> and serves once.</p>
+        <p class="help mt-2">
+          <When at={asked.ends} prefix="The link expires " /> and serves once.
+        </p>
       </form>
     {/if}
   {/if}

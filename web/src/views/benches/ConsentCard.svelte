@@ -104,7 +104,7 @@
       <p>
         <span class="value">{request.scopes.join(' ')}</span>
         {#if request.state === 'waiting'}<span class="text-warning font-semibold">waiting</span>,
-          <When at={request.ends} prefix="the link ends " />
+          <When at={request.ends} prefix="the link expires " />
           {#if may('change')}<button class="act" onclick={() => withdraw(request.id)}
               >Withdraw</button
             >{/if}

@@ -49,7 +49,7 @@
         ? `${item.consents_missing} wanted`
         : item.word === 'scope'
           ? 'enough'
-          : 'none wanted'}</td
+          : 'none required'}</td
     >
     <td class={item.stale ? 'text-warning font-semibold' : 'text-soft'}>{item.stale || 'none'}</td>
   {/snippet}

@@ -65,7 +65,7 @@
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4">
     <h1>{shown.common_name}</h1>
     <span class={lives ? 'text-success font-semibold' : 'text-error font-semibold'}
-      >{lives ? 'lives' : shown.revoked ? 'revoked' : 'has ended'}</span
+      >{lives ? 'valid' : shown.revoked ? 'revoked' : 'expired'}</span
     >
     <span
       >{shown.profile === 'server'
@@ -90,8 +90,8 @@
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={renew}>
       <h2 class="mb-2">Renew it</h2>
       <p class="mb-2">
-        A new certificate with the same names and a new key. This one lives on until it ends or is
-        revoked.
+        A new certificate with the same names and a new key. This one remains valid until it expires
+        or is revoked.
       </p>
       {#if shown.by_request}<SigningRequest
           id="renew-request"

@@ -88,7 +88,7 @@
       <section class="sheet p-4" aria-labelledby="living">
         <div class="mb-2 flex items-baseline gap-4">
           <h2 id="living">Valid</h2>
-          <span class="help">what ends soonest first</span>
+          <span class="help">soonest expiry first</span>
           {#if may('change') && accepted}<button
               class="btn btn-sm ms-auto"
               onclick={() => (issuing = !issuing)}>Issue one to a server</button
@@ -122,7 +122,8 @@
         {#if living.rows.length}
           <table class="rows">
             <thead
-              ><tr><th>Name</th><th>For</th><th>Serial</th><th>Ends</th><th>Held by</th></tr></thead
+              ><tr><th>Name</th><th>For</th><th>Serial</th><th>Expires</th><th>Held by</th></tr
+              ></thead
             >
             <tbody>
               {#each living.rows as each (each.id)}
@@ -136,7 +137,7 @@
                   <td class="value">{each.hint}</td>
                   <td
                     ><When at={each.ends} />{#if each.replaced_by}<br /><span
-                        class="text-warning font-semibold">a new one is made</span
+                        class="text-warning font-semibold">replaced already</span
                       >{/if}</td
                   >
                   <td
@@ -167,7 +168,7 @@
       {#if root}{#key shown.environment.key}<Replacement house={shown} />{/key}{/if}
       {#if gone.rows.length}
         <section class="sheet p-4" aria-labelledby="gone">
-          <h2 id="gone" class="mb-2">Revoked and ended</h2>
+          <h2 id="gone" class="mb-2">Revoked and expired</h2>
           <table class="rows">
             <thead><tr><th>Name</th><th>For</th><th>Serial</th><th>When</th><th>Why</th></tr></thead
             >
@@ -178,7 +179,7 @@
                   <td>{each.application}</td>
                   <td class="value">{each.hint}</td>
                   <td><When at={each.revoked ?? each.ends} /></td>
-                  <td>{each.revoked ? `revoked: ${each.reason}` : 'it ended'}</td>
+                  <td>{each.revoked ? `revoked: ${each.reason}` : 'expired'}</td>
                 </tr>
               {/each}
             </tbody>

@@ -21,7 +21,7 @@
     links
       .map(
         (link) =>
-          `${name(link.subject)}, ${ROLES[link.role]}, ends ${day(link.not_after)}${link.ends_first ? ', the first to end' : ''}`,
+          `${name(link.subject)}, ${ROLES[link.role]}, expires ${day(link.not_after)}${link.ends_first ? ', the first to expire' : ''}`,
       )
       .join('; '),
   )
@@ -117,7 +117,7 @@
   </div>
 </div>
 {#if chain.ends}<p class="mt-1">
-    <span class="text-error" aria-hidden="true">┆</span> The chain ends on
+    <span class="text-error" aria-hidden="true">┆</span> The chain expires on
     <strong>{day(chain.ends)}</strong>, when
     <strong>{name(links.find((link) => link.ends_first)?.subject ?? '')}</strong> does; the full line
     is today.

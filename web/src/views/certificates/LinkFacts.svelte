@@ -17,7 +17,7 @@
   <dd class="value">{link.issuer}</dd>
   <dt class="text-soft">Good</dt>
   <dd>
-    {day(link.not_before)} to {day(link.not_after)}, <When at={link.not_after} prefix="ends " />
+    {day(link.not_before)} to {day(link.not_after)}, <When at={link.not_after} prefix="expires " />
   </dd>
   <dt class="text-soft">For</dt>
   <dd>

@@ -93,8 +93,7 @@
     {#if has('redirect_uris')}<a class="act" href="/clients/{client.id}/redirect-uris"
         >Redirect URIs</a
       >{/if}
-    {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes"
-        >What it may do</a
+    {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes">Scopes</a
       >{/if}
     {#if may('change') && client.state === 'live' && client.kind !== 'resource_server'}
       <a
@@ -102,7 +101,7 @@
         data-key="n"
         href="/connections/new?application={client.application}&environment={client.environment
           .key}&client={client.id}"
-        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+        >Add connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >
     {/if}
   </header>
@@ -276,7 +275,8 @@
           {#each client.secrets as secret (secret.id)}
             <p>
               <span class="value">{secret.hint}</span>
-              {#if secret.ends}<When at={secret.ends} prefix="ends " />{:else}no end date known{/if}
+              {#if secret.ends}<When at={secret.ends} prefix="expires " />{:else}no expiry date
+                known{/if}
               {#if secret.may_end}<EndOf
                   id={secret.id}
                   ends={secret.ends}

@@ -21,7 +21,7 @@
   }))
   const STATES: Record<string, string> = {
     prepared: 'prepared',
-    active: 'lives',
+    active: 'active',
     retiring: 'retiring',
     retired: 'retired',
     revoked: 'revoked',
@@ -126,7 +126,7 @@
               >
               <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
                 >{secret.over && secret.state !== 'revoked'
-                  ? 'has ended'
+                  ? 'expired'
                   : STATES[secret.state]}</span
               >
               {#if secret.handover}<span class="text-warning font-semibold"
@@ -136,9 +136,9 @@
             <dl class="mt-1 grid grid-cols-[6.5rem_1fr] gap-x-2">
               <dt class="text-soft">Made</dt>
               <dd><When at={secret.issued} /> by {secret.made_by}</dd>
-              <dt class="text-soft">Ends</dt>
+              <dt class="text-soft">Expires</dt>
               <dd>
-                {#if secret.ends}<When at={secret.ends} />{:else}no end{/if}
+                {#if secret.ends}<When at={secret.ends} />{:else}no expiry{/if}
               </dd>
               <dt class="text-soft">Last used</dt>
               <dd>
@@ -233,8 +233,8 @@
           <table class="rows">
             <thead
               ><tr
-                ><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Ends</th><th
-                  ><span class="sr-only">Acts</span></th
+                ><th>For</th><th>Got with</th><th>Scopes</th><th>Made</th><th>Expires</th><th
+                  ><span class="sr-only">Actions</span></th
                 ></tr
               ></thead
             >
@@ -251,7 +251,7 @@
                         class="act"
                         disabled={acts.busy}
                         onclick={() => endTokens([entry.number])}
-                        aria-label="End token {entry.number}">End it</button
+                        aria-label="End token {entry.number}">End token</button
                       >{/if}</td
                   >
                 </tr>

@@ -149,7 +149,7 @@
           </Field>
           {#if !shows}<Field
               id="ends"
-              label="Its secret ends"
+              label="Expiry of its secret"
               error={errors.ends}
               help="Left empty: in half a year. At most a year ahead."
             >

@@ -61,7 +61,7 @@
                 placeholder={client.client_id || 'paste the client ID'}
                 bind:value={typed}
               />
-              <button class="btn btn-primary btn-sm" disabled={!typed}>Enter it</button>
+              <button class="btn btn-primary btn-sm" disabled={!typed}>Enter value</button>
             </form>
             {#each [...said, ...notes] as note (note)}<p class="text-warning font-semibold">
                 {note}

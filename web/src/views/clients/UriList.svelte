@@ -41,8 +41,8 @@
         <button
           type="button"
           class="btn btn-sm"
-          aria-label="Take redirect URI {place + 1} away"
-          onclick={() => (uris = uris.filter((_, other) => other !== place))}>Take away</button
+          aria-label="Remove redirect URI {place + 1}"
+          onclick={() => (uris = uris.filter((_, other) => other !== place))}>Remove</button
         >
       </div>
       <div aria-live="polite">
@@ -55,6 +55,6 @@
     </div>
   {/each}
   {#if error}<p role="alert" class="text-error font-semibold">{error}</p>{/if}
-  <button type="button" class="act" onclick={() => (uris = [...uris, ''])}>One more</button>
+  <button type="button" class="act" onclick={() => (uris = [...uris, ''])}>Add redirect URI</button>
   <p class="help">Compared character by character, a slash at the end included.</p>
 </fieldset>

@@ -279,11 +279,10 @@
           </p>{/if}
         {#if connection.client}<p class="mt-1 flex flex-wrap gap-x-4">
             <a class="act" href="/clients/{connection.client}">The client at the provider</a>
-            <a class="act" href="/clients/{connection.client}/scopes">What it may do</a>
+            <a class="act" href="/clients/{connection.client}/scopes">Scopes</a>
           </p>{/if}
         <p class="flex flex-wrap gap-x-4">
-          <a class="act" href="/api/connections/{ref}/exports?format=env" download
-            >Take out as .env</a
+          <a class="act" href="/api/connections/{ref}/exports?format=env" download>Export as .env</a
           >
           <a class="act" href="/api/connections/{ref}/exports?format=properties" download
             >as .properties</a

@@ -61,7 +61,7 @@
   {#snippet actions()}{#if may('change')}<a class="act ms-auto" href="/connections/names"
         >Join names</a
       ><a class="btn btn-primary btn-sm" href="/connections/new" data-key="n"
-        >Make a connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
+        >Add connection <kbd class="value text-[0.85em] opacity-80">N</kbd></a
       >{/if}{/snippet}
   {#snippet above()}
     {#if searchParams.get('returned') === 'unknown'}

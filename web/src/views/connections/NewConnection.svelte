@@ -122,8 +122,8 @@
   }
 </script>
 
-<svelte:head><title>Make a connection · Neat Latch</title></svelte:head>
-<h1 class="mb-3">Make a connection</h1>
+<svelte:head><title>Add connection · Neat Latch</title></svelte:head>
+<h1 class="mb-3">Add connection</h1>
 {#if !search.client}<BeginSetUp />{:else}
   <form onsubmit={submit} class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_356px] gap-5">
     <div class="sheet p-5">
@@ -208,7 +208,7 @@
               />
             </Field>
           {/each}
-          <Field id="ends" label="The secret ends on, if you were told"
+          <Field id="ends" label="Expiry of the secret, if known"
             ><input id="ends" type="date" class="line-in" bind:value={form.ends} /></Field
           >
         </div>
@@ -230,7 +230,7 @@
         </fieldset>
         <ProblemBox problem={acts.problem} />
         <div class="mt-3 flex gap-3">
-          <button class="btn btn-primary" disabled={acts.busy}>Make it</button>
+          <button class="btn btn-primary" disabled={acts.busy}>Add connection</button>
           <a class="btn" href="/connections">Cancel</a>
         </div>
       {:else if application}<Loading query={draft} />{:else}<p class="help">

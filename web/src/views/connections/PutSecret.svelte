@@ -55,7 +55,7 @@
         bind:value={secret}
       />
     </Field>
-    <Field id="new-ends" label="It ends on, if you were told"
+    <Field id="new-ends" label="Expiry date, if known"
       ><input id="new-ends" type="date" class="line-in" bind:value={ends} /></Field
     >
   </div>

@@ -122,7 +122,7 @@
   {/if}
   <p class="help mt-2">
     {connection.tests_do}
-    {#if connection.test_interval && !connection.paused}Rounds by the clock test it {intervalName(
+    {#if connection.test_interval && !connection.paused}Scheduled rounds test it {intervalName(
         connection.test_interval,
       )}.{/if}
   </p>

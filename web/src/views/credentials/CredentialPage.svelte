@@ -92,9 +92,9 @@
     </h1>
     <span class={dead ? 'text-error font-semibold' : 'text-success font-semibold'}
       >{credential.over && credential.state === 'active'
-        ? 'has ended'
+        ? 'expired'
         : credential.state === 'active'
-          ? 'lives'
+          ? 'active'
           : credential.state}</span
     >
     {#if credential.application}<span>{credential.application}, {credential.environment}</span>{/if}
@@ -106,7 +106,7 @@
           >
         {:else if !dead && !(credential.house && credential.kind === 'private_key' && !credential.connections.length)}<button
             class="btn btn-sm"
-            onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace it</button
+            onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace credential</button
           >{/if}
         {#if credential.sealed && credential.reveals}<button
             class="btn btn-sm"
@@ -172,7 +172,7 @@
   {/each}
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1fr)_380px] items-start gap-4">
     <section class="sheet p-4" aria-labelledby="life">
-      <h2 id="life" class="mb-2">Its life</h2>
+      <h2 id="life" class="mb-2">History</h2>
       <ol class="border-base-300 ms-1 border-s-2">
         {#each credential.life as each, at (at)}
           <li class="relative pb-2 ps-4">
@@ -188,7 +188,7 @@
               class="bg-base-300 absolute top-2 -left-[5px] h-2 w-2 rounded-full"
               aria-hidden="true"
             ></span>
-            <When at={credential.ends} prefix={credential.over ? 'ended ' : 'ends '} />
+            <When at={credential.ends} prefix={credential.over ? 'expired ' : 'expires '} />
           </li>{/if}
       </ol>
     </section>
@@ -220,9 +220,9 @@
                 ? 'by the application'
                 : 'pasted'}
           </dd>
-          <dt class="text-soft">{credential.over ? 'Ended' : 'Ends'}</dt>
+          <dt class="text-soft">{credential.over ? 'Expired' : 'Expires'}</dt>
           <dd>
-            {#if credential.ends}<When at={credential.ends} />{:else}no end is known{/if}
+            {#if credential.ends}<When at={credential.ends} />{:else}no expiry date known{/if}
             {#if credential.end_told_by}<span class="help block">{credential.end_told_by}</span
               >{:else if credential.lives}<EndOf
                 id={credential.id}
@@ -257,7 +257,7 @@
         </dl>
       </section>
       <section class="sheet p-4">
-        <h2 class="mb-1">Who uses it</h2>
+        <h2 class="mb-1">Used by</h2>
         {#each credential.connections as ref (ref)}<p>
             <a class="act value" href="/connections/{ref}">{ref}</a> holds it
           </p>{:else}<p>

@@ -28,8 +28,8 @@
   choosing={chosen}
   named={(row) => row.hint}
 >
-  {#snippet actions()}<span class="help">what ends soonest first</span>{/snippet}
-  {#snippet head()}<th>Secret</th><th>Ends</th><th>Application</th><th>Client</th><th>Used by</th
+  {#snippet actions()}<span class="help">soonest expiry first</span>{/snippet}
+  {#snippet head()}<th>Secret</th><th>Expires</th><th>Application</th><th>Client</th><th>Used by</th
     ><th class="whitespace-nowrap">Last used</th><th>Findings</th>{/snippet}
   {#snippet row(item)}
     <td class="whitespace-nowrap"

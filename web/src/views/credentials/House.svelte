@@ -96,8 +96,8 @@
           <table class="rows">
             <thead
               ><tr
-                ><th>Application</th><th>Clients</th><th>Asks about tokens as</th><th
-                  ><span class="sr-only">Acts</span></th
+                ><th>Application</th><th>Clients</th><th>Introspection</th><th
+                  ><span class="sr-only">Actions</span></th
                 ></tr
               ></thead
             >
@@ -224,7 +224,7 @@
           >
           <p class="help mt-1">
             It is shown for a minute before it signs, and the old one stays shown until the last
-            token it signed has ended. No token is refused meanwhile.
+            token it signed has expired. No token is refused meanwhile.
           </p>{/if}
       </section>
     </div>

@@ -123,7 +123,7 @@
           </ol>
           {#if !dead && !credential.house && credential.connections.length}
             <a class="btn btn-sm mt-3" href="/credentials/{credential.id}?act=replace"
-              >Replace it first</a
+              >Replace credential first</a
             >
           {/if}
           {#if !dead && credential.house}
@@ -134,7 +134,7 @@
                 >Revoke it now</button
               >
               <a class="btn btn-sm" href="/credentials/{credential.id}?act=replace"
-                >Replace it first</a
+                >Replace credential first</a
               >
             </div>
             {#if revoking === credential.id}

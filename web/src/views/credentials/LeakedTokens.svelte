@@ -80,7 +80,7 @@
       </h2>
       <span>{leaked.application}{leaked.person_name ? `, ${leaked.person_name}'s` : ''}</span>
       <span class={leaked.alive ? 'text-error font-semibold' : 'text-success font-semibold'}
-        >{leaked.alive ? 'lives' : 'is no longer accepted'}</span
+        >{leaked.alive ? 'active' : 'is no longer accepted'}</span
       >
     </header>
     <p>
@@ -111,7 +111,7 @@
 {#each found.tokens as leaked (leaked.number)}
   <div class="bg-bad-ground mb-3 rounded-md px-3 py-2">
     An access token of <a class="act" href="/clients/{leaked.client_key}">{leaked.client}</a>:
-    {#if leaked.alive}it lives, <When at={leaked.ends} prefix="ends " />.
+    {#if leaked.alive}it is active, <When at={leaked.ends} prefix="expires " />.
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}

@@ -30,7 +30,7 @@
 </script>
 
 <section class="sheet mb-4 max-w-3xl p-4" aria-labelledby="replace-it">
-  <h2 id="replace-it" class="mb-2">Replace it</h2>
+  <h2 id="replace-it" class="mb-2">Replace credential</h2>
   <Loading query={found} />
   {#if found.data && way}
     {#each found.data.ways as entry (entry.way)}

@@ -189,7 +189,9 @@
                 {@render takeIn()}
               {:else if step.key === 'make'}
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={() => make()}
-                  >{item.way === 'house' ? 'Make it' : 'Ask the application for it'}</button
+                  >{item.way === 'house'
+                    ? 'Make a new secret'
+                    : 'Ask the application for a new secret'}</button
                 >
               {:else if step.key === 'prove'}
                 <button
@@ -275,7 +277,7 @@
         <p class="help">
           Begun <When at={item.begun} /> by {item.begun_by}. {item.overlaps
             ? 'Both live side by side.'
-            : 'Only one lives at a time.'}
+            : 'Only one is valid at a time.'}
         </p>
       </section>
     </div>

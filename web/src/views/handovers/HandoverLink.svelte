@@ -35,7 +35,7 @@
   <p class="label-text mt-2">Code</p>
   <CopyLine text={`${made.code.slice(0, 4)} ${made.code.slice(4)}`} what="the code" />
   <p class="help mt-2">
-    <When at={made.ends} prefix="It ends " />, serves once, and ends at the fifth wrong code.
+    <When at={made.ends} prefix="It expires " />, serves once, and ends at the fifth wrong code.
   </p>
 {:else}
   <form class="mt-2" onsubmit={make}>

@@ -10,8 +10,8 @@
     refetchInterval: 15_000,
   }))
   const STATES: Record<string, [string, string]> = {
-    good: ['in order', 'text-success'],
-    warning: ['look at it', 'text-brass'],
+    good: ['OK', 'text-success'],
+    warning: ['attention', 'text-brass'],
     bad: ['does not work', 'text-error'],
   }
 </script>

@@ -41,7 +41,7 @@
       <thead
         ><tr
           ><th>Since</th><th>From</th><th>With</th><th>Last seen</th><th
-            ><span class="sr-only">End it</span></th
+            ><span class="sr-only">End session</span></th
           ></tr
         ></thead
       >
@@ -58,7 +58,7 @@
               >{#if !session.here}<button
                   class="act"
                   disabled={acts.busy}
-                  onclick={() => void end(session.id)}>End it</button
+                  onclick={() => void end(session.id)}>End session</button
                 >{/if}</td
             >
           </tr>

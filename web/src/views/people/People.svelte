@@ -98,7 +98,7 @@
                   : 'none'}{#if row.second_factor && may('change') && row.username !== session.who?.username}&nbsp;<button
                     class="act"
                     onclick={() => void dropFactor(row.username)}
-                    aria-label="Take away the second factor of {row.name}">take it away</button
+                    aria-label="Remove the second factor of {row.name}">remove</button
                   >{/if}</td
               >
               <td

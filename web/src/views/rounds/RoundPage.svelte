@@ -138,7 +138,7 @@
   {#if tests.rows.length}
     <div class="sheet overflow-x-auto">
       <table class="rows">
-        <thead><tr><th>Connection</th><th>How it went</th><th>Where it stopped</th></tr></thead>
+        <thead><tr><th>Connection</th><th>Result</th><th>Where it stopped</th></tr></thead>
         <tbody>
           {#each tests.rows as test (test.test)}
             <tr data-row>

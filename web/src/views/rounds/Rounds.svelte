@@ -36,7 +36,7 @@
 <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
   <h1>Rounds</h1>
   {#if often}<span class="help">every connection is tested every {often}</span>
-  {:else if rules.data}<span class="help">no round begins by the clock</span>{/if}
+  {:else if rules.data}<span class="help">no round begins by schedule</span>{/if}
   {#if may('test')}<button class="btn btn-primary btn-sm ms-auto" data-key="t" onclick={begin}
       >Test all now <kbd class="value rounded border border-current px-1 text-[0.85em]">T</kbd
       ></button
@@ -74,7 +74,7 @@
   {:else}<p class="sheet max-w-xl p-6">
       A round tests every connection once. {often
         ? `The worker begins one every ${often}; you can begin one now.`
-        : 'None begins by the clock here; you can begin one now.'}
+        : 'None begins by schedule here. Test all connections now to see whether they work.'}
     </p>{/if}
 {/if}
 <Leftovers />

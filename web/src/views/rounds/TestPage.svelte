@@ -72,7 +72,7 @@
             ></summary
           >
           <div class="grid grid-cols-2 gap-4 pt-1">
-            {#each [['Sent', [[exchange.method, exchange.url], ...exchange.request_headers], exchange.request_body], ['Came back', [['status', String(exchange.status ?? exchange.error)], ...exchange.response_headers], exchange.response_body]] as const as [title, lines, body] (title)}
+            {#each [['Sent', [[exchange.method, exchange.url], ...exchange.request_headers], exchange.request_body], ['Received', [['status', String(exchange.status ?? exchange.error)], ...exchange.response_headers], exchange.response_body]] as const as [title, lines, body] (title)}
               <div>
                 <h3 class="font-semibold">{title}</h3>
                 <pre class="value whitespace-pre-wrap text-[0.9em]">{lines

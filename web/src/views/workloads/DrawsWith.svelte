@@ -73,7 +73,7 @@
   <header class="flex items-baseline">
     <h2 id="draws-with">What it draws with</h2>
     {#if may('change')}<button class="act ms-auto" onclick={() => (adding = !adding)}
-        >{adding ? 'Cancel' : 'Give it one'}</button
+        >{adding ? 'Cancel' : 'Add key'}</button
       >{/if}
   </header>
   <Loading query={keys} />
@@ -152,7 +152,7 @@
       </p>
       <p class="help">
         {#if entry.last_used}<When at={entry.last_used} prefix="last used " />{:else}not used yet{/if}
-        {#if entry.ends}· <When at={entry.ends} prefix="ends " />{/if}
+        {#if entry.ends}· <When at={entry.ends} prefix="expires " />{/if}
         {entry.addresses.length ? `· from ${entry.addresses.join(', ')}` : ''}
       </p>
       {#if taking === entry.client}
