@@ -275,7 +275,7 @@ def _summaries(arguments: argparse.Namespace) -> int:
 
     if arguments.act == "anew":
         settling.mark_all()
-        print(f"{settling.catch_up():,} summaries were worked out anew.")
+        print(f"{settling.catch_up():,} summaries were calculated again.")
         return 0
     settling.catch_up()
     count = 0
@@ -287,7 +287,7 @@ def _summaries(arguments: argparse.Namespace) -> int:
     print(
         f"{count:,} {'difference' if count == 1 else 'differences'}."
         if count
-        else "Every summary is what would be worked out now."
+        else "Every summary is up to date."
     )
     return 1 if count else 0
 
@@ -641,7 +641,7 @@ def parser() -> argparse.ArgumentParser:
 
     one = commands.add_parser(
         "summaries",
-        help="compare what lists show with a fresh working-out, or work all out anew",
+        help="compare what lists show with a fresh calculation, or calculate all again",
         description=(
             "check: ends with 1 where a connection's summary is not what would be worked out "
             "now. anew: the desk goes on serving."

@@ -124,7 +124,7 @@ def _drop(arguments: argparse.Namespace) -> None:
 
     if arguments.passkey is not None:
         passkeys.drop(MACHINE, _person(arguments), arguments.passkey)
-        print("The passkey is taken away.")
+        print("The passkey is removed.")
     else:
         factors.drop_all(MACHINE, _person(arguments))
         print(f"{arguments.username} has no second factor any more. The next log-in says so.")
@@ -151,7 +151,7 @@ ACTS: dict[str, tuple[str, Callable[[argparse.Namespace], None]]] = {
     "change": ("another role, or access on or off", _change),
     "password": ("give a password, which must be changed at the next log-in", _give_password),
     "log-out": ("end one session or all", _end),
-    "drop-factor": ("take away a lost second factor, or one passkey", _drop),
+    "drop-factor": ("remove a lost second factor, or one passkey", _drop),
     "recovery-codes": ("ten new recovery codes, printed once", _recovery),
 }
 
@@ -193,11 +193,9 @@ def add_to(commands: Any) -> None:
             one.add_argument("--role", help="reader, operator, administrator or auditor")
             one.add_argument("--access", choices=["on", "off"])
         elif name == "log-out":
-            one.add_argument(
-                "--session", default="", help="only this one (its name stands in “show”)"
-            )
+            one.add_argument("--session", default="", help="only this one (“show” gives its name)")
         elif name == "drop-factor":
             one.add_argument(
-                "--passkey", type=int, help="only this passkey (its number stands in “show”)"
+                "--passkey", type=int, help="only this passkey (“show” gives its number)"
             )
         one.set_defaults(run=_run, do=do)

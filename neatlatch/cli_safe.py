@@ -61,7 +61,7 @@ def _safe(arguments: argparse.Namespace) -> int:
         if count.done and count.done % 200 == 0:
             print(f"{count.done} …", flush=True)
     print(
-        f"{count.done} values are sealed anew, with version {version}. The older key stays "
+        f"{count.done} values are sealed again, with version {version}. The older key stays "
         f"in the key file, for old backups, until: nlatch safe drop-old"
     )
     if count.lost:
@@ -167,7 +167,7 @@ def add_to(commands: Any) -> None:
         "safe",
         help="look after the key of the safe",
         description=(
-            "rekey seals every value anew with a new key while desk and worker run, and goes on "
+            "rekey seals every value with a new key while desk and worker run, and goes on "
             "where it was cut off."
         ),
     )
@@ -208,7 +208,5 @@ def add_to(commands: Any) -> None:
     one.add_argument(
         "--key", type=Path, required=True, metavar="FILE", help="the safe.key that was kept with it"
     )
-    one.add_argument(
-        "--replace", action="store_true", help="move a database that stands there aside"
-    )
+    one.add_argument("--replace", action="store_true", help="move an existing database aside")
     one.set_defaults(run=_restore)

@@ -55,14 +55,14 @@ NOT_ACCEPTED: dict[str, Advice] = {
     PAIR: Advice(
         "The application did not accept the key.",
         (
-            "Compare the key ID, and put in the secret of that very key anew. If it expired or "
+            "Compare the key ID, and enter the secret of that key again. If it expired or "
             "was withdrawn, have a new key made there."
         ),
     ),
     BASIC: Advice(
         "The application did not accept user name and password.",
-        "Compare the user name, and put the password in anew. An account that is locked, or whose"
-        "password has expired, is refused in the same way.",
+        "Compare the user name, and enter the password again. An account that is locked, or whose"
+        " password has expired, is refused in the same way.",
     ),
     BEARER: Advice(
         "The application did not accept the token.",
@@ -74,7 +74,7 @@ NOT_ACCEPTED: dict[str, Advice] = {
     OAUTH1: Advice(
         "The application did not accept the signature.",
         (
-            "Compare client key and token, and put both secrets in anew; a clock that is "
+            "Compare client key and token, and enter both secrets again; a clock that is "
             "minutes off is refused too (RFC 5849 §3.3)."
         ),
     ),
@@ -139,7 +139,7 @@ STREAM_ANSWERS = {
     ),
     "wrong_secret": Advice(
         "The stream did not accept the secret of the key.",
-        "Put the secret of this very key in anew, or have a new key made there.",
+        "Enter the secret of this key again, or have a new key made there.",
     ),
     "key_ended": Advice("The key has expired.", "Have a new key made there, and put it in."),
     "forbidden": Advice(
@@ -153,7 +153,7 @@ TOKEN_MENDS: dict[tuple[str, str], str] = {
         "invalid_client",
         "",
     ): (
-        "Compare client ID, secret and way of signing in. Put in the secret anew: its value, "
+        "Compare client ID, secret and sign-in method. Enter the secret again: its value, "
         "not its ID."
     ),
     ("invalid_client", JWT): "Compare the client ID, and our certificate with the one they hold.",

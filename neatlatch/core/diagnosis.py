@@ -218,7 +218,7 @@ _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
         ),
     ),
     "not_tls": (
-        "What answers there does not speak TLS.",
+        "The server there does not speak TLS.",
         "Check the port, and whether the address should begin with http: on loopback.",
     ),
 }
@@ -405,6 +405,6 @@ def _plain(failure: Failure, scheme: str, right: str) -> Cause:
         failure.detail or failure.code,
         (
             "A sign-in that passes does not mean that the work passes: compare what was sent "
-            "with what the application wants."
+            "with what the application requires."
         ),
     )

@@ -154,5 +154,5 @@ def rsa_sha1(private: PrivateKeyTypes, data: bytes) -> bytes:
     Raises :class:`BadKey` for another kind of key.
     """
     if not isinstance(private, rsa.RSAPrivateKey):
-        raise BadKey("RSA-SHA1 wants an RSA key.")
+        raise BadKey("RSA-SHA1 requires an RSA key.")
     return private.sign(data, padding.PKCS1v15(), hashes.SHA1())

@@ -113,14 +113,12 @@ def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: dateti
             "a header taken from it shows the application's own secret: replace that, too",
         )
     if not has_token or (token_ends is not None and token_ends <= now):
-        return Taken(
-            None, False, "it holds no token that lives, so no header taken from it lets in"
-        )
+        return Taken(None, False, "it holds no valid token, so no header taken from it is accepted")
     if token_ends is None:
         return Taken(
             None, True, "a header taken from it holds a token without an end: end that, too"
         )
-    return Taken(token_ends, False, "a header taken from it lets in until its token expires")
+    return Taken(token_ends, False, "a header taken from it is accepted until its token expires")
 
 
 @dataclass(frozen=True)
@@ -176,7 +174,7 @@ def acts(application: str, house: bool, managed: bool) -> tuple[str, ...]:
     if house:
         return (
             "Make another secret of the client: two may live at once.",
-            "Put it where the old one stands, and test.",
+            "Enter it in place of the old one, and test.",
             "Revoke this one; it is refused at once.",
         )
     if not application:

@@ -22,7 +22,7 @@ def tokens(pointer: str) -> tuple[str, ...]:
         raise BadPointer(f"“{pointer[:80]}” is no JSON Pointer: it begins with / (RFC 6901 §3).")
     if _WRONG_ESCAPE.search(pointer):
         raise BadPointer(
-            f"“{pointer[:80]}” is no JSON Pointer: after ~ stands 0 or 1 (RFC 6901 §3)."
+            f"“{pointer[:80]}” is not a JSON Pointer: ~ is followed by 0 or 1 (RFC 6901 §3)."
         )
     return tuple(part.replace("~1", "/").replace("~0", "~") for part in pointer[1:].split("/"))
 

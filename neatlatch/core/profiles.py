@@ -368,7 +368,7 @@ def unsound(profile: Profile) -> str:
     """
     if path := path_of_its_own(profile):
         return (
-            f"{path[:200]} is an address. A path begins with / and stands behind the "
+            f"{path[:200]} is an address. A path begins with / and is added to the "
             f"connection's own address."
         )
     probe = profile.probe
@@ -380,7 +380,7 @@ def unsound(profile: Profile) -> str:
                 raise pointers.BadPointer
         except pointers.BadPointer:
             return (
-                f"“{probe.id_at[:80]}” does not say where the ID stands: write a JSON Pointer "
+                f"“{probe.id_at[:80]}” does not say where the ID is: write a JSON Pointer "
                 f"such as /number (RFC 6901), or {LOCATION}."
             )
     if "{id}" in f"{probe.make_path}{probe.make_body}":
@@ -463,11 +463,11 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
 def _check(profile: Profile) -> None:
     keys = [scheme.key for scheme in profile.schemes]
     if twice := next((key for key in keys if keys.count(key) > 1), None):
-        raise BadProfile(f"Scheme {twice!r} stands twice; an application offers each kind once.")
+        raise BadProfile(f"Scheme {twice!r} occurs twice; an application offers each kind once.")
     if wrong := next((relay for relay in profile.relays if not relaying.may_travel(relay)), None):
         raise BadProfile(f"{wrong!r} is no header field that may pass the relay.")
     if profile.harmless and profile.operation(profile.harmless) is None:
-        raise BadProfile(f"The harmless call {profile.harmless!r} is none of the operations.")
+        raise BadProfile(f"The harmless call {profile.harmless!r} is not one of the operations.")
     if (
         profile.rules
         and profile.rules.endpoint
@@ -476,7 +476,7 @@ def _check(profile: Profile) -> None:
         )
     ):
         raise BadProfile(
-            f"The access rules are kept at {profile.rules.endpoint!r}, which is none of the "
+            f"The access rules are kept at {profile.rules.endpoint!r}, which is not one of the "
             f"further endpoints."
         )
     for scheme in profile.schemes:
@@ -522,7 +522,7 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
     base = KINDS[kept["key"]]
     said = {str(value["key"]): value for value in kept.get("values", ())}
     if unknown := sorted(set(said) - {value.key for value in base.values}):
-        raise BadProfile(f"Value {unknown[0]!r} is none that the scheme “{base.label}” has.")
+        raise BadProfile(f"Value {unknown[0]!r} is not one that the scheme “{base.label}” has.")
     values = tuple(
         _value(
             {**asdict(value), **said.get(value.key, {}), "secret": value.secret, "type": value.type}

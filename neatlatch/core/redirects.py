@@ -239,7 +239,7 @@ def _scheme_words(theirs: str | None, ours: str | None) -> str:
 
 def _host_words(theirs: addresses.Address, ours: addresses.Address) -> str:
     if ours.userinfo is not None:
-        return f"“{ours.userinfo}” stands before @, so the host is {ours.host}."
+        return f"“{ours.userinfo}” is before @, so the host is {ours.host}."
     a, b = theirs.host or "", ours.host or ""
     if a.lower() == b.lower():
         return f"The host differs in upper and lower case: {a} and {b}."
@@ -310,7 +310,7 @@ def lint(uri: str) -> tuple[Lint, ...]:
         found.append(Lint(code, says, grave, source))
 
     if not uri.strip():
-        return (Lint("empty", "Nothing stands here yet.", True, "RFC 6749 §3.1.2"),)
+        return (Lint("empty", "There is nothing here yet.", True, "RFC 6749 §3.1.2"),)
     if uri != uri.strip():
         add(
             "end_space",
@@ -386,7 +386,7 @@ def lint(uri: str) -> tuple[Lint, ...]:
     if address.userinfo is not None:
         add(
             "userinfo",
-            f"“{address.userinfo}@” stands before the host; user names do not belong in it.",
+            f"“{address.userinfo}@” is before the host; user names do not belong in it.",
             "RFC 9110 §4.2.4",
         )
     if address.query and _names_another_address(address.query):
@@ -426,7 +426,7 @@ def token_request(authorization_request: str | None, token_request: str | None) 
     if authorization_request is None:
         if token_request is None:
             return True, "it was not in the authorization request"
-        return False, "it was not in the authorization request, yet stands in the token request"
+        return False, "it was not in the authorization request, but is in the token request"
     if token_request is None:
         return False, "it was in the authorization request, so the token request must repeat it"
     if authorization_request != token_request:

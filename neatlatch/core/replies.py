@@ -289,7 +289,7 @@ STATUS_MEANINGS = {  # RFC 9110 §15
     404: "nothing is there, or the caller may not know of it",
     405: "this method is not allowed there",
     410: "what was there is gone for good",
-    407: "the proxy wants its own credential",
+    407: "the proxy requires its own credential",
     408: "the server waited too long for the request",
     415: "the server does not take this kind of content",
     422: "the content is understood, but not acceptable",
@@ -337,7 +337,7 @@ def authorization_reply(
     values = dict(pairs)
     if len(values) != len(pairs):
         return AuthorizationReply(
-            False, None, None, "a parameter stands twice: drop the reply (RFC 6749 §3.1)"
+            False, None, None, "a parameter occurs twice: drop the reply (RFC 6749 §3.1)"
         )
     if not hmac.compare_digest(values.get("state", "").encode(), state_sent.encode()):
         return AuthorizationReply(False, None, None, "state does not match: drop the reply")

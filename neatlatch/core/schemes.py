@@ -171,7 +171,7 @@ _NAMES_OF = {
 }
 _IDENTITIES = ("client_key", "token_id", "key_id", "username")
 _ISSUER = Value(
-    "issuer", "Issuer", "address", "The name of their sign-in server; it stands in its metadata."
+    "issuer", "Issuer", "address", "The name of their sign-in server, as its metadata gives it."
 )
 _TOKEN = Value(
     "token_endpoint",

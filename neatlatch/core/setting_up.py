@@ -93,7 +93,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
         WANTS: f"{facts.scheme.label}.{also}",
         WHO: f"{', '.join(facts.workloads)}."
         if facts.workloads
-        else "It has no workload yet, so nobody can say what would stop.",
+        else "It has no workload yet, so what would stop is not known.",
         PREPARE: _prepared(facts, theirs),
         OURS: "Everything is filled in."
         if filled
@@ -103,7 +103,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
         TEST: _testing(facts),
     }
     titles = {
-        WANTS: "What it wants",
+        WANTS: "What it requires",
         WHO: "Who will use it",
         PREPARE: "Prepare their side, carry values across",
         OURS: "Our side",

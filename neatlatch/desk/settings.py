@@ -56,14 +56,14 @@ if wrong := [proxy for proxy in PROXIES if not is_network(proxy)]:
     raise ImproperlyConfigured(
         f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network."
     )
-# Whether such a proxy ends TLS and tells the client's certificate by a header, having taken away
-# what callers put there (RFC 9440 §4). Whoever reaches the desk past the proxy could tell it too,
-# so the proxy proves itself by a secret.
+# Whether such a proxy terminates TLS and passes the client's certificate on in a header, having
+# taken away what callers put there (RFC 9440 §4). Whoever reaches the desk past the proxy could
+# tell it too, so the proxy proves itself by a secret.
 PROXY_TELLS_CERTIFICATE = os.environ.get("NEATLATCH_PROXY_TELLS_CERTIFICATE", "") == "yes"
 PROXY_SECRET = os.environ.get("NEATLATCH_PROXY_SECRET", "")
 if PROXY_TELLS_CERTIFICATE and (not PROXIES or len(PROXY_SECRET) < 32):
     raise ImproperlyConfigured(
-        "NEATLATCH_PROXY_TELLS_CERTIFICATE wants NEATLATCH_PROXY, and a "
+        "NEATLATCH_PROXY_TELLS_CERTIFICATE requires NEATLATCH_PROXY, and a "
         "NEATLATCH_PROXY_SECRET of 32 characters or more."
     )
 # What certificates of the house name as their organization.

@@ -225,7 +225,7 @@ def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> Non
     tick_all(page)
     enter(page, client_id)
     open_section(page, "Our side")
-    expect(page.locator("[data-section=ours]")).to_contain_text("{tenant} still stands in our")
+    expect(page.locator("[data-section=ours]")).to_contain_text("{tenant} is still in our")
     page.get_by_label("Tenant number").fill("44a1")
     page.get_by_role("button", name="Save our side").click()
     expect(page.get_by_text("Tenant number does not look right").first).to_be_visible()
@@ -386,7 +386,7 @@ def test_a_connection_changes_from_one_way_in_to_the_other(page: Page, stand_ins
         },
     )
     begin_oauth(page, "Ferries, manifests", ("manifest.read",))
-    open_section(page, "What it wants")
+    open_section(page, "What it requires")
     page.get_by_role(
         "button", name="Take the other way: OAuth 2.0, the client signs in by itself"
     ).click()
@@ -477,7 +477,7 @@ def test_axe_finds_nothing_on_the_set_up_page(
         assert violations(page) == [], address
     page.goto("/connections/sandbox/crew-roster/set-up")
     for title in (
-        "What it wants",
+        "What it requires",
         "Who will use it",
         "Prepare their side",
         "Our side",

@@ -111,7 +111,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     row.get_by_role("link").first.click()
     expect(page.get_by_text("1 of 1 caller would be refused")).to_be_visible()
     expect(page.locator("mark")).to_have_text("/")
-    expect(page.get_by_text("registered, but used by nobody here")).to_be_visible()
+    expect(page.get_by_text("registered, but unused here")).to_be_visible()
     # Any URI can be tried against the client; the answer comes as one types.
     trial = page.get_by_label("Nothing is sent; the answer is what the standard says.")
     uri = page.request.get(
@@ -217,7 +217,7 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
         expect(page.get_by_role("checkbox").nth(place)).to_be_checked()
     done.click()
     expect(page.get_by_text("https://desk.gannet.example/return").first).to_be_visible()
-    expect(page.get_by_text("registered, but used by nobody here")).to_be_visible()
+    expect(page.get_by_text("registered, but unused here")).to_be_visible()
 
 
 def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:

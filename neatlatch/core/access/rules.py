@@ -109,7 +109,7 @@ def checked(
     if rule.group and rule.who not in groups:
         raise BadRules(f"there is no group {rule.who!r}", line)
     if not rule.operation:
-        raise BadRules("the operation is missing; * stands for all of them", line)
+        raise BadRules("the operation is missing; * means all of them", line)
     if operations and rule.operation not in (*operations, ANY):
         raise BadRules(
             f"{rule.operation!r} is no operation here; there are {', '.join(operations)}, "

@@ -127,7 +127,7 @@ def choose_scopes(
     if asked is None:
         if not most and client.permitted:
             raise RequestRefused(
-                "invalid_scope", "No scope of this client has the consent it wants"
+                "invalid_scope", "No scope of this client has the consent that it requires"
             )
         return most
     scopes = split(asked)

@@ -36,7 +36,7 @@ _REASONS = {
     "affiliationChanged": "Its holder has another place in the firm.",
     "superseded": "Another has taken its place.",
     "cessationOfOperation": "What it was for is no longer run.",
-    "privilegeWithdrawn": "Its holder may no longer be let in.",
+    "privilegeWithdrawn": "Its holder no longer has access.",
 }
 
 

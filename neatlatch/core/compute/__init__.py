@@ -110,7 +110,7 @@ def answer(line: str, read: Reader = no_files) -> dict[str, Any]:
     except (ValueError, RecursionError) as error:
         return {"error": f"not a JSON value: {error}"}
     if not isinstance(given, dict):
-        return {"error": 'not a JSON object; one like {"op": "pkce_challenge", ...} is wanted'}
+        return {"error": 'not a JSON object; one like {"op": "pkce_challenge", ...} is required'}
     name = given.get("op")
     op = op_of(name)
     if op is None:

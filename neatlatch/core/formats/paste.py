@@ -46,6 +46,6 @@ def lines(url: str, name: str, path: str = "/") -> Mapping[str, str]:
         ),
         ".env reference": (
             f"NLATCH_URL={url}\nNLATCH_NAME={name}\n# NLATCH_KEY is this job's own key; it is "
-            f"handed over once and stands nowhere else"
+            f"handed over once and kept nowhere else"
         ),
     }

@@ -140,7 +140,7 @@ def read_properties(text: str) -> Recognised:
         cleaned = clean(value)
         items.append(Item(name, cleaned.value, cleaned.notes))
     if len(last) != len(found):
-        left.append("a key that stands twice: its last value was taken, as the format says")
+        left.append("a key that occurs twice: its last value was taken, as the format requires")
     return Recognised(
         "properties", f"A properties file: {len(items)} values", tuple(items), tuple(left)
     )

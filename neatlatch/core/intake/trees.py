@@ -53,7 +53,7 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     if len(found) != len(pairs):
         names = [name for name, _ in pairs]
         raise TreeRefused(
-            f"The name “{next(name for name in names if names.count(name) > 1)}” stands twice "
+            f"The name “{next(name for name in names if names.count(name) > 1)}” occurs twice "
             f"in one object."
         )
     return found
@@ -148,7 +148,7 @@ def _plain_key(name: Any, key: Any) -> Any:
 def _once_in(seen: Container[Any], name: Any, key: Any) -> None:
     if name in seen:
         line = key.start_mark.line + 1
-        raise TreeRefused(f"The key “{name}” stands twice, again on line {line}.", line)
+        raise TreeRefused(f"The key “{name}” occurs twice, again on line {line}.", line)
 
 
 _TAG = "tag:yaml.org,2002:"
@@ -222,7 +222,7 @@ class _Reader:
         tag = self._tag(key)
         if tag == _MERGE:
             line = key.start_mark.line + 1
-            raise TreeRefused(f"A merge (<<) stands on line {line}; merges are not read.", line)
+            raise TreeRefused(f"There is a merge (<<) on line {line}; merges are not read.", line)
         return self._plain(key, tag), key.value
 
     def _tag(self, event: Any) -> str:
@@ -264,7 +264,7 @@ class _Reader:
         kind = type(event)
         if kind is yaml.AliasEvent:
             line = event.start_mark.line + 1
-            raise TreeRefused(f"An alias (*) stands on line {line}; aliases are not read.", line)
+            raise TreeRefused(f"There is an alias (*) on line {line}; aliases are not read.", line)
         if level > DEEPEST:
             raise TreeRefused(f"It is nested deeper than {DEEPEST} levels.")
         self._count += 1

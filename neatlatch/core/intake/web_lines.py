@@ -141,7 +141,7 @@ def _without_variables(items: list[Item], left: list[str]) -> list[Item]:
     kept = []
     for item in items:
         if re.search(r"\$\{?\w+\}?", item.value):
-            left.append(f"{item.name}: a variable stands there, not the value")
+            left.append(f"{item.name}: a variable is there, not the value")
         else:
             kept.append(item)
     return kept

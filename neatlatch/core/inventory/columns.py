@@ -73,7 +73,7 @@ TABLES: dict[str, tuple[Column, ...]] = {
         _OWNER,
         Column("runs", "when it runs, in words", also=("schedule", "cron", "frequency")),
         Column("windows", "change windows, separated by semicolons", also=("change window",)),
-        Column("notice_days", "days before a change its owner is told", also=("notice",)),
+        Column("notice_days", "days before a change that its owner is notified", also=("notice",)),
         Column("draws", "yes: it draws by reference name"),
         Column("connection", "the reference of what it calls", also=("calls", "uses")),
         Column("operations", "separated by semicolons", also=("calls made",)),

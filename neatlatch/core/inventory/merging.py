@@ -194,7 +194,7 @@ def _one(
         )
         return change(
             "conflict",
-            "changed here meanwhile, and wanted otherwise by the file; it stays as it stands",
+            "changed here meanwhile, and the file says otherwise; it stays as it is",
             *told,
         ), stands
     meanwhile = changes.in_words(

@@ -69,7 +69,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             shown,
             actual,
-            f"{halves.caller.environment} wants a service account, and {actual} looks like "
+            f"{halves.caller.environment} requires a service account, and {actual} looks like "
             f"a person's. "
             "Name the expected account if it is one.",
             again,
@@ -215,8 +215,8 @@ def pins(halves: Halves) -> tuple[Pin, ...]:
                 theirs,
                 ours,
                 (
-                    f"{theirs} is a person's, and {halves.caller.environment} wants a service "
-                    f"account: it leaves with the person."
+                    f"{theirs} is a person's, and {halves.caller.environment} requires a service "
+                    f"account: a person's account leaves with the person."
                 ),
                 acts=(Act("open_client", "Name a service account"),),
             ),

@@ -40,8 +40,8 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             theirs,
             shown,
-            f"{outside[0]} is outside what they let in.",
+            f"{outside[0]} is outside their allow-list.",
             Act("open_client", "Change their allow-list"),
             marked=False,
         )
-    return halves.agreed(KEY, LABEL, theirs, shown, "Inside what they let in.")
+    return halves.agreed(KEY, LABEL, theirs, shown, "Inside their allow-list.")

@@ -140,7 +140,7 @@ def _pin(
             label,
             held,
             shown,
-            "The secret we send is none of those that are live at the provider.",
+            "The secret we send is not one of those that are active at the provider.",
             put_in,
             marked=False,
         )

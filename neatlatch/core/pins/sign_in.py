@@ -22,7 +22,7 @@ def pin(halves: Halves) -> Pin:
             KEY,
             LABEL,
             ours,
-            "It is not known how the provider wants the client to sign in.",
+            "It is not known how the client signs in to the provider.",
             Act("open_client", "Enter value"),
         )
     if not ours:

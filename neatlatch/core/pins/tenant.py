@@ -36,10 +36,7 @@ def _pin(halves: Halves, slots: list[str]) -> Pin:
                 Fit.DIFFERS,
                 pattern,
                 ours,
-                (
-                    f"{left[0]} still stands in our {key.replace('_', ' ')}; it has not been "
-                    f"filled in."
-                ),
+                (f"{left[0]} is still in our {key.replace('_', ' ')}; it has not been filled in."),
                 acts=(Act("edit", "Fill it in"),),
             )
         for slot, value in _read(pattern, ours).items():

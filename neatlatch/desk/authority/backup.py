@@ -130,7 +130,7 @@ def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
     home.mkdir(parents=True, exist_ok=True)
     if (home / DATABASE).exists() and not replace:
         raise Wrong(
-            f"A database stands in {home} already. Stop desk and worker, and say --replace: "
+            f"There is a database in {home} already. Stop desk and worker, and say --replace: "
             f"it is moved aside, not deleted."
         )
     if any(line for line in _who_has(home / DATABASE)):
@@ -240,7 +240,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
         "What was revoked after the backup lives again: look through the credentials, and "
         "revoke it again."
     )
-    said.append("A connection whose refresh token was used since must be signed in to anew.")
+    said.append("A connection whose refresh token was used since must be signed in to again.")
     before = settings.HOME / f"{anchors.FILE}.before-{stamp}"
     write(
         SAFE_KEEPER,

@@ -61,7 +61,7 @@ def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, st
     Both are shown to its maker once; a new link takes the place of an older one.
     """
     if not to.strip():
-        raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
+        raise wrong_fields({"to": "Say whom it is for; the receipt gives the name."})
     handover = _waiting(handover)
     value, code = secrets.token_urlsafe(32), f"{secrets.randbelow(10**8):08d}"
     handover.form, handover.to = Handover.Form.LINK, to.strip()[:200]
@@ -88,7 +88,7 @@ def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes
     Answers the file, and its password, which is to go separately.
     """
     if not to.strip():
-        raise wrong_fields({"to": "Say whom it is for; it stands on the receipt."})
+        raise wrong_fields({"to": "Say whom it is for; the receipt gives the name."})
     credential = Handover.objects.select_related("credential").get(pk=handover.pk).credential
     issued = Issued.objects.select_related("authority").filter(credential=credential).first()
     if issued is None:
@@ -166,7 +166,7 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
     :class:`Problem`.
     """
     if not name.strip():
-        raise wrong_fields({"name": "Say who you are; it stands on the receipt."})
+        raise wrong_fields({"name": "Say who you are; the receipt gives the name."})
     with transaction.atomic():
         handover = _waiting(find_link(value))
         if handover.ends is not None and handover.ends <= timezone.now():
@@ -267,7 +267,7 @@ def make_file(by: Actor, handover: Handover, to: str, pasted_key: str) -> tuple[
     reads it, its maker neither.
     """
     if not to.strip():
-        raise wrong_fields({"to": "Say whose key it is; it stands on the receipt."})
+        raise wrong_fields({"to": "Say whose key it is; the receipt gives the name."})
     key, header, thumbprint = owner_key(pasted_key)
     handover = _waiting(handover)
     credential = handover.credential
@@ -381,7 +381,7 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
             "It was handed over, and only its digest was kept. Have a new one made.",
         )
     if len(reason.strip()) < 5:
-        raise wrong_fields({"reason": "Say why; it stands in the journal."})
+        raise wrong_fields({"reason": "Give a reason; the journal keeps it."})
     factors.check(by, code, for_stored=True)
     value = credential.open().reveal()
     with transaction.atomic():

@@ -74,7 +74,8 @@ SETTINGS = (
     Setting("NEATLATCH_FIRM", "the organization named in certificates of the house", "`The house`"),
     Setting(
         "NEATLATCH_PROXY",
-        "addresses or networks of proxies in front of the desk, whose word on callers counts",
+        "addresses or networks of proxies in front of the desk, whose statements about callers "
+        "are trusted",
         "none: nobody's does",
     ),
     Setting(
@@ -88,8 +89,8 @@ SETTINGS = (
     Setting("NEATLATCH_BODY_SECONDS", "seconds from there to the end of its body", "60"),
     Setting(
         "NEATLATCH_PROXY_TELLS_CERTIFICATE",
-        "`yes`: a proxy in front ends TLS and tells the client's certificate by `Client-Cert` "
-        "(RFC 9440), having taken away what callers sent. Wants the two above",
+        "`yes`: a proxy in front terminates TLS and passes the client's certificate on in "
+        "`Client-Cert` (RFC 9440), after removing what callers sent. Requires the two above",
         "no",
     ),
     Setting("NEATLATCH_LOG", "log level", "INFO"),

@@ -124,7 +124,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
         raise Problem(
             409,
             "This client is changed by protocol.",
-            "Change it here; the application is told at once.",
+            "Change it here; the application gets the change at once.",
         )
     if wanted is not None:
         wanted = [text for text in dict.fromkeys(wanted) if text]

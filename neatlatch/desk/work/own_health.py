@@ -147,7 +147,7 @@ def _clockwork(seen: Facts) -> Check:
     if not seen.beats:
         return Check(key, name, State.WARNING, "No scheduled job has run yet.")
     if not seen.worker:
-        return Check(key, name, State.BAD, "It stands still with the worker.")
+        return Check(key, name, State.BAD, "It stopped with the worker.")
     late = [beat for beat in seen.beats if _is_late(beat, seen.now)]
     failed = [beat for beat in seen.beats if beat.failed and beat not in late]
     newest = max(beat.at for beat in seen.beats)

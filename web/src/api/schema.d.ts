@@ -1140,7 +1140,7 @@ export interface paths {
         };
         /**
          * Credentials
-         * @description Credentials, what ends soonest first, those without an end last; filtered by plain words and
+         * @description Credentials, soonest expiry first, those without an end last; filtered by plain words and
          *     field words (``kind:api_key env:production used:no mark:unused ends:30d``).
          */
         get: operations["credentials_api_credentials"];
@@ -1525,7 +1525,7 @@ export interface paths {
         /**
          * Roll Over
          * @description Let a new signing key take over: published at once, signing after a minute, its forerunner
-         *     shown until the last token it signed has ended.
+         *     shown until the last token it signed has expired.
          */
         post: operations["house_api_roll_over"];
         delete?: never;
@@ -1807,7 +1807,7 @@ export interface paths {
         };
         /**
          * Certificates
-         * @description The certificates that the house issued, what ends soonest first.
+         * @description The certificates that the house issued, soonest expiry first.
          *
          *     ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
          */
@@ -6827,7 +6827,7 @@ export interface components {
         };
         /**
          * EndIn
-         * @description When a secret ends; null: no end is known.
+         * @description When a secret ends; null: no expiry date known.
          */
         EndIn: {
             /** Ends */

@@ -132,7 +132,7 @@
           {#if changesOwner}<OwnerField
               id="bulk-owner"
               label="New owner"
-              placeholder="a name, or a team; empty: nobody"
+              placeholder="a name, or a team; empty: no owner"
               bind:value={owner}
             />{#if acts.errors.owner}<p role="alert" class="text-error">
                 {acts.errors.owner}

@@ -58,7 +58,7 @@
   </p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      The change is saved, and what is named above is no longer held here: put it in anew, or sign
+      The change is saved, and what is named above is no longer held here: enter it again, or sign
       in again, to go on.
     </p>
     <button

@@ -31,7 +31,7 @@ export const PAGES: Record<string, OnPage> = {
   '/clients/:id': { acts: { change: 'change the client' } },
   '/clients/:id/redirect-uris': { acts: { change: 'change the redirect URIs' } },
   '/clients/:id/scopes': {
-    acts: { test: 'have tokens made anew', change: 'change scopes or ask for consent' },
+    acts: { test: 'have new tokens made', change: 'change scopes or ask for consent' },
   },
   '/redirect-uris': NOTHING,
   '/scopes': NOTHING,

@@ -3,4 +3,4 @@
 </script>
 
 <svelte:head><title>No such page · Neat Latch</title></svelte:head>
-<NotThere title="There is no such page" says="It may have been renamed or taken away." />
+<NotThere title="There is no such page" says="It may have been renamed or removed." />

@@ -632,7 +632,7 @@ def note(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
         errors["account_kind"] = "An account is a service account or a person's."
     known = {role.name for role in client.deployment.application.read_profile().roles}
     if unknown := [right for right in fields.get("rights") or () if right not in known]:
-        errors["rights"] = f"{unknown[0]} is none of those that the profile names."
+        errors["rights"] = f"{unknown[0]} is not one that the profile names."
     if errors:
         raise wrong_fields(errors)
 

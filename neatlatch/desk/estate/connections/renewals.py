@@ -150,7 +150,7 @@ def renew(by: Person, connection: Connection) -> Renewal:
         raise Problem(
             409,
             "There is no refresh token.",
-            "The application gave none at the sign-in, so somebody signs in again at its end.",
+            "The application gave none at the sign-in, so somebody signs in again when it expires.",
         )
     try:
         with destinations.transport_of(connection, _TIME_LIMIT) as transport:

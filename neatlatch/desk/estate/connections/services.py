@@ -337,7 +337,7 @@ def _pasted(
             raise wrong_fields(
                 {
                     value.key: (
-                        f"{named[0]} stands elsewhere. A reference serves only within one "
+                        f"{named[0]} belongs elsewhere. A reference works only within one "
                         f"application and environment."
                     )
                 }

@@ -325,7 +325,7 @@ def copy(
             }
         )
     if deployment.pk == connection.deployment_id:
-        raise wrong_fields({"environment": "That is where it stands already."})
+        raise wrong_fields({"environment": "It is there already."})
     profile = deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     values = services.defaults(deployment, scheme, None, settings.RETURN_ADDRESS, connection.slots)

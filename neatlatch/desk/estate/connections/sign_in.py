@@ -342,7 +342,7 @@ def _for_tests(
         wrong = "Meanwhile no service account is named for tests any more."
     elif not account:
         wrong = (
-            f"The application does not say whose token it gives, so nobody can see that it is "
+            f"The application does not say whose token it gives, so it is not known whether it is "
             f"{expected}."
         )
     elif other_account(expected, account):

@@ -35,7 +35,7 @@ def not_found(what: str) -> Problem:
     return Problem(
         404,
         f"There is no such {what}.",
-        "It may have been renamed or taken away. Go back to the list.",
+        "It may have been renamed or removed. Go back to the list.",
     )
 
 

@@ -132,7 +132,7 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
         if not has_any(person):
             raise Problem(
                 403,
-                "This wants a second factor.",
+                "This requires a second factor.",
                 "Set one up below your menu, at “My log-in”, then try again.",
             )
         _check_rest(person, now)
@@ -300,7 +300,7 @@ def drop_all(by: Actor, person: Person) -> None:
     """
     with transaction.atomic():
         if not has_any(Person.objects.get(pk=person.pk)):
-            raise Problem(409, "There is no second factor.", "Nothing was taken away.")
+            raise Problem(409, "There is no second factor.", "Nothing was removed.")
         person.passkeys.all().delete()
         drop_device(by, person)
 

@@ -100,7 +100,7 @@ def _challenge_in(credential: Mapping[str, Any]) -> str:
         said = json.loads(b64.decode(str(credential["response"]["clientDataJSON"])))
         return b64.encode(b64.decode(str(said["challenge"])))
     except (KeyError, TypeError, ValueError, RecursionError) as error:
-        raise _not_taken("It is not what a browser answers for a passkey.") from error
+        raise _not_taken("It is not what a browser returns for a passkey.") from error
 
 
 def _not_taken(says: str) -> Problem:
@@ -224,7 +224,7 @@ def drop(by: Actor, person: Person, identity: int) -> None:
     person = Person.objects.select_for_update().get(pk=person.pk)
     found = person.passkeys.filter(pk=identity).first()
     if found is None:
-        raise Problem(404, "There is no such passkey.", "It may have been taken away already.")
+        raise Problem(404, "There is no such passkey.", "It may have been removed already.")
     found.delete()
     factors.after_drop(by, person)
     factors.tell_of(by, person, f"took away your passkey “{found.name}”.")

@@ -71,8 +71,8 @@ def differences() -> Iterator[str]:
             kept = all_kept.get(sighted.credential.pk)
             if kept is None or kept.stale:
                 yield (
-                    f"{sighted.credential.hint} ({sighted.credential.pk}): what stands out about "
-                    f"it is stale."
+                    f"{sighted.credential.hint} ({sighted.credential.pk}): the findings about "
+                    f"it are stale."
                 )
             elif kept.marks != (fresh := keys_of(sighted.known, now)):
                 yield (

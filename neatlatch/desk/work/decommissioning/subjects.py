@@ -381,7 +381,7 @@ def _refused_by_the_house(of: Iterable[Client]) -> Outcome:
         for credential in client.credentials.exclude(digest="").defer("value"):
             why = issuing.state_of(credential, credential.hint, now)
             if not why:
-                return Outcome(True, False, f"{credential.hint} still lets in.")
+                return Outcome(True, False, f"{credential.hint} is still accepted.")
             says = why
     return Outcome(False, True, f"The house authority refuses it: {says}.")
 

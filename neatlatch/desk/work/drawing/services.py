@@ -469,7 +469,7 @@ def transport_of(connection: Connection, total: float) -> Transport:
         return destinations.transport_of(connection, total, tokens.shown(connection))
     except TransportError as error:
         raise Problem(
-            409, "This connection cannot be used as it stands.", error.failure.detail
+            409, "This connection cannot be used as it is.", error.failure.detail
         ) from error
 
 

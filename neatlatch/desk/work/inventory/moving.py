@@ -204,7 +204,7 @@ def with_moves(outcome: Outcome, moves_there: list[Move]) -> list[Change]:
     """The changes of an outcome, in which each of a connection says what it would send where."""
     words: dict[str, list[str]] = {}
     for move in moves_there:
-        words.setdefault(move.ref, []).append(f"{move}: that wants leave")
+        words.setdefault(move.ref, []).append(f"{move}: that requires clearance")
     return [
         replace(change, says=(*change.says, *words[change.key]))
         if change.kind == "connections" and change.key in words

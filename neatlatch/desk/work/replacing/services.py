@@ -267,7 +267,7 @@ def _take_certificate(
         raise wrong_fields({"value": "The private key in it is not this certificate's."})
     old = replacement.old
     if keys.facts(leaf.public_key()).spki_sha256 == old.public_key:
-        raise wrong_fields({"value": "This is the old key. A replacement wants a new one."})
+        raise wrong_fields({"value": "This is the old key. A replacement requires a new one."})
     replacement.values = {"certificate": file.chain()}
     return keep(
         reading.key_as_pem(file.keys[0]),
@@ -560,7 +560,7 @@ def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, tri
     old = replacement.old
     why = issuing.state_of(old, "it is", timezone.now()) if old.digest else ""
     outcome = trial.Outcome(
-        False, bool(why), f"no connection here held it; {why or 'it still lets in'}."
+        False, bool(why), f"no connection here held it; {why or 'it is still accepted'}."
     )
     for connection, key in connections_with_keys(replacement):
         if old.value is not None:
@@ -572,7 +572,7 @@ def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, tri
     with transaction.atomic():
         replacement = _open(replacement)
         replacement.said = (
-            f"It is still let in ({outcome.says}). A revocation may take some seconds to be "
+            f"It is still accepted ({outcome.says}). A revocation may take some seconds to be "
             f"seen there; try again."
             if outcome.passed
             else outcome.says

@@ -245,7 +245,7 @@
                 >{/if}
             </li>
           {:else}<li class="px-4 py-2">
-              None yet. Without a rule that allows it, nobody may do anything.
+              None yet. Without a rule that allows a request, it is denied.
             </li>{/each}
         </ol>
         {#if Object.keys(access.groups).length}<p class="help border-base-300 border-t px-4 py-2">

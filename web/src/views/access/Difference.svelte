@@ -4,7 +4,7 @@
   let {
     told,
     added = 'added',
-    gone = 'taken away',
+    gone = 'removed',
   }: { told: Schemas['RulesDifferenceOut']; added?: string; gone?: string } = $props()
   const WORDS: Record<string, string> = {
     yes: 'may',

@@ -148,7 +148,7 @@
           {#if found.data.tests_signed_in_at}<span class="help"
               ><When at={found.data.tests_signed_in_at} prefix="signed in " /></span
             >
-          {:else}<span class="text-warning">nobody has signed in as it yet</span>{/if}
+          {:else}<span class="text-warning">never signed in as it</span>{/if}
           {#if may('test')}<button class="act" disabled={acts.busy} onclick={signInForTests}
               >{found.data.tests_signed_in_at ? 'Sign in again as it' : 'Sign in as it'}</button
             >{/if}

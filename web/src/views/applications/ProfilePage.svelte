@@ -90,9 +90,7 @@
 {#if found.data && source.data}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
     <h1>Profile of <a href="/applications/{key}" class="hover:underline">{found.data.name}</a></h1>
-    <span class="help"
-      >what it wants of a caller, in words and values; forms, checks and tests are made from it</span
-    >
+    <span class="help">what it requires of a caller; forms, checks and tests are made from it</span>
   </header>
   <div class="grid grid-cols-1 lg:grid-cols-[minmax(0,1.1fr)_minmax(0,1fr)] items-start gap-4">
     <div>

@@ -74,7 +74,7 @@
       <form class="sheet p-4" onsubmit={take}>
         <Field
           id="code"
-          label="The code you were told"
+          label="The code you were given"
           error={errors.code}
           help="Eight digits, by another channel than this link."
         >
@@ -87,7 +87,7 @@
             required
           />
         </Field>
-        <Field id="name" label="Your name" error={errors.name} help="It stands on the receipt.">
+        <Field id="name" label="Your name" error={errors.name} help="The receipt gives it.">
           <input
             id="name"
             class="line-in"

@@ -25,7 +25,7 @@
   {#snippet actions()}<span class="help">of clients that sign people in</span>{/snippet}
   {#snippet head()}<th>Client</th><th>Application</th><th>Environment</th><th>Registered</th><th
       >Callers that match</th
-    ><th>Near misses</th><th>Used by nobody here</th><th>Faulty</th><th>Changed</th>{/snippet}
+    ><th>Near misses</th><th>Unused here</th><th>Faulty</th><th>Changed</th>{/snippet}
   {#snippet row(item)}
     <td><a class="act" href="/clients/{item.client}/redirect-uris">{item.name}</a></td>
     <td>{item.application_name}</td>

@@ -46,7 +46,7 @@
     >
     <td class={item.consents_missing ? 'text-error font-semibold' : 'text-soft'}
       >{item.consents_missing
-        ? `${item.consents_missing} wanted`
+        ? `${item.consents_missing} missing`
         : item.word === 'scope'
           ? 'enough'
           : 'none required'}</td

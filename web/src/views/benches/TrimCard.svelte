@@ -31,19 +31,19 @@
           {each.workload}: <span class="value">{each.operation}</span>
         </p>{/each}
     </details>
-  {:else}{#if workloads}<p>No workload calls anything that wants a {word}.</p>{/if}{/each}
+  {:else}{#if workloads}<p>No workload calls anything that requires a {word}.</p>{/if}{/each}
   {#if trim.missing.length}<p class="text-error mt-2 font-semibold">
       Missing: <span class="value">{trim.missing.join(' ')}</span>
     </p>{/if}
   {#if !workloads}<p class="help mt-2">
-      Its connections have no workload, so nobody can say what could go. Add the workloads that use
+      Its connections have no workload, so what could go is not known. Add the workloads that use
       them, with the operations they call.
     </p>{:else if trim.can_go.length}<p class="text-warning mt-2 font-semibold">
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
   {#each trim.impossible as kept, at (at)}<p class="text-error mt-2 font-semibold">
-      Nothing allows {kept.workload}: <span class="value">{kept.operation}</span>. It wants a {word} that
-      the application does not have.
+      Nothing allows {kept.workload}: <span class="value">{kept.operation}</span>. It requires a {word}
+      that the application does not have.
     </p>{/each}
   {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p
       class="text-success mt-2 font-semibold"

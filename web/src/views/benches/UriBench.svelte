@@ -226,7 +226,7 @@
                 ? `used by ${entry.used_by.join(', ')}`
                 : missed.length
                   ? `nearly, but not exactly, what ${missed.join(', ')} sends`
-                  : 'registered, but used by nobody here'}
+                  : 'registered, but unused here'}
             </p>
             {#each entry.lint as each (each.code)}<p
                 class={each.grave ? 'text-error font-semibold' : 'text-warning font-semibold'}

@@ -136,7 +136,7 @@
     <ProblemBox problem={Object.keys(errors).length ? null : problem} />
     {#if !found}<section class="sheet p-4">
         <p>
-          Paste one on the right, or choose a file. PEM, DER, PKCS#7 and PKCS#12 are told apart by
+          Paste one on the right, or choose a file. PEM, DER, PKCS#7 and PKCS#12 are recognised by
           their content.
         </p>
       </section>{/if}

@@ -150,7 +150,7 @@
             {:else}<dt class="text-soft">What it is</dt>
               <dd>
                 the application itself: it asks the house authority about tokens that it is shown,
-                and calls nobody
+                and calls nothing
               </dd>{/if}
             {#if client.client_id}<dt class="text-soft">Client ID</dt>
               <dd class="value">{client.client_id}</dd>{/if}

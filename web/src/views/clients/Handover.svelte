@@ -137,7 +137,7 @@
           >I do not need to see it</button
         >
       </div>
-      {#if house}<p class="help mt-2">A secret that nobody takes within a day is revoked.</p>{/if}
+      {#if house}<p class="help mt-2">A secret that is not taken within a day is revoked.</p>{/if}
     {/if}
     <ProblemBox problem={acts.problem} />
   </section>{/if}

@@ -100,7 +100,7 @@
   {/if}
   <Field
     id="allow-list"
-    label="Networks they let in, if they keep a list"
+    label="Their allow-list of networks, if they keep one"
     error={errors.allow_list}
   >
     <input

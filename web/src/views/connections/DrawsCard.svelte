@@ -44,10 +44,10 @@
   {#if hands.data?.not_let?.length}
     <p class="bg-wait-ground my-1 rounded-md px-3 py-2">
       {hands.data.not_let.join(', ')}
-      {hands.data.not_let.length === 1 ? 'has' : 'have'} a key that draws, and nobody let
-      {hands.data.not_let.length === 1 ? 'it' : 'them'} have the secret itself.
+      {hands.data.not_let.length === 1 ? 'has' : 'have'} a key that draws, but may not have the secret
+      itself.
       {#if may('change')}<button class="act" disabled={acts.busy} onclick={() => void letThem()}
-          >Let {hands.data.not_let.length === 1 ? 'it' : 'them'} have it</button
+          >Permit {hands.data.not_let.length === 1 ? 'it' : 'them'}</button
         >{/if}
     </p>
   {/if}

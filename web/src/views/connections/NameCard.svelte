@@ -48,7 +48,7 @@
         /></label
       >
       <p class="help">
-        Workloads may still draw by {connection.name} until nobody has for 30 days.
+        Workloads may still draw by {connection.name} until it has been unused for 30 days.
       </p>
       <p><button class="btn btn-primary btn-sm" disabled={acts.busy}>Rename connection</button></p>
     </form>

@@ -36,7 +36,8 @@
   <h1>Join names</h1>
   <p class="help max-w-3xl">
     Where a name does not say its environment, a job draws by the same name in each, and moves from
-    Sandbox to Production unchanged. Workloads may draw by an old name until nobody has for 30 days.
+    Sandbox to Production unchanged. Workloads may draw by an old name until it has been unused for
+    30 days.
   </p>
 </header>
 <ProblemBox problem={acts.problem} />

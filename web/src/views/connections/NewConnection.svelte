@@ -234,7 +234,7 @@
           <a class="btn" href="/connections">Cancel</a>
         </div>
       {:else if application}<Loading query={draft} />{:else}<p class="help">
-          Choose the application; what it wants of a caller is asked for next.
+          Choose the application; what it requires of a caller is asked for next.
         </p>{/if}
     </div>
     <aside class="sheet h-fit p-4">

@@ -110,7 +110,7 @@
     {#if fitting.length}
       <p class="help mt-3">
         Or take one that is there already. Touching one that works stops everyone who uses it;
-        another use wants one of its own.
+        another use requires one of its own.
       </p>
       {#each fitting as account (account.id)}<p>
           <button class="act" disabled={acts.busy} onclick={() => run(() => choose(account.id))}

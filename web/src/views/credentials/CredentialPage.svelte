@@ -235,7 +235,7 @@
             {credential.sealed
               ? 'a sealed value'
               : credential.house
-                ? 'a digest only; nobody can read it back'
+                ? 'a digest only; it cannot be read back'
                 : 'a reference only'}
           </dd>
           {#if credential.named}<dt class="text-soft">Its ID</dt>

@@ -134,7 +134,7 @@
         onclick={() => endFamily(family.id)}>End all that came of it</button
       >
       <span class="help block"
-        >{family.person} is then asked anew when {family.client} next wants in.</span
+        >{family.person} is asked again when {family.client} next signs in.</span
       >
     {:else}it no longer gives access.{/if}
   </div>

@@ -7,7 +7,9 @@
 </script>
 
 <h3 class="mt-4 mb-1 font-bold">
-  Rejected requests <span class="help font-normal">callers are told the same for all of these</span>
+  Rejected requests <span class="help font-normal"
+    >callers get the same answer for all of these</span
+  >
 </h3>
 <table class="rows">
   <thead

@@ -43,7 +43,7 @@
       id="link-to"
       label="Whom it is for"
       error={errors.to}
-      help="It stands on the receipt, in the journal and in the link's page."
+      help="The receipt, the journal and the link's page give it."
     >
       <input id="link-to" class="line-in" bind:value={to} required maxlength="200" />
     </Field>

@@ -84,7 +84,7 @@
                     >{entry.outcome}</span
                   >{:else if entry.state === 'waits' && entry.ends}<br /><span
                     class="help font-normal"
-                    ><When at={entry.ends} prefix="revoked " /> if nobody does</span
+                    ><When at={entry.ends} prefix="revoked " /> if nobody takes it</span
                   >{/if}</td
               >
               <td

@@ -13,7 +13,7 @@
     change: 'changed',
     remove: 'removed',
     kept: 'stays',
-    conflict: 'stays, wanted otherwise',
+    conflict: 'stays, the file differs',
   }
   const lines = $derived(preview.changes.some((change) => change.line > 0))
   const count = (number: number) => number.toLocaleString('en')

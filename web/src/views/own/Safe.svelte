@@ -34,7 +34,7 @@
         </p>
       {/each}
       <p class="mt-2">
-        {#if safe.rekeyed_at}Values were last sealed anew <When at={safe.rekeyed_at} />: {safe.rekeyed_values.toLocaleString(
+        {#if safe.rekeyed_at}Values were last sealed again <When at={safe.rekeyed_at} />: {safe.rekeyed_values.toLocaleString(
             'en',
           )}{safe.rekeyed_lost
             ? `; ${safe.rekeyed_lost} could not be opened`

@@ -33,7 +33,7 @@
           : ' · it still runs'}</span
     >
   </header>
-  <p class="help mb-3">Secrets are masked: ••• stands for one.</p>
+  <p class="help mb-3">Secrets are masked: ••• is in place of each.</p>
   {#if causes.length}
     <section class="bg-bad-ground mb-4 rounded-md px-4 py-3">
       <h2>Why it stopped, most likely first</h2>

@@ -95,7 +95,7 @@
     id="u-notice"
     label="Days of notice"
     error={errors.notice_days}
-    help="How long before a change its owner wants to know."
+    help="How long before a change its owner must be notified."
     ><input
       id="u-notice"
       class="line-in"
@@ -114,7 +114,7 @@
   >
   <div>
     <label class="flex min-h-[26px] items-center gap-2 pt-6"
-      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; nobody changes
+      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; no one changes
       it manually</label
     >
   </div>

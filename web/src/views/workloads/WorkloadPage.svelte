@@ -101,7 +101,7 @@
     <h1>{workload.name}</h1>
     <EnvBadge environment={workload.environment} />
     <span class="text-soft"
-      >{workload.kind}{workload.owner ? ` of ${workload.owner}` : ', nobody owns it'}</span
+      >{workload.kind}{workload.owner ? ` of ${workload.owner}` : ', no owner'}</span
     >
     {#if may('change')}<span class="ms-auto flex gap-3"
         ><button class="btn btn-sm" data-key="e" onclick={() => (editing = !editing)}
@@ -249,7 +249,7 @@
         {#if workload.next_window}<p class="help"><NextWindow at={workload.next_window} /></p>{/if}
         <p>
           {workload.notice_days
-            ? `Its owner wants ${workload.notice_days} days of notice.`
+            ? `Its owner requires ${workload.notice_days} days of notice.`
             : 'No notice is asked for.'}
         </p>
         <p>

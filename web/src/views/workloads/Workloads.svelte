@@ -81,8 +81,8 @@
   {#snippet empty()}
     <p class="mb-3">
       A workload is a job, report, script or agent that calls applications through a connection.
-      Once its calls are recorded, Neat Latch can tell which workloads a change stops, and which
-      rights nobody needs.
+      Once its calls are recorded, Neat Latch says which workloads a change would stop, and which
+      rights are not needed.
     </p>
     {#if may('change')}<button class="btn btn-primary" onclick={() => (adding = true)}
         >Add workload</button
