@@ -225,7 +225,7 @@ def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     expect(page.get_by_role("heading", name="2 scopes × 0 workloads")).to_be_visible()
     # Nobody knows what it needs: nothing is offered that would take its scopes away.
     expect(page.get_by_text("not known: it has no workload")).to_be_visible()
-    expect(page.get_by_role("button", name="Ask for only these")).to_have_count(0)
+    expect(page.get_by_role("button", name="Request only these")).to_have_count(0)
     page.goto(f"/clients/{client_of(page, 'production/cargo-manifests')}/scopes")
     expect(
         page.get_by_role(
@@ -235,7 +235,7 @@ def test_the_trim_is_asked_for_and_tokens_are_made_anew(page: Page) -> None:
     expect(page.get_by_text("Missing: manifest.write")).to_be_visible()
     page.get_by_role("button", name="Permit these").click()
     expect(page.get_by_text("What is permitted is exactly that.")).to_be_visible()
-    page.get_by_role("button", name="Ask for only these").click()
+    page.get_by_role("button", name="Request only these").click()
     expect(page.get_by_text("asks for exactly that")).to_be_visible()
     expect(page.get_by_text("before the change")).to_be_visible()  # the token does not have it
     page.get_by_role("button", name="Sign in again").click()
@@ -287,7 +287,7 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     page.get_by_label("Principal", exact=True).fill("r.oake")
     page.get_by_label("Operation", exact=True).select_option("read")
     page.get_by_label("The stream").fill("positions")
-    page.get_by_role("button", name="Decide").click()
+    page.get_by_role("button", name="Check").click()
     expect(
         page.get_by_text(
             "r.oake may not read positions; rule 4: deny r.oake everything on positions."
@@ -297,10 +297,10 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     page.get_by_role("button", name="Take rule 5 away").click()
     page.get_by_role("button", name="Keep them here").click()
     expect(page.get_by_text("never decides")).to_have_count(0)
-    page.get_by_role("button", name="Push ours").click()
+    page.get_by_role("button", name="Push our rules").click()
     expect(page.get_by_role("alert").filter(has_text="This takes rights away.")).to_be_visible()
     page.get_by_label(re.compile("type Production first")).fill("Production")
-    page.get_by_role("button", name="Push ours").click()
+    page.get_by_role("button", name="Push our rules").click()
     expect(page.get_by_text("The same rules are there.")).to_be_visible()
     there = httpx.get(
         f"http://127.0.0.1:{stand_ins.port + PORTS['positions']}/production/register/rules",

@@ -293,7 +293,7 @@ def test_intake_keeps_nothing_and_answers_no_secret(setup: Setup) -> None:
     )
     told = looked.json()
     assert told["placed"][0]["key"] == "api_key"
-    assert told["placed"][0]["shown"] == "•••• ends …QUAY"
+    assert told["placed"][0]["shown"] == "•••• …QUAY"
     assert told["left"] == ["COLOUR"]
     assert planted not in looked.content.decode()
     assert Credential.objects.count() == 0

@@ -173,7 +173,7 @@ def _ordinal(number: int) -> str:
 def _shown(secret: SecretFacts, now: datetime) -> str:
     if secret.fingerprint is None:
         return "not seen here"
-    words = [f"ends {secret.hint}"] if secret.hint else ["kept"]
+    words = [secret.hint] if secret.hint else ["kept"]
     if secret.ends is not None:
         words.append(f"{in_words(secret.ends - now)} left" if secret.ends > now else "ended")
     elif secret.put_in is not None:

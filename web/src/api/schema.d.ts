@@ -1664,7 +1664,7 @@ export interface paths {
         };
         /**
          * Issued
-         * @description What a client of the house holds: secrets, tokens alive, who allowed it, what was turned
+         * @description What a client of the house holds: secrets, active tokens, who allowed it, what was turned
          *     away.
          */
         get: operations["house_api_issued"];

@@ -59,7 +59,8 @@
     class="border-soft min-h-[32px] rounded-md border px-3"
     data-key="i"
     title="Paste or drop anything: I"
-    onclick={() => begin()}>Paste anything</button
+    aria-label="Paste anything"
+    onclick={() => begin()}>Paste<span class="max-sm:hidden"> anything</span></button
   >
   <dialog
     bind:this={dialog}

@@ -192,7 +192,7 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> Look
 
 def _shown(value: str, secret: bool) -> str:
     if secret:
-        return "a private key" if "-----BEGIN" in value else f"•••• ends {hint(value)}"
+        return "a private key" if "-----BEGIN" in value else f"•••• {hint(value)}"
     return value if len(value) <= 200 else f"{value[:120]} … ({len(value)} characters)"
 
 

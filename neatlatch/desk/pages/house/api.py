@@ -436,7 +436,7 @@ def _issued(client: Client) -> IssuedOut:
 
 @router.get("/clients/{identity}/issued", response=IssuedOut)
 def issued(request: HttpRequest, identity: UUID) -> IssuedOut:
-    """What a client of the house holds: secrets, tokens alive, who allowed it, what was turned
+    """What a client of the house holds: secrets, active tokens, who allowed it, what was turned
     away.
     """
     guard.need(request, "look")

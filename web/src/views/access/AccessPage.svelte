@@ -289,10 +289,10 @@
               <button class="btn btn-sm" disabled={acts.busy} onclick={readBack}>Read back</button>
               {#if access.read_at && access.there && !access.there.nothing}
                 <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={push}
-                  >Push ours</button
+                  >Push our rules</button
                 >
                 <button class="btn btn-sm" disabled={acts.busy} onclick={takeTheirs}
-                  >Take theirs</button
+                  >Take their rules</button
                 >
               {/if}
             </div>
@@ -305,7 +305,7 @@
         </section>
       {/if}
       <section class="sheet p-4" aria-labelledby="ask">
-        <h2 id="ask" class="mb-1">May they?</h2>
+        <h2 id="ask" class="mb-1">Check a request</h2>
         <form onsubmit={decide}>
           <input
             class="line-in value mb-2"
@@ -344,7 +344,7 @@
           />
           <button
             class="btn btn-sm mt-2"
-            disabled={!asked.principal || !asked.operation || !asked.resource}>Decide</button
+            disabled={!asked.principal || !asked.operation || !asked.resource}>Check</button
           >
         </form>
         {#if decision}<p

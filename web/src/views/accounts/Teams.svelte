@@ -44,7 +44,7 @@
     <h2 id="teams">Teams</h2>
     {#if may('change') && !form}<button
         class="act ms-auto"
-        onclick={() => (form = { id: 0, name: '', people: [] })}>Make a team</button
+        onclick={() => (form = { id: 0, name: '', people: [] })}>Add team</button
       >{/if}
   </header>
   {#if form}

@@ -62,13 +62,13 @@
           >{want.consent.who}, <When at={want.consent.when} /></span
         >
         {#if may('change')}<button class="act" onclick={() => note(want.name, false)}
-            >It was withdrawn</button
+            >Record withdrawal</button
           >{/if}
       {:else}<span class={want.permitted ? 'text-error font-semibold' : 'text-soft'}
           >{want.consent_state === 'asked' ? 'asked for' : 'not given'}</span
         >
         {#if may('change')}<button class="act" onclick={() => note(want.name, true)}
-            >It was given</button
+            >Record consent</button
           >{/if}{/if}
     </p>
   {:else}<p class="help">

@@ -123,7 +123,7 @@
                       {#if may('change')}<br /><button
                           class="act"
                           onclick={() => request(column, column.trim.scopes)}
-                          >Ask for only these</button
+                          >Request only these</button
                         >{/if}{/if}</td
                   >
                   <td

@@ -27,7 +27,7 @@
         }
       : null,
   )
-  const HEADS = ['permitted', 'asked for', 'granted', 'consent', 'trim']
+  const HEADS = ['permitted', 'requested', 'granted', 'consent', 'trim']
   const yes = (on: boolean, implied = false) => (on ? '✓' : implied ? '(✓)' : '·')
   const some = (refs: string[]) => (several ? String(refs.length || '·') : yes(refs.length > 0))
 </script>

@@ -91,7 +91,7 @@
           <span class="help">soonest expiry first</span>
           {#if may('change') && accepted}<button
               class="btn btn-sm ms-auto"
-              onclick={() => (issuing = !issuing)}>Issue one to a server</button
+              onclick={() => (issuing = !issuing)}>Issue server certificate</button
             >{/if}
         </div>
         {#if issuing}
@@ -134,7 +134,7 @@
                       ? `${each.application}, its servers`
                       : `a client of ${each.application}`}</td
                   >
-                  <td class="value">{each.hint}</td>
+                  <td class="value whitespace-nowrap">{each.hint}</td>
                   <td
                     ><When at={each.ends} />{#if each.replaced_by}<br /><span
                         class="text-warning font-semibold">replaced already</span
@@ -177,7 +177,7 @@
                 <tr>
                   <td><a class="act" href="/certificates/{each.id}">{each.common_name}</a></td>
                   <td>{each.application}</td>
-                  <td class="value">{each.hint}</td>
+                  <td class="value whitespace-nowrap">{each.hint}</td>
                   <td><When at={each.revoked ?? each.ends} /></td>
                   <td>{each.revoked ? `revoked: ${each.reason}` : 'expired'}</td>
                 </tr>

@@ -40,7 +40,7 @@
 
 <section class="sheet p-4" aria-labelledby="replace">
   <div class="flex items-baseline">
-    <h2 id="replace">{begun ? 'Being replaced' : 'Replacing it'}</h2>
+    <h2 id="replace">{begun ? 'Being replaced' : 'Replace the authority'}</h2>
     {#if !begun}<button class="act ms-auto" onclick={() => (open = !open)}
         >{open ? 'Close' : 'See the order'}</button
       >{/if}

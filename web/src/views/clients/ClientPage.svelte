@@ -230,7 +230,7 @@
                       at={given.when}
                     />{#if may('change')}&nbsp;<button
                         class="act"
-                        onclick={() => consent(scope.name, false)}>It was withdrawn</button
+                        onclick={() => consent(scope.name, false)}>Record withdrawal</button
                       >{/if}
                   {:else}<span class="text-error font-semibold">not given</span
                     >{#if may('change')}&nbsp;<button

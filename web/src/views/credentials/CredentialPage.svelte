@@ -194,7 +194,7 @@
     </section>
     <div class="flex flex-col gap-4">
       <section class="sheet p-4">
-        <h2 class="mb-1">What it is</h2>
+        <h2 class="mb-1">Details</h2>
         <dl class="grid grid-cols-[7.5rem_1fr] gap-x-2 gap-y-1">
           <dt class="text-soft">Client</dt>
           <dd>

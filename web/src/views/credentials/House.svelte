@@ -179,11 +179,11 @@
         <p>
           <strong class="text-[1.3rem]">{item.clients}</strong>
           {item.clients === 1 ? 'client' : 'clients'},
-          <strong class="text-[1.3rem]">{item.tokens}</strong> tokens alive
+          <strong class="text-[1.3rem]">{item.tokens}</strong> active tokens
         </p>
       </section>
       <section class="sheet p-4">
-        <h2 class="mb-1">What its applications are set up with</h2>
+        <h2 class="mb-1">Settings for its applications</h2>
         <p class="label-text mt-1">Issuer</p>
         <CopyLine text={item.issuer} what="the issuer" />
         <p class="label-text mt-2">Metadata (RFC 8414)</p>
@@ -220,7 +220,7 @@
         {#if may('change')}<button
             class="btn btn-sm mt-1"
             disabled={acts.busy}
-            onclick={() => rollOver(environment)}>Let a new key take over</button
+            onclick={() => rollOver(environment)}>Roll over signing key</button
           >
           <p class="help mt-1">
             It is shown for a minute before it signs, and the old one stays shown until the last

@@ -93,7 +93,7 @@
           bind:value={scopes}
         /></label
       >
-      <button class="btn btn-sm" disabled={acts.busy || !form.application}>Make a token</button>
+      <button class="btn btn-sm" disabled={acts.busy || !form.application}>Create token</button>
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />

@@ -23,17 +23,17 @@
 <Loading query={found} />
 {#if found.data}
   <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
-    <h1>What was sent</h1>
+    <h1>Test</h1>
     <a class="act value" href="/connections/{found.data.connection}">{found.data.connection}</a>
     <span class="help"
-      ><When at={found.data.begun} /> · begun by {found.data.begun_by}{ended(found.data)
+      ><When at={found.data.begun} /> · started by {found.data.begun_by}{ended(found.data)
         ? ''
         : found.data.state === 'waiting'
           ? ' · it waits for its turn'
           : ' · it still runs'}</span
     >
   </header>
-  <p class="help mb-3">Secrets are masked: ••• is in place of each.</p>
+  <p class="help mb-3">Secrets are masked as •••.</p>
   {#if causes.length}
     <section class="bg-bad-ground mb-4 rounded-md px-4 py-3">
       <h2>Why it stopped, most likely first</h2>
@@ -50,9 +50,9 @@
       <h2 id="rung-{rung.rung}" class="flex gap-3">
         <span class={rung.skipped ? 'text-soft' : rung.passed ? 'text-success' : 'text-error'}
           >{rung.skipped ? '○' : rung.passed ? '✓' : '✕'}</span
-        >{rungName(rung.rung)}
+        ><span class="whitespace-nowrap">{rungName(rung.rung)}</span>
         <span class="text-soft font-normal">{rung.says}</span><span
-          class="value ms-auto font-normal"
+          class="value ms-auto font-normal whitespace-nowrap"
           >{millis(rung.ms)}{rung.tries > 1 ? `, ${rung.tries} tries` : ''}</span
         >
       </h2>
