@@ -1,7 +1,7 @@
 """A million access decisions, against the plainest evaluator there is in the same run: every rule
 looked at in turn.
 
-Run by hand: python -m bench.access [decisions]
+Run manually: python -m bench.access [decisions]
 """
 
 from __future__ import annotations

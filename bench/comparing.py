@@ -1,7 +1,7 @@
 """Whether the time to refuse a key tells how much of it was right; a comparison that does tell
 stands beside it in the same run.
 
-``python -m bench.comparing``: by hand, on a machine that does nothing else. Keys are shown that
+``python -m bench.comparing``: manually, on a machine that does nothing else. Keys are shown that
 begin with 0 to 42 of the secret's 43 characters, and as many that begin so with a secret that
 nobody has: a processor is quicker or slower with what it sees often, whether it is right or not.
 All have a check that holds, and come in random order. For each length, Mann and Whitney (1947) ask

@@ -1,7 +1,7 @@
 """Draws and introspections a second, against the same server answering a constant, bare and through
 all of Django; and what a million draws leave in the database.
 
-``python -m bench.draws``: by hand, on a machine that does nothing else. The client and the server
+``python -m bench.draws``: manually, on a machine that does nothing else. The client and the server
 share it, so ratios tell more than figures.
 """
 
@@ -112,7 +112,7 @@ Ask = tuple[str, str, dict[str, str], str]
 def drive(
     port: int, method: str, path: str, headers: dict[str, str], body: str = "", hands: int = HANDS
 ) -> tuple[float, float, float]:
-    """Ask as fast as so many hands can; answers requests a second, median and 99th percentile in
+    """Ask as fast as so many hands can; returns requests a second, median and 99th percentile in
     milliseconds.
     """
     times: list[float] = []

@@ -1,5 +1,5 @@
 """Size of the first page load: everything Chromium fetches for Today, logged in, with an empty
-cache. Run by hand, with bin/demo running: ``.venv/bin/python -m bench.first_load``. The aim: under
+cache. Run manually, with bin/demo running: ``.venv/bin/python -m bench.first_load``. The aim: under
 200 KiB gzipped in all, fonts aside.
 
 The bare reference in the same run is the size of the data alone: what the API answers for that

@@ -1,6 +1,6 @@
 """Time of a full ladder against the same calls made bare with httpx, in the same run.
 
-Run by hand: ``.venv/bin/python -m bench.ladder``.
+Run manually: ``.venv/bin/python -m bench.ladder``.
 
 Both find, connect, secure and make the same six calls of a code connection: sign-in page,
 introspection, the harmless call, and make, look and clear of the probe. The aim: less than 1.3

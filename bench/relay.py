@@ -1,7 +1,7 @@
 """What a relayed request costs the desk in processor time, one after the other and eight at once,
 against the very request sent by a bare client that keeps its connection.
 
-``python -m bench.relay``: by hand, on a machine that does nothing else. The application is a
+``python -m bench.relay``: manually, on a machine that does nothing else. The application is a
 stand-in on the same machine, whose own time is not counted.
 """
 

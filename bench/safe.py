@@ -1,7 +1,7 @@
 """Re-keying: values sealed anew a second, against the bare work in the same run; and what a draw
 waits meanwhile.
 
-``python -m bench.safe``: by hand, on a machine that does nothing else. The bare work opens and
+``python -m bench.safe``: manually, on a machine that does nothing else. The bare work opens and
 seals the same values and writes them by plain SQL, one transaction each, without looking whether
 anything else was written meanwhile.
 """

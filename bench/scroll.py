@@ -1,6 +1,6 @@
 """Scrolling through a list of ten thousand connections in Chromium: the time between frames.
 
-Run by hand: ``python -m bench.scroll [how many]``.
+Run manually: ``python -m bench.scroll [how many]``.
 
 Fills a database of its own, starts the desk on it, scrolls from top to bottom as fast as a wheel
 goes, and prints the median and the worst of the times between frames, and how many rows stood in
@@ -40,7 +40,7 @@ _WATCH = """() => new Promise((done) => {
 
 
 def told(name: str, found: dict[str, Any]) -> float:
-    """Print one run; answers its median."""
+    """Print one run; returns its median."""
     gaps = sorted(found["gaps"][2:])
     print(
         f"{name}: median {statistics.median(gaps):.1f} ms between frames, 99 % under "

@@ -69,7 +69,7 @@ def row(
 
 
 def run(name: str) -> list[Row]:
-    """Run one bench; answers its rows. Raises ``CalledProcessError`` where it fails."""
+    """Run one bench; returns its rows. Raises ``CalledProcessError`` where it fails."""
     with tempfile.NamedTemporaryFile(suffix=".jsonl") as rows:
         subprocess.run(
             [sys.executable, "-m", f"bench.{name}"],

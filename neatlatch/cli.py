@@ -359,7 +359,7 @@ def _asking(arguments: argparse.Namespace) -> Any:
 
 
 def _ask(arguments: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
-    """Ask the desk; answers the response, or ``None`` once the reason was said."""
+    """Ask the desk; returns the response, or ``None`` once the reason was said."""
     import httpx
 
     web = _asking(arguments)
@@ -706,7 +706,7 @@ def _count(text: str) -> int:
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run a command; answers its exit status."""
+    """Run a command; returns its exit status."""
     given = parser().parse_args(arguments)
     run: Callable[[argparse.Namespace], int] = given.run
     try:

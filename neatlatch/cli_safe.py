@@ -9,7 +9,7 @@ from typing import Any
 
 
 def _django(check: bool = True) -> bool:
-    """Set the desk up, and look whether its key is the right one. Answers whether it is."""
+    """Set the desk up, and look whether its key is the right one. Returns whether it is."""
     from neatlatch.cli import set_up
 
     set_up(makes=not check)

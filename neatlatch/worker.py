@@ -1,4 +1,4 @@
-"""The worker: rounds, renewals and whatever else is done by the clock. Run with ``-m``; arguments
+"""The worker: rounds, renewals and whatever else is scheduled. Run with ``-m``; arguments
 are those of Huey's consumer.
 """
 

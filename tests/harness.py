@@ -131,7 +131,7 @@ def wait_until(true: Callable[[], Any], seconds: float = 180, what: str = "it") 
 
 
 class Clock:
-    """One clock for all programs of a test, stepped by hand from event to event."""
+    """One clock for all programs of a test, stepped manually from event to event."""
 
     # What the worker does by the clock.
     LOOPS = frozenset({"rounds", "renewals", "leftovers", "house"})
@@ -269,7 +269,7 @@ class Desk:
         self.programs: dict[str, subprocess.Popen[bytes]] = {}
 
     def python(self, code: str) -> str:
-        """Run Python with the desk set up, in a process of its own; answers what it printed."""
+        """Run Python with the desk set up, in a process of its own; returns what it printed."""
         code = "import django; django.setup()\n" + code
         done = subprocess.run(
             [sys.executable, "-c", code],

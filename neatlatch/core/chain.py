@@ -36,8 +36,8 @@ class Link:
 
 @dataclass(frozen=True)
 class Start:
-    """Where a check begins: after this entry, whose own code this is; from the beginning unless
-    said.
+    """Where a check begins: after the entry of this number and code; by default at the
+    beginning.
     """
 
     number: int = 0

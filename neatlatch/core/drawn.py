@@ -1,5 +1,5 @@
-"""What somebody gets who draws a connection, by how it is let in: said on the page, in the answer
-and in the docs as it is.
+"""What a draw of a connection hands out, by authentication scheme. The page, the answer to a draw
+and the docs say the same.
 """
 
 from __future__ import annotations

@@ -88,7 +88,7 @@ def stop(
 class Taken:
     """What somebody who drew a connection may still have of it.
 
-    ``at``: until when it lets in, ``None`` where nothing is left or nobody can say; ``lasts``: it
+    ``at``: until when it admits, ``None`` where nothing is left or nobody can say; ``lasts``: it
     stays good until the connection's own credential is replaced.
     """
 
@@ -99,7 +99,7 @@ class Taken:
 
 def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: datetime) -> Taken:
     """What a header is still good for that was drawn before the key to draw with was revoked (RFC
-    6749 §1.4: a token lets in whoever has it until it ends; RFC 5849 §3.3: a signed request is
+    6749 §1.4: a token admits whoever has it until it ends; RFC 5849 §3.3: a signed request is
     taken once).
     """
     if scheme == CERTIFICATE:

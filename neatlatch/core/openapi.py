@@ -44,7 +44,8 @@ def read_text(text: str) -> Described:
 
 
 def read_description(document: Any) -> Described:
-    """Read the ways of being let in, the OAuth scopes, and the operations with their alternatives.
+    """Read the authentication schemes, the OAuth scopes, and the operations with their
+    alternatives.
 
     Raises :class:`BadDescription`.
 

@@ -1,4 +1,4 @@
-"""Profiles: what an application wants of a caller.
+"""Profiles: what an application requires of a caller.
 
 A profile says which schemes the application takes and which values each needs, what its scopes
 mean, which operations there are and what a harmless test of real work looks like. Forms, checks and

@@ -421,7 +421,7 @@ def private_use_scheme(uri: str) -> bool:
 def token_request(authorization_request: str | None, token_request: str | None) -> tuple[bool, str]:
     """Whether the token request repeats the redirect URI as it must (RFC 6749 §4.1.3).
 
-    Answers verdict and reason.
+    Returns verdict and reason.
     """
     if authorization_request is None:
         if token_request is None:

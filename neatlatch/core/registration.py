@@ -1,5 +1,5 @@
 """Client metadata as RFC 7591 §2 has it: what we ask a provider to register, and the acts that do
-the same by hand.
+the same manually.
 """
 
 from __future__ import annotations
@@ -117,7 +117,7 @@ class RegistrationStep:
 def steps_by_hand(
     client: ClientMetadata, application: str, administrator_scopes: frozenset[str]
 ) -> tuple[RegistrationStep, ...]:
-    """The acts that register a client by hand, in the order in which an application's screens
+    """The acts that register a client manually, in the order in which an application's screens
     usually ask (common practice, no source).
     """
     kind = "public: it keeps no secret" if client.public else "confidential: it can keep a secret"

@@ -107,7 +107,7 @@ class Bucket:
         )
 
     def take(self, at: float) -> tuple[Bucket, float]:
-        """Take one call out; answers the bucket afterwards and the seconds to wait before calling
+        """Take one call out; returns the bucket afterwards and the seconds to wait before calling
         (0: now).
         """
         level = min(self.size, self.level + max(0.0, at - self.at) * self.pace) - 1

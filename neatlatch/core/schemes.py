@@ -1,5 +1,5 @@
-"""The ways of being let in: which values each wants, which of them are secret, and what is asked of
-the provider's side.
+"""The authentication schemes: which values each needs, which of them are secret, and what is asked
+of the provider's side.
 
 A *kind* is one of the standards' schemes. A profile's scheme is a kind with the profile's own
 words: where a value is found, which header a key travels in, which further endpoints there are.
@@ -120,7 +120,7 @@ class Scheme:
 
     @property
     def house_issues(self) -> bool:
-        """Whether our own authority can issue for it, where the application accepts that."""
+        """Whether the house authority can issue credentials of this scheme."""
         return self.key in HOUSE_ISSUES
 
     def all_values(self) -> tuple[Value, ...]:

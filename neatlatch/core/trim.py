@@ -199,8 +199,8 @@ class Trim:
     """The trim of what is held.
 
     ``kept`` is the smallest set with its reasons; ``can_go`` what is held beyond it; ``missing``
-    what it wants and is not held; ``impossible`` the calls that no scope of the application allows.
-    ``weight`` and ``held_weight`` are before and after.
+    what it requires and is not held; ``impossible`` the calls that no scope of the application
+    allows. ``weight`` and ``held_weight`` are before and after.
     """
 
     kept: tuple[KeptScope, ...]

@@ -89,7 +89,7 @@ def fill(count: int, tell: Callable[[int], None]) -> int:
     """Fill the house up to so many connections, with twice as many credentials, as many clients,
     and three workloads and two applications for ten connections. What a run that was cut off has
     written stays, and is gone on from. ``tell`` is called with how many stand, of ``count``, after
-    each block that was missing. Answers how many connections stand in the end, which may be more
+    each block that was missing. Returns how many connections stand in the end, which may be more
     than ``count``.
 
     Raises :class:`FillRefused` where the house is neither empty, nor a demo's, nor was filled

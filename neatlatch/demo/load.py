@@ -97,7 +97,7 @@ def load_environments(story: dict[str, Any]) -> None:
 
 
 def load_people(story: dict[str, Any]) -> dict[str, tuple[str, str]]:
-    """The people; answers role and password by login name."""
+    """The people; returns role and password by login name."""
     logins = {}
     for person in story["people"]:
         logins[person["username"]] = (person["role"], password())
@@ -126,7 +126,7 @@ def load(
     only: tuple[str, ...] = (),
     with_benches: bool = True,
 ) -> dict[str, tuple[str, str]]:
-    """Load everything; answers the logins.
+    """Load everything; returns the logins.
 
     The stand-ins must run at ``control_port`` and its neighbours. ``only`` names applications;
     ``with_benches``: what stands on the workbenches, too.

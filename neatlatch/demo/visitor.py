@@ -25,7 +25,7 @@ class Visitor:
     def sign_in(self, address: str, account: str) -> str:
         """Go where Neat Latch sends people, pick an account, agree.
 
-        Answers the address they are sent back to.
+        Returns the address they are sent back to.
         """
         page = self.web.get(address).text
         chosen = self.web.post(
@@ -65,7 +65,7 @@ class Visitor:
         method: str = "client_secret_basic",
         certificate: str = "",
     ) -> tuple[str, str]:
-        """Enter a client by hand. Answers its ID and the secret that is shown once."""
+        """Enter a client manually. Returns its ID and the secret that is shown once."""
         fields = {
             "name": name,
             "uris": "\n".join(uris),
@@ -99,7 +99,7 @@ class OfficeVisitor:
     def make(self, name: str, account: str, role: str, days: int = 0) -> dict[str, str]:
         """Have one made.
 
-        Answers what is shown once, by its label; a certificate with its key is under ``issued``.
+        Returns what is shown once, by its label; a certificate with its key is under ``issued``.
         """
         page = self.web.post(
             f"{self.screens}/make",

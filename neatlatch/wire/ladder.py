@@ -47,7 +47,7 @@ T = TypeVar("T")
 
 @dataclass
 class LadderRun:
-    """One climb of the ladder.
+    """One run of the ladder.
 
     ``chance`` gives random numbers in [0, 1) for the waits, ``nonce`` a text never used before,
     ``stop`` says whether to stop.
@@ -292,7 +292,7 @@ class LadderRun:
         return True
 
     def _take(self) -> float:
-        """Take one call out of the connection's pace; answers the seconds to wait for it. Raises
+        """Take one call out of the connection's pace; returns the seconds to wait for it. Raises
         :class:`TestStopped`."""
         self.pause(0)
         wait, _ = self._paces.take({"connection": self.plan.pace}, time.monotonic(), math.inf)

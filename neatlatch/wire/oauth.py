@@ -154,7 +154,7 @@ def fetch_json(transport: Transport, address: str) -> Any:
 
 
 def fetch_metadata(transport: Transport, given: str) -> tuple[str, metadata.ServerMetadata]:
-    """Fetch the metadata of an issuer, or at its own address; answers where it was found.
+    """Fetch the metadata of an issuer, or at its own address; returns where it was found.
 
     Raises :class:`Unreadable`.
     """

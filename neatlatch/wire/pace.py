@@ -30,7 +30,7 @@ class Paces:
     def take(
         self, paces: Mapping[Hashable, float], at: float, longest: float
     ) -> tuple[float, bool]:
-        """Take one call out of each bucket, named with its pace in calls a second; answers the
+        """Take one call out of each bucket, named with its pace in calls a second; returns the
         seconds to wait before calling, and whether it was taken: where the wait would be longer
         than ``longest``, nothing is taken out of any. ``at`` is in seconds of any steady clock.
         """

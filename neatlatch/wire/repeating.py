@@ -34,7 +34,7 @@ def sending(
     """Send until there is an answer that no repetition would better, all within the transport's
     time limit.
 
-    ``take`` takes one call out of the pace, and answers the seconds to wait for it; ``spread_of``
+    ``take`` takes one call out of the pace, and returns the seconds to wait for it; ``spread_of``
     an answer are the seconds that a credential takes to be known there, where it may only mean
     that. Raises :class:`TransportError` of the last try.
     """

@@ -347,7 +347,7 @@ class Transport(httpcore.NetworkBackend):
         return self._found[bare]
 
     def reach(self, host: str, port: int) -> LimitedStream:
-        """An open line to a host and port; each of its addresses is tried."""
+        """Open a connection to a host and port, trying each of its addresses."""
         last: TransportError | None = None
         for address in self.find(host):
             try:

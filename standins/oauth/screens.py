@@ -287,7 +287,7 @@ class Screens:
         )
 
     async def add_client(self, request: Request) -> Response:
-        """A client entered by hand. Its secret is shown on this page and never again."""
+        """A client entered manually. Its secret is shown on this page and never again."""
         if not self._is_office(request):
             return RedirectResponse(f"{self.root}/office", 303)
         pairs = parse_qsl((await request.body()).decode(), keep_blank_values=True)

@@ -57,7 +57,7 @@ class Store:
     def new_client(self, fields: dict[str, Any]) -> tuple[dict[str, Any], str, str]:
         """Register a client.
 
-        Answers it, its secret (empty if public) and its registration access token.
+        Returns it, its secret (empty if public) and its registration access token.
         """
         short = {"sandbox": "sbx", "staging": "stg", "production": "prd"}[self.environment]
         client_id = f"gs-{self.about.short}-{short}-{secrets.token_hex(3)}"
@@ -78,7 +78,7 @@ class Store:
         return client, secret, token
 
     def new_secret(self, client: dict[str, Any]) -> tuple[str, str]:
-        """Add a secret; answers its ID and its value. At most two may live at once (ValueError)."""
+        """Add a secret; returns its ID and its value. At most two may live at once (ValueError)."""
         live = [secret for secret in client["secrets"] if secret["ends"] > clock.now()]
         if len(live) >= LIVE_SECRETS:
             raise ValueError("Two secrets are live already. Retire one first.")

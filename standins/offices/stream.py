@@ -241,7 +241,7 @@ class Positions:
         )
 
     async def rule_list(self, request: Request) -> Response:
-        """The rules on a screen, where somebody may change them by hand."""
+        """The rules on a screen, where somebody may change them manually."""
         env = request.path_params["env"]
         if env not in ENVIRONMENTS:
             return RedirectResponse("/sandbox/register/rules", 303)
@@ -269,7 +269,7 @@ class Positions:
         )
 
     async def rule_act(self, request: Request) -> Response:
-        """Somebody changes the rules by hand."""
+        """Somebody changes the rules manually."""
         env, form = request.path_params["env"], await form_of(request)
         drawer = self.office.shelf.data[env]
         found = drawer.get("rules") or {"groups": {}, "rules": []}

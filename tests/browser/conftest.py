@@ -40,7 +40,7 @@ def make_desk(
     home: Path, stand_ins: StandIns, fill: str, rounds: bool, host: str = "127.0.0.1"
 ) -> Desk:
     """A desk of its own in a folder, filled by a line of Python that prints the passwords by login
-    name. ``rounds``: begin them by the clock.
+    name. ``rounds``: begin them on schedule.
     """
     assert (ROOT / "web" / "dist" / "index.html").exists(), (
         "build the front end first: bin/test does"

@@ -111,7 +111,7 @@ def made(office: Page, name: str, account: str, role: str) -> str:
 def programme(
     page: Page, office: str, name: str, scopes: tuple[str, ...], grant: str, uri: str = ""
 ) -> tuple[str, str]:
-    """A client entered by hand in an application's own office, in a window of its own; answers its
+    """A client entered manually in an application's own office, in a window of its own; returns its
     ID and its secret.
     """
     window = page.context.new_page()

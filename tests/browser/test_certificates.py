@@ -57,7 +57,7 @@ def test_reading_any(page: Page) -> None:
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("The chain is good.")).to_be_visible()
     drawn = page.get_by_role(
-        "img", name=re.compile("Open Root, root.*www.good.example, certificate.*the first to end")
+        "img", name=re.compile("Open Root, root.*www.good.example, certificate.*the first to expire")
     )
     expect(drawn).to_be_visible()
     expect(page.get_by_text("31 Dec 2026", exact=True)).to_be_visible()
@@ -186,7 +186,7 @@ def test_a_credential_is_replaced_by_hand(page: Page, stand_ins: StandIns) -> No
     page.get_by_label("Retire it all the same").check()
     page.get_by_role("button", name="It is withdrawn there").click()
     page.get_by_role("button", name="Try the old one").click()
-    expect(page.get_by_text("It is still let in", exact=False)).to_be_visible()
+    expect(page.get_by_text("It is still accepted", exact=False)).to_be_visible()
     listed = office.web.get(office.screens).text
     name = re.findall(rf"<td>{re.escape(old['client'])}<td><code>([^<]+)</code>", listed)[-1]
     office.web.post(f"{office.screens}/{name}/end")

@@ -58,7 +58,7 @@ def desk(stand_ins: StandIns) -> Iterator[Desk]:
 
 
 def authenticator(page: Page) -> Any:
-    """A device that makes passkeys and knows who holds it; answers how to switch that off."""
+    """A device that makes passkeys and knows who holds it; returns how to switch that off."""
     session = page.context.new_cdp_session(page)
     session.send("WebAuthn.enable")
     options = {

@@ -185,7 +185,7 @@ def test_a_stream_with_a_second_endpoint(page: Page, stand_ins: StandIns) -> Non
 
 
 def test_a_tenant_a_switch_and_a_sign_in(page: Page, stand_ins: StandIns) -> None:
-    """Harbour returns: described by hand with an open slot, a firm-wide switch, and a person who
+    """Harbour returns: described manually with an open slot, a firm-wide switch, and a person who
     signs in.
     """
     base = stand_ins.secured("returns") + "/t/{tenant}"

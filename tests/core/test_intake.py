@@ -253,7 +253,7 @@ def bomb() -> str:
         (("[" * 5000 + "]" * 5000).encode(), "nested deeper"),
         (("a:\n" + "".join(" " * i + "a:\n" for i in range(1, 300))).encode(), "nested deeper"),
         (bomb().encode(), "alias"),
-        (b'{"a": 1, "a": 2}', "stands twice"),
+        (b'{"a": 1, "a": 2}', "occurs twice"),
         (b"\xff\xfe\x00", "UTF-16"),
         (b"caf\xe9: latin\n", "UTF-8"),
         (b"a\x00b", "null characters"),
@@ -338,7 +338,7 @@ def test_lines_of_yaml_are_those_of_the_reference_library(tree: Any) -> None:
 
 
 class NoAliases(yaml.SafeDumper):
-    """Writes a value that stands twice twice."""
+    """Writes a value that occurs twice twice."""
 
     def ignore_aliases(self, data: Any) -> bool:
         return True

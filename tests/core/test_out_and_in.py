@@ -223,7 +223,7 @@ def test_a_file_is_read_in_full() -> None:
             "there is no connection 'x'",
         ),
         (("applications:", "aplications:"), 10, "there is no such kind"),
-        (("    name: Cargo\n", "    name: Cargo\n    name: Again\n"), 13, "stands twice"),
+        (("    name: Cargo\n", "    name: Cargo\n    name: Again\n"), 13, "occurs twice"),
         (("  ewan: {name", "  ewan: {role: chief, name"), 6, "is one of reader, operator"),
         (("    scheme: basic", "   scheme: basic"), 20, "It is not YAML"),
         (("neat_latch_inventory: 3", "neat_latch_inventory: 7"), 1, "version 7 is not known"),

@@ -115,7 +115,7 @@ DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
     (
         "secret",
         {"caller": {"secret": replace(SECRET, fingerprint="f2")}},
-        "none of those",
+        "not one of those",
         "put_secret",
     ),
     (

@@ -221,7 +221,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
         API_KEY,
         {"secrets": {"api_key": replace(KEY, fingerprint="f2")}, "changed_at": NOW},
         {},
-        "none of those that are live",
+        "not one of those that are active",
         "put_secret",
     ),
     (
@@ -253,7 +253,7 @@ SLIPS: list[tuple[str, str, dict[str, Any], dict[str, Any], str, str]] = [
         API_KEY,
         {"outgoing": ("203.0.113.9",)},
         {"allow_list": ("198.51.100.0/24",)},
-        "outside what they let in",
+        "outside their allow-list",
         "open_client",
     ),
     (
@@ -393,7 +393,7 @@ def test_a_tenant_left_unchanged_in_one_address() -> None:
     assert found.acts[0].key == "fill_slots"
     open_slot = {**values, "api_base": "https://pay.example/{tenant}/api"}
     assert (
-        "still stands"
+        "is still in our"
         in pin(
             "tenant", JWT, {"values": open_slot, "slots": {"tenant": "4471"}}, patterns=patterns
         ).why
@@ -449,8 +449,8 @@ def test_profiles_there_and_back_and_what_is_refused() -> None:
     for wrong, says in (
         ({"schemes": [{"key": "magic"}]}, "not known"),
         ({"schemes": [{"key": "basic"}, {"key": "basic"}]}, "twice"),
-        ({"schemes": [{"key": "basic", "values": [{"key": "pin"}]}]}, "none that the scheme"),
-        ({"harmless": "GET /y"}, "none of the operations"),
+        ({"schemes": [{"key": "basic", "values": [{"key": "pin"}]}]}, "not one that the scheme"),
+        ({"harmless": "GET /y"}, "not one of the operations"),
         ({"schemes": [{"key": "api_key", "settings": {"placement": "moon"}}]}, "header"),
         ({"schemes": [{"key": "basic", "colour": 1}]}, "colour"),
         (

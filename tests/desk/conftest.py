@@ -169,7 +169,7 @@ class Setup:
 
 
 def codes_of(person: Person) -> Iterator[str]:
-    """Give a person a second factor that is older than a day; answers codes of it that are right
+    """Give a person a second factor that is older than a day; returns codes of it that are right
     now, each as if none had been shown before.
     """
     secret = b"a secret of the desk"

@@ -54,7 +54,7 @@ class Copies:
         self._made: dict[type[Model], list[Any]] = {}
 
     def up_to(self, count: int) -> dict[str, int]:
-        """Answers how many there are of each kind then. Kinds of which there is none stay empty."""
+        """Returns how many there are of each kind then. Kinds of which there is none stay empty."""
         for model, rows in self._rows.items():
             if rows and model._meta.label not in FEW:
                 made = self._made.setdefault(model, [])

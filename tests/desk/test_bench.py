@@ -1,4 +1,4 @@
-"""Benchmarks are run by hand, rarely: what they take from elsewhere must still be there."""
+"""Benchmarks are run manually, rarely: what they take from elsewhere must still be there."""
 
 from __future__ import annotations
 

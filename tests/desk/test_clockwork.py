@@ -1,4 +1,4 @@
-"""What the worker does by the clock waits for nothing else, and what lies in its queue is ours."""
+"""What the worker does on schedule waits for nothing else, and what lies in its queue is ours."""
 
 from __future__ import annotations
 

@@ -165,7 +165,7 @@ def by_inventory(setup: Setup, leave: destinations.Leave | None) -> None:
         for change in inventory.preview(text, False).outcome.changes
         if change.kind == "connections" and change.does
     ]
-    assert sum("that wants leave" in words for words in said.says) == 2
+    assert sum("that requires clearance" in words for words in said.says) == 2
     inventory.apply(setup.by, text, leave=leave)
 
 

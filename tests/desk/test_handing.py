@@ -292,7 +292,8 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         clock.shift(30)
         code = totp.code(secret, timezone.now().timestamp())
         assert (
-            "Say why" in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
+            "Give a reason"
+            in post(web, address, {"reason": " ", "code": code}, 422)["errors"]["reason"]
         )
         shown = post(web, address, {**given, "code": code})
         assert is_the_secret(shown["value"])

@@ -149,7 +149,7 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
 
 
 def for_tests(setup: Setup, account: str) -> dict[str, Any]:
-    """An administrator signs in as the service account for tests; answers how that went."""
+    """An administrator signs in as the service account for tests; returns how that went."""
     from urllib.parse import parse_qs, urlsplit
 
     from neatlatch.desk.estate.connections import sign_in

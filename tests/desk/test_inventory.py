@@ -45,7 +45,7 @@ from .test_workbenches import send
 
 @pytest.fixture
 def by(transactional_db: None, stand_ins: StandIns) -> Iterator[Person]:
-    """Three applications as the demo has them: OAuth by protocol and by hand, a certificate, a
+    """Three applications as the demo has them: OAuth by protocol and manually, a certificate, a
     stream with two endpoints.
     """
     load_once(stand_ins.port, only=("cargo-manifests", "crew-roster", "vessel-positions"))

@@ -1,4 +1,4 @@
-"""Replacing a credential at applications that hold their own: by hand where two may live and where
+"""Replacing a credential at applications that hold their own: manually where two may live and where
 only one may, and by protocol.
 """
 

@@ -191,7 +191,7 @@ def profile_scheme(key: str) -> str:
 
 
 def test_the_secrets_id_that_came_with_it_is_known_afterwards(setup: Setup) -> None:
-    """F17: the ID pasted as the value was not noticed where a client was entered by hand."""
+    """F17: the ID pasted as the value was not noticed where a client was entered manually."""
     connection = setup.connection(
         setup.client(setup.deployment(), "manifest.read"), account=SERVICE
     )

@@ -165,8 +165,8 @@ def test_a_wrong_secret_is_found_and_put_right(setup: Setup) -> None:
 
 
 def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
-    """Staging registers nothing by protocol: the client is entered by hand, its steps listed, and a
-    test proves it.
+    """Staging registers nothing by protocol: the client is entered manually, its steps listed, and
+    a test proves it.
     """
     deployment = setup.deployment("staging")
     fields = ClientMetadata(

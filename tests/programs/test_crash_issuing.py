@@ -104,7 +104,7 @@ def state(desk: Desk) -> dict[str, Any]:
 def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> dict[Any, Any]:
     """Do jobs with several hands, and kill the desk once so many are answered.
 
-    Answers what came back, by job.
+    Returns what came back, by job.
     """
     answers: dict[Any, Any] = {}
     waiting, enough = list(jobs), threading.Event()

@@ -76,7 +76,7 @@ def climb(
 
 
 def hand_out(stand_ins: StandIns, office: str, role: str) -> dict[str, str]:
-    """Have the office's own screen make one; answers the rows of the page that shows it once."""
+    """Have the office's own screen make one; returns the rows of the page that shows it once."""
     web = httpx.Client(
         base_url=stand_ins.office(office).rpartition("/")[0], follow_redirects=True, verify=NOBODY
     )

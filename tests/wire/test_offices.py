@@ -220,7 +220,7 @@ def test_descriptions_say_what_is_there(
 
 
 class Wire:
-    """Frames over TLS, by hand."""
+    """Frames over TLS, manually."""
 
     def __init__(self, port: int) -> None:
         self.sock = trust().wrap_socket(
@@ -269,7 +269,7 @@ def test_the_stream(stand_ins: StandIns) -> None:
 
 
 def programme(stand_ins: StandIns, office: str, scope: str, **more: str) -> tuple[str, str]:
-    """A client entered in an application's own office; answers its ID and its secret."""
+    """A client entered in an application's own office; returns its ID and its secret."""
     base = f"{stand_ins.office(office)}{'/t/4471' if office == 'returns' else ''}"
     person = httpx.Client(follow_redirects=True, verify=NOBODY)
     person.post(f"{base}/office/enter")
@@ -289,7 +289,7 @@ def programme(stand_ins: StandIns, office: str, scope: str, **more: str) -> tupl
 
 
 def sign_in(stand_ins: StandIns, office: str, client_id: str, scope: str, account: str) -> str:
-    """Go there, pick the account, agree; answers the code, or raises with the error
+    """Go there, pick the account, agree; returns the code, or raises with the error
     that came back.
     """
     base = f"{stand_ins.office(office)}{'/t/4471' if office == 'returns' else ''}"

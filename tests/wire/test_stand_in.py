@@ -61,7 +61,7 @@ def token(web: httpx.Client, body: str) -> httpx.Response:
 def code_for(
     stand_ins: StandIns, client: WebApplicationClient, verifier: str, scope: str = "manifest.read"
 ) -> dict[str, str]:
-    """Sign in at the stand-in's screens and agree; answers what came back."""
+    """Sign in at the stand-in's screens and agree; returns what came back."""
     challenge = (
         base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).rstrip(b"=").decode()
     )

@@ -58,7 +58,7 @@ def take_over(
 ) -> tuple[Key, ...]:
     """Another key takes over: published now, signing once every receiver has fetched the set anew
     (``kept_for``), its forerunners published until the last token they signed has ended
-    (``longest_token``). The first key of all signs at once. Answers the keys that changed, the new
+    (``longest_token``). The first key of all signs at once. Returns the keys that changed, the new
     one last.
 
     Raises ``ValueError`` while another is still waiting for its turn.

@@ -104,7 +104,7 @@ def explain_file(
 ) -> tuple[Explained, bool]:
     """Read and explain a file; ``trusted`` in DER.
 
-    Answers whether a private key in it stayed locked, too. Raises :class:`Unreadable`.
+    Returns whether a private key in it stayed locked, too. Raises :class:`Unreadable`.
     """
     found = read(data, password)
     if found.locked and not (found.certificates or found.keys or found.requests or found.lists):

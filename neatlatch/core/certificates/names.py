@@ -18,7 +18,7 @@ def matches(host: str, dns_names: Iterable[str], ip_addresses: Iterable[str]) ->
 
 
 def _matches_name(host: str, presented: str) -> bool:
-    """A wildcard stands for exactly one whole label, the leftmost (RFC 9525 §6.3); case means
+    """A wildcard matches exactly one whole label, the leftmost (RFC 9525 §6.3); case means
     nothing (RFC 4343).
     """
     ours, theirs = host.rstrip(".").lower().split("."), presented.rstrip(".").lower().split(".")

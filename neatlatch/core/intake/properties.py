@@ -15,7 +15,7 @@ class BadProperties(ValueError):
 
 
 def parse(text: str) -> dict[str, str]:
-    """Keys and values; of a key that stands twice, the last one wins.
+    """Keys and values; of a key that occurs twice, the last one wins.
 
     Raises :class:`BadProperties`.
     """

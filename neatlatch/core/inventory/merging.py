@@ -36,8 +36,8 @@ class Change:
 
 @dataclass
 class Outcome:
-    """All changes, the content that would stand after them, and what the file is from then on seen
-    as made from.
+    """All changes, the content after them, and the base from which the file counts as made from
+    then on.
     """
 
     changes: list[Change] = field(default_factory=list)

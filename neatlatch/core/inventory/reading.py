@@ -201,7 +201,7 @@ class _Checker:
         return self.lines.get(path, 1)
 
     def wrong(self, path: Path, says: str) -> None:
-        """Note a mistake. Raises :class:`BadInventory` where there are too many to go on."""
+        """Record a mistake. Raises :class:`BadInventory` where there are too many to go on."""
         self.mistakes.append(Mistake(self.line(path), _where(path), says))
         if len(self.mistakes) >= MOST_MISTAKES:
             raise self.refused()

@@ -10,7 +10,7 @@ _ALPHABET = re.compile(r"[A-Za-z0-9_-]*")
 
 
 def encode(octets: bytes) -> str:
-    """Octets as text."""
+    """Encode octets as base64url text (RFC 4648 §5, without padding)."""
     return base64.urlsafe_b64encode(octets).decode("ascii").rstrip("=")
 
 

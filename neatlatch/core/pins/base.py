@@ -132,7 +132,7 @@ class ProviderSide:
     by the keys of the scheme's values; ``held`` are the secrets it may hold, by those keys too.
     ``account_kind`` is service, person, or empty while nobody has said; ``switches`` are the
     firm-wide ones that the scheme wants, and whether they are on; ``allow_list`` networks that it
-    lets in.
+    admits.
     """
 
     known: bool

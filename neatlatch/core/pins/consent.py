@@ -8,7 +8,7 @@ KEY, LABEL = "consent", "consent"
 
 
 def pin(halves: Halves) -> Pin:
-    """Some scopes need an administrator's consent; without it sign-in works for nobody else (common
+    """Some scopes need an administrator's consent; without it nobody can sign in (common
     practice, no source).
     """
     if not halves.provider.known:

@@ -37,7 +37,7 @@ def _stamp() -> str:
 
 
 def _looked_at(file: Path) -> int:
-    """Whether a file is a whole database of ours; answers how many entries its journal has.
+    """Whether a file is a whole database of ours; returns how many entries its journal has.
 
     Raises :class:`Wrong`.
     """
@@ -63,7 +63,7 @@ def _newest_of(file: Path) -> tuple[int, str]:
 
 def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
     """Copy the database into a folder, as it stands at one moment, with the anchor of its journal
-    beside it, and the keys into another. Answers the copies, and how many journal entries are in
+    beside it, and the keys into another. Returns the copies, and how many journal entries are in
     it.
 
     Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its
@@ -119,7 +119,7 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
 
 def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
     """Put a backup and its key into the home, before anything is started; what stood there is moved
-    aside. Answers its journal entries, and the ending of what was moved (:func:`take_back`). Raises
+    aside. Returns its journal entries, and the ending of what was moved (:func:`take_back`). Raises
     :class:`Wrong`.
     """
     home: Path = settings.HOME
@@ -183,7 +183,7 @@ def _who_has(file: Path) -> list[int]:
 def settle(stamp: str, copy: Path) -> list[str]:
     """After a restore: what the backup cannot know is made safe.
 
-    ``stamp`` names what was moved aside, ``copy`` is the backup. Answers in words what was done.
+    ``stamp`` names what was moved aside, ``copy`` is the backup. Returns in words what was done.
 
     The journal is checked, with the anchor that lies beside the copy, and says to which entry it
     went back, and which was its newest before.

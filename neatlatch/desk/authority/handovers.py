@@ -85,7 +85,7 @@ def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, st
 def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes, str]:
     """Hand a certificate over with its key as a PKCS#12 file (RFC 7292).
 
-    Answers the file, and its password, which is to go separately.
+    Returns the file, and its password, which is to go separately.
     """
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; the receipt gives the name."})
@@ -310,7 +310,7 @@ def _undo(handover: Handover, why: str) -> None:
 
 
 def end_untaken(now: datetime) -> int:
-    """Revoke what nobody took within its time; answers how many.
+    """Revoke what nobody took within its time; returns how many.
 
     What was shown and never confirmed counts as taken.
     """
@@ -337,7 +337,7 @@ def end_untaken(now: datetime) -> int:
 
 
 def end_open(why: str) -> int:
-    """Close every handover that is open, and revoke what the house issued in it; answers how many.
+    """Close every handover that is open, and revoke what the house issued in it; returns how many.
 
     Part of the surrounding transaction.
     """

@@ -76,7 +76,7 @@ def saves(kind: str) -> Callable[[Callable[[Facts], Any]], Callable[[Facts], Any
 
 
 def keep(kind: str, about: str, facts: Facts, wait: Callable[[float], None] = time.sleep) -> Any:
-    """Save what was won, however long the database refuses; answers what the kind's function
+    """Save what was won, however long the database refuses; returns what the kind's function
     answers.
 
     ``about`` names what it is for (a token set, a client), so that :func:`take_up` finds the note.
@@ -97,7 +97,7 @@ def keep(kind: str, about: str, facts: Facts, wait: Callable[[float], None] = ti
 
 
 def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None] = time.sleep) -> T:
-    """Do something to the database again and again until it is neither locked nor full; answers
+    """Do something to the database again and again until it is neither locked nor full; returns
     what it answers.
 
     For what cannot be left undone, and outside any transaction. Raises whatever is not the
@@ -117,7 +117,7 @@ def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None]
 
 def take_up(about: str = "", again: bool = False) -> int:
     """Save what is noted: for one thing, whoever noted it; without a name, all whose process is
-    gone. Answers how many notes were taken up.
+    gone. Returns how many notes were taken up.
 
     ``again``: those that were set aside, too. Raises the database's refusal where it is for one
     thing: who asks must not go on without it.

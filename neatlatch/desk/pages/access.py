@@ -148,7 +148,7 @@ class AccessRow:
 
 @dataclass(frozen=True, kw_only=True)
 class AccessRows:
-    """A page of them."""
+    """A page of these rows, and the cursor of the next."""
 
     items: list[AccessRow]
     next: str | None

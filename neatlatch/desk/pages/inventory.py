@@ -158,7 +158,7 @@ _FIRST = {"conflict": 0, "kept": 1, "remove": 2}
 
 
 def preview_out(shown: Preview) -> InventoryPreviewOut:
-    """A preview as the page wants it."""
+    """A preview as the page shows it."""
     changes = shown.outcome.changes
     telling = sorted(
         (change for change in changes if change.act != "stay"),
@@ -186,7 +186,7 @@ def _bounded(change: services.ObjectChange) -> services.ObjectChange:
 
 
 def plan_out(plan: ImportPlan) -> ImportPlanOut:
-    """An import as the page wants it."""
+    """An import as the page shows it."""
     return ImportPlanOut(
         id=plan.pk,
         state=plan.state,
@@ -256,8 +256,8 @@ def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, Imp
     """Apply a file.
 
     A small one is applied when this answers, as a whole or not at all; a larger one is applied by
-    the worker in blocks (202). Where something that is held would go to a new place it wants leave,
-    as a change of the connection does.
+    the worker in blocks (202). Where something that is held would go to a new place it requires
+    clearance, as a change of the connection does.
     """
     by = guard.need(request, "change")
     leave = leave_asked(request, by)

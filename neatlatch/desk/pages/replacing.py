@@ -77,7 +77,7 @@ class ReplacementOut:
     """A replacement and how far it is.
 
     ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done
-    by hand and ``costs`` to be known, before the new one is made; ``named``: what else the
+    manually and ``costs`` to be known, before the new one is made; ``named``: what else the
     application may know the new one by.
     """
 
@@ -107,7 +107,7 @@ class ReplacementOut:
 
 
 class MakingIn(RequestBody):
-    """The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the
+    """The new one, where it was made manually: pasted, or a file in base64; ``name``: what the
     application knows it by, where that is another.
     """
 
@@ -125,7 +125,7 @@ class RetiringIn(RequestBody):
 
 
 class MovedIn(RequestBody):
-    """Whether a workload has been changed by hand."""
+    """Whether a workload has been changed manually."""
 
     name: str
     moved: bool
@@ -255,7 +255,7 @@ def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 @router.post("/replacements/{identity}/makings", response=ReplacementOut)
 def make(request: HttpRequest, identity: UUID, body: MakingIn) -> ReplacementOut:
-    """Make the new one, or take in what was made by hand.
+    """Make the new one, or take in what was made manually.
 
     Twice is once; another value takes the place of one that nobody has proven.
     """
@@ -286,7 +286,7 @@ def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
 
 @router.post("/replacements/{identity}/movings", response=ReplacementOut)
 def moved(request: HttpRequest, identity: UUID, body: MovedIn) -> ReplacementOut:
-    """Note that a workload has been changed by hand."""
+    """Record that a workload has been changed manually."""
     services.note_moved(guard.need(request, "change"), _find(identity), body.name, body.moved)
     return _shape(identity)
 

@@ -110,7 +110,7 @@ def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, .
 
 @transaction.atomic
 def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
-    """Begin a change that somebody enters by hand in the application's screens (``None``: leave
+    """Begin a change that somebody enters manually in the application's screens (``None``: leave
     it). Raises :class:`Problem` where somebody changed it meanwhile.
     """
     seen = client.version if wanted is not None else None

@@ -393,7 +393,7 @@ def _secrets(person: Person) -> Iterator[Belonging]:
 def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
     """Hand what a person owns over: by the key of each thing to whom, as :func:`owners.named` reads
     it; each is a change of its own, because a contact may have to be changed at the application.
-    Answers how many things. Raises field errors."""
+    Returns how many things. Raises field errors."""
     mine, done = ways(person), 0
     if not all(name.strip() for name in to.values()):
         raise wrong_fields({"to": "Who takes it over?"})

@@ -14,7 +14,7 @@ from .tokens import Tokens
 
 
 def entry_for(climb: LadderCalls) -> SchemeEntry:
-    """The entry of a climb's scheme."""
+    """The entry for the scheme of a run."""
     if climb.plan.scheme in OAUTH2:
         return Tokens(climb)
     return Stream(climb) if climb.plan.scheme == STREAM else EveryCall(climb)

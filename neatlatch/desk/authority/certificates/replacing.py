@@ -20,7 +20,7 @@ from . import services
 
 
 def _living(environment: Environment) -> QuerySet[Issued]:
-    """The certificates of an environment that let in now."""
+    """The certificates of an environment that are valid now."""
     return Issued.objects.filter(
         authority__environment=environment,
         revoked=None,
@@ -172,7 +172,7 @@ def make(by: Actor, environment: Environment) -> None:
 
 @transaction.atomic
 def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
-    """Note that a receiver trusts a root, or no longer.
+    """Record that a receiver trusts a root, or no longer.
 
     Refused while it is shown certificates below the root that it would drop.
     """

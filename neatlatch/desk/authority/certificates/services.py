@@ -66,7 +66,7 @@ def signer(authority: Authority) -> issuing.Issuer:
 def make_authority(by: Actor, environment: Environment, state: str) -> Authority:
     """Make a root and the issuing authority below it, as part of the surrounding transaction.
 
-    Answers the issuing one.
+    Returns the issuing one.
     """
     now, year = timezone.now(), timezone.now().year
     number = Authority.objects.filter(environment=environment, root=None).count() + 1
@@ -203,7 +203,7 @@ def issue(
 ) -> tuple[Issued, Handover | None]:
     """Issue a certificate to a client of the house, or to an application itself.
 
-    Answers it, and the handover of its key where the house made that.
+    Returns it, and the handover of its key where the house made that.
 
     At most two of a client's live at once, and of a server's at most two for the same names. A
     client's certificate is known by the URI that names the client, whatever else it says.

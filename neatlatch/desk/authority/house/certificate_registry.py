@@ -1,5 +1,5 @@
 """Keeping true what is known of certificates and tokens whose client is gone, and whose
-certificates are let in as which client.
+certificates are admitted as which client.
 """
 
 from __future__ import annotations
@@ -46,7 +46,7 @@ def _enter(issued: Issued, now: datetime, reason: str) -> None:
 
 @receiver(post_delete, sender=Issued)
 def _gone(sender: Any, instance: Issued, **kwargs: Any) -> None:
-    """A certificate whose client was removed is let in no more, though nobody can take it back."""
+    """A certificate whose client was removed is not accepted any more."""
     now = timezone.now()
     if instance.revoked is None and instance.not_after > now:
         _enter(instance, now, "cessationOfOperation")
@@ -64,7 +64,7 @@ def _token_gone(sender: Any, instance: Access, **kwargs: Any) -> None:
 
 
 def tell(client: Client) -> None:
-    """Write down whose certificates the house would let in as this client, which is what the
+    """Write down whose certificates the house would accept for this client, which is what the
     provider's side holds.
     """
     live = Issued.objects.filter(

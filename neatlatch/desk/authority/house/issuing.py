@@ -173,7 +173,7 @@ def register(
     of: Draws | None = None,
 ) -> tuple[Client, Handover | None]:
     """Register a client of the house and make its first secret, unless it is public; ``of``: a
-    workload's, to draw with. Answers it and the secret's handover.
+    workload's, to draw with. Returns it and the secret's handover.
     """
     if scheme not in HOUSE_ISSUES or scheme == CERTIFICATE:
         raise wrong_fields({"scheme": "The house authority issues for OAuth 2.0 and for keys."})
@@ -188,7 +188,7 @@ def register(
 
 @transaction.atomic
 def accepts(by: Actor, deployment: Deployment, yes: bool) -> None:
-    """Note that an application accepts what the house issues, or no longer.
+    """Record that an application accepts what the house issues, or no longer.
 
     Refused while clients of the house are registered for it.
     """
@@ -255,7 +255,7 @@ def right_end(ends: datetime | None, now: datetime) -> datetime:
 
 @transaction.atomic
 def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Handover:
-    """Make another secret of a client. At most two live at once. Answers its handover."""
+    """Make another secret of a client. At most two live at once. Returns its handover."""
     client = (
         Client.objects.select_for_update()
         .select_related("deployment__application", "deployment__environment")
@@ -383,7 +383,7 @@ def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Cre
 @transaction.atomic
 def revoke_tokens(by: Actor, client: Client, why: str, numbers: list[int] | None = None) -> int:
     """Revoke the tokens of a client that are alive, or some of them; with all go what people
-    allowed it. Answers how many ended.
+    allowed it. Returns how many ended.
     """
     now = timezone.now()
     rows = Access.objects.filter(client=client, revoked=None, ends__gt=now)
@@ -465,7 +465,7 @@ def keep_rejected(
 
 
 def note_use(credential: Credential, address: str, now: datetime) -> None:
-    """Note the last use, to the minute: a write for every use would be most of its cost."""
+    """Record the last use, to the minute: a write for every use would be most of its cost."""
     if credential.last_used is None or now - credential.last_used > NOTED_EVERY:
         Credential.objects.filter(pk=credential.pk).update(
             last_used=now, last_used_from=address[:45]
@@ -557,7 +557,7 @@ def _why_not(client: Client, shown: Presented, credential: Credential | None, ad
 
 
 def state_of(credential: Credential, what: str, now: datetime) -> str:
-    """Why a secret that is known does not let in; empty: it does."""
+    """Why a secret that is known is refused; empty: it is not."""
     if not credential.lives:
         return (
             f"{what} revoked" if credential.state == Credential.State.REVOKED else f"{what} retired"

@@ -2,7 +2,7 @@
 that is good for it.
 
 Whatever is out of the ordinary is not judged here: the answer is ``None``, and the long way refuses
-it, logs what was wrong, or notes the last use.
+it, logs what was wrong, or records the last use.
 """
 
 from __future__ import annotations

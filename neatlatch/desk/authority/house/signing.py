@@ -139,6 +139,6 @@ def key_set(environment: Environment, now: datetime) -> dict[str, Any]:
 
 
 def clear_gone(now: datetime) -> int:
-    """Take keys away that are no longer published; answers how many."""
+    """Take keys away that are no longer published; returns how many."""
     count, _ = SigningKey.objects.filter(published_until__lte=now - timedelta(days=1)).delete()
     return count

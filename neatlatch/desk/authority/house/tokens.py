@@ -92,7 +92,7 @@ def put_before(environment: Environment, params: Mapping[str, str]) -> Waiting:
 def answer(by: Person, waiting: Waiting, allow: bool) -> str:
     """A person allows the client, or not.
 
-    Answers the address to go on to. Raises :class:`Problem` for one that is over.
+    Returns the address to go on to. Raises :class:`Problem` for one that is over.
     """
     waiting = (
         Waiting.objects.select_for_update()
@@ -277,7 +277,7 @@ def _end_family(params: Mapping[str, str], grant_type: str, now: datetime) -> No
 def end_grant(by: Actor, grant: Grant, why: str, now: datetime) -> int:
     """Revoke all that came of a grant, as part of the surrounding transaction.
 
-    Answers how many living tokens ended.
+    Returns how many living tokens ended.
     """
     Grant.objects.filter(pk=grant.pk, revoked=None).update(revoked=now, why=why[:200])
     ended = Access.objects.filter(grant=grant, revoked=None, ends__gt=now).update(revoked=now)
@@ -293,7 +293,7 @@ def end_grant(by: Actor, grant: Grant, why: str, now: datetime) -> int:
 
 def end_those_of(by: Actor, person: Person, why: str, now: datetime) -> int:
     """Revoke all that came of a person's grants, as part of the surrounding transaction: for one
-    who leaves, or may not log in any more. Answers how many grants. Receivers that check by
+    who leaves, or may not log in any more. Returns how many grants. Receivers that check by
     themselves learn of it from the status lists.
     """
     found = Grant.objects.select_related("client", "person").filter(person=person, revoked=None)
@@ -502,7 +502,7 @@ def statuses(environment: Environment, block: int) -> str:
 def clear_ended(now: datetime) -> int:
     """Clear away what ended a day ago: tokens, codes, requests.
 
-    Answers how many. A used refresh token stays as long as it would have lived, so that its reuse
+    Returns how many. A used refresh token stays as long as it would have lived, so that its reuse
     is seen.
     """
     old = now - timedelta(days=1)

@@ -1,5 +1,5 @@
 """Registering clients: by protocol where the application speaks it, else as a record of what was
-entered by hand.
+entered manually.
 """
 
 from __future__ import annotations
@@ -57,7 +57,7 @@ def register(
 ) -> tuple[Client, str | None]:
     """Register by protocol (RFC 7591).
 
-    Answers the client and the ID of its handover (``None``: a public client).
+    Returns the client and the ID of its handover (``None``: a public client).
 
     The client is written down before the request goes out: if the answer is lost, what was asked
     for is still known.
@@ -147,7 +147,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
 
 
 def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
-    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); answers its
+    """Ask the application for a new secret in the present one's place (RFC 7592 §2.2); returns its
     fields, which nobody has saved yet.
 
     Raises :class:`Problem` where it gives none.
@@ -370,7 +370,7 @@ def tick(by: Actor, client: Client, key: str, done: bool) -> Client:
 
 @transaction.atomic
 def enter_client_id(by: Actor, client: Client, pasted: str) -> tuple[Client, tuple[str, ...]]:
-    """Enter the client ID that the application gave; answers what was cleaned."""
+    """Enter the client ID that the application gave; returns what was cleaned."""
     cleaned = clean(pasted)
     if not cleaned.value:
         raise wrong_fields({"client_id": "Paste the client ID that the application shows."})
@@ -581,7 +581,7 @@ def read_back(by: Actor, client: Client) -> Client:
 
 @transaction.atomic
 def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str = "") -> Client:
-    """Note that an administrator of the application consented to a scope, or withdrew it.
+    """Record that an administrator of the application consented to a scope, or withdrew it.
 
     ``told`` is the name that somebody without a login here gave.
     """
@@ -616,7 +616,7 @@ _NOTED = (
 
 @transaction.atomic
 def note(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
-    """Note what the application's own screens show of us: names it knows us by, whose account it
+    """Record what the application's own screens show of us: names it knows us by, whose account it
     is, its rights, switches, allow-list.
 
     What is ``None`` is left as it was.

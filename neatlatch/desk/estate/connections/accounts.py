@@ -275,14 +275,14 @@ def ask(by: Actor, connection: Connection, person: Person, expected: str) -> Acc
 
 def disconnect(by: Actor, connection: Connection, person: Person, forget: bool = False) -> str:
     """End a person's tokens, at the provider too where it lets us, and forget them; ``forget``:
-    that they were asked, too. Answers whether they were revoked there, in words.
+    that they were asked, too. Returns whether they were revoked there, in words.
     """
     return _end(by, connection, person, "disconnected an account", "", forget)
 
 
 def end_tokens(by: Actor, connection: Connection, person: Person | None, why: str) -> str:
     """End the tokens that a connection holds, or those of one person, at the provider too where it
-    lets us, and forget them. What needs no person gets new ones by itself. Answers in words whether
+    lets us, and forget them. What needs no person gets new ones by itself. Returns in words whether
     they were revoked there.
     """
     if not TokenSet.objects.filter(connection=connection, person=person).exists():

@@ -231,7 +231,7 @@ class MoveOut:
 
 
 def move_out(move: Move) -> MoveOut:
-    """A move as the page wants it."""
+    """A move as the page shows it."""
     return MoveOut(
         ref=move.ref,
         what=move.what,

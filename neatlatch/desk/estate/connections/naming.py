@@ -231,6 +231,6 @@ def ends(former: FormerName) -> datetime:
 
 
 def end_unused(now: datetime) -> int:
-    """End the former names that nobody has drawn by for 30 days; answers how many."""
+    """End the former names that nobody has drawn by for 30 days; returns how many."""
     unused = FormerName.objects.alias(last=Coalesce("used_at", "changed_at"))
     return unused.filter(last__lt=now - SERVES).delete()[0]

@@ -36,7 +36,9 @@ _TIME_LIMIT = 15.0
 
 @dataclass(frozen=True)
 class Renewal:
-    """How a renewal by hand went: what it says, and when the access token that is held now ends."""
+    """How a renewal that somebody asked for went: what it says, and when the access token that is
+    held now ends.
+    """
 
     renewed: bool
     says: str

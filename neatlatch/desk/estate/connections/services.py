@@ -56,7 +56,7 @@ Pasted = str | OpenedKey
 def clean_values(
     scheme: Scheme, entered: dict[str, str]
 ) -> tuple[dict[str, str], dict[str, list[str]]]:
-    """The values of a scheme, cleaned; answers them and, by key, what was cleaned or still looks
+    """The values of a scheme, cleaned; returns them and, by key, what was cleaned or still looks
     wrong.
     """
     values, notes = {}, {}
@@ -300,7 +300,7 @@ def _open(value: Value | None, pasted: Pasted) -> Pasted:
 def _hold(
     by: Actor, connection: Connection, value: Value, pasted: Pasted, ends: Any
 ) -> tuple[Credential, list[str]]:
-    """Keep a pasted secret and let the connection hold it; answers it, with what was cleaned and
+    """Keep a pasted secret and let the connection hold it; returns it, with what was cleaned and
     what still looks wrong.
     """
     credential, notes = _pasted(by, connection, value, pasted, ends)
@@ -383,7 +383,7 @@ def _known(connection: Connection, key: str, fingerprint: str) -> Credential | N
 
 
 def _end_again(by: Actor, known: Credential, ends: Any) -> list[str]:
-    """The end that was said with a secret that is known already, noted; answers what to say of it.
+    """The end that was said with a secret that is known already, noted; returns what to say of it.
 
     Without one, what was noted stays.
     """
@@ -630,7 +630,7 @@ def put_secret(
     leave: Leave | None = None,
 ) -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's
-    first secret); answers what was cleaned.
+    first secret); returns what was cleaned.
     """
     return _put_in(
         by,
@@ -689,7 +689,7 @@ def put_certificate(
     by: Actor, connection: Connection, data: bytes, password: str | None
 ) -> tuple[Connection, list[str]]:
     """Put in a certificate and, where it is there too, its private key: PEM, DER, PKCS#7 or
-    PKCS#12. Answers what was read, in words.
+    PKCS#12. Returns what was read, in words.
     """
     return _put_certificate(by, connection, read_certificate(data, password, "certificate"))
 

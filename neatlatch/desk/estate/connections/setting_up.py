@@ -216,7 +216,7 @@ def _known(recognised: Recognised) -> list[str]:
 def _note_id(
     connection: Connection, secret_id: str, secrets: Mapping[str, services.Pasted]
 ) -> None:
-    """Note the ID that came with the one secret that was put in: pasted in its place some day, it
+    """Record the ID that came with the one secret that was put in: pasted in its place some day, it
     is recognised.
     """
     if secret_id and len(secrets) == 1:

@@ -188,7 +188,7 @@ def fresh(keys: Sequence[UUID], now: datetime) -> dict[UUID, Summed]:
 
 
 def work_out(keys: Sequence[UUID]) -> int:
-    """Write the summaries of some connections anew; answers of how many. One that cannot be summed
+    """Write the summaries of some connections anew; returns of how many. One that cannot be summed
     up keeps its mark. Part of the surrounding transaction."""
     now = timezone.now()
     rows = [_row(key, summed, now) for key, summed in fresh(keys, now).items()]
@@ -234,7 +234,7 @@ _STAND = f"""UPDATE connections_standing
 
 
 def stand(keys: Iterable[int]) -> int:
-    """Write anew how some applications stand; answers how many.
+    """Compute the standings of some applications again; returns how many.
 
     Part of the surrounding transaction.
     """
@@ -253,7 +253,7 @@ def begin() -> None:
 
 def differences() -> Iterator[str]:
     """Compare every summary with a fresh one, read and worked out without the fast path, a block at
-    a time. What is marked as stale, or whose moment has passed, counts as a difference too. Answers
+    a time. What is marked as stale, or whose moment has passed, counts as a difference too. Returns
     each in a sentence.
     """
     for connection in halves.each(Connection.objects.select_related("summary").order_by("ref")):

@@ -206,7 +206,7 @@ class DeskTokenSource:
         return held, exchanges
 
     def told_account(self, account: str) -> None:
-        """Note whose token it is."""
+        """Record whose token it is."""
         self._mine().exclude(account=account).update(account=account[:200])
 
 
@@ -587,7 +587,7 @@ def revoke(connection: Connection, person: int | None = None, *, shared: bool = 
 
 
 def revoke_these(connection: Connection, access: str, refresh: str) -> str:
-    """Ask the provider to end tokens; answers in words whether it did.
+    """Ask the provider to end tokens; returns in words whether it did.
 
     Both are named: that the end of a refresh token ends the access tokens got with it is only
     recommended (RFC 7009 §2.1).

@@ -26,7 +26,7 @@ def told_by(credential: Credential) -> str:
 
 @transaction.atomic
 def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credential:
-    """Note when a secret ends (``None``: no expiry date known). Raises :class:`Problem`."""
+    """Record when a secret ends (``None``: no expiry date known). Raises :class:`Problem`."""
     credential = (
         Credential.objects.select_for_update()
         .select_related("client")

@@ -1,4 +1,4 @@
-"""When each thing that the worker does by the clock was last done: a small file for each in the
+"""When each thing that the worker does on schedule was last done: a small file for each in the
 folder of the database, so that any process can tell, and none of it weighs on the database.
 """
 

@@ -3,7 +3,7 @@ steps from event to event.
 
 It is honoured only where ``NEATLATCH_TEST_CLOCK`` names that file, and then stands for Django's
 ``timezone.now`` in the whole process; without it nothing here does anything. The file holds seconds
-since 1970, as text of a fixed width that is written at once. What works by the clock says up to
+since 1970, as text of a fixed width that is written at once. What works on schedule says up to
 which moment it has done its work (:func:`idle_at`), each in a file of its own in the folder beside,
 so that a script can wait for “idle at T”. TLS itself, and time limits of calls, go by the machine's
 clock.

@@ -45,7 +45,7 @@ def run(
     seconds: int = heavy_child.SECONDS,
     memory: int = heavy_child.MEMORY,
 ) -> T:
-    """Call a function of ``core`` in a child; answers what it answers, and raises what it raises.
+    """Call a function of ``core`` in a child; returns what it answers, and raises what it raises.
 
     ``seconds`` of processor time and ``memory``, octets of address space, are the most it may take.
 

@@ -107,7 +107,7 @@ def _replace(file: Path, keys: Keys) -> None:
 
 def add_version(file: Path) -> int:
     """Put a new sealing key into the file and let it be the one in use; older ones stay, for what
-    is sealed with them. Answers its version.
+    is sealed with them. Returns its version.
     """
     keys = read_keys(file, create=False)
     fresh = max(keys.sealing) + 1
@@ -116,7 +116,7 @@ def add_version(file: Path) -> int:
 
 
 def drop_versions(file: Path) -> list[int]:
-    """Take every sealing key but the one in use out of the file; answers which.
+    """Take every sealing key but the one in use out of the file; returns which.
 
     What is sealed with them, in old backups too, opens no more.
     """

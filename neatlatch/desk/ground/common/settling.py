@@ -3,7 +3,7 @@ worked out again as the last of the transaction that changed something, and when
 passes.
 
 A transaction works out a block of each. What is more, and what was changed outside a transaction,
-the worker works out by the clock, a block in a transaction.
+the worker works out on schedule, a block in a transaction.
 """
 
 from __future__ import annotations
@@ -53,12 +53,12 @@ class Settling:
             ]
 
     def settle(self) -> int:
-        """Work out a block of what is stale; answers how many."""
+        """Work out a block of what is stale; returns how many."""
         stale = self._keys("stale")
         return self.work_out(stale) if stale else 0
 
     def settle_due(self) -> int:
-        """Work out a block of what has had its moment; answers how many."""
+        """Work out a block of what has had its moment; returns how many."""
         due = (
             self._keys(
                 "holds_until <= %s AND NOT stale ORDER BY holds_until", stored(timezone.now())
@@ -150,7 +150,7 @@ def behind() -> int:
 
 
 def catch_up() -> int:
-    """Work out all that is stale or whose moment has passed, a block in a transaction; answers how
+    """Work out all that is stale or whose moment has passed, a block in a transaction; returns how
     many.
     """
     before = left = behind()

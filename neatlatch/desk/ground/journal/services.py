@@ -296,7 +296,7 @@ def check_and_note() -> JournalVerdict:
 
 def check_at_start() -> str | None:
     """When a program starts: the newest entries, the anchor and the triggers, which are made anew
-    where they are gone. Answers the fault, which the log has too.
+    where they are gone. Returns the fault, which the log has too.
     """
     verdict = check(whole=False)
     if gone := triggers.missing():

@@ -87,7 +87,7 @@ def prove_password(person: Person, password: str) -> None:
 
 @transaction.atomic
 def counted(person: Person, right: bool) -> bool:
-    """Count a proof; answers whether it is right.
+    """Count a proof; returns whether it is right.
 
     Raises :class:`Problem` while the person rests.
     """
@@ -230,7 +230,7 @@ def begin_device(person: Person, password: str, code: str) -> tuple[str, str]:
 def confirm_device(person: Person, code: str) -> list[str]:
     """The device shows a right code: it counts from now on.
 
-    Answers recovery codes, if this is the first factor. Raises :class:`Problem`.
+    Returns recovery codes, if this is the first factor. Raises :class:`Problem`.
     """
     person = Person.objects.select_for_update().get(pk=person.pk)
     if person.factor_begun is None:

@@ -110,7 +110,7 @@ def _not_taken(says: str) -> Problem:
 def add(person: Person, credential: dict[str, Any], name: str) -> list[str]:
     """Add the passkey that a browser made.
 
-    Answers recovery codes, if this is the first factor. Raises :class:`Problem`.
+    Returns recovery codes, if this is the first factor. Raises :class:`Problem`.
     """
     at, now, challenge = _named_host(), timezone.now(), _challenge_in(credential)
     if challenges.brought_back(Challenge.Purpose.ADD, challenge, now, person) is None:

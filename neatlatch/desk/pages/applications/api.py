@@ -258,7 +258,7 @@ def shipped_profiles(request: HttpRequest) -> list[ShippedOut]:
 
 @router.get("/schemes", response=list[SchemeOut])
 def known_schemes(request: HttpRequest) -> list[SchemeOut]:
-    """The ways of being let in that are known here, with the values each wants."""
+    """The authentication schemes that are known here, with the values that each needs."""
     guard.need(request, "look")
     return [scheme_out(kind) for kind in KINDS.values()]
 

@@ -217,7 +217,7 @@ class ApplicationOut:
 
 class ApplicationIn(RequestBody):
     """A new application, or one more environment of one: by its metadata address, its API
-    description, or by hand.
+    description, or manually.
 
     ``description`` is the API description itself, where it is not published at an address.
     """
@@ -261,7 +261,7 @@ class ApplicationChange(RequestBody):
 
 
 def environment_out(environment: Environment) -> EnvironmentOut:
-    """An environment as the page wants it."""
+    """An environment as the page shows it."""
     return EnvironmentOut(
         key=environment.key,
         name=environment.name,
@@ -272,7 +272,7 @@ def environment_out(environment: Environment) -> EnvironmentOut:
 
 
 def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
-    """A scheme as the page wants it."""
+    """A scheme as the page shows it."""
     return SchemeOut(
         key=scheme.key,
         label=scheme.label,
@@ -288,7 +288,7 @@ def scheme_out(scheme: profiles.Scheme) -> SchemeOut:
 
 
 def value_out(value: Value) -> ValueOut:
-    """A described value as the page wants it."""
+    """A described value as the page shows it."""
     return ValueOut(
         key=value.key,
         label=value.label,

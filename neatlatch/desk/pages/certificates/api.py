@@ -133,7 +133,7 @@ def certificates(
 ) -> HttpResponse:
     """The certificates that the house issued, soonest expiry first.
 
-    ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
+    ``lives``: those that are valid now; or those that were revoked or have ended, the latest first.
     """
     guard.need(request, "look")
     now, rows = timezone.now(), Issued.objects.all()
@@ -302,7 +302,7 @@ def make(request: HttpRequest, environment: str) -> tuple[int, HouseCertificates
 
 @router.put("/certificate-authorities/{root}/trust", response=HouseCertificates)
 def trust(request: HttpRequest, root: UUID, body: TrustIn) -> HouseCertificates:
-    """Note that a receiver trusts a root, or no longer."""
+    """Record that a receiver trusts a root, or no longer."""
     by = guard.need(request, "change")
     found = Authority.objects.select_related("environment").filter(pk=root, root=None).first()
     if found is None:

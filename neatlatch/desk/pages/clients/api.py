@@ -61,7 +61,7 @@ class ClientRow:
 
 @dataclass(frozen=True, kw_only=True)
 class Clients:
-    """A page of them."""
+    """A page of these rows, and the cursor of the next."""
 
     items: list[ClientRow]
     next: str | None
@@ -71,7 +71,7 @@ class ClientIn(RequestBody):
     """A client to register.
 
     ``by_house``: issued by the house authority; ``by_protocol``: let the application register it
-    (RFC 7591); else its steps by hand are listed. ``ends``: when the first secret of the house
+    (RFC 7591); else its manual steps are listed. ``ends``: when the first secret of the house
     ends. ``request``: a signing request, where the house issues a certificate for its key.
     """
 
@@ -302,7 +302,7 @@ def shape(client: Client, handover: UUID | None = None, notes: tuple[str, ...] =
 
 
 def lint_out(lint: redirects.Lint) -> LintOut:
-    """What is wrong with a redirect URI, as the page wants it."""
+    """What is wrong with a redirect URI, as the page shows it."""
     return LintOut(code=lint.code, says=lint.says, grave=lint.grave, source=lint.source)
 
 
@@ -395,7 +395,7 @@ def _row(client: Client, connections: list[str], count: int) -> ClientRow:
 
 @router.post("/clients", response={201: ClientOut})
 def register(request: HttpRequest, body: ClientIn) -> tuple[int, ClientOut]:
-    """Register a client, or begin its record by hand."""
+    """Register a client, or begin its record manually."""
     by = guard.need(request, "change")
     deployment = find_deployment(body.application, body.environment)
     fields = ClientMetadata(
@@ -451,7 +451,7 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> Clie
 
 @router.post("/clients/{identity}/notes", response=ClientOut)
 def note(request: HttpRequest, identity: UUID, body: NoteIn) -> ClientOut:
-    """Note what the application's own screens show of us: names, account, rights, switches,
+    """Record what the application's own screens show of us: names, account, rights, switches,
     allow-list.
     """
     services.note(guard.need(request, "change"), find_client(identity), body.dict())
@@ -522,7 +522,7 @@ def enter_client_id(request: HttpRequest, identity: UUID, body: ClientIdIn) -> C
 
 @router.post("/clients/{identity}/consents", response=ClientOut)
 def consent(request: HttpRequest, identity: UUID, body: ConsentIn) -> ClientOut:
-    """Note an administrator's consent, or that it was withdrawn."""
+    """Record an administrator's consent, or that it was withdrawn."""
     changed = services.note_consent(
         guard.need(request, "change"), find_client(identity), body.scope, body.given
     )

@@ -205,7 +205,7 @@ def preview(request: HttpRequest, identity: UUID, body: UrisIn) -> list[EffectOu
 
 @router.put("/clients/{identity}/redirect-uris/plan", response=ClientOut)
 def plan(request: HttpRequest, identity: UUID, body: UrisIn) -> ClientOut:
-    """Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it."""
+    """Begin a change manually: its acts are listed, with ticks that stay. Null leaves it."""
     by = guard.need(request, "change")
     found = find_client(identity)
     if body.redirect_uris is not None:

@@ -352,7 +352,7 @@ def scopes(request: HttpRequest, response: HttpResponse, identity: UUID) -> Matr
 def ask_consent(
     request: HttpRequest, identity: UUID, body: ConsentAskIn
 ) -> tuple[int, ConsentRequestOut]:
-    """Ask an administrator of the application for consent; answers the signed link to send them."""
+    """Ask an administrator of the application for consent; returns the signed link to send them."""
     made = benches.ask_consent(
         guard.need(request, "change"), find_client(identity), body.scopes, body.asked_of
     )

@@ -40,7 +40,7 @@ from .shapes import ConnectionOut
 
 
 def pin_out(pin: Pin) -> PinOut:
-    """A pin as the page wants it."""
+    """A pin as the page shows it."""
     marked = pin.marked
     return PinOut(
         key=pin.key,
@@ -123,7 +123,7 @@ def _due(connection: Connection) -> list[DueOut]:
 
 
 def former_name_out(former: FormerName) -> FormerNameOut:
-    """A name that a connection had, as the page wants it."""
+    """A name that a connection had, as the page shows it."""
     return FormerNameOut(
         name=former.name,
         changed_at=former.changed_at,

@@ -114,7 +114,7 @@ def _credential(identity: UUID) -> Credential:
 
 @router.put("/credentials/{identity}/end", response=WholeCredentialOut)
 def set_end(request: HttpRequest, identity: UUID, body: EndIn) -> WholeCredentialOut:
-    """Note when a secret ends, where people have to say it."""
+    """Record when a secret ends, where people have to say it."""
     by = guard.need(request, "change")
     return histories.whole(ends.set_end(by, _credential(identity), body.ends), timezone.now())
 

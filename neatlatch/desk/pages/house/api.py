@@ -236,7 +236,7 @@ def roll_over(request: HttpRequest, environment: str) -> tuple[int, AuthorityOut
 def accepts(
     request: HttpRequest, environment: str, application: str, body: AcceptsIn
 ) -> AuthorityOut:
-    """Note that an application accepts what the house issues, or no longer."""
+    """Record that an application accepts what the house issues, or no longer."""
     by = guard.need(request, "change")
     issuing.accepts(by, find_deployment(application, environment), body.accepts)
     return _authority(find_environment(environment))

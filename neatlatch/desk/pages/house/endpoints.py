@@ -199,7 +199,7 @@ _TOGETHER = fast_path.Together(_introspected)
 async def usual(scope: Scope, body: bytes, send: Any) -> bool:
     """Answer the usual introspection before the whole of Django is gone through.
 
-    Answers whether it did.
+    Returns whether it did.
     """
     environment, headers = str(scope["path"]).split("/")[2], fast_path.headers_of(scope)
     if (

@@ -40,7 +40,7 @@ class AcceptingOut:
 
 @dataclass(frozen=True, kw_only=True)
 class Accepting:
-    """A page of them."""
+    """A page of these rows, and the cursor of the next."""
 
     items: list[AcceptingOut]
     next: str | None

@@ -138,7 +138,7 @@ class RoundTests:
 
 
 def test_out(test: Test) -> TestOut:
-    """A test as the page wants it."""
+    """A test as the page shows it."""
     return TestOut(
         id=test.pk,
         connection=test.connection.ref,

@@ -155,7 +155,7 @@ def _connection(ref: str) -> Connection:
 
 @router.post("/workloads/{identity}/uses", response={201: WorkloadOut})
 def use(request: HttpRequest, identity: UUID, body: UseIn) -> tuple[int, WorkloadOut]:
-    """Note what a workload calls."""
+    """Record what a workload calls."""
     by = guard.need(request, "change")
     found = _find(identity)
     connection = _connection(body.connection) if body.connection else None

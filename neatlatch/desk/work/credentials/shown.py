@@ -117,7 +117,7 @@ class StopOut:
 @dataclass(frozen=True, kw_only=True)
 class ReachOut:
     """A connection that a workload draws, and what somebody may still have of it: until when it
-    lets in (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
+    admits (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
     ``last``: when the workload was last seen to draw it.
     """
 

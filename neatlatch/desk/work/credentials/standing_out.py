@@ -41,7 +41,7 @@ def keys_of(known: credential_marks.CredentialFacts, now: datetime) -> str:
 
 
 def work_out(keys: Iterable[UUID]) -> int:
-    """Write anew what stands out about some credentials, :data:`MOST` at the most; answers of how
+    """Rewrite what stands out about some credentials, :data:`MOST` at the most; returns of how
     many. Part of the surrounding transaction.
     """
     now = timezone.now()

@@ -136,7 +136,7 @@ LEDGER = Ledger()
 @transaction.atomic
 def roll_up(now: datetime) -> int:
     """Put hours that are a week old together into days, and let go of days after a year and a
-    month: a million draws leave as many rows as one. Answers how many rows went.
+    month: a million draws leave as many rows as one. Returns how many rows went.
     """
     before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)
     old = Drawn.objects.filter(span="hour", begins__lt=before)

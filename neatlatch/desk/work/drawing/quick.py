@@ -2,8 +2,8 @@
 that needs no renewal.
 
 Whatever is out of the ordinary is not judged here: the answer is ``None``, and the long way in
-:mod:`services` says what is wrong, renews, or notes the last use. So a mistake here can refuse
-nobody, and what it lets in is held to the same conditions. Most of a draw's cost was in building
+:mod:`services` says what is wrong, renews, or records the last use. So a mistake here can refuse
+nobody, and what it admits is held to the same conditions. Most of a draw's cost was in building
 queries, not in running them.
 """
 

@@ -102,8 +102,8 @@ def give(
 ) -> tuple[Client, Handover | None]:
     """Give a workload a key, a client or a certificate of its own, to draw with; with a signing
     ``request`` its holder has the key. ``right``: to send requests through the relay only, or to
-    draw headers too, which wants ``leave`` where a draw hands out a secret itself. Answers it and
-    the handover of its secret, if the house made that.
+    draw headers too, which requires ``leave`` where a draw hands out a secret itself. Returns it
+    and the handover of its secret, if the house made that.
     """
     if kind not in ("key", "client", "certificate"):
         raise wrong_fields(

@@ -390,7 +390,7 @@ BLOCK = 300
 
 
 def rebuild() -> int:
-    """Write the whole index anew, a block in a transaction; answers how many entries it has.
+    """Write the whole index anew, a block in a transaction; returns how many entries it has.
 
     What stands in it is found meanwhile.
     """
@@ -410,7 +410,7 @@ def begin() -> None:
 
 
 def go_on() -> bool:
-    """Write the next block of an index that is written anew; answers whether there is more to do.
+    """Write the next block of an index that is rewritten; returns whether there is more to do.
 
     A program that is killed leaves off between two blocks, and another goes on.
     """
@@ -418,7 +418,7 @@ def go_on() -> bool:
 
 
 def finish() -> None:
-    """Write all blocks that are left of an index that is written anew; others write in between."""
+    """Write all blocks that are left of an index that is rewritten; others write in between."""
     while go_on():
         giving_way.let_others_write()
 
@@ -441,7 +441,7 @@ def _next_block() -> bool:
 
 
 def _write_block(kind: type[Model], after: str) -> Any:
-    """Write a block of rows of a kind; answers the key of the last one (``None``: there
+    """Write a block of rows of a kind; returns the key of the last one (``None``: there
     was none).
     """
     rows = (
@@ -458,7 +458,7 @@ def _write_block(kind: type[Model], after: str) -> Any:
 
 
 def _forget_older(newest: int) -> int:
-    """Take a block of entries away that nothing has written again; answers how many."""
+    """Take a block of entries away that nothing has written again; returns how many."""
     with database.cursor() as cursor:
         older = cursor.execute(
             "SELECT entry FROM finding_place WHERE entry <= %s LIMIT %s", [newest, BLOCK]

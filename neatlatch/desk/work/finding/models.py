@@ -27,7 +27,7 @@ class SavedFilter(models.Model):
 
 
 class Rebuild(models.Model):
-    """That the index is written anew, a block of rows after another, and how far it has come: the
+    """That the index is rewritten, a block of rows after another, and how far it has come: the
     kind of rows by its place, and the key of the last one. What had stood in the index before, up
     to the entry ``newest``, goes at the end if nothing of it was written again.
     """

@@ -251,8 +251,8 @@ class ChangeRefused(StepFailed):
 
 
 def _note_results(plan: ImportPlan) -> None:
-    """Note what became of the objects of a plan that is still open, where a service made something
-    else of what was declared: by that it is known at an undo what was changed since.
+    """Record what became of the objects of a plan that is still open, where a service made
+    something else of what was declared: by that it is known at an undo what was changed since.
     """
     steps = plan.steps.filter(number__lte=plan.done).exclude(row="")
     for kind in steps.order_by().values_list("kind", flat=True).distinct():
@@ -305,7 +305,7 @@ def _note_origin(username: str, plan: ImportPlan) -> None:
 
 
 def _note_undone(plan: ImportPlan) -> None:
-    """Note what a plan undid: an import; or the undoing of one, which then is as it was.
+    """Record what a plan undid: an import; or the undoing of one, which then is as it was.
 
     Part of the surrounding transaction.
     """

@@ -234,11 +234,11 @@ def stop(by: Person, plan: ImportPlan) -> ImportPlan:
 
 
 def step_told(step: ImportStep) -> ObjectChange:
-    """A stored step as the page and the command line want it."""
+    """A stored step as the page and the command line show it."""
     content = planning.content_of(step)
     return ObjectChange(step.kind, step.key, step.act, content.says, content.line)
 
 
 def object_change(change: Change) -> ObjectChange:
-    """A change as the page and the command line want it."""
+    """A change as the page and the command line show it."""
     return ObjectChange(change.kind, change.key, change.act, list(change.says), change.line)

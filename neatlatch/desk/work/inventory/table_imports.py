@@ -196,7 +196,7 @@ class _Reading:
             fields["owner"] = keys.get(fields["owner"], fields["owner"])
 
     def wrong(self, line: int, says: str) -> None:
-        """Note a mistake."""
+        """Record a mistake."""
         self.mistakes.append(Mistake(line, "", says.rstrip(".")))
 
     def told_duplicates(self) -> list[str]:

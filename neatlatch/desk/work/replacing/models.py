@@ -16,7 +16,7 @@ class Replacement(models.Model):
     ``values`` are what else of a connection changes with it (its certificate, the name that the new
     one is known by), ``before`` what stood there, by the connection's ID, so that it can be put
     back; ``holders`` are connection, key and credential as they were when it began; ``moved`` are
-    workloads that hold the credential themselves and have been changed by hand.
+    workloads that hold the credential themselves and have been changed manually.
     """
 
     class Outcome(models.TextChoices):

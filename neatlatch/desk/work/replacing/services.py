@@ -81,7 +81,7 @@ def _open(replacement: Replacement) -> Replacement:
 
 @dataclass(frozen=True)
 class ManualCredential:
-    """What was made by hand: pasted, or a file with its password; ``name`` is what the application
+    """What was made manually: pasted, or a file with its password; ``name`` is what the application
     knows the new one by, where that is another.
     """
 
@@ -96,9 +96,9 @@ NOTHING = ManualCredential()
 
 
 def make(by: Person, replacement: Replacement, entered: ManualCredential = NOTHING) -> Replacement:
-    """Make the second one: at the house, by protocol, or by taking in what was made by hand.
+    """Make the second one: at the house, by protocol, or by taking in what was made manually.
 
-    Taken in once more, by hand, what is given takes the place of a new one that nobody has proven.
+    Taken in once more, manually, what is given takes the place of a new one that nobody has proven.
     """
     if replacement.made is not None:
         return (
@@ -501,7 +501,7 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
 
 @transaction.atomic
 def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
-    """Note that a workload that holds the credential itself has been changed by hand."""
+    """Record that a workload that holds the credential itself has been changed manually."""
     replacement = _open(replacement)
     known = {workload.name for workload in workloads_of(replacement) if not workload.draws}
     if name not in known:

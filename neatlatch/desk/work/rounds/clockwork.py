@@ -1,4 +1,4 @@
-"""What the worker does by the clock, each in a thread of its own, so that none waits for another: a
+"""What the worker does on schedule, each in a thread of its own, so that none waits for another: a
 round of any length holds no renewal up.
 """
 

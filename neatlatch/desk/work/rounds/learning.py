@@ -21,7 +21,7 @@ from neatlatch.desk.ground.journal.services import write
 def learn(
     connection: Connection, results: Iterable[RungResult], begun: datetime, now: datetime
 ) -> None:
-    """Note what a test that begun then has proven by signing in; part of the surrounding
+    """Record what a test that begun then has proven by signing in; part of the surrounding
     transaction.
 
     The connection was fetched with everything. Where another connection of the client has proven

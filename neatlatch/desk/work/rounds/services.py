@@ -280,7 +280,7 @@ def _forget_old(test: Test) -> None:
 
 
 def forget_old_samples(now: datetime) -> int:
-    """Delete samples that are older than is kept, oldest first, in blocks; answers how many.
+    """Delete samples that are older than is kept, oldest first, in blocks; returns how many.
 
     They were written in the order of their numbers.
     """
@@ -393,7 +393,7 @@ def _tested_in_rounds() -> QuerySet[Connection]:
 
 
 def _due(now: datetime) -> QuerySet[Connection]:
-    """The connections that a round by the clock tests at a moment.
+    """The connections that a round on schedule tests at a moment.
 
     Half the time between rounds before its interval is over, one is due: the next round would be
     further from it.
@@ -420,7 +420,7 @@ def permit_work(by: Actor, environment: Environment, permitted: bool) -> Environ
 
 
 def round_is_due() -> bool:
-    """Whether the time between rounds is over; never where none begin by the clock, or where there
+    """Whether the time between rounds is over; never where none begin on schedule, or where there
     is nothing to test.
     """
     if not settings.ROUND_MINUTES:
@@ -439,7 +439,7 @@ def is_under_way() -> bool:
 
 def work_on(number: int) -> int:
     """Take tests of a round one after the other until none is left; several workers may do so at
-    once. Tests that somebody waits for come between. Answers how many of the round were run."""
+    once. Tests that somebody waits for come between. Returns how many of the round were run."""
     count = 0
     while True:
         work_on_awaited()
@@ -452,7 +452,7 @@ def work_on(number: int) -> int:
 
 
 def work_on_awaited() -> int:
-    """Take the tests that somebody waits for, one after the other; answers how many were run."""
+    """Take the tests that somebody waits for, one after the other; returns how many were run."""
     count = 0
     while (test := _claim(None)) is not None:
         run_safely(test)
@@ -575,7 +575,7 @@ def stop_round(by: Actor, stopped: Round) -> Round:
 
 
 def take_up_again(just_started: bool) -> list[int]:
-    """Find what was cut off; answers the rounds that have tests left.
+    """Find what was cut off; returns the rounds that have tests left.
 
     ``just_started``: the one worker of this installation has just begun, so whatever a round left
     running belongs to a worker that is gone, unless that certainly lives: it is this one.

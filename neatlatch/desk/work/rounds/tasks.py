@@ -1,4 +1,4 @@
-"""Background work: the queue that works on rounds, and what is done by the clock beside it."""
+"""Background work: the queue that works on rounds, and what is scheduled beside it."""
 
 from __future__ import annotations
 
@@ -105,7 +105,7 @@ def renew() -> None:
 
 
 def catch_up() -> None:
-    """Work out what lists show and is stale, and go on with an index that is written anew."""
+    """Work out what lists show and is stale, and go on with an index that is rewritten."""
     settling.catch_up()
     index.finish()
 

@@ -142,7 +142,7 @@ class Deployment(models.Model):
         return ServerMetadata.from_dict(self.metadata) if self.metadata else None
 
     def published(self, field: str, slots: dict[str, str] | None = None) -> str:
-        """One address out of the metadata, else as it was entered by hand, or nothing; ``slots``
+        """One address out of the metadata, else as it was entered manually, or nothing; ``slots``
         are filled in.
         """
         return profiles.fill_slots(

@@ -12,7 +12,7 @@ from neatlatch.core.schemes import CODE
 class Registered(models.Model):
     """What a client of OAuth 2.0 is registered with (RFC 7591 §2), and who consented to what.
 
-    ``planned`` is a change that somebody enters by hand in the application's screens and that is
+    ``planned`` is a change that somebody enters manually in the application's screens and that is
     not noted as done yet.
     """
 
@@ -32,7 +32,7 @@ class Registered(models.Model):
 
 class Managed(models.Model):
     """How the record is kept: ``managed`` by protocol (RFC 7592), so that what stands here is what
-    stands there; else a mirror, entered by hand, step by step (``ticks``)."""
+    stands there; else a mirror, entered manually, step by step (``ticks``)."""
 
     managed = models.BooleanField(default=False)
     management_address = models.CharField(max_length=500, blank=True)

@@ -29,7 +29,7 @@ class Client(Registered, Managed, Seen, OfTheHouse):
     row that is read is an :class:`OAuthClient`, an :class:`ProviderAccount` and so on.
 
     ``state``: *asking* while a registration request is under way, *preparing* while somebody enters
-    it by hand, then *live*.
+    it manually, then *live*.
     """
 
     # The kind of the rows of a class; empty: of any.
@@ -201,7 +201,7 @@ class ResourceServer(Client):
 
     @property
     def parts(self) -> tuple[str, ...]:
-        """Nothing is registered of it."""
+        """The parts that its page shows: none, because nothing is registered."""
         return ()
 
 
@@ -234,7 +234,7 @@ def of_their_kinds(clients: list[Client]) -> list[Client]:
 
 
 def class_of(scheme: str) -> type[Client]:
-    """What a caller is that is let in by a scheme."""
+    """What a caller is that a scheme authenticates."""
     if scheme in OAUTH2:
         return OAuthClient
     return CertificateHolder if scheme == CERTIFICATE else ProviderAccount

@@ -17,7 +17,7 @@ class Workload(models.Model):
 
     ``windows`` are its change windows as people write them; ``notice_days`` how long before a
     change its owner wants to know; ``draws``: it takes its request headers by reference name, and
-    is not changed by hand.
+    is not changed manually.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
