@@ -171,6 +171,6 @@ def _is_older(name: bytes) -> bool:
 
 
 def _of_mac(mac: _Node) -> Iterator[Cost]:
-    """MacData: a digest, a salt, and rounds, 1 unless said (RFC 7292 §4)."""
+    """MacData: a digest, a salt, and rounds, 1 by default (RFC 7292 §4)."""
     if mac.tag == 0x30 and len(mac.parts) == 3 and mac.parts[2].is_number:
         yield Cost(rounds=mac.parts[2].number)

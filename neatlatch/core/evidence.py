@@ -269,7 +269,7 @@ def curl_line(
     """The call as a ``curl`` line for a shell, with the secret as a variable (``$TOKEN``,
     ``$PASSWORD`` …), never its value.
 
-    ``kind`` is the scheme's (unless said, a bearer token); a signature of OAuth 1.0a cannot be made
+    ``kind`` is the scheme's (by default a bearer token); a signature of OAuth 1.0a cannot be made
     by ``curl``, so a variable stands for the header.
     """
     known, told = values or {}, settings or {}

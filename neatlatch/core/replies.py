@@ -423,7 +423,7 @@ def problem_details(status: int, headers: Mapping[str, str], body: str) -> Probl
 
 def device_poll_waits(interval: int | None, replies: Sequence[str]) -> tuple[list[int], str]:
     """Seconds to wait after each pending reply, and how it ended (RFC 8628 §3.2 and §3.5; 5 s
-    unless said).
+    by default).
     """
     wait = 5 if interval is None else interval
     waits: list[int] = []

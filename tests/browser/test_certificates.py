@@ -57,7 +57,8 @@ def test_reading_any(page: Page) -> None:
     page.get_by_role("button", name="Read it").click()
     expect(page.get_by_text("The chain is good.")).to_be_visible()
     drawn = page.get_by_role(
-        "img", name=re.compile("Open Root, root.*www.good.example, certificate.*the first to expire")
+        "img",
+        name=re.compile("Open Root, root.*www.good.example, certificate.*the first to expire"),
     )
     expect(drawn).to_be_visible()
     expect(page.get_by_text("31 Dec 2026", exact=True)).to_be_visible()

@@ -86,7 +86,7 @@ def test_an_end_is_noted_changed_and_taken_back(setup: Setup, kiosks: Connection
     for end in (END, LATER, None):
         send(web, "put", f"/credentials/{credential.pk}/end", {"ends": end})
         assert set(shown(setup)) == {end}
-    assert Entry.objects.filter(did="noted the end of").count() == 3
+    assert Entry.objects.filter(did="set the expiry of").count() == 3
     send(setup.web("operator"), "put", f"/credentials/{credential.pk}/end", {"ends": END}, 403)
     send(web, "put", f"/credentials/{credential.pk}/end", {"ends": "2027-03-12"}, 422)
 

@@ -342,7 +342,7 @@ def test_log_in_asks_for_the_second_factor_and_rests_after_five_wrong_ones(web: 
         assert web.get("/api/session").json()["person"] is None  # a session of before has ended
         again = WebClient()
         told = post(again, "/session", {"username": "morag", "password": PASSWORD})["notices"]
-        assert "Ann took away your second factor" in told[0]["says"]
+        assert "Ann removed your second factor" in told[0]["says"]
         assert again.delete("/api/session/notices").json()["notices"] == []
 
 

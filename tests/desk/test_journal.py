@@ -186,7 +186,7 @@ def test_triggers_that_are_gone_are_found_and_made_anew(journal: None, name: str
     assert name in str(services.check().fault)
     assert name in str(services.check_at_start())
     assert triggers.missing() == []
-    assert Entry.objects.order_by("-number")[0].did == "made its triggers anew"
+    assert Entry.objects.order_by("-number")[0].did == "recreated the triggers of"
     assert services.check().fault is None
     with connection.cursor() as cursor:
         cursor.execute(f"DROP TRIGGER {name}")

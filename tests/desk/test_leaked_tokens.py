@@ -196,7 +196,7 @@ def test_a_management_token_of_the_house_is_taken_away(house: House) -> None:
     assert (one["client"], one["house"]) == ("Tally", True)
     for _ in range(2):
         assert house.web.delete(f"/api/clients/{one['client_key']}/management").status_code == 204
-    assert Entry.objects.filter(did="took away the management token of").count() == 1
+    assert Entry.objects.filter(did="removed the management token of").count() == 1
     assert ASK.get(there, headers=token).status_code == 401
     assert leaked(house.web, told["registration_access_token"]) == {}
     assert Client.objects.filter(pk=one["client_key"]).exists()

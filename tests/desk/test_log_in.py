@@ -454,7 +454,7 @@ def test_an_administrator_takes_away_every_lost_factor_and_the_person_is_told(
     told = says_of(enter())
     assert told == [
         (
-            "Ann took away your second factor. Set up a new one. If you did not ask for this, "
+            "Ann removed your second factor. Set up a new one. If you did not ask for this, "
             "tell an administrator."
         )
     ]

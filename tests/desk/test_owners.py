@@ -199,7 +199,7 @@ def test_a_credential_has_an_owner(web: WebClient) -> None:
     assert (said["owner"], said["owner_from"]) == ("Ewan Tait", "said")
     listed = send(web, "get", "/credentials?words=owner:tait")["items"]
     assert [item["id"] for item in listed] == [str(key.pk)]
-    assert Entry.objects.get(did="said whose it is").details["owner"] == "Ewan Tait"
+    assert Entry.objects.get(did="set the owner of").details["owner"] == "Ewan Tait"
     send(web, "put", f"{address}/owner", {"owner": "x" * 200}, 422)
     send(web, "put", f"{address}/owner", {"owner": ""})
     assert Credential.objects.get(pk=key.pk).owner is None

@@ -165,7 +165,7 @@ def test_a_change_by_hand_is_noted_when_all_acts_are_ticked(setup: Setup) -> Non
     send(web, "post", f"{address}/plan/done")
     found = Client.objects.get()
     assert (found.redirect_uris, found.planned) == ([OTHER], None)
-    assert Entry.objects.filter(did="noted a change").last().details["changes"] == [
+    assert Entry.objects.filter(did="recorded a change").last().details["changes"] == [
         f"redirect URIs: {OTHER} added, {URI} taken away"
     ]
     send(web, "put", f"{address}/plan", {"redirect_uris": [URI]}, **{"If-Match": "*"})
@@ -312,7 +312,7 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         "by link",
         "Una Flett",
     )  # M7: a name that is typed is nobody's log-in
-    assert Entry.objects.get(did="noted consent").who == "by link"
+    assert Entry.objects.get(did="recorded consent").who == "by link"
     row = next(
         row
         for row in send(web, "get", f"/clients/{client.pk}/scopes")["rows"]

@@ -42,7 +42,7 @@ _REASONS = {
 
 @dataclass(frozen=True)
 class Profile:
-    """What a certificate may be used for, and how many days it lives: unless said otherwise, and at
+    """What a certificate may be used for, and how many days it is valid: by default, and at
     the most (common practice, no source).
     """
 

@@ -15,7 +15,7 @@ KEY, LABEL = "secret", "client secret"
 
 
 def pin(halves: Halves) -> Pin:
-    """Equality is asked of fingerprints, never of values; "secrets have an ID and a value" is
+    """Compared by fingerprints, never by values; "secrets have an ID and a value" is
     common practice, no source.
     """
     return _pin(halves, KEY, LABEL, halves.provider.secrets, halves.caller.secret)

@@ -121,5 +121,5 @@ def drop_old(settled: float = 60.0) -> list[int]:
     gone = keyfile.drop_versions(file)
     if gone:
         names = ", ".join(version_named(number) for number in gone)
-        write(SAFE_KEEPER, "took older keys away", "safe", names)
+        write(SAFE_KEEPER, "removed older keys of", "safe", names)
     return gone

@@ -190,7 +190,7 @@ class Stream:
         return self.climb.plan.rights
 
     def secrets(self) -> tuple[str, ...]:
-        """All of them."""
+        """All secrets of the connection."""
         further = (
             secret for number in self.climb.plan.further for secret in number.held.secrets.values()
         )

@@ -203,7 +203,7 @@ def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
     )
     write(
         by,
-        "noted that it trusts" if trusts else "noted that it no longer trusts",
+        "recorded that it trusts" if trusts else "recorded that it no longer trusts",
         "certificate authority",
         root.name,
         {"receiver": name, "id": root.pk},

@@ -206,9 +206,9 @@ def accepts(by: Actor, deployment: Deployment, yes: bool) -> None:
         Deployment.objects.filter(pk=deployment.pk).update(house=yes)
         write(
             by,
-            "noted that it accepts the house authority"
+            "recorded that it accepts the house authority"
             if yes
-            else "noted that it no longer accepts the house authority",
+            else "recorded that it no longer accepts the house authority",
             "application",
             deployment.application.key,
             {"environment": deployment.environment.name},
@@ -404,7 +404,7 @@ def end_management(by: Actor, client: Client) -> None:
         .exclude(management_digest="")
         .update(management_digest="")
     ):
-        write(by, "took away the management token of", "client", client.client_id)
+        write(by, "removed the management token of", "client", client.client_id)
 
 
 def revoke_all(by: Actor, client: Client, why: str) -> None:

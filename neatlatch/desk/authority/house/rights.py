@@ -73,7 +73,7 @@ def give(
 @transaction.atomic
 def take_away(by: Actor, right: RegistrationRight) -> None:
     """Take a right to register away."""
-    write(by, "took away a right to register at", "application", right.deployment.application.key)
+    write(by, "removed a right to register at", "application", right.deployment.application.key)
     right.delete()
 
 

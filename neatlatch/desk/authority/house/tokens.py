@@ -463,7 +463,7 @@ def revoke_shown(client: Client, token: str) -> None:
     if refresh is not None:
         end_grant(Program(client.client_id), refresh.grant, "given back by the client", now)
     elif Access.objects.filter(digest=digest, client=client, revoked=None).update(revoked=now):
-        write(Program(client.client_id), "gave back a token", "client", client.client_id)
+        write(Program(client.client_id), "revoked a token", "client", client.client_id)
 
 
 def statuses(environment: Environment, block: int) -> str:

@@ -360,7 +360,7 @@ def tick(by: Actor, client: Client, key: str, done: bool) -> Client:
     client.ticks = ticks
     write(
         by,
-        "ticked a step off" if done else "took a tick away",
+        "marked a step done" if done else "marked a step not done",
         "client",
         client.client_id or client.name,
         {"step": key},
@@ -466,7 +466,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     if not client.managed:
         with transaction.atomic():
             return _save(
-                by, client, lambda record: record.put(wanted), "noted a change", client.version
+                by, client, lambda record: record.put(wanted), "recorded a change", client.version
             )
     if client.management_token is None:
         raise Problem(
@@ -599,7 +599,7 @@ def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str =
             else consents
         )
 
-    return _save(by, client, edit, "noted consent" if given else "noted consent withdrawn")
+    return _save(by, client, edit, "recorded consent" if given else "noted consent withdrawn")
 
 
 _NOTED = (
@@ -648,7 +648,7 @@ def note(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
             elif field in fields:
                 setattr(client, field, fields[field])
 
-    client = _save(by, client, edit, "noted")
+    client = _save(by, client, edit, "recorded facts of")
     if client.state == "preparing" and client.scheme not in OAUTH2:
         client.state = "live"
         client.save(update_fields=["state"])

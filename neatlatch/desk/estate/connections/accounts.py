@@ -359,6 +359,6 @@ def save_team(
 @transaction.atomic
 def remove_team(by: Actor, team: Team) -> None:
     """Take a team away; its connections then belong to none."""
-    write(by, "took away", "team", team.name)
+    write(by, "removed", "team", team.name)
     owners.team_goes(team)
     team.delete()

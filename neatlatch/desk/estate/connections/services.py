@@ -629,7 +629,7 @@ def put_secret(
     key: str = "",
     leave: Leave | None = None,
 ) -> tuple[Connection, list[str]]:
-    """Put in a new secret on the caller side, under the key of a value (unless said, the scheme's
+    """Put in a new secret on the caller side, under the key of a value (by default the scheme's
     first secret); returns what was cleaned.
     """
     return _put_in(

@@ -257,7 +257,7 @@ def hold(
     Renewals of one token set never overlap, whoever asks.
 
     ``force`` asks for one that is newer than the generation the caller knows (``newer_than``;
-    unless said, the one that stands now). Raises :class:`NoToken`, :class:`TransportError`.
+    by default the one that stands now). Raises :class:`NoToken`, :class:`TransportError`.
     """
     seen = (
         newer_than

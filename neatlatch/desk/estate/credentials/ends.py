@@ -47,5 +47,5 @@ def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credent
             "was": was and was.isoformat(),
             "ends": ends and ends.isoformat(),
         }
-        write(by, "noted the end of", "credential", credential.hint, about)
+        write(by, "set the expiry of", "credential", credential.hint, about)
     return credential

@@ -25,5 +25,5 @@ def give(by: Actor, credential: Credential, owner: str) -> Credential:
         "was": before.name if before is not None else "",
         "owner": credential.owner.name if credential.owner is not None else "",
     }
-    write(by, "said whose it is", "credential", credential.hint, about)
+    write(by, "set the owner of", "credential", credential.hint, about)
     return credential

@@ -169,7 +169,7 @@ def change(by: Actor, workload: Workload, fields: dict[str, Any]) -> Workload:
 @transaction.atomic
 def remove(by: Actor, workload: Workload) -> None:
     """It no longer exists."""
-    write(by, "took away", "workload", workload.name, {"environment": workload.environment.name})
+    write(by, "removed", "workload", workload.name, {"environment": workload.environment.name})
     workload.delete()
 
 
@@ -285,7 +285,7 @@ def stop_using(by: Actor, use: Use) -> None:
     ref = use.connection.ref if use.connection else use.application.key
     write(
         by,
-        "took a workload off",
+        "removed a workload",
         "connection" if use.connection else "application",
         ref,
         {"workload": use.workload.name},

@@ -31,7 +31,7 @@ class Problem(Exception):
 
 
 def not_found(what: str) -> Problem:
-    """Nothing is there."""
+    """The problem of an object that does not exist (404)."""
     return Problem(
         404,
         f"There is no such {what}.",

@@ -27,7 +27,7 @@ def _file() -> Path:
 
 
 def exists() -> bool:
-    """Whether there is one."""
+    """Whether there is an anchor."""
     return _file().exists()
 
 

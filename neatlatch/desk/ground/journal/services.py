@@ -304,7 +304,7 @@ def check_at_start() -> str | None:
             triggers.make(gone)
             write(
                 JOURNAL_KEEPER,
-                "made its triggers anew",
+                "recreated the triggers of",
                 "journal",
                 str(verdict.entries),
                 {"missing": gone},

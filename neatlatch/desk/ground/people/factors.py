@@ -46,8 +46,8 @@ def tell(person: Person, says: str) -> None:
 
 
 def tell_of(by: Actor, person: Person, did: str) -> None:
-    """The same for what somebody else did (``did`` goes on after their name); of what one did
-    oneself, nothing is told.
+    """Tell a person what somebody else did (``did`` goes on after the actor's name); of what one
+    did oneself, nothing is told.
     """
     if by != person:
         name = by.shown_name
@@ -289,8 +289,8 @@ def drop_device(by: Actor, person: Person) -> None:
         ]
     )
     after_drop(by, person)
-    tell_of(by, person, "took away your second factor. Set up a new one.")
-    write(by, "took away the second factor of", "person", person.username)
+    tell_of(by, person, "removed your second factor. Set up a new one.")
+    write(by, "removed the second factor of", "person", person.username)
 
 
 def drop_all(by: Actor, person: Person) -> None:

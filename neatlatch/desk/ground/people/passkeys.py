@@ -227,8 +227,8 @@ def drop(by: Actor, person: Person, identity: int) -> None:
         raise Problem(404, "There is no such passkey.", "It may have been removed already.")
     found.delete()
     factors.after_drop(by, person)
-    factors.tell_of(by, person, f"took away your passkey “{found.name}”.")
-    write(by, "took away a passkey of", "person", person.username, {"name": found.name})
+    factors.tell_of(by, person, f"removed your passkey “{found.name}”.")
+    write(by, "removed a passkey of", "person", person.username, {"name": found.name})
 
 
 def wanted(person: Person) -> Problem:

@@ -1,5 +1,5 @@
-"""The bench of scopes: the matrix, the trim, asking for consent by a signed link, and tokens made
-anew.
+"""The bench of scopes: the matrix, the trim, asking for consent by a signed link, and new
+tokens.
 """
 
 from __future__ import annotations

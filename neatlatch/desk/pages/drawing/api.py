@@ -244,7 +244,7 @@ def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
 def let(request: HttpRequest, ref: str) -> HandsOutOut:
     """Let the workloads that draw this connection have its secret itself.
 
-    The leave stands in header fields, as with a change that sends it elsewhere.
+    The clearance is in header fields, as with a change that sends it elsewhere.
     """
     by = guard.need(request, "change")
     found, leave = _connection(ref), leave_asked(request, by)

@@ -134,7 +134,7 @@ class TlsListener:
         self.look()
 
     def look(self) -> None:
-        """Load what is new.
+        """Load certificates and roots that changed.
 
         Revoked, ended and retired ones are refused by the desk itself, which knows them by their
         thumbprints.

@@ -204,7 +204,7 @@ class IssuedOut:
 
 
 class AnotherSecretIn(RequestBody):
-    """Another secret. ``ends``: unless said, in half a year."""
+    """Another secret. ``ends``: by default in half a year."""
 
     ends: Moment | None = None
 

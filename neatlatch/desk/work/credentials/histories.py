@@ -347,7 +347,7 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
             LifeOut(
                 at=credential.issued,
                 who=by,
-                did="put it in" if credential.source == "pasted" else "was given it",
+                did="entered it" if credential.source == "pasted" else "was given it",
                 why="",
             ),
         )

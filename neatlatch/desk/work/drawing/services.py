@@ -150,7 +150,7 @@ def give(
         )
     write(
         by,
-        "gave a way to draw to",
+        "issued a key to",
         "workload",
         workload.name,
         {"id": workload.pk, "client": client.client_id, "right": right},
@@ -163,7 +163,7 @@ def take_away(by: Actor, client: Client) -> None:
     """Take away what a workload draws with: every secret and token of it is refused from now on."""
     write(
         by,
-        "took away a way to draw from",
+        "removed a key of",
         "workload",
         client.workload.name if client.workload else "",
         {"client": client.client_id},

@@ -511,7 +511,7 @@ def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Rep
     replacement.save(update_fields=["moved"])
     write(
         by,
-        "noted as moved" if yes else "noted as not moved",
+        "recorded as moved" if yes else "recorded as not moved",
         "workload",
         name,
         {"credential": replacement.old.hint},

@@ -44,7 +44,7 @@ class Loop(threading.Thread):
         self._stop_asked.set()
 
     def run(self) -> None:
-        """Work, wait, and again."""
+        """Run the job, wait, repeat."""
         while not self._stop_asked.is_set():
             begun = timezone.now()
             self._once(begun)

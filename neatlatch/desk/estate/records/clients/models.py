@@ -170,7 +170,7 @@ class ProviderAccount(Client):
 
     @property
     def parts(self) -> tuple[str, ...]:
-        """A key of the house has scopes; of another, people note whose it is."""
+        """The parts that its page shows: scopes of a house key, else whose it is, as recorded."""
         return ("scopes",) if self.house else ("account",)
 
 
