@@ -77,7 +77,7 @@ def main() -> None:
             page.get_by_label("Contact").fill("connections@gannet.example")
             page.get_by_label("berth.read").check()
             page.get_by_role("button", name="Register", exact=True).click()
-            page.get_by_role("button", name="Show it once").click()
+            page.get_by_role("button", name="Show secret once").click()
             page.locator("[data-secret]").wait_for()
             page.screenshot(path=OUT / "client.png")
         if not wanted or "intake" in wanted:

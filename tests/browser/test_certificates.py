@@ -54,7 +54,7 @@ def test_reading_any(page: Page) -> None:
     )
     page.get_by_label("Pasted (PEM)").fill(chain)
     page.get_by_label("At this moment").fill("2026-06-01T00:00")
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read certificate").click()
     expect(page.get_by_text("The chain is good.")).to_be_visible()
     drawn = page.get_by_role(
         "img",
@@ -63,7 +63,7 @@ def test_reading_any(page: Page) -> None:
     expect(drawn).to_be_visible()
     expect(page.get_by_text("31 Dec 2026", exact=True)).to_be_visible()
     page.get_by_label("Called by this name").fill("another.example")
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read certificate").click()
     expect(page.get_by_text("It is for another name.")).to_be_visible()
     page.get_by_role("button", name="Its root").click()
     expect(
@@ -75,13 +75,13 @@ def test_reading_any(page: Page) -> None:
     page.get_by_label("Or a file").set_input_files(VECTORS / "leaf-good.p12")
     expect(page.get_by_text("its password is needed")).to_be_visible()
     page.get_by_label("Its password, if it has one").fill("changeit")
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read certificate").click()
     expect(page.get_by_text("The private key in it is this certificate’s.")).to_be_visible()
     page.get_by_label("Pasted (PEM)").fill((VECTORS / "request-broken.csr.pem").read_text())
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read certificate").click()
     expect(page.get_by_text("Its signature does not hold", exact=False)).to_be_visible()
     page.get_by_label("Pasted (PEM)").fill("-----BEGIN CERTIFICATE-----\nAAAA")
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read certificate").click()
     expect(page.get_by_role("alert")).to_contain_text("the text was cut")
 
 
@@ -89,11 +89,11 @@ def test_one_is_issued_packed_renewed_and_revoked(page: Page, tmp_path: Path) ->
     page.goto("/applications/crew-roster/clients/new?environment=production")
     page.get_by_label("What it is").select_option(label="A certificate, shown in TLS")
     page.get_by_label("Name", exact=True).fill("Bunk list")
-    page.get_by_role("button", name="Issue it").click()
+    page.get_by_role("button", name="Issue client").click()
     page.get_by_role("button", name="Pack it as PKCS#12").click()
     page.get_by_label("Whom it is for").fill("Crewing")
     with page.expect_download() as waiting:
-        page.get_by_role("button", name="Make the file").click()
+        page.get_by_role("button", name="Create file").click()
     file = tmp_path / "bunk.p12"
     waiting.value.save_as(file)
     password = page.locator("[data-secret]").inner_text()
@@ -110,12 +110,12 @@ def test_one_is_issued_packed_renewed_and_revoked(page: Page, tmp_path: Path) ->
     page.get_by_role("link", name="Its chain, renew, revoke").click()
     expect(page.get_by_text("The chain is good.")).to_be_visible()
     first = page.url
-    page.get_by_role("button", name="Renew it").click()
+    page.get_by_role("button", name="Renew certificate").click()
     page.get_by_role("button", name="Issue the new one").click()
     expect(page.get_by_role("link", name="The one it replaces")).to_be_visible()
     page.get_by_role("button", name="I do not need to see it").click()
     page.goto(first)
-    page.get_by_role("button", name="Revoke it").click()
+    page.get_by_role("button", name="Revoke certificate").click()
     page.get_by_label("Reason on the list").select_option("keyCompromise")
     assert violations(page) == []
     page.get_by_role("button", name=re.compile("^Revoke …")).click()
@@ -131,9 +131,9 @@ def test_a_workload_is_given_a_certificate_to_draw_with(page: Page) -> None:
     page.get_by_label("What", exact=True).select_option(
         label="A certificate, presented at the TLS listener"
     )
-    page.get_by_role("button", name="Give it", exact=True).click()
+    page.get_by_role("button", name="Issue key", exact=True).click()
     expect(page.get_by_text("a certificate, relay only", exact=True)).to_be_visible()
-    page.get_by_role("button", name="Show it once").click()
+    page.get_by_role("button", name="Show secret once").click()
     expect(page.locator("[data-secret]")).to_contain_text("BEGIN PRIVATE KEY")
     page.get_by_role("button", name="I have it").click()
     expect(page.locator("[data-secret]")).to_have_count(0)
@@ -142,14 +142,14 @@ def test_a_workload_is_given_a_certificate_to_draw_with(page: Page) -> None:
 def test_the_authority_is_replaced_in_its_order(page: Page) -> None:
     page.goto("/certificates?environment=production")
     page.get_by_role("button", name="See the order").click()
-    page.get_by_role("button", name="Make the new authority").click()
+    page.get_by_role("button", name="Create new authority").click()
     expect(page.get_by_role("heading", name="Being replaced")).to_be_visible()
-    expect(page.get_by_role("button", name="It trusts it now").first).to_be_visible()
-    count = page.get_by_role("button", name="It trusts it now").count()
+    expect(page.get_by_role("button", name="Mark as trusting").first).to_be_visible()
+    count = page.get_by_role("button", name="Mark as trusting").count()
     assert count >= 2
     for left in range(count, 0, -1):
-        expect(page.get_by_role("button", name="It trusts it now")).to_have_count(left)
-        page.get_by_role("button", name="It trusts it now").first.click()
+        expect(page.get_by_role("button", name="Mark as trusting")).to_have_count(left)
+        page.get_by_role("button", name="Mark as trusting").first.click()
     page.get_by_role("button", name="Issue below the new one").click()
     expect(page.get_by_role("button", name="Issue below the old one again")).to_be_visible()
     expect(page.get_by_role("link", name="Crew tablet").last).to_be_visible()

@@ -68,7 +68,7 @@ def issue(page: Page, name: str, kind: str = "A client of OAuth 2.0") -> None:
         page.get_by_label("refresh_token").uncheck()
         page.get_by_label("client_credentials").check()
     page.get_by_label("berths.read").check()
-    page.get_by_role("button", name="Issue it").click()
+    page.get_by_role("button", name="Issue client").click()
     expect(page.get_by_role("heading", name=name, level=1)).to_be_visible()
 
 
@@ -84,7 +84,7 @@ def test_an_application_is_added_and_a_secret_handed_over_by_link(
     issue(page, "Quay board")
     page.get_by_role("button", name="Send a link that serves once").click()
     page.get_by_label("Whom it is for").fill("Rhona of Quays")
-    page.get_by_role("button", name="Make the link and its code").click()
+    page.get_by_role("button", name="Create link and code").click()
     address, code = (page.locator("code.value").nth(at) for at in (0, 1))
     link, digits = address.inner_text(), code.inner_text()
 
@@ -120,7 +120,7 @@ def test_an_application_is_added_and_a_secret_handed_over_by_link(
     )  # type: ignore[arg-type]
     expect(page.get_by_role("button", name=re.compile("^End token"))).to_have_count(1)
     assert violations(page) == []
-    page.get_by_role("button", name="Revoke it").click()
+    page.get_by_role("button", name="Revoke secret").click()
     expect(page.get_by_text("and its 1 living token with it")).to_be_visible()
     page.get_by_label("Why").fill("it leaked")
     page.get_by_role("button", name=re.compile("^Revoke …")).click()
@@ -174,7 +174,7 @@ print(issuing.register(Person.objects.get(username="morag"), deployment, fields)
     expect(page.get_by_role("heading", name="Allow Bridge tablet?")).to_be_visible()
     expect(page.get_by_text("See bookings")).to_be_visible()
     assert violations(page) == []
-    page.get_by_role("button", name="Allow it").click()
+    page.get_by_role("button", name="Allow access").click()
     page.wait_for_url(f"{back}?*")
     found = parse_qs(urlsplit(page.url).query)
     assert found["state"] == ["s"]

@@ -111,7 +111,7 @@ def test_the_id_where_the_value_belongs(page: Page, stand_ins: StandIns) -> None
     window.close()
     press(page, "secret", "Put in the secret")
     page.get_by_role("textbox", name="Client secret").fill(f"“{value}”")
-    page.get_by_role("button", name="Put it in").click()
+    page.get_by_role("button", name="Store secret").click()
     expect(page.get_by_text("quotes round it taken off")).to_be_visible()
     latch(
         page
@@ -132,7 +132,7 @@ def test_a_key_of_another_environment(page: Page, stand_ins: StandIns) -> None:
     window.close()
     press(page, "environment", "Put in Production's")
     page.get_by_role("textbox", name="API key").fill(rows.splitlines()[1].split("\t")[1])
-    page.get_by_role("button", name="Put it in").click()
+    page.get_by_role("button", name="Store secret").click()
     press(page, "rights", "It has clerk now")
     latch(page)
 
@@ -182,7 +182,7 @@ def test_a_second_endpoint_without_its_password(page: Page, stand_ins: StandIns)
     window.close()
     press(page, "register.password", "Put in the password of the register")
     page.get_by_role("textbox", name="Password of the register").fill(value)
-    page.get_by_role("button", name="Put it in").click()
+    page.get_by_role("button", name="Store secret").click()
     latch(page)
 
 
@@ -199,7 +199,7 @@ def test_a_vendors_client_and_a_personal_account_are_pointed_at_although_they_wo
         page,
         "production/lost-property",
         "account",
-        "r.oake is a person's, and Production wants a service account",
+        "r.oake is a person's, and Production requires a service account",
     )
     press(page, "account", "Name a service account")
     page.get_by_label("Whose it is there").fill("svc-lost")

@@ -59,7 +59,7 @@ def test_from_an_empty_desk_to_latched_broken_and_mended(
 
     # The handover
     expect(page.get_by_role("heading", name="Handover of the new secret")).to_be_visible()
-    hands.press(page.get_by_role("button", name="Show it once"))
+    hands.press(page.get_by_role("button", name="Show secret once"))
     secret = page.locator("[data-secret]").inner_text()
     assert len(secret) >= 30
     hands.press(page.get_by_role("button", name="I have it"))
@@ -186,7 +186,7 @@ def test_by_hand_where_the_application_registers_nothing(
     ).to_be_visible()  # it is half a minute old, and may be right
     page.get_by_role("button", name="replace").click()
     page.get_by_role("textbox", name="Client secret").fill(secret + "\n")
-    put = page.get_by_role("button", name="Put it in")
+    put = page.get_by_role("button", name="Store secret")
     put.click()
     expect(put).to_have_count(0)  # its form closes, and moves the page
     page.get_by_role("button", name="Test now").click()

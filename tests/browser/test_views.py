@@ -267,7 +267,7 @@ def test_what_a_test_left_behind_is_retried_and_closed(page: Page, demo_desk: De
     page.get_by_role("button", name="Close TEST-1 (T-204)").click()
     page.get_by_label("What became of it").fill("Deleted on their page.")
     assert violations(page) == []
-    page.get_by_role("button", name="Close it").click()
+    page.get_by_role("button", name="Close leftover").click()
     expect(page.get_by_text("TEST-1 (T-204) is closed.")).to_be_visible()
     expect(row).to_have_count(0)
     page.goto("/")
@@ -475,7 +475,7 @@ def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> N
             if way == "time":
                 page.clock.install()
             page.get_by_role("button", name="Register", exact=True).click()
-            page.get_by_role("button", name="Show it once").click()
+            page.get_by_role("button", name="Show secret once").click()
             secret = page.locator("[data-secret]").inner_text()
             if way == "time":
                 page.clock.fast_forward(61_000)
@@ -485,7 +485,7 @@ def test_a_shown_secret_hides_itself(browser: Browser, stand_ins: StandIns) -> N
             assert secret not in page.content()
             page.reload()
             expect(page.get_by_role("heading", name=f"Hides by {way}")).to_be_visible()
-            expect(page.get_by_role("button", name="Show it once")).to_have_count(0)
+            expect(page.get_by_role("button", name="Show secret once")).to_have_count(0)
     finally:
         desk.kill()
 

@@ -125,7 +125,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     ).to_be_visible()
     # What a change stops is said before it is made, and has to be agreed to.
     page.get_by_role("button", name="Change them").click()
-    page.get_by_role("button", name="Take redirect URI 2 away").click()
+    page.get_by_role("button", name="Remove redirect URI 2").click()
     expect(page.get_by_text("No connection is affected.")).to_be_visible()
     page.get_by_label("Redirect URI 1", exact=True).fill(uri + "/")
     expect(page.get_by_text("✓ production/cargo-manifests can sign in then.")).to_be_visible()
@@ -141,7 +141,7 @@ def test_a_near_miss_is_explained_tried_and_mended(page: Page) -> None:
     page.get_by_label(re.compile("type the client's name")).fill("Gannet Sound Ferries, manifests")
     page.get_by_role("button", name="Change them there").click()
     expect(page.get_by_text("1 of 1 caller would be refused")).to_be_visible()
-    page.get_by_role("button", name="Take the registered one here").click()
+    page.get_by_role("button", name="Use the registered one here").click()
     expect(page.get_by_text("every caller matches")).to_be_visible()
 
 
@@ -206,7 +206,7 @@ def test_a_change_by_hand_keeps_its_ticks(page: Page) -> None:
     page.get_by_role("button", name="List the acts").click()
     boxes = page.get_by_role("checkbox")
     expect(boxes).to_have_count(3)
-    done = page.get_by_role("button", name="It is there now")
+    done = page.get_by_role("button", name="Mark as done")
     expect(done).to_be_disabled()
     boxes.nth(0).click()
     expect(boxes.nth(0)).to_be_checked()
@@ -253,7 +253,7 @@ def test_an_administrator_consents_by_a_link_without_a_log_in(
     page.get_by_role("button", name="Ask an administrator by a link").click()
     page.get_by_role("checkbox", name="customs.file").check()
     page.get_by_label("Whom do you ask?").fill("Una Flett")
-    page.get_by_role("button", name="Make the link").click()
+    page.get_by_role("button", name="Create link").click()
     link = page.locator("code", has_text="/asked/consent/").inner_text()
     stranger = browser.new_context(base_url=desk.url).new_page()
     stranger.goto(link)
@@ -345,7 +345,7 @@ def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: 
     page.get_by_label("What it was seen to call").fill(
         '1.2.3.4 - - [x] "PUT /production/api/manifests/7 HTTP/1.1" 201 3\nGET /berths\n'
     )
-    page.get_by_role("button", name="Read it").click()
+    page.get_by_role("button", name="Read log").click()
     expect(page.get_by_text(re.compile("of its operations were called"))).to_be_visible()
     page.get_by_role("button", name="Only what was seen").click()
     expect(page.get_by_text("from a log, ", exact=False).and_(page.locator("time"))).to_be_visible()
@@ -395,7 +395,7 @@ def test_what_a_leaver_had_is_handed_over(page: Page) -> None:
     page.get_by_role("button", name="Hand over", exact=True).click()
     expect(page.get_by_text("Customs return in Production")).to_have_count(0)
     page.get_by_label("To go on, type rowan").fill("rowan")
-    page.get_by_role("button", name="They leave", exact=True).click()
+    page.get_by_role("button", name="End their access", exact=True).click()
     expect(page.get_by_text(re.compile("^left"))).to_be_visible()
     expect(page.get_by_text("production/fuel-ledger-own acts as")).to_have_count(0)
 
@@ -596,7 +596,7 @@ print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access
         page.get_by_role("heading", name="Access token of production/fuel-ledger")
     ).to_be_visible()
     expect(
-        page.get_by_text("Anyone who has it gets in as this connection until it ends")
+        page.get_by_text("Anyone who has it gets in as this connection until it expires")
     ).to_be_visible()
     expect(
         page.get_by_text("Ended, its workloads stop, until somebody signs in again.")
@@ -615,7 +615,7 @@ print(TokenSet.objects.get(connection__ref="production/fuel-ledger").open_access
     expect(found).to_contain_text(
         "draws with it, and stops at once; it has something else to draw with."
     )
-    found.get_by_role("button", name="Revoke it now").click()
+    found.get_by_role("button", name="Revoke now").click()
     found.get_by_role("button", name=re.compile("^Revoke …")).click()
     expect(found).to_contain_text("no longer gives access")
     assert page.request.get("/draw/fuel-ledger", **draw).status == 401
@@ -700,7 +700,7 @@ def test_a_spreadsheet_is_mapped_previewed_and_imported(page: Page) -> None:
     assert violations(page) == []
     page.get_by_role("button", name="Import the table").click()
     expect(page.get_by_text("Imported: 1 added")).to_be_visible()
-    page.get_by_role("link", name="Look at it or undo it").click()
+    page.get_by_role("link", name="Show or undo import").click()
     expect(page.get_by_text("Dusk run/production")).to_be_visible()
 
 
@@ -721,7 +721,7 @@ def test_a_connection_is_decommissioned_step_by_step(page: Page) -> None:
         with page.expect_response(lambda answer: "revocations" in answer.url):
             left.first.click()
     expect(now.get_by_role("heading", name="Prove that it is refused")).to_be_visible()
-    page.get_by_role("button", name="Try it").click()
+    page.get_by_role("button", name="Try now").click()
     expect(now.get_by_text("Not proven yet:")).to_be_visible(timeout=60_000)
     assert violations(page) == []
     page.get_by_label("It cannot be tried? Say how you checked it").fill("Seen in its screens.")
@@ -729,7 +729,7 @@ def test_a_connection_is_decommissioned_step_by_step(page: Page) -> None:
     page.get_by_label("To confirm, type production/repair-tickets").fill(
         "production/repair-tickets"
     )
-    page.get_by_role("button", name="Decommission it").click()
+    page.get_by_role("button", name="Decommission now").click()
     expect(page.get_by_role("heading", name="What it was")).to_be_visible()
     assert violations(page) == []
     page.goto("/decommissioning?words=kind:conn")

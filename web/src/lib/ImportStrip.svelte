@@ -38,6 +38,6 @@
     ></progress>
     <span class="help">by {plan.by}; the objects in it cannot be changed until it has finished</span
     >
-    <a class="act ms-auto" href="/inventory/imports/{plan.id}">Look at it</a>
+    <a class="act ms-auto" href="/inventory/imports/{plan.id}">Show it</a>
   </section>
 {/if}

@@ -127,7 +127,8 @@
   <label class="label-text" for="{uid}-text">Paste or drop anything here</label>
   {#if file}
     <p class="value">
-      {file.name} <button type="button" class="act ms-2" onclick={clear}>Take another</button>
+      {file.name}
+      <button type="button" class="act ms-2" onclick={clear}>Choose another file</button>
     </p>
   {:else}
     <textarea

@@ -194,7 +194,7 @@
         {#if preview && !preview.difference.nothing}<button
             class="btn btn-primary btn-sm"
             disabled={acts.busy}
-            onclick={take}>Take them</button
+            onclick={take}>Take these rules</button
           >{/if}
         <button class="btn btn-sm" onclick={() => ((importing = false), (preview = null))}
           >Cancel</button
@@ -215,7 +215,7 @@
         <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={save}
           >Keep them here</button
         >
-        <button class="btn btn-sm" onclick={() => (rules = null)}>Leave them</button>
+        <button class="btn btn-sm" onclick={() => (rules = null)}>Cancel</button>
         <span class="help">Nothing is sent to the application before you push.</span>
       </div>
     </section>

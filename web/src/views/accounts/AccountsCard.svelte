@@ -223,7 +223,7 @@
           >
           <div class="mt-2 flex gap-3">
             <button class="btn btn-primary btn-sm" disabled={!username || acts.busy}
-              >Make the link</button
+              >Create link</button
             >
             <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Cancel</button
             >

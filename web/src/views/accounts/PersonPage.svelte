@@ -138,7 +138,7 @@
                     >{:else if thing.act === 'replace'}<a
                       class="act"
                       href="{thing.address}?put=secret">Replace secret</a
-                    >{:else if thing.act === 'look'}<a class="act" href={thing.address}>See to it</a
+                    >{:else if thing.act === 'look'}<a class="act" href={thing.address}>Open</a
                     >{/if}</td
                 >
               </tr>
@@ -206,7 +206,7 @@
           <button
             class="btn btn-error btn-sm mt-2"
             disabled={acts.busy || confirming !== person.username}
-            onclick={leave}>They leave</button
+            onclick={leave}>End their access</button
           >
         </section>
       {/if}

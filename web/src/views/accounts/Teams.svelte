@@ -82,7 +82,7 @@
               const id = form!.id
               form = null
               void remove(id)
-            }}>Take the team away</button
+            }}>Remove team</button
           >{/if}
       </div>
     </form>

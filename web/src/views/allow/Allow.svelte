@@ -69,7 +69,7 @@
       {:else}
         <div class="flex gap-3">
           <button class="btn btn-primary" disabled={acts.busy || gone} onclick={() => answer(true)}
-            >Allow it</button
+            >Allow access</button
           >
           <button class="btn" disabled={acts.busy || gone} onclick={() => answer(false)}
             >Refuse</button

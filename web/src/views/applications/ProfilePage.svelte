@@ -173,7 +173,7 @@
             <p>
               Version {version.number}, until <When at={version.at} />, changed by {version.by}
               {#if may('change')}<button class="act ms-2" onclick={() => bringBack(version.number)}
-                  >Bring it back</button
+                  >Restore version</button
                 >{/if}
             </p>
           {/each}

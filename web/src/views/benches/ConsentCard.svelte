@@ -92,7 +92,7 @@
       >
       <div class="mt-2 flex gap-3">
         <button class="btn btn-primary btn-sm" disabled={acts.busy || !scopes.length}
-          >Make the link</button
+          >Create link</button
         >
         <button type="button" class="btn btn-sm" onclick={() => (asking = false)}>Cancel</button>
       </div>

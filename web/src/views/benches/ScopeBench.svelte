@@ -164,7 +164,7 @@
             </p>
             <p class="value mt-1">{trim.scopes.join(' ') || 'none'}</p>
             <button class="btn btn-sm mt-2" disabled={acts.busy} onclick={() => permit(trim.scopes)}
-              >{bench.managed ? 'Permit these' : 'Note these'}</button
+              >{bench.managed ? 'Permit these' : 'Record these'}</button
             >
           </section>
         {/if}
@@ -173,7 +173,7 @@
         <section class="sheet p-4">
           <p>
             A {bench.word} is changed in the application's own screens.
-            <a class="act" href="/clients/{bench.client}">Note the change at the account</a>; a
+            <a class="act" href="/clients/{bench.client}">Record the change at the account</a>; a
             token made before it does not have it.
           </p>
         </section>

@@ -150,9 +150,9 @@
               <button
                 class="btn btn-primary btn-sm"
                 disabled={acts.busy || bench.acts.some((act) => !act.done)}
-                onclick={carriedOut}>It is there now</button
+                onclick={carriedOut}>Mark as done</button
               >
-              <button class="btn btn-sm" onclick={leave}>Leave the change</button>
+              <button class="btn btn-sm" onclick={leave}>Cancel change</button>
             </div>{/if}
         </section>
       {/if}
@@ -192,7 +192,7 @@
                 {#if caller.nearest}<button
                     class="act"
                     onclick={() => takeTheirs(caller.ref, caller.nearest!)}
-                    >Take the registered one here</button
+                    >Use the registered one here</button
                   >{/if}
                 {#if !bench.planned}<button class="act" onclick={() => begin([caller.uri])}
                     >Register ours too</button

@@ -75,11 +75,11 @@
     {#if may('change')}<span class="ms-auto flex gap-2">
         {#if shown.state !== 'revoked'}<button
             class="btn btn-sm"
-            onclick={() => (open = open === 'renew' ? '' : 'renew')}>Renew it</button
+            onclick={() => (open = open === 'renew' ? '' : 'renew')}>Renew certificate</button
           >{/if}
         {#if lives}<button
             class="btn btn-sm"
-            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button
+            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke certificate</button
           >{/if}
       </span>{/if}
   </header>
@@ -88,7 +88,7 @@
     </div>{/if}
   {#if open === 'renew'}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={renew}>
-      <h2 class="mb-2">Renew it</h2>
+      <h2 class="mb-2">Renew certificate</h2>
       <p class="mb-2">
         A new certificate with the same names and a new key. This one remains valid until it expires
         or is revoked.
@@ -106,7 +106,7 @@
     </form>
   {:else if open === 'revoke'}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={revoke}>
-      <h2 class="mb-2">Revoke it</h2>
+      <h2 class="mb-2">Revoke certificate</h2>
       <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
         It comes on the revocation list at once, and receivers refuse it within seconds. {shown
           .connections.length
@@ -162,7 +162,7 @@
         {#if shown.revoked}<p class="text-error">
             Revoked <When at={shown.revoked} />: {shown.reason}{shown.why ? `, ${shown.why}` : ''}
           </p>{/if}
-        <p class="mt-1"><a class="act" href="/credentials/{shown.id}">Its whole life</a></p>
+        <p class="mt-1"><a class="act" href="/credentials/{shown.id}">Full history</a></p>
       </section>
     </div>
     <div class="flex flex-col gap-4">

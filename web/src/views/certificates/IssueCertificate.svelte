@@ -96,6 +96,6 @@
   >
     <input id="days" class="line-in max-w-40" inputmode="numeric" bind:value={form.days} />
   </Field>
-  <button class="btn btn-primary btn-sm" disabled={busy}>Issue it</button>
+  <button class="btn btn-primary btn-sm" disabled={busy}>Issue certificate</button>
   <button type="button" class="btn btn-sm" onclick={leave}>Cancel</button>
 </form>

@@ -172,6 +172,6 @@
     <Field id="at" label="At this moment" error={errors.at} help="Empty: now.">
       <input id="at" type="datetime-local" class="line-in" bind:value={form.at} />
     </Field>
-    <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Read it</button>
+    <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Read certificate</button>
   </form>
 </div>

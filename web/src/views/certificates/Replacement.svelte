@@ -75,14 +75,14 @@
                     class="act ms-auto"
                     disabled={acts.busy}
                     onclick={() => trust(fresh?.id, item.key, !item.done)}
-                    >{item.done ? 'It does not' : 'It trusts it now'}</button
+                    >{item.done ? 'Mark as not trusting' : 'Mark as trusting'}</button
                   >{/if}
                 {#if may('change') && step.key === 'drop'}{#if item.done}<span
                       class="text-success ms-auto">done</span
                     >{:else}<button
                       class="act ms-auto"
                       disabled={acts.busy}
-                      onclick={() => trust(old?.id, item.key, false)}>It stopped</button
+                      onclick={() => trust(old?.id, item.key, false)}>Mark as not trusting</button
                     >{/if}{/if}
               </p>
             {/each}
@@ -90,7 +90,7 @@
               {#if step.key === 'make'}<button
                   class="btn btn-sm mt-1"
                   disabled={acts.busy}
-                  onclick={make}>Make the new authority</button
+                  onclick={make}>Create new authority</button
                 >{/if}
               {#if step.key === 'switch'}<button
                   class="btn btn-sm mt-1"

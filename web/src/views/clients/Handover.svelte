@@ -123,7 +123,7 @@
         it without you carrying it. You can see it once.
       </p>
       <div class="flex flex-wrap gap-2">
-        <button type="button" class="btn btn-sm" onclick={show}>Show it once</button>
+        <button type="button" class="btn btn-sm" onclick={show}>Show secret once</button>
         <button type="button" class="btn btn-sm" onclick={() => (way = 'link')}
           >Send a link that serves once</button
         >

@@ -93,7 +93,7 @@
         class="btn btn-sm ms-auto"
         disabled={acts.busy || live.length >= most}
         title={live.length >= most ? 'Two live already; revoke one first' : undefined}
-        onclick={another}>Make another secret</button
+        onclick={another}>Add secret</button
       >
     {/if}
   </div>
@@ -200,7 +200,7 @@
                   >
                 </form>
               {:else}<button class="act mt-1" onclick={() => ((revoking = secret.id), (why = ''))}
-                  >Revoke it</button
+                  >Revoke secret</button
                 >{/if}
             {/if}
           </article>

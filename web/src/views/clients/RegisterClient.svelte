@@ -256,7 +256,7 @@
       <div class="mt-3 flex gap-3">
         <button class="btn btn-primary" disabled={acts.busy}
           >{house
-            ? 'Issue it'
+            ? 'Issue client'
             : deployment.registers && form.by_protocol
               ? acts.busy
                 ? 'Registering …'
@@ -272,7 +272,7 @@
           ? 'By the house'
           : deployment.registers && form.by_protocol
             ? 'By protocol'
-            : 'By hand'}
+            : 'Manually'}
       </h2>
       <p class="help">
         {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret

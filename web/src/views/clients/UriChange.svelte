@@ -85,5 +85,5 @@
     disabled={busy || !ready}
     onclick={() => save(uris.filter(Boolean))}>{label}</button
   >
-  <button class="btn btn-sm" onclick={leave}>Leave them</button>
+  <button class="btn btn-sm" onclick={leave}>Cancel</button>
 </div>

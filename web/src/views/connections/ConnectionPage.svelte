@@ -228,7 +228,7 @@
       {:else}<p>
           None is registered. <a
             class="act"
-            href="/applications/{connection.application}/clients/new">Register one</a
+            href="/applications/{connection.application}/clients/new">Register client</a
           >
         </p>{/each}
       <button class="act" onclick={() => (open = '')}>Cancel</button>

@@ -68,7 +68,7 @@
           class="act"
           disabled={acts.busy}
           aria-label="End {former.name}"
-          onclick={() => end(former.name)}>End</button
+          onclick={() => end(former.name)}>End former name</button
         >{/if}
     </p>
   {/each}

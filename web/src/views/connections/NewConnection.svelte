@@ -247,7 +247,8 @@
         <p class="mt-2">
           No client is registered here yet. <a
             class="act"
-            href="/applications/{application}/clients/new?environment={environment}">Register one</a
+            href="/applications/{application}/clients/new?environment={environment}"
+            >Register client</a
           >
         </p>
       {/if}

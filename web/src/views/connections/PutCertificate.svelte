@@ -40,7 +40,7 @@
   </div>
   <ProblemBox problem={acts.problem} />
   <div class="flex gap-3">
-    <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Put it in</button>
+    <button class="btn btn-primary btn-sm" disabled={!isGiven(given)}>Store certificate</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Cancel</button>
   </div>
 </form>

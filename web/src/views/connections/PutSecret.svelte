@@ -61,7 +61,7 @@
   </div>
   <ProblemBox problem={acts.problem} />
   <div class="flex gap-3">
-    <button class="btn btn-primary btn-sm" disabled={!secret}>Put it in</button>
+    <button class="btn btn-primary btn-sm" disabled={!secret}>Store secret</button>
     <button type="button" class="btn btn-sm" onclick={() => done({})}>Cancel</button>
   </div>
 </form>

@@ -136,7 +136,7 @@
         {#if may('change')}<button
             class="act"
             onclick={() => (which = which === secret.key ? '' : secret.key)}
-            >{secret.hint ? 'Replace' : 'Put in'}</button
+            >{secret.hint ? 'Replace' : 'Enter'}</button
           >{/if}
       </p>
     {/each}
@@ -145,7 +145,7 @@
         <span class="text-soft w-36">Certificate</span>
         <span class="value">{connection.certificate?.subject ?? '—'}</span>
         {#if may('change')}<button class="act" onclick={() => (certificate = !certificate)}
-            >{connection.certificate ? 'Replace' : 'Put in'}</button
+            >{connection.certificate ? 'Replace' : 'Enter'}</button
           >{/if}
       </p>
       {#if connection.certificate}<p class="help">

@@ -101,7 +101,7 @@
       {/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}
         >{houseCan && byHouse
-          ? 'Issue it'
+          ? 'Issue client'
           : oauth && deployment?.registers && byProtocol
             ? 'Register'
             : 'List the acts'}</button

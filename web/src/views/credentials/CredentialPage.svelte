@@ -117,7 +117,7 @@
             href="/certificates/{credential.id}">Its certificate</a
           >{:else if credential.house && !dead}<button
             class="btn btn-sm"
-            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke it</button
+            onclick={() => (open = open === 'revoke' ? '' : 'revoke')}>Revoke credential</button
           >{/if}
       </span>
     {/if}
@@ -130,14 +130,14 @@
       </p>
       <p class="bg-base-200 value mb-2 rounded-md px-3 py-2" data-secret>{value}</p>
       <Copy text={value} what="the secret" />
-      <button class="btn btn-primary btn-sm" onclick={hide}>Hide it</button>
+      <button class="btn btn-primary btn-sm" onclick={hide}>Hide secret</button>
     </section>
   {/if}
   {#if open === 'replace'}
     <ReplaceCredential {id} leave={() => (open = '')} />
   {:else if open}
     <form class="sheet mb-4 max-w-2xl p-4" onsubmit={open === 'reveal' ? reveal : revoke}>
-      <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke it'}</h2>
+      <h2 class="mb-2">{open === 'reveal' ? 'Show it again' : 'Revoke credential'}</h2>
       {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
           Refused from now on, with every token that was got with it.
           {credential.connections.length || credential.workload

@@ -128,7 +128,7 @@
                           class="act"
                           disabled={acts.busy}
                           onclick={() => accept(environment, each.application, false)}
-                          >It no longer does</button
+                          >Remove</button
                         >{/if}
                     {/if}
                   </td>

@@ -131,7 +131,7 @@
               <button
                 class="btn btn-error btn-sm"
                 onclick={() => (revoking = revoking === credential.id ? '' : credential.id)}
-                >Revoke it now</button
+                >Revoke now</button
               >
               <a class="btn btn-sm" href="/credentials/{credential.id}?act=replace"
                 >Replace credential first</a

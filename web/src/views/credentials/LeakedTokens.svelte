@@ -115,7 +115,7 @@
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
-        onclick={() => endToken(leaked.client_key, leaked.number)}>End it now</button
+        onclick={() => endToken(leaked.client_key, leaked.number)}>End token now</button
       >{:else}it no longer gives access.{/if}
     {#if leaked.alive && leaked.drawer}<Drawer drawer={leaked.drawer} />{/if}
   </div>
@@ -149,7 +149,7 @@
     {#if leaked.house}<button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}
-        onclick={() => endManaging(leaked.client_key)}>Take it away</button
+        onclick={() => endManaging(leaked.client_key)}>Remove management token</button
       >
       <span class="help block">The client stays; it is then changed here only.</span>
     {:else}<span class="help block"
@@ -160,5 +160,5 @@
 {/each}
 {#each found.rights as leaked (leaked.id)}<p class="bg-bad-ground mb-3 rounded-md px-3 py-2">
     A right to register clients for {leaked.application} (<span class="value">{leaked.hint}</span>).
-    <a class="act" href="/credentials/house">Take it away</a>
+    <a class="act" href="/credentials/house">Remove it there</a>
   </p>{/each}

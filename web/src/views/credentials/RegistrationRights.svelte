@@ -46,9 +46,7 @@
       <span class="value">{right.hint}</span> for {right.application}, {right.left} left{right.scopes
         ? `, at most ${right.scopes.join(' ') || 'no scope'}`
         : ''}, <When at={right.ends} prefix="expires " /> · {right.made_by}
-      <button class="act ms-2" disabled={acts.busy} onclick={() => end(right.id)}
-        >Take it away</button
-      >
+      <button class="act ms-2" disabled={acts.busy} onclick={() => end(right.id)}>Remove</button>
     </p>
   {/each}
   {#if token}

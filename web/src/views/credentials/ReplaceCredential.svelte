@@ -18,7 +18,7 @@
   const WAYS: Record<string, string> = {
     house: 'The house authority makes the second one',
     protocol: 'By protocol: the application makes it (RFC 7592)',
-    hand: 'By hand, in the application’s own screens',
+    hand: 'Manually, in the application’s own screens',
   }
   const begin = () =>
     acts.run(async () => {

@@ -220,7 +220,7 @@
               It is tried once, as a test would: the application has to refuse it.
             </p>
             <button class="btn btn-primary btn-sm mt-2" disabled={acts.busy} onclick={prove}
-              >Try it</button
+              >Try now</button
             >
             {#if it.proof}
               <form class="mt-3 max-w-lg" onsubmit={goOn}>
@@ -260,7 +260,7 @@
           <button
             class="btn btn-error btn-sm mt-2"
             disabled={acts.busy || confirming.trim() !== it.name}
-            onclick={end}>Decommission it</button
+            onclick={end}>Decommission now</button
           >
         {/if}
       </li>

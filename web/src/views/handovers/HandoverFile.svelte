@@ -38,7 +38,7 @@
     <textarea id="file-key" class="line-in value h-28" bind:value={form.key} required></textarea>
   </Field>
   <button class="btn btn-primary btn-sm" disabled={acts.busy || !form.to.trim() || !form.key.trim()}
-    >Make the file</button
+    >Create file</button
   >
   <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
 </form>

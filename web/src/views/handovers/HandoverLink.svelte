@@ -48,7 +48,7 @@
       <input id="link-to" class="line-in" bind:value={to} required maxlength="200" />
     </Field>
     <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}
-      >Make the link and its code</button
+      >Create link and code</button
     >
     <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
   </form>

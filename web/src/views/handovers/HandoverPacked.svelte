@@ -42,7 +42,7 @@
     <Field id="packed-to" label="Whom it is for" error={errors.to}>
       <input id="packed-to" class="line-in" bind:value={to} required maxlength="200" />
     </Field>
-    <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}>Make the file</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy || !to.trim()}>Create file</button>
     <button type="button" class="btn btn-sm" onclick={leave}>Another way</button>
   </form>
 {/if}

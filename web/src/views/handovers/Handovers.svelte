@@ -125,7 +125,7 @@
       {#if permitting === entry.environment}
         <form class="mb-2" onsubmit={withCode}>
           <CodeField id="permit-code" stored error={errors.code} bind:value={code} />
-          <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit it</button>
+          <button class="btn btn-primary btn-sm" disabled={acts.busy}>Permit showing</button>
           <button type="button" class="btn btn-sm" onclick={() => ((permitting = ''), (code = ''))}
             >Cancel</button
           >

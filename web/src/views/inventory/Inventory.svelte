@@ -130,7 +130,7 @@
             {:else if applied.plan.ended}Applied: {sizeOf(applied.plan)}{applied.plan.conflicts
                 ? `; ${applied.plan.conflicts} left as they are`
                 : ''}. Each change is in the journal.
-              <a class="act" href="/inventory/imports/{applied.plan.id}">Look at it or undo it</a>
+              <a class="act" href="/inventory/imports/{applied.plan.id}">Show or undo import</a>
             {:else}It is being applied in blocks: <a
                 class="act"
                 href="/inventory/imports/{applied.plan.id}">see how far it is</a

@@ -195,7 +195,7 @@
       <p class="bg-slate-ground mt-3 rounded-md px-3 py-2" role="status">
         {#if !applied.plan}Nothing had to be changed.
         {:else if applied.plan.ended}Imported: {sizeOf(applied.plan)}.
-          <a class="act" href="/inventory/imports/{applied.plan.id}">Look at it or undo it</a>
+          <a class="act" href="/inventory/imports/{applied.plan.id}">Show or undo import</a>
         {:else}It is being imported in blocks: <a
             class="act"
             href="/inventory/imports/{applied.plan.id}">see how far it is</a

@@ -111,7 +111,7 @@
     {/if}
     <button
       class="btn btn-sm {doing.startsWith('drop') ? 'btn-error' : 'btn-primary'}"
-      disabled={acts.busy}>{WORDS[doing] ?? 'Do without it'}</button
+      disabled={acts.busy}>{WORDS[doing] ?? 'Remove'}</button
     >
     <button type="button" class="btn btn-sm" onclick={() => open('')}>Cancel</button>
     {#if !errors.code && !errors.password}<ProblemBox problem={acts.problem} />{/if}
@@ -146,7 +146,7 @@
           required
         /></Field
       >
-      <button class="btn btn-primary btn-sm" disabled={acts.busy}>It is set up</button>
+      <button class="btn btn-primary btn-sm" disabled={acts.busy}>Confirm device</button>
       <button type="button" class="btn btn-sm" onclick={() => open('')}>Cancel</button>
       {#if !errors.code}<ProblemBox problem={acts.problem} />{/if}
     </form>
@@ -156,7 +156,7 @@
         <button class="act ms-2" onclick={() => open('device')}
           >Set up another device in its place</button
         >
-        <button class="act ms-2" onclick={() => open('drop')}>Do without it</button>
+        <button class="act ms-2" onclick={() => open('drop')}>Remove second factor</button>
       {:else}Any program for one-time codes will do (RFC 6238).
         <button class="act ms-2" onclick={() => open('device')}>Set them up</button>{/if}
     </p>
@@ -173,7 +173,7 @@
       ><button
         class="act"
         aria-label="Do without {passkey.name}"
-        onclick={() => open(`drop-${passkey.id}`)}>Do without it</button
+        onclick={() => open(`drop-${passkey.id}`)}>Remove passkey</button
       >
     </p>
     {#if doing === `drop-${passkey.id}`}{@render ask()}{/if}
@@ -196,7 +196,7 @@
     <h3 class="mt-3 font-bold">Recovery codes</h3>
     <p>
       {who.recovery_left} of 10 are left.
-      <button class="act ms-2" onclick={() => open('recovery')}>Make new ones</button>
+      <button class="act ms-2" onclick={() => open('recovery')}>Create new codes</button>
     </p>
     {#if doing === 'recovery'}{@render ask()}{/if}
   {/if}

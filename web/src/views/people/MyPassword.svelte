@@ -51,7 +51,7 @@
           error={errors.code}
           bind:value={form.code}
         />{/if}
-      <button class="btn btn-primary btn-sm">Change it</button>
+      <button class="btn btn-primary btn-sm">Change password</button>
       <button
         type="button"
         class="btn btn-sm"
@@ -61,7 +61,9 @@
   {:else}
     <p>
       You need it, with your second factor, at each log-in.
-      <button class="act ms-2" onclick={() => ((open = true), (changed = false))}>Change it</button>
+      <button class="act ms-2" onclick={() => ((open = true), (changed = false))}
+        >Change password</button
+      >
     </p>
   {/if}
   {#if changed}<p role="status" class="text-success font-semibold">

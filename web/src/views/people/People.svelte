@@ -138,7 +138,7 @@
                       error={errors.password}
                       help="They must change it when they log in. Their sessions end."
                       bind:value={given}
-                    /><button class="btn btn-primary btn-sm">Give it</button>
+                    /><button class="btn btn-primary btn-sm">Set password</button>
                   </form></td
                 ></tr
               >

@@ -127,7 +127,9 @@
                           bind:value={reason}
                         /></label
                       >
-                      <button class="btn btn-primary btn-sm" disabled={acts.busy}>Close it</button>
+                      <button class="btn btn-primary btn-sm" disabled={acts.busy}
+                        >Close leftover</button
+                      >
                       <button type="button" class="btn btn-sm" onclick={() => (closing = null)}
                         >Cancel</button
                       >

@@ -65,7 +65,7 @@
           ><input class="line-in" bind:value={typed} /></label
         >
         <button class="btn btn-sm" disabled={acts.busy || typed !== environment.name}
-          >Permit it</button
+          >Permit real work</button
         >
         <button type="button" class="btn btn-sm" onclick={() => (confirming = '')}>Cancel</button>
       </form>

@@ -63,6 +63,6 @@
   </ol>
   {#if !first && may('change')}<p class="help mt-4">
       Is it all in a spreadsheet, or in a file of another Neat Latch?
-      <a class="act" href="/inventory?table=applications">Import it</a>
+      <a class="act" href="/inventory?table=applications">Import a table</a>
     </p>{/if}
 </section>

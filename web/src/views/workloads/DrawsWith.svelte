@@ -125,7 +125,7 @@
           </p>
         {:else}<p class="help">What it gets is said here once it uses a connection.</p>{/each}
       {/if}
-      <button class="btn btn-primary btn-sm" disabled={acts.busy}>Give it</button>
+      <button class="btn btn-primary btn-sm" disabled={acts.busy}>Issue key</button>
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />
@@ -147,7 +147,7 @@
         {#if may('change')}<button
             class="act ms-auto"
             onclick={() => (taking = taking === entry.client ? '' : entry.client)}
-            >Take it away</button
+            >Remove key</button
           >{/if}
       </p>
       <p class="help">
@@ -161,7 +161,7 @@
           <button
             class="btn btn-error btn-sm mt-1"
             disabled={acts.busy}
-            onclick={() => takeAway(entry.client)}>Take it away</button
+            onclick={() => takeAway(entry.client)}>Remove key</button
           >
         </p>
       {/if}

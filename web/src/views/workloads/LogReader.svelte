@@ -56,7 +56,7 @@
     bind:value={text}
     ondrop={drop}></textarea>
   <div class="mt-2 flex gap-3">
-    <button class="btn btn-sm" disabled={acts.busy || !text.trim()}>Read it</button>
+    <button class="btn btn-sm" disabled={acts.busy || !text.trim()}>Read log</button>
     <button type="button" class="btn btn-sm" onclick={done}>Cancel</button>
   </div>
 </form>

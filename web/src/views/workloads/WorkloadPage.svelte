@@ -128,7 +128,7 @@
             href="/connections/{warning.ref}/set-up">Finish the set-up</a
           >
         {:else if warning.act === 'look'}<a class="act ms-2" href="/connections/{warning.ref}"
-            >Look at it</a
+            >Open connection</a
           >
         {:else if warning.ref}{@const use = workload.uses.find(
             (each) => each.connection === '' || warning.act === 'move',
@@ -195,8 +195,7 @@
                 <button
                   class="act"
                   onclick={() => stop(use.id)}
-                  aria-label="{workload.name} no longer calls {use.application_name}"
-                  >Take off</button
+                  aria-label="{workload.name} no longer calls {use.application_name}">Remove</button
                 ></span
               >{/if}
           </p>
