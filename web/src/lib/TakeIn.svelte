@@ -60,7 +60,7 @@
     data-key="i"
     title="Paste or drop anything: I"
     aria-label="Paste anything"
-    onclick={() => begin()}>Paste<span class="max-sm:hidden"> anything</span></button
+    onclick={() => begin()}>Paste<span class="max-sm:hidden">&nbsp;anything</span></button
   >
   <dialog
     bind:this={dialog}
