@@ -30,7 +30,8 @@ _FORM = re.compile(
 )
 # Anywhere in a text, for finding one that has leaked: no letter or digit stands before or after it.
 _ANYWHERE = re.compile(
-    r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])"
+    r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_"
+    r"[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])"
 )
 
 
@@ -111,7 +112,8 @@ def read(text: str) -> HouseKey:
         if len(text) > _LONGEST:
             raise BadKey("mistyped", "It is longer than any key of the house.")
         whole = re.fullmatch(
-            r"(?:nlk|nls)_[a-z0-9_-]*?_?[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?",
+            r"(?:nlk|nls)_[a-z0-9_-]*?_?"
+            r"[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?",
             text,
         )
         if whole is not None:

@@ -23,7 +23,8 @@ _STYLE = (
     "1rem;color:#222;background:#fff}"
     "h1{font-size:1.5rem;border-bottom:3px double "
     "#557}table{border-collapse:collapse}td,th{border:1px solid #99a;padding:.3rem .6rem;"
-    "text-align:left;vertical-align:top}input,textarea,select,button{font:inherit}code{background:#eef}.no{color:#900}"
+    "text-align:left;vertical-align:top}input,textarea,select,button{font:inherit}"
+    "code{background:#eef}.no{color:#900}"
 )
 
 
@@ -245,7 +246,8 @@ class Screens:
             )
         rows = "".join(
             f"<tr><td><a "
-            f"href='{self.root}/office/{escape(key)}'>{escape(one['client_name'])}</a><td><code>{escape(key)}</code><td>{escape(one['scope'])}"
+            f"href='{self.root}/office/{escape(key)}'>{escape(one['client_name'])}</a>"
+            f"<td><code>{escape(key)}</code><td>{escape(one['scope'])}"
             for key, one in self.store.data["clients"].items()
         )
         boxes = "".join(
@@ -283,7 +285,8 @@ class Screens:
             f"<textarea name=uris cols=60 "
             f"rows=2></textarea></label></p><p>{boxes}</p><p>{grants}</p>"
             f"<p><label>Proves itself by <select "
-            f"name=method>{methods}</select></label></p>{certificate}<button>Add</button></form>{switch}",
+            f"name=method>{methods}</select></label></p>{certificate}"
+            f"<button>Add</button></form>{switch}",
         )
 
     async def add_client(self, request: Request) -> Response:
@@ -342,7 +345,8 @@ class Screens:
             return time.strftime("%d %b %Y", time.gmtime(at))
 
         live = "".join(
-            f"<tr><td><code>{secret['id']}</code><td>…{escape(secret['hint'])}<td>{day(secret['ends'])}"
+            f"<tr><td><code>{secret['id']}</code>"
+            f"<td>…{escape(secret['hint'])}<td>{day(secret['ends'])}"
             f"<td>{button('retire', 'Retire', secret['id'])}"
             for secret in client["secrets"]
         )

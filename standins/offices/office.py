@@ -106,7 +106,8 @@ class Office:
             )
             ends = time.strftime("%d %b %Y", time.gmtime(one["ends"])) if one["ends"] else "never"
             rows += (
-                f"<tr><td>{escape(one['name'])}<td><code>{escape(name)}</code><td>{escape(one['account'])}<td>"
+                f"<tr><td>{escape(one['name'])}<td><code>{escape(name)}</code>"
+                f"<td>{escape(one['account'])}<td>"
                 f"<form method=post action='/{env}/{escape(name)}/role'><select "
                 f"name=role>{choices}</select><button>Set</button></form>"
                 f"<td>{ends}<td><form method=post "

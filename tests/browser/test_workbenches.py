@@ -309,7 +309,8 @@ def test_access_rules_are_edited_pushed_and_what_was_done_there_is_seen(
     assert "svc-website" not in there
     page.get_by_role("button", name="Import").click()
     page.get_by_label(re.compile("Paste or drop CSV")).fill(
-        "effect,who,operation,resource,match,from\nallow,svc-positions,read,,prefix,\nallow,x,fly,a,exact,\n"
+        "effect,who,operation,resource,match,from\n"
+        "allow,svc-positions,read,,prefix,\nallow,x,fly,a,exact,\n"
     )
     page.get_by_role("button", name="See what would change").click()
     expect(page.get_by_role("alert")).to_contain_text("Line 3: 'fly' is no operation here")
@@ -575,7 +576,9 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 by = Person.objects.get(username="morag")
 _, handover = services.give(
     by,
-    Workload.objects.select_related("environment").get(uses__connection__ref="production/fuel-ledger"),
+    Workload.objects.select_related("environment").get(
+        uses__connection__ref="production/fuel-ledger"
+    ),
     "key",
     right="draw",
 )

@@ -232,7 +232,8 @@ def test_a_request_from_nowhere_known_finds_only_rules_for_anywhere() -> None:
         ("", 1, "the first line must be"),
         ("who,effect\r\n", 1, "the first line must be"),
         (
-            "effect,who,operation,resource,match,from\nallow,ada,read,a,exact,\npermit,ada,read,a,exact,\n",
+            "effect,who,operation,resource,match,from\n"
+            "allow,ada,read,a,exact,\npermit,ada,read,a,exact,\n",
             3,
             "allow or deny, not 'permit'",
         ),

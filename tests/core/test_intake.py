@@ -99,7 +99,8 @@ def test_a_client_download() -> None:
         ),
         ("client.id=c1\nclient.secret=s\\u0031\n", "properties", ("client_secret", "s1")),
         (
-            "https://i.example/a?response_type=code&client_id=c1&redirect_uri=https%3A%2F%2Fl.example%2Fr&scope=a+b&state=zz",
+            "https://i.example/a?response_type=code&client_id=c1"
+            "&redirect_uri=https%3A%2F%2Fl.example%2Fr&scope=a+b&state=zz",
             "authorization_url",
             ("redirect_uri", "https://l.example/r"),
         ),

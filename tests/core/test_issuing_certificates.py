@@ -68,7 +68,13 @@ class House:
         key: object = None,
     ) -> x509.Certificate:
         public = key or ec.generate_private_key(ec.SECP256R1()).public_key()
-        wanted = issuing.Wanted(profile, "Night run", names, public, days or profile.days)  # type: ignore[arg-type]
+        wanted = issuing.Wanted(
+            profile,
+            "Night run",
+            names,
+            public,  # type: ignore[arg-type]
+            days or profile.days,
+        )
         return issuing.issue(wanted, self.issuer, FIRM, serial, NOW)
 
     def verify(self, leaf: x509.Certificate, *more: str) -> subprocess.CompletedProcess[bytes]:
@@ -195,7 +201,8 @@ def test_a_list_of_openssl_is_read_and_obeyed(house: House, tmp_path: Path) -> N
     )
     (tmp_path / "number").write_text("03\n")
     (tmp_path / "ca.cnf").write_text(
-        f"[ca]\ndefault_ca=one\n[one]\ndatabase={tmp_path}/index\ncrlnumber={tmp_path}/number\ndefault_md=sha256\ndefault_crl_days=9000\n"
+        f"[ca]\ndefault_ca=one\n[one]\ndatabase={tmp_path}/index\ncrlnumber={tmp_path}/number\n"
+        "default_md=sha256\ndefault_crl_days=9000\n"
     )
     out = openssl(
         "ca",

@@ -170,7 +170,9 @@ def who_may() -> dict[str, str]:
     found = {}
     for line in (Path(__file__).parent / "who_may.txt").read_text().splitlines():
         if line and not line.startswith("#"):
-            who, name = re.fullmatch(r"(\w+)\s+(\w+ \S+)", line).groups()  # type: ignore[union-attr]
+            read = re.fullmatch(r"(\w+)\s+(\w+ \S+)", line)
+            assert read is not None, line
+            who, name = read.groups()
             assert name not in found, f"{name} stands twice"
             found[name] = who
     return found

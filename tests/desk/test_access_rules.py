@@ -216,7 +216,7 @@ def test_roles_are_rules_that_cannot_be_edited_here(web: WebClient) -> None:
 
 def test_where_no_connection_holds_the_credential_it_says_so(web: WebClient) -> None:
     assert (
-        "is needed"
+        "is required"
         in send(web, "post", "/access-rules/vessel-positions/staging/readings", status=409)[
             "detail"
         ]

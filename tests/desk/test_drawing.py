@@ -107,7 +107,9 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
         2,
         "draw",
     )
-    assert fact.credential == str(Connection.objects.get(ref="sandbox/cargo").credential.pk)  # type: ignore[union-attr]
+    held = Connection.objects.get(ref="sandbox/cargo").credential
+    assert held is not None
+    assert fact.credential == str(held.pk)
     shown = setup.web().get("/api/connections/sandbox/cargo/draws").json()
     assert (shown[0]["workload_name"], shown[0]["today"], len(shown[0]["secrets"])) == (
         "Night run",
@@ -277,7 +279,9 @@ def test_a_token_that_ends_in_the_middle_of_a_run(
     assert ask(key, "/relay/cargo/manifests").status_code == 200
     issued = setup.stand_ins.calls("issued:refresh_token")
     setup.stand_ins.age(2000, "access")  # over there they have ended; here they look alive
-    assert TokenSet.objects.get(connection=connection).ends > timezone.now()  # type: ignore[operator]
+    ends = TokenSet.objects.get(connection=connection).ends
+    assert ends is not None
+    assert ends > timezone.now()
     unsafe = ask(
         key,
         "/relay/cargo/manifests/T-1/customs",

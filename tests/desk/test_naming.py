@@ -184,7 +184,8 @@ def test_joined_names_are_proposed_and_given(
     setup: Setup, two: tuple[Connection, Connection], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     web = setup.web()
-    taken = setup.connection(two[0].client, "manifest.read", name="berths")  # type: ignore[arg-type]
+    assert two[0].client is not None
+    taken = setup.connection(two[0].client, "manifest.read", name="berths")
     setup.connection(taken.client, "manifest.read", name="sandbox-berths")  # type: ignore[arg-type]
     page = send(web, "get", "/name-proposals")
     assert [(item["ref"], item["becomes"], bool(item["obstacle"])) for item in page["items"]] == [

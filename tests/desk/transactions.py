@@ -90,7 +90,8 @@ class Transactions:
                 recorder._outside("the hash of a password")
             return make(password, *given, **more)
 
-        Atomic.__enter__, Atomic.__exit__, Transport.reach = entered, left, reached  # type: ignore[method-assign]
+        Atomic.__enter__, Atomic.__exit__ = entered, left  # type: ignore[method-assign]
+        Transport.reach = reached  # type: ignore[method-assign]
         import django.contrib.auth.base_user as base_user
 
         base_user.make_password = made  # type: ignore[attr-defined]

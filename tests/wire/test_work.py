@@ -141,7 +141,8 @@ def test_not_found_is_believed_of_what_is_seen_no_more(reports: tuple[type[Repor
     rung = rung_of(work_of(base))
     assert (rung.passed, rung.failure.code if rung.failure else "") == (False, "left_behind")
     # It goes by itself between the look and the clearing.
-    application.do_DELETE = lambda self: (self.kept.clear(), self.answer(404, ""))  # type: ignore[assignment,method-assign]
+    gone = lambda self: (self.kept.clear(), self.answer(404, ""))  # noqa: E731
+    application.do_DELETE = gone  # type: ignore[assignment,method-assign]
     rung = rung_of(work_of(base))
     assert rung.says == "made TEST-1 (T-205), saw it, it was gone before it was cleared away"
 

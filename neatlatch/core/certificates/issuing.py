@@ -263,6 +263,7 @@ def _builder(
     begin: datetime,
     end: datetime,
 ) -> x509.CertificateBuilder:
+    identifier = x509.SubjectKeyIdentifier.from_public_key(key)  # type: ignore[arg-type]
     return (
         x509.CertificateBuilder()
         .subject_name(subject)
@@ -271,7 +272,7 @@ def _builder(
         .serial_number(serial)
         .not_valid_before(begin)
         .not_valid_after(end)
-        .add_extension(x509.SubjectKeyIdentifier.from_public_key(key), critical=False)  # type: ignore[arg-type]
+        .add_extension(identifier, critical=False)
     )
 
 

@@ -45,7 +45,7 @@
     aria-activedescendant={open && items[chosen] ? `find-${chosen}` : undefined}
     autocomplete="off"
     placeholder="Find anything   /"
-    class="border-soft bg-neutral placeholder:text-neutral-content h-[32px] w-[220px] max-md:w-[8.5rem] rounded-md border px-3"
+    class="border-soft bg-neutral placeholder:text-neutral-content h-[32px] w-[220px] max-md:w-[10rem] rounded-md border px-3"
     bind:value={words}
     oninput={() => ((open = true), (chosen = 0))}
     onfocus={() => {

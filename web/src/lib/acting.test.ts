@@ -67,7 +67,8 @@ describe('an act', () => {
 
 /** What no act of a person changes, or what its page reads anew by itself. */
 const STEADY = new Set([
-  'asked-to-allow', 'draft', 'find', 'health', 'journal', 'journal-chain', 'safe', 'schemes', 'settings', 'shipped', 'sign-in',
+  'asked-to-allow', 'draft', 'find', 'health', 'journal', 'journal-chain', 'safe', 'schemes',
+  'settings', 'shipped', 'sign-in',
 ]) // prettier-ignore
 
 describe('what shows a thing', () => {

@@ -1,10 +1,10 @@
 /**
  * What shows a thing that people change, by the roots of the query keys: after a change of one,
- * these
- * are read anew and no others. The one place that knows it; an act names what it changes.
+ * these are read again and no others. The one place that knows it; an act names what it changes.
  */
 const CONNECTION = [
-  'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'name-proposals', 'my-accounts', 'set-up', 'today',
+  'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'name-proposals',
+  'my-accounts', 'set-up', 'today',
 ] as const // prettier-ignore
 const WORKLOAD = [
   'drawables-of-workload',

@@ -8,7 +8,7 @@ export interface Group {
   terms: Term[]
 }
 
-/** Read the glossary: headings of the second order, and “**term**: sentence” on a line of its own. */
+/** Read the glossary: headings of the second order, and “**term**: sentence” on a line each. */
 export function read(text: string): Group[] {
   const groups: Group[] = []
   for (const line of text.split('\n')) {

@@ -10,7 +10,7 @@ export const CELL_WORDS: Record<CellKind, string> = {
 export const CELL_SIGNS: Record<CellKind, string> = { needed: '●', lacks: '✗', serves: '○', '': '' }
 
 /**
- * How wide the columns of workloads are, so that forty of them stand side by side: pixels, from 24 to
+ * How wide the columns of workloads are, so that forty fit beside each other: pixels, from 24 to
  * 44.
  */
 export function columnWidth(workloads: number, room: number): number {

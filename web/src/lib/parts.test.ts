@@ -44,14 +44,18 @@ describe('the shear line', () => {
       pin('consent', 'missing'),
     ]
     const page = show(ShearLine, { pins, act: () => {}, busy: false })
-    expect([...page.querySelectorAll('li')].map((element) => `${element.dataset.pin} ${element.dataset.fit}`)).toEqual([
+    const rows = [...page.querySelectorAll('li')].map(
+      ({ dataset }) => `${dataset.pin} ${dataset.fit}`,
+    )
+    expect(rows).toEqual([
       'scopes fits', 'secret differs', 'route not_asked', 'consent missing',
     ]) // prettier-ignore
     expect(texts(page, 'li p')).toEqual(['why secret', 'why consent'])
-    expect([...page.querySelectorAll('svg')].map((element) => element.getAttribute('aria-label'))).toEqual([
+    const drawn = [...page.querySelectorAll('svg')]
+    expect(drawn.map((element) => element.getAttribute('aria-label'))).toEqual([
       'scopes fits', 'secret differs', 'route is not asked for', 'consent is missing',
     ]) // prettier-ignore
-    expect(page.querySelector('[data-pin=secret] svg path')).not.toBeNull() // only bars that differ are crossed out
+    expect(page.querySelector('[data-pin=secret] svg path')).not.toBeNull() // only what differs
     expect(page.querySelectorAll('svg path')).toHaveLength(1)
   })
   it('says once what is the same of many pins that nobody has proven', () => {

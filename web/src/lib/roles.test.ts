@@ -17,7 +17,8 @@ describe('what a role may not do on a page', () => {
   it('says what is missing, and who may', () => {
     const page = PAGES['/connections/:environment/:name']!
     expect(mayNot(page, ['look'])).toBe(
-      'Your role does not let you test it or sign in (operators and administrators), or change either half (administrators).',
+      'Your role does not let you test it or sign in (operators and administrators), ' +
+        'or change either half (administrators).',
     )
     expect(mayNot(page, ['look', 'test'])).toBe(
       'Your role does not let you change either half (administrators).',

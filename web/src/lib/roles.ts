@@ -106,5 +106,6 @@ export function mayNot(page: OnPage, rights: readonly string[]): string {
     ([act]) => !rights.includes(act),
   )
   if (!missing.length) return ''
-  return `Your role does not let you ${missing.map(([act, words]) => `${words} (${WHO[act]})`).join(', or ')}.`
+  const acts = missing.map(([act, words]) => `${words} (${WHO[act]})`)
+  return `Your role does not let you ${acts.join(', or ')}.`
 }
