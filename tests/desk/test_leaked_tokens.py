@@ -54,7 +54,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
         True,
         True,
     )
-    assert one["says"] == "anyone who has it gets in as this connection until it ends"
+    assert one["says"] == "anyone who has it gets in as this connection until it expires"
     assert one["after"] == "its workloads stop, until somebody signs in again"
     [one] = leaked(web, f"refresh_token={refresh}")["held"]
     assert (one["refresh"], one["ends"]) == (True, None)
