@@ -616,7 +616,7 @@ export interface paths {
         };
         /**
          * Known Schemes
-         * @description The ways of being let in that are known here, with the values each wants.
+         * @description The authentication schemes that are known here, with the values that each needs.
          */
         get: operations["applications_api_known_schemes"];
         put?: never;
@@ -663,7 +663,7 @@ export interface paths {
         put?: never;
         /**
          * Register
-         * @description Register a client, or begin its record by hand.
+         * @description Register a client, or begin its record manually.
          */
         post: operations["clients_api_register"];
         delete?: never;
@@ -711,7 +711,7 @@ export interface paths {
         put?: never;
         /**
          * Note
-         * @description Note what the application's own screens show of us: names, account, rights, switches,
+         * @description Record what the application's own screens show of us: names, account, rights, switches,
          *     allow-list.
          */
         post: operations["clients_api_note"];
@@ -792,7 +792,7 @@ export interface paths {
         put?: never;
         /**
          * Consent
-         * @description Note an administrator's consent, or that it was withdrawn.
+         * @description Record an administrator's consent, or that it was withdrawn.
          */
         post: operations["clients_api_consent"];
         delete?: never;
@@ -935,7 +935,7 @@ export interface paths {
         get?: never;
         /**
          * Plan
-         * @description Begin a change by hand: its acts are listed, with ticks that stay. Null leaves it.
+         * @description Begin a change manually: its acts are listed, with ticks that stay. Null leaves it.
          */
         put: operations["clients_redirect_uris_plan"];
         post?: never;
@@ -1041,7 +1041,7 @@ export interface paths {
         put?: never;
         /**
          * Ask Consent
-         * @description Ask an administrator of the application for consent; answers the signed link to send them.
+         * @description Ask an administrator of the application for consent; returns the signed link to send them.
          */
         post: operations["clients_scopes_ask_consent"];
         delete?: never;
@@ -1202,7 +1202,7 @@ export interface paths {
         get?: never;
         /**
          * Set End
-         * @description Note when a secret ends, where people have to say it.
+         * @description Record when a secret ends, where people have to say it.
          */
         put: operations["credentials_api_set_end"];
         post?: never;
@@ -1544,7 +1544,7 @@ export interface paths {
         get?: never;
         /**
          * Accepts
-         * @description Note that an application accepts what the house issues, or no longer.
+         * @description Record that an application accepts what the house issues, or no longer.
          */
         put: operations["house_api_accepts"];
         post?: never;
@@ -1809,7 +1809,7 @@ export interface paths {
          * Certificates
          * @description The certificates that the house issued, soonest expiry first.
          *
-         *     ``lives``: those that let in now; or those that were revoked or have ended, the latest first.
+         *     ``lives``: those that are valid now; or those that were revoked or have ended, the latest first.
          */
         get: operations["certificates_api_certificates"];
         put?: never;
@@ -1970,7 +1970,7 @@ export interface paths {
         get?: never;
         /**
          * Trust
-         * @description Note that a receiver trusts a root, or no longer.
+         * @description Record that a receiver trusts a root, or no longer.
          */
         put: operations["certificates_api_trust"];
         post?: never;
@@ -2101,7 +2101,7 @@ export interface paths {
          * Let
          * @description Let the workloads that draw this connection have its secret itself.
          *
-         *     The leave stands in header fields, as with a change that sends it elsewhere.
+         *     The clearance is in header fields, as with a change that sends it elsewhere.
          */
         post: operations["drawing_api_let"];
         delete?: never;
@@ -2916,7 +2916,7 @@ export interface paths {
         put?: never;
         /**
          * Use
-         * @description Note what a workload calls.
+         * @description Record what a workload calls.
          */
         post: operations["workloads_api_use"];
         delete?: never;
@@ -3287,8 +3287,8 @@ export interface paths {
          * @description Apply a file.
          *
          *     A small one is applied when this answers, as a whole or not at all; a larger one is applied by
-         *     the worker in blocks (202). Where something that is held would go to a new place it wants leave,
-         *     as a change of the connection does.
+         *     the worker in blocks (202). Where something that is held would go to a new place it requires
+         *     clearance, as a change of the connection does.
          */
         post: operations["inventory_begin_import"];
         delete?: never;
@@ -4004,7 +4004,7 @@ export interface paths {
         put?: never;
         /**
          * Make
-         * @description Make the new one, or take in what was made by hand.
+         * @description Make the new one, or take in what was made manually.
          *
          *     Twice is once; another value takes the place of one that nobody has proven.
          */
@@ -4066,7 +4066,7 @@ export interface paths {
         put?: never;
         /**
          * Moved
-         * @description Note that a workload has been changed by hand.
+         * @description Record that a workload has been changed manually.
          */
         post: operations["replacing_moved"];
         delete?: never;
@@ -5278,7 +5278,7 @@ export interface components {
         /**
          * ApplicationIn
          * @description A new application, or one more environment of one: by its metadata address, its API
-         *     description, or by hand.
+         *     description, or manually.
          *
          *     ``description`` is the API description itself, where it is not published at an address.
          */
@@ -5431,7 +5431,7 @@ export interface components {
         };
         /**
          * Clients
-         * @description A page of them.
+         * @description A page of these rows, and the cursor of the next.
          */
         Clients: {
             /** Items */
@@ -5583,7 +5583,7 @@ export interface components {
          * @description A client to register.
          *
          *     ``by_house``: issued by the house authority; ``by_protocol``: let the application register it
-         *     (RFC 7591); else its steps by hand are listed. ``ends``: when the first secret of the house
+         *     (RFC 7591); else its manual steps are listed. ``ends``: when the first secret of the house
          *     ends. ``request``: a signing request, where the house issues a certificate for its key.
          */
         ClientIn: {
@@ -6612,7 +6612,7 @@ export interface components {
         /**
          * ReachOut
          * @description A connection that a workload draws, and what somebody may still have of it: until when it
-         *     lets in (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
+         *     admits (``at``), and whether it ``lasts`` until the connection's own credential is replaced.
          *     ``last``: when the workload was last seen to draw it.
          */
         ReachOut: {
@@ -7110,7 +7110,7 @@ export interface components {
         };
         /**
          * Accepting
-         * @description A page of them.
+         * @description A page of these rows, and the cursor of the next.
          */
         Accepting: {
             /** Items */
@@ -7356,7 +7356,7 @@ export interface components {
         };
         /**
          * AnotherSecretIn
-         * @description Another secret. ``ends``: unless said, in half a year.
+         * @description Another secret. ``ends``: by default in half a year.
          */
         AnotherSecretIn: {
             /** Ends */
@@ -9638,7 +9638,7 @@ export interface components {
         };
         /**
          * AccessRows
-         * @description A page of them.
+         * @description A page of these rows, and the cursor of the next.
          */
         AccessRows: {
             /** Items */
@@ -10580,7 +10580,7 @@ export interface components {
          * @description A replacement and how far it is.
          *
          *     ``may_correct``: another value may be taken in in place of the new one. ``acts`` are to be done
-         *     by hand and ``costs`` to be known, before the new one is made; ``named``: what else the
+         *     manually and ``costs`` to be known, before the new one is made; ``named``: what else the
          *     application may know the new one by.
          */
         ReplacementOut: {
@@ -10666,7 +10666,7 @@ export interface components {
         };
         /**
          * MakingIn
-         * @description The new one, where it was made by hand: pasted, or a file in base64; ``name``: what the
+         * @description The new one, where it was made manually: pasted, or a file in base64; ``name``: what the
          *     application knows it by, where that is another.
          */
         MakingIn: {
@@ -10695,7 +10695,7 @@ export interface components {
         };
         /**
          * MovedIn
-         * @description Whether a workload has been changed by hand.
+         * @description Whether a workload has been changed manually.
          */
         MovedIn: {
             /** Name */
