@@ -77,7 +77,7 @@ def own_certificate(environment: Environment, names: tuple[str, ...]) -> tuple[P
     missing or two thirds through.
     """
     chain, key_file = settings.HOME / "tls-listener.pem", settings.HOME / "tls-listener.key"
-    # So they were called until version 0.16.
+    # Homes of before have them under these names.
     for before, file in (("door.pem", chain), ("door.key", key_file)):
         if (settings.HOME / before).exists():
             os.replace(settings.HOME / before, file)
