@@ -25,9 +25,9 @@ from tests.programs.test_draws import many
 from .relay import spent
 from .table import row
 
-HANDS, SECONDS = 8, 6.0
-# For each of several processes: with few hands it would have batches of a few only.
-HANDS_EACH, TURNS = 16, 3
+THREADS, SECONDS = 8, 6.0
+# For each of several processes: with few threads it would have batches of a few only.
+THREADS_EACH, TURNS = 16, 3
 FILL = """
 import json
 from neatlatch.core.registration import ClientMetadata
@@ -110,15 +110,20 @@ Ask = tuple[str, str, dict[str, str], str]
 
 
 def drive(
-    port: int, method: str, path: str, headers: dict[str, str], body: str = "", hands: int = HANDS
+    port: int,
+    method: str,
+    path: str,
+    headers: dict[str, str],
+    body: str = "",
+    threads: int = THREADS,
 ) -> tuple[float, float, float]:
-    """Ask as fast as so many hands can; returns requests a second, median and 99th percentile in
+    """Ask as fast as so many threads can; returns requests a second, median and 99th percentile in
     milliseconds.
     """
     times: list[float] = []
     until = time.perf_counter() + SECONDS
 
-    def hand() -> None:
+    def worker() -> None:
         line = http.client.HTTPConnection("127.0.0.1", port, timeout=60)
         while time.perf_counter() < until:
             begun = time.perf_counter()
@@ -129,11 +134,11 @@ def drive(
             times.append(time.perf_counter() - begun)
         line.close()
 
-    threads = [threading.Thread(target=hand) for _ in range(hands)]
+    running = [threading.Thread(target=worker) for _ in range(threads)]
     begun = time.perf_counter()
-    for thread in threads:
+    for thread in running:
         thread.start()
-    for thread in threads:
+    for thread in running:
         thread.join()
     ordered = sorted(times)
     return (
@@ -155,7 +160,7 @@ def _with_children(process: int) -> list[int]:
 
 def _by_processes(desk: Desk, ask: Ask) -> dict[int, tuple[float, float]]:
     """Draws a second and milliseconds of processor time for each, by one process and by two, with
-    as many hands for each process: medians of turns.
+    as many threads for each process: medians of turns.
     """
     found: dict[int, list[tuple[float, float]]] = {1: [], 2: []}
     for _ in range(TURNS):
@@ -164,11 +169,11 @@ def _by_processes(desk: Desk, ask: Ask) -> dict[int, tuple[float, float]]:
             desk.serve = ("-m", "neatlatch.cli", "desk", "--processes", str(processes))
             desk.start("desk")
             time.sleep(3)  # all of them
-            hands = HANDS_EACH * processes
-            drive(desk.port, *ask, hands=hands)
+            threads = THREADS_EACH * processes
+            drive(desk.port, *ask, threads=threads)
             serving = _with_children(desk.programs["desk"].pid)
             before, own = sum(map(spent, serving)), time.process_time()
-            pace, median, tail = drive(desk.port, *ask, hands=hands)
+            pace, median, tail = drive(desk.port, *ask, threads=threads)
             taken, own = sum(map(spent, serving)) - before, time.process_time() - own
             cost = taken * 1000 / (pace * SECONDS)
             print(
@@ -222,7 +227,7 @@ def main() -> None:
             drive_once.getresponse().read()
         base, paces = 0.0, dict[str, float]()
         print(
-            f"{HANDS} hands, {SECONDS:.0f} s "
+            f"{THREADS} threads, {SECONDS:.0f} s "
             f"each\n{'':16}{'a second':>10}{'median ms':>11}{'p99 ms':>9}{'ratio':>8}"
         )
         for name, ask in asks.items():
@@ -233,7 +238,7 @@ def main() -> None:
             if name in ("draws", "introspections"):
                 django = paces["through Django"]
                 row(
-                    f"{name} a second, {HANDS} hands",
+                    f"{name} a second, {THREADS} threads",
                     f"{pace:.0f}, p99 {tail:.0f} ms",
                     f"a constant through all of Django: {django:.0f}; bare {base:.0f}",
                     pace / base,
@@ -243,8 +248,8 @@ def main() -> None:
         by_number = _by_processes(desk, asks["draws"])
         (one_pace, one_cost), (two_pace, two_cost) = by_number[1], by_number[2]
         row(
-            f"draws a second by two processes, {HANDS_EACH} hands for each, the client on the same "
-            f"two cores",
+            f"draws a second by two processes, {THREADS_EACH} threads for each, the client on "
+            "the same two cores",
             f"{two_pace:.0f}",
             f"by one: {one_pace:.0f}",
             two_pace / one_pace,

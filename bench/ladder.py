@@ -49,7 +49,7 @@ class OneToken:
     def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
         return self.held, ()
 
-    def told_account(self, account: str) -> None:
+    def report_account(self, account: str) -> None:
         pass
 
 

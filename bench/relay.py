@@ -21,7 +21,7 @@ from tests.harness import Desk, StandIns
 
 from .table import row
 
-COUNT, HANDS = 400, 8
+COUNT, THREADS = 400, 8
 FILL = """
 import json
 from neatlatch.demo import house
@@ -57,11 +57,11 @@ def spent(process: int) -> float:
     return (int(fields[11]) + int(fields[12])) / _TICKS
 
 
-def relayed(desk: Desk, key: str, hands: int) -> tuple[float, float]:
+def relayed(desk: Desk, key: str, threads: int) -> tuple[float, float]:
     """Milliseconds of the desk's processor time for a request, and requests a second."""
-    each = COUNT // hands
+    each = COUNT // threads
 
-    def hand() -> None:
+    def worker() -> None:
         line = http.client.HTTPConnection("127.0.0.1", desk.port, timeout=60)
         for _ in range(each):
             line.request(
@@ -75,12 +75,12 @@ def relayed(desk: Desk, key: str, hands: int) -> tuple[float, float]:
         line.close()
 
     before, begun = spent(desk.programs["desk"].pid), time.perf_counter()
-    threads = [threading.Thread(target=hand) for _ in range(hands)]
-    for thread in threads:
+    running = [threading.Thread(target=worker) for _ in range(threads)]
+    for thread in running:
         thread.start()
-    for thread in threads:
+    for thread in running:
         thread.join()
-    count = each * hands
+    count = each * threads
     return (spent(desk.programs["desk"].pid) - before) * 1000 / count, count / (
         time.perf_counter() - begun
     )
@@ -117,14 +117,14 @@ def main() -> None:
         desk.start("desk")
         relayed(desk, made["key"], 1)  # what a process keeps is kept
         reference = bare(made["base"], made["token"], trust)
-        for hands in (1, HANDS):
-            cost, pace = relayed(desk, made["key"], hands)
+        for threads in (1, THREADS):
+            cost, pace = relayed(desk, made["key"], threads)
             print(
-                f"{hands} at once: {cost:.1f} ms of the desk's time a request, {pace:.0f} a "
+                f"{threads} at once: {cost:.1f} ms of the desk's time a request, {pace:.0f} a "
                 f"second; bare client {reference:.2f} ms"
             )
             row(
-                f"a relayed request, {hands} at once",
+                f"a relayed request, {threads} at once",
                 f"{cost:.1f} ms of processor time, {pace:.0f} a second",
                 f"a bare client on a kept connection: {reference:.2f} ms",
                 cost / reference,

@@ -92,7 +92,7 @@ def _journal(arguments: argparse.Namespace) -> int:
     verdict = (
         services.check(whole=not arguments.recent, anchor=arguments.anchor)
         if arguments.recent or arguments.anchor
-        else services.check_and_note()
+        else services.check_and_record()
     )
     if verdict.fault is not None:
         print(f"The journal does not hold. {verdict.fault}")
@@ -396,7 +396,7 @@ def _serve_desk(arguments: argparse.Namespace) -> int:
     return 0 if server.started else 3
 
 
-def _serve_door(arguments: argparse.Namespace) -> int:
+def _serve_tls_listener(arguments: argparse.Namespace) -> int:
     set_up(serves=True)
     from neatlatch.desk.estate.records.applications.models import Environment
     from neatlatch.desk.ground.common.problems import Problem
@@ -569,7 +569,7 @@ def parser() -> argparse.ArgumentParser:
         default="production",
         help="whose authority issues its certificate (production)",
     )
-    one.set_defaults(run=_serve_door)
+    one.set_defaults(run=_serve_tls_listener)
 
     one = commands.add_parser(
         "export", help="write the whole inventory as YAML, secrets by reference"

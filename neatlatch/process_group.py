@@ -155,10 +155,10 @@ class ProcessGroup:
         """Start whatever ends again, until this is interrupted; ``tell`` is called with each."""
         while True:
             for name, program in self._programs.items():
-                self._look_after(name, program, tell)
+                self._keep_running(name, program, tell)
             time.sleep(_LOOK_EVERY)
 
-    def _look_after(self, name: str, program: _Program, tell: Callable[[str], object]) -> None:
+    def _keep_running(self, name: str, program: _Program, tell: Callable[[str], object]) -> None:
         now = time.monotonic()
         if program.due is not None:
             if now >= program.due:
@@ -168,8 +168,8 @@ class ProcessGroup:
             if now - program.started >= _RUNS_WELL:
                 program.delay = _FIRST_DELAY
             tell(
-                f"{name} ended ({_said(status)}) and is started again in {program.delay:.0f} s; "
-                f"its log: {self._log(name)}"
+                f"{name} ended ({_exit_in_words(status)}) and is started again in "
+                f"{program.delay:.0f} s; its log: {self._log(name)}"
             )
             program.due = now + program.delay
             program.delay = min(2 * program.delay, _LONGEST_DELAY)
@@ -189,5 +189,5 @@ class ProcessGroup:
                 process.wait()
 
 
-def _said(status: int) -> str:
+def _exit_in_words(status: int) -> str:
     return f"exit status {status}" if status >= 0 else f"signal {-status}"

@@ -60,7 +60,7 @@ def start(
     )
     programs.start("tls-listener", *listener, *own, str(tls_port), *names)
     programs.wait_for_port("desk", port, _reached_at(host))
-    programs.wait_for("worker", at_work.is_there)
+    programs.wait_for("worker", at_work.is_running)
     programs.wait_for_port("tls-listener", tls_port, _reached_at(host))
 
 

@@ -15,9 +15,11 @@ export default ts.config(
       'no-useless-assignment': 'off',
       'no-undef': 'off',
       'svelte/no-navigation-without-resolve': 'off',
-      // There are no stores here (server state is in the query cache), and asking of every name whether it is one took nine tenths of the time.
+      // There are no stores here (server state is in the query cache), and asking of every name
+      // whether it is one took nine tenths of the time.
       'svelte/require-store-reactive-access': 'off',
-      // Wants the types of the whole project, half of eslint's time; what is taken apart and not used is found by the compiler.
+      // Wants the types of the whole project, half of eslint's time; what is taken apart and not
+      // used is found by the compiler.
       'svelte/no-unused-props': 'off',
       'no-restricted-imports': [
         'error',

@@ -255,7 +255,7 @@ def uncallable(uri: str) -> str | None:
     return None
 
 
-def unsound_place(text: str) -> str | None:
+def host_port_mistake(text: str) -> str | None:
     """Why a text is not a host and a port to reach, in one sentence; ``None`` if it is (RFC 3986
     §3.2.2, §3.2.3).
     """

@@ -192,7 +192,7 @@ def of_resource(failure: Failure, scheme: str, right: str = "right") -> tuple[Ad
         )
         return _worded(found, right), failure.detail
     found = _of_answer(failure, scheme)
-    return _worded(found, right), _meaning(failure)
+    return _worded(found, right), _explanation(failure)
 
 
 def _of_answer(failure: Failure, scheme: str) -> Advice:
@@ -209,7 +209,7 @@ def _of_answer(failure: Failure, scheme: str) -> Advice:
     return Advice(f"The application answered {failure.status or failure.code}.", _LOOK)
 
 
-def _meaning(failure: Failure) -> str:
+def _explanation(failure: Failure) -> str:
     """What the answer means by its standard, then what it says itself; our own finding is no
     answer.
     """

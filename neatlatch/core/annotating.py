@@ -50,7 +50,7 @@ class TagsAndNotes:
 
 def checked(tags: Iterable[str], notes: str, links: Sequence[Link]) -> TagsAndNotes:
     """What is kept of it: tidied, nothing twice. Raises :class:`BadAnnotation`."""
-    return TagsAndNotes(_tags(tags), _notes(notes), _links(links))
+    return TagsAndNotes(_tags(tags), _checked_notes(notes), _links(links))
 
 
 def tag(text: str) -> str:
@@ -83,7 +83,7 @@ def _tags(entered: Iterable[str]) -> tuple[str, ...]:
     return tuple(kept)
 
 
-def _notes(entered: str) -> str:
+def _checked_notes(entered: str) -> str:
     kept = entered.replace("\r\n", "\n").replace("\r", "\n").strip()
     if len(kept) > LONGEST_NOTES:
         raise BadAnnotation("notes", f"Notes have at most {LONGEST_NOTES:,} characters.")

@@ -47,7 +47,7 @@ class Limits:
             Depth.WORK if self.environment_permits and self.connection_permits else Depth.HARMLESS
         )
 
-    def by_hand(self) -> Depth:
+    def manual(self) -> Depth:
         """Return how far a test goes that a person begins."""
         return Depth.SIGN_IN if self.personal else Depth.WORK
 

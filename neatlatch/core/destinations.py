@@ -83,7 +83,7 @@ def beyond(goes_to: Iterable[str], cleared: Iterable[str]) -> tuple[str, ...]:
     return tuple(sorted(set(goes_to) - set(cleared)))
 
 
-def in_words(places: Iterable[str]) -> str:
+def origins_in_words(places: Iterable[str]) -> str:
     """Origins as people read them: without the port that is the scheme's own."""
     usual = {"https": ":443", "http": ":80"}
     return (

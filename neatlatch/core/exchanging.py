@@ -90,7 +90,7 @@ def preview(
                 f"callers feel nothing if it is done within that time."
             )
         elif workloads:
-            callers = _listed([_told(workload) for workload in workloads])
+            callers = _listed([_workload_in_words(workload) for workload in workloads])
             said.append(f"Who calls within the gap is refused: {callers}.")
         said.append("It cannot be rolled back once the new one is made.")
     if by_hand:
@@ -132,7 +132,7 @@ def acts(
     )
 
 
-def _told(moved: Moved) -> str:
+def _workload_in_words(moved: Moved) -> str:
     return f"{moved.name} ({moved.runs})" if moved.runs else moved.name
 
 

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable
 
 
-def ways_to_write(name: str, username: str, accounts: Iterable[str] = ()) -> frozenset[str]:
+def spellings(name: str, username: str, accounts: Iterable[str] = ()) -> frozenset[str]:
     """How people write a person's name, in small letters without dots (common practice, no source):
     “Rowan Oake”, “R. Oake”, “r.oake”, “Oake, Rowan”.
     """

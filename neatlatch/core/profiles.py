@@ -230,7 +230,7 @@ def check_values(scheme: Scheme, given: Mapping[str, str]) -> dict[str, str]:
             )
         elif (
             value.type == "host"
-            and (said := addresses.unsound_place(text))
+            and (said := addresses.host_port_mistake(text))
             or value.type == "address"
             and value.key != "redirect_uri"
             and (said := addresses.uncallable(text))

@@ -114,7 +114,7 @@ class RegistrationStep:
     copy: str = ""
 
 
-def steps_by_hand(
+def manual_steps(
     client: ClientMetadata, application: str, administrator_scopes: frozenset[str]
 ) -> tuple[RegistrationStep, ...]:
     """The acts that register a client manually, in the order in which an application's screens

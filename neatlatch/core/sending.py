@@ -112,15 +112,15 @@ def _with(
 
 def _value(held: Credentials, key: str) -> str:
     if not held.values.get(key):
-        raise NotComplete(f"The {_said(key)} is not filled in.")
+        raise NotComplete(f"The {_key_in_words(key)} is not filled in.")
     return held.values[key]
 
 
 def _secret(held: Credentials, key: str) -> str:
     if not held.secrets.get(key):
-        raise NotComplete(f"The {_said(key)} has not been put in.")
+        raise NotComplete(f"The {_key_in_words(key)} has not been put in.")
     return held.secrets[key]
 
 
-def _said(key: str) -> str:
+def _key_in_words(key: str) -> str:
     return " ".join({"api": "API", "id": "ID"}.get(part, part) for part in key.split("_"))

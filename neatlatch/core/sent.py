@@ -111,7 +111,7 @@ def _further(endpoint: Endpoint, sender: Sender) -> Sent:
     values = endpoint.own(sender.values)
     secrets = endpoint.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
     address = joined_path(values.get("api_base", ""), endpoint.harmless)
-    return _dressed(
+    return _sent_or_missing(
         oauth2.api_request("GET", address),
         Credentials(endpoint.kind, values, secrets, endpoint.settings),
     )
@@ -131,7 +131,7 @@ def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
             {key: _placeholder(key) for key in sender.secrets},
             scheme.settings,
         )
-        return _dressed(oauth2.api_request(method, address, "", body), held)
+        return _sent_or_missing(oauth2.api_request(method, address, "", body), held)
 
     found = {}
     harmless = profile.harmless_call()
@@ -162,7 +162,7 @@ def _placeholder(key: str) -> str:
     return key.upper().replace("_", "-")
 
 
-def _dressed(request: Request, held: Credentials) -> Sent:
+def _sent_or_missing(request: Request, held: Credentials) -> Sent:
     try:
         return _shown(with_credential(request, held, _NONCE, _MOMENT))
     except NotComplete as error:

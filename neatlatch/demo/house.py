@@ -97,7 +97,7 @@ def _client(by: Person, deployment: Deployment, laid_out: dict[str, Any]) -> Non
     )
     client, handover = issuing.register(by, deployment, fields, scheme)
     if laid_out.get("allow"):
-        clients.note(by, client, {"allow_list": laid_out["allow"]})
+        clients.record_facts(by, client, {"allow_list": laid_out["allow"]})
     if "connection" in laid_out:
         _connection(by, deployment, client, laid_out)
     if handover is not None:
@@ -158,7 +158,7 @@ def _certificates(
             certificates.CertificateOrder("client", wanted["name"], days=wanted.get("days", 0)),
         )
         roles[certificates.uri_of(client)] = wanted["role"]
-        clients.note(
+        clients.record_facts(
             by,
             client,
             {

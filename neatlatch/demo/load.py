@@ -219,7 +219,7 @@ class _Application:
                 "api_base": f"{pattern}/api",
                 "introspection_endpoint": f"{pattern}/introspect",
             }
-            deployment = applications.add_by_hand(
+            deployment = applications.add_manually(
                 self.by,
                 self.name,
                 environment,
@@ -236,7 +236,7 @@ class _Application:
                     "stream_address": f"localhost:{port + 2}",
                     "register.api_base": f"{base}/register",
                 }
-            deployment = applications.add_by_hand(
+            deployment = applications.add_manually(
                 self.by,
                 self.name,
                 environment,
@@ -365,12 +365,12 @@ class _Connecting:
         if self.deployment.published("registration_endpoint"):
             client, pasted = self._by_protocol(fields), {}
         else:
-            client, secret = self._by_hand(visitor, fields)
+            client, secret = self._registered_manually(visitor, fields)
             pasted = {"client_secret": secret}
         self._consents(visitor, client)
         for switch in self.application.profile.scheme(CODE).switches:  # type: ignore[union-attr]
             visitor.switch_on()
-            clients.note(self.by, Client.objects.get(pk=client.pk), {"switches": [switch]})
+            clients.record_facts(self.by, Client.objects.get(pk=client.pk), {"switches": [switch]})
         connection = self._connect(client, pasted)
         if "individual" in self.told:
             return self._each_their_own(connection)
@@ -403,7 +403,7 @@ class _Connecting:
             wanted & {*self.told["scopes"], *self.told.get("slip", {}).get("scopes", [])}
         ):
             visitor.consent(client.client_id, scope)
-            clients.note_consent(self.by, Client.objects.get(pk=client.pk), scope, True)
+            clients.record_consent(self.by, Client.objects.get(pk=client.pk), scope, True)
 
     def _by_protocol(self, fields: ClientMetadata) -> Client:
         client, handover = clients.register(self.by, self.deployment, fields)
@@ -413,7 +413,7 @@ class _Connecting:
                 close(self.by, Handover.objects.get(pk=handover))
         return client
 
-    def _by_hand(self, visitor: Visitor, fields: ClientMetadata) -> tuple[Client, str]:
+    def _registered_manually(self, visitor: Visitor, fields: ClientMetadata) -> tuple[Client, str]:
         client_id, secret = visitor.add_client(
             fields.name, list(fields.redirect_uris), sorted(fields.scopes), list(fields.grants)
         )
@@ -438,7 +438,7 @@ class _Connecting:
             method,
         )
         if self.told.get("by_hand"):
-            client, secret = self._by_hand(visitor, fields)
+            client, secret = self._registered_manually(visitor, fields)
             return self._connect(client, {"client_secret": secret})
         return self._connect(self._by_protocol(fields), {})
 
@@ -455,7 +455,7 @@ class _Connecting:
         for step in clients.steps(client):
             client = clients.tick(self.by, client, step.key, True)
         client, _ = clients.enter_client_id(self.by, client, client_id)
-        clients.note(
+        clients.record_facts(
             self.by,
             client,
             {"facts": {"thumbprint": thumbprint, "audience": self.deployment.token_endpoint}},
@@ -522,7 +522,7 @@ class _Connecting:
         }
         if self.application.profile.roles:
             noted["rights"] = [self.told["role"]]
-        client = clients.note(self.by, client, noted)
+        client = clients.record_facts(self.by, client, noted)
         Client.objects.filter(pk=client.pk).update(
             state="live", rights_changed_at=timezone.now() - timedelta(days=20)
         )
@@ -574,7 +574,7 @@ class _Connecting:
             connections.put_secret(by, connection, other)
             self._settle()
         if "vendor_shared" in slip:
-            clients.note(
+            clients.record_facts(
                 by, client, {"vendor_shared": True, "name": "Passenger messages starter key"}
             )
         if "audience_end" in slip:
@@ -595,7 +595,7 @@ class _Connecting:
                 self.deployment.environment.key,
             )
             office.set_role(client.facts["token_id"], slip["late_role"])
-            clients.note(by, client, {"rights": [slip["late_role"]]})
+            clients.record_facts(by, client, {"rights": [slip["late_role"]]})
         if "drop_secret" in slip:
             connection.held_secrets.filter(key=slip["drop_secret"]).delete()
             connections.change(by, connection, {})

@@ -26,7 +26,7 @@ from neatlatch.core.sending import Credentials, NotComplete, with_credential
 
 from .entries import entry_for
 from .ladder_plan import (
-    Further,
+    FurtherEndpoint,
     Leftover,
     Plan,
     RungFailed,
@@ -71,7 +71,7 @@ class LadderRun:
 
     def run(self) -> Iterator[RungResult | Leftover]:
         """Climb. Yields each rung as it ends. Raises :class:`TestStopped`."""
-        for rung, climb in (
+        for rung, test_rung in (
             (Rung.FIND, self._find),
             (Rung.REACH, self._reach),
             (Rung.SECURE, self._secure),
@@ -82,7 +82,7 @@ class LadderRun:
             self.tries, self.exchanges, self.facts = 1, [], {}
             begun = time.perf_counter()
             try:
-                said = yield from climb()
+                said = yield from test_rung()
                 yield self._result(rung, begun, says=said.says, skipped=said.skipped)
             except RungFailed as fell:
                 yield self._result(rung, begun, failure=fell.failure)
@@ -140,10 +140,13 @@ class LadderRun:
 
     # Find, reach, secure
 
-    def _places(self) -> list[tuple[str, str, int]]:
+    def _origins(self) -> list[tuple[str, str, int]]:
         """Scheme, host and port of everything that is called, each once."""
         found = []
-        for address in (*self.entry.addresses(), *(number.base for number in self.plan.further)):
+        for address in (
+            *self.entry.addresses(),
+            *(other.base for other in self.plan.further),
+        ):
             parts = take_apart(address)
             if (
                 not parts.host
@@ -166,22 +169,22 @@ class LadderRun:
     def _find(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         words = []
-        for host in dict.fromkeys(host for _, host, _ in self._places()):
-            addresses = self._trying(partial(self.transport.find, host))
+        for host in dict.fromkeys(host for _, host, _ in self._origins()):
+            addresses = self._with_retries(partial(self.transport.find, host))
             words.append(f"{host} → {addresses[0]}")
             self.facts[host] = addresses
         return RungRemark("; ".join(words))
 
     def _reach(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
-        for _, host, port in self._places():
-            self._trying(partial(self.transport.reach, host, port))
-        return RungRemark(", ".join(f"TCP {port}" for _, _, port in self._places()) + " direct")
+        for _, host, port in self._origins():
+            self._with_retries(partial(self.transport.reach, host, port))
+        return RungRemark(", ".join(f"TCP {port}" for _, _, port in self._origins()) + " direct")
 
     def _secure(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         words = []
-        for scheme, host, port in self._places():
+        for scheme, host, port in self._origins():
             if scheme == "http":
                 self.transport.check_is_here(host)
                 words.append(f"{host}: no TLS, on this machine only")
@@ -214,7 +217,7 @@ class LadderRun:
                 return
             time.sleep(min(_SLICE, left))
 
-    def _trying(self, act: Callable[[], T]) -> T:
+    def _with_retries(self, act: Callable[[], T]) -> T:
         """Something that sends nothing, tried up to three times."""
         for tries in range(1, retries.MOST_TRIES + 1):
             self.pause(0)
@@ -253,7 +256,7 @@ class LadderRun:
                     self.exchanges.append(error.exchange)
                 raise
             self.exchanges.append(answer.exchange)
-            self._note_clock(answer)
+            self._record_clock(answer)
             return answer
 
         steps = sending(
@@ -298,7 +301,7 @@ class LadderRun:
         wait, _ = self._paces.take({"connection": self.plan.pace}, time.monotonic(), math.inf)
         return wait
 
-    def _note_clock(self, answer: HttpReply) -> None:
+    def _record_clock(self, answer: HttpReply) -> None:
         if self.clock_skew is None and (date := replies.header(answer.headers, "Date")):
             try:
                 self.clock_skew = (parsedate_to_datetime(date) - self.now()).total_seconds()
@@ -310,10 +313,10 @@ class LadderRun:
     def _sign_in(self) -> Generator[Leftover, None, RungRemark]:
         yield from ()
         says = self.entry.sign_in()
-        further = [self._sign_in_further(number) for number in self.plan.further]
+        further = [self._sign_in_further(other) for other in self.plan.further]
         return RungRemark(" · ".join([says, *further]))
 
-    def _sign_in_further(self, further: Further) -> str:
+    def _sign_in_further(self, further: FurtherEndpoint) -> str:
         answer = self.send(
             self.with_credential(
                 oauth2.api_request("GET", joined_path(further.base, further.harmless)), further.held
@@ -431,18 +434,18 @@ class LadderRun:
         piece = Piece(probe, plan.mark)
         if not piece.may_be_made(plan.operations, self._may):
             return (yield from self._read_only_work())
-        yield self._known(piece)
+        yield self._leftover(piece)
         try:
             made = self.call(probe.make_method, piece.path(probe.make_path), piece.body())
         except (TransportError, TestStopped) as error:
             if isinstance(error, TestStopped) or error.never_sent:
-                yield self._known(replace(piece, gone=True))
+                yield self._leftover(replace(piece, gone=True))
             raise
         if 400 <= made.status < 500:
-            yield self._known(replace(piece, gone=True))  # it said itself that it made nothing
+            yield self._leftover(replace(piece, gone=True))  # it said itself that it made nothing
         self._check_work(made, f"{probe.make_method} {probe.make_path}")
         piece = piece.answered(made.headers, made.text)
-        yield self._known(piece)
+        yield self._leftover(piece)
         if not piece.can_be_cleared:
             says = (
                 f"{piece.name} was made, and the answer has no ID at {probe.id_at}: it is left "
@@ -454,7 +457,7 @@ class LadderRun:
                 says = f"{piece.name} was made, yet GET {probe.look_path} does not show it."
                 raise RungFailed(Failure("work", "not_there", CauseClass.THEIRS, says))
             piece = replace(piece, seen=True)
-            yield self._known(piece)
+            yield self._leftover(piece)
         return (yield from self._clear(piece))
 
     def _shows(self, piece: Piece) -> bool:
@@ -472,16 +475,16 @@ class LadderRun:
         not_found = cleared.status in (404, 410)
         if not not_found:
             if cleared.status >= 300:
-                yield self._known(piece, cleared.status)
+                yield self._leftover(piece, cleared.status)
             self._check_work(cleared, operation)
         elif not piece.seen or self._still_there(piece):
-            yield self._known(piece, cleared.status)
+            yield self._leftover(piece, cleared.status)
             says = (
                 f"{piece.name} was made; {operation} answered {cleared.status}, so it is left "
                 f"behind."
             )
             raise RungFailed(Failure("work", "left_behind", CauseClass.UNKNOWN, says))
-        yield self._known(replace(piece, gone=True))
+        yield self._leftover(replace(piece, gone=True))
         return RungRemark(piece.report(not_found))
 
     def _still_there(self, piece: Piece) -> bool:
@@ -491,7 +494,7 @@ class LadderRun:
         self._check_work(look, f"GET {piece.probe.look_path}")
         return piece.shown_by(look.text)
 
-    def _known(self, piece: Piece, status: int | None = None) -> Leftover:
+    def _leftover(self, piece: Piece, status: int | None = None) -> Leftover:
         address = joined_path(self.plan.api_base, piece.path(piece.probe.clear_path))
         return Leftover(piece, address if piece.can_be_cleared else "", status)
 

@@ -51,13 +51,13 @@ class Plan:
     held: Credentials = Credentials("")
     stream_address: str = ""
     rights: frozenset[str] | None = None
-    further: tuple[Further, ...] = ()
+    further: tuple[FurtherEndpoint, ...] = ()
     last: Rung = Rung.WORK
     depth: Depth = Depth.WORK
 
 
 @dataclass(frozen=True)
-class Further:
+class FurtherEndpoint:
     """A further endpoint, with a credential of its own.
 
     ``harmless`` is a path that changes nothing.

@@ -52,7 +52,7 @@ def sending(
             broken = error
         else:
             spread = spread_of(answer)
-            asked = asked_wait(answer, now())
+            asked = requested_wait(answer, now())
         again = retries.next_wait(
             method,
             answer.status if answer is not None else None,
@@ -71,7 +71,7 @@ def sending(
             return answer
 
 
-def asked_wait(answer: HttpReply | StreamedReply, now: datetime) -> float | None:
+def requested_wait(answer: HttpReply | StreamedReply, now: datetime) -> float | None:
     """The seconds to wait that an answer asks for (RFC 9110 §10.2.3); ``None``: it asks
     for none.
     """

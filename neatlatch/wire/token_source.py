@@ -49,5 +49,5 @@ class TokenSource(Protocol):
         self, transport: Transport, force: bool
     ) -> tuple[HeldToken, tuple[Exchange, ...]]: ...
 
-    def told_account(self, account: str) -> None:
+    def report_account(self, account: str) -> None:
         """The provider said whose token it is."""

@@ -22,7 +22,7 @@ from typing import Any
 import httpcore
 import httpx
 
-from neatlatch.core.destinations import in_words, origin_of
+from neatlatch.core.destinations import origin_of, origins_in_words
 from neatlatch.core.evidence import CauseClass, Exchange, Failure, mask_body, mask_headers, mask_url
 from neatlatch.core.oauth2 import Request
 
@@ -563,7 +563,7 @@ class Transport(httpcore.NetworkBackend):
 
     def _check_cleared(self, place: str) -> None:
         if place not in self.goes_to:
-            where = in_words([place]) if place else "this address"
+            where = origins_in_words([place]) if place else "this address"
             raise _broken(
                 "setting",
                 "not_cleared",

@@ -152,7 +152,7 @@ def begin_oauth(page: Page, name: str, scopes: tuple[str, ...]) -> None:
     )
     open_section(page, "Prepare their side")
     page.get_by_label("What it is to be called there").fill(name)
-    by_protocol = page.get_by_label("Register it there for me")
+    by_protocol = page.get_by_label("Register it for me")
     if by_protocol.count():  # by hand here: two screens, and values carried across
         by_protocol.uncheck()
     page.get_by_role("button", name="List the acts").click()

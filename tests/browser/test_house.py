@@ -28,7 +28,7 @@ values = {
     "issuer": "https://own.example",
     "token_endpoint": "https://own.example/token",
 }
-applications.add_by_hand(
+applications.add_manually(
     Person.objects.get(username="morag"),
     kept["name"],
     "sandbox",

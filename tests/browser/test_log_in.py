@@ -28,7 +28,7 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.ground.people.models import Person
 
 by = Person.objects.get(username="morag")
-deployment = applications.add_by_hand(
+deployment = applications.add_manually(
     by,
     "Tide tables",
     "sandbox",

@@ -25,7 +25,7 @@ def test_how_far(
     personal: bool, environment: bool, connection: bool, depth: Depth, by_hand: Depth
 ) -> None:
     limits = Limits(personal, "Production", environment, connection)
-    assert (limits.of_round(), limits.by_hand()) == (depth, by_hand)
+    assert (limits.of_round(), limits.manual()) == (depth, by_hand)
 
 
 def test_what_forbids_it_is_named() -> None:
@@ -54,4 +54,4 @@ def test_a_round_never_goes_further_than_a_test_by_hand(
     personal: bool, environment: bool, connection: bool
 ) -> None:
     limits = Limits(personal, "Staging", environment, connection)
-    assert all(limits.by_hand().tries(rung) for rung in Rung if limits.of_round().tries(rung))
+    assert all(limits.manual().tries(rung) for rung in Rung if limits.of_round().tries(rung))

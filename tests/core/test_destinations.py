@@ -108,8 +108,11 @@ def test_places_beyond_and_in_words() -> None:
     assert destinations.beyond({"https://a:443", "https://b:1"}, ["https://a:443"]) == (
         "https://b:1",
     )
-    assert destinations.in_words(["https://a:443", "http://b:8080"]) == "http://b:8080, https://a"
-    assert destinations.in_words([]) == "nowhere yet"
+    assert (
+        destinations.origins_in_words(["https://a:443", "http://b:8080"])
+        == "http://b:8080, https://a"
+    )
+    assert destinations.origins_in_words([]) == "nowhere yet"
     assert destinations.origins(["https://{site}.example", "https://a.example/{path}", ""]) == {
         "https://a.example:443"
     }

@@ -54,14 +54,14 @@ def test_a_client_download() -> None:
     found = read(json.dumps(DOWNLOAD))
     assert found.kind == "client"
     put = place(found, KINDS[CODE].all_values())
-    assert {text.key: text.item.value for text in put.placed} == {
+    assert {placed.key: placed.item.value for placed in put.placed} == {
         "client_id": "gs-1",
         "client_secret": "s3cr3t-value",
         "redirect_uri": "https://l.example/return",
         "authorization_endpoint": "https://ids.example/a",
         "token_endpoint": "https://ids.example/t",
     }
-    assert next(text for text in put.placed if text.key == "client_id").item.notes == (
+    assert next(placed for placed in put.placed if placed.key == "client_id").item.notes == (
         "1 space cut from the start",
         "1 space cut from the end",
     )
@@ -117,7 +117,7 @@ def test_a_curl_line() -> None:
         "'svc-tickets:p w' -H 'Accept: application/json' -k --data-raw '{\"a\":1}'"
     )
     put = place(read(line), KINDS[BASIC].all_values())
-    assert {text.key: text.item.value for text in put.placed} == {
+    assert {placed.key: placed.item.value for placed in put.placed} == {
         "username": "svc-tickets",
         "password": "p w",
     }
@@ -200,11 +200,11 @@ def test_several_values_for_one_place_are_asked_about() -> None:
     put = place(
         read("A_CLIENT_SECRET=x1\nB_CLIENT_SECRET=x2\nCLIENT_ID=c\n"), KINDS[CODE].all_values()
     )
-    assert [text.key for text in put.placed] == ["client_id"]
+    assert [placed.key for placed in put.placed] == ["client_id"]
     assert put.open[0].key == "client_secret"
     assert put.open[0].names == ("A_CLIENT_SECRET", "B_CLIENT_SECRET")
     same = place(read("A_CLIENT_SECRET=x1\nB_CLIENT_SECRET=x1\n"), KINDS[CODE].all_values())
-    assert [text.key for text in same.placed] == ["client_secret"]
+    assert [placed.key for placed in same.placed] == ["client_secret"]
 
 
 def test_a_lone_value_goes_only_where_it_alone_could() -> None:
@@ -228,7 +228,7 @@ def test_a_further_endpoint_wants_its_name() -> None:
         read("KEY_ID=k1\nKEY_SECRET=s1\nREGISTER_USERNAME=u\nREGISTER_PASSWORD=p\n"),
         scheme.all_values(),
     )
-    assert {text.key: text.item.value for text in put.placed} == {
+    assert {placed.key: placed.item.value for placed in put.placed} == {
         "key_id": "k1",
         "key_secret": "s1",
         "register.username": "u",
@@ -404,10 +404,10 @@ def test_nothing_crashes_it_and_nothing_is_dropped_without_a_word(data: bytes) -
     assert found.items or found.left or found.facts
     for kind in (CODE, BASIC, PAIR):
         put = place(found, KINDS[kind].all_values())
-        told = {id(text.item) for text in put.placed}
+        told = {id(placed.item) for placed in put.placed}
         opened = {name for item in put.open for name in item.names}
         for item in found.items:
-            same = any(text.item.value == item.value for text in put.placed)
+            same = any(placed.item.value == item.value for placed in put.placed)
             assert (
                 id(item) in told
                 or same

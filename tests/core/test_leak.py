@@ -60,7 +60,7 @@ def test_what_a_leaked_token_is_worth() -> None:
     assert told[True, True].says == "anyone who has it gets new tokens with it"
     assert "secret too" in told[True, False].says
     assert told[False, False].says.endswith("it has no expiry")
-    assert all(text.lives for text in told.values())
+    assert all(worth.lives for worth in told.values())
     assert leak.token_of_connection(CODE, False, later, False, NOW).says.endswith(
         "until it expires"
     )

@@ -162,7 +162,7 @@ DIFFERENT: list[tuple[str, dict[str, Any], str, str]] = [
         "consent",
         {"provider": {"administrator_scopes": frozenset({"read"})}},
         "must consent",
-        "note_consent",
+        "record_consent",
     ),
     (
         "account",

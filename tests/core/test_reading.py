@@ -331,7 +331,7 @@ def test_the_steps_by_hand_hold_every_value() -> None:
     )
     copied = [
         step.copy
-        for step in registration.steps_by_hand(client, "Cargo", frozenset({"write"}))
+        for step in registration.manual_steps(client, "Cargo", frozenset({"write"}))
         if step.copy
     ]
     assert copied == [

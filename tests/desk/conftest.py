@@ -268,7 +268,7 @@ def house(transactional_db: None, live_server: LiveServer) -> Iterator[House]:
             "token_endpoint": "https://own.example/token",
             "authorization_endpoint": "https://own.example/authorize",
         }
-        applications.add_by_hand(
+        applications.add_manually(
             by, kept["name"], "sandbox", values, kept["profile"], kept["purpose"], "Quays"
         )
     Deployment.objects.update(house=True)

@@ -104,7 +104,7 @@ def resolved(schema: dict[str, Any]) -> dict[str, Any]:
         return resolved(document()["components"]["schemas"][schema["$ref"].rpartition("/")[2]])
     for key in ("anyOf", "oneOf", "allOf"):
         if key in schema:
-            return resolved(next(text for text in schema[key] if text.get("type") != "null"))
+            return resolved(next(choice for choice in schema[key] if choice.get("type") != "null"))
     return schema
 
 

@@ -309,18 +309,18 @@ def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -
     ],
 )
 def test_ways_in_which_a_name_is_written(text: str) -> None:
-    assert names.means(text, names.ways_to_write("Rowan Oake", "rowan", ["r.oake@gannet.example"]))
+    assert names.means(text, names.spellings("Rowan Oake", "rowan", ["r.oake@gannet.example"]))
 
 
 @pytest.mark.parametrize(
     "text", ["", "Oake Street", "Ewan Oake", "rowans", "freight desk", "@gannet.example"]
 )
 def test_what_is_another_name(text: str) -> None:
-    assert not names.means(text, names.ways_to_write("Rowan Oake", "rowan"))
+    assert not names.means(text, names.spellings("Rowan Oake", "rowan"))
 
 
 @given(st.text(max_size=30), st.text(max_size=30))
 def test_nobody_is_meant_by_nothing(name: str, text: str) -> None:
-    assert not names.means("", names.ways_to_write(name, name))
-    assert names.ways_to_write(name, "x")
-    assert isinstance(names.means(text, names.ways_to_write(name, "x")), bool)
+    assert not names.means("", names.spellings(name, name))
+    assert names.spellings(name, "x")
+    assert isinstance(names.means(text, names.spellings(name, "x")), bool)

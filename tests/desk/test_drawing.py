@@ -378,7 +378,7 @@ def test_too_long_a_wait_for_the_pace_is_refused_and_takes_nothing(
 def test_retry_after_is_read_as_seconds_and_as_a_date(told: str, seconds: float | None) -> None:
     """RFC 9110 §10.2.3."""
     answer = HttpReply(503, {"Retry-After": told}, "", None)  # type: ignore[arg-type]
-    assert repeating.asked_wait(answer, datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC)) == seconds
+    assert repeating.requested_wait(answer, datetime(2026, 11, 25, 12, 0, 0, tzinfo=UTC)) == seconds
 
 
 def test_what_cannot_be_drawn_says_what_to_do(
@@ -478,7 +478,7 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
 
     def hand() -> None:
         for turn in range(30):
-            ledger.LEDGER.note([facts[turn % 3]], now)
+            ledger.LEDGER.record([facts[turn % 3]], now)
         database.close()
 
     hands = [threading.Thread(target=hand) for _ in range(8)]
@@ -493,7 +493,7 @@ def test_hours_become_days_and_days_go(setup: Setup) -> None:
     fact = ledger.Fact("1" * 32, "2" * 32, "secret", "relay")
     begin = datetime(2026, 11, 1, 0, 30, tzinfo=UTC)
     for hour in range(48):
-        ledger.LEDGER.note([fact], begin + timedelta(hours=hour))
+        ledger.LEDGER.record([fact], begin + timedelta(hours=hour))
     assert Drawn.objects.count() == 48
     assert ledger.roll_up(begin + timedelta(days=3)) == 0
     assert ledger.roll_up(begin + timedelta(days=20)) == 46
@@ -650,7 +650,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     """The hole beside H6: an administrator's session alone gives a key that draws, and the draw
     hands the stored secret out.
     """
-    deployment = applications.add_by_hand(
+    deployment = applications.add_manually(
         setup.by,
         "Tide tables",
         "sandbox",

@@ -30,7 +30,7 @@ def kiosks(setup: Setup, request: pytest.FixtureRequest) -> Connection:
     profile: dict[str, Any] = {
         "schemes": [{"key": "api_key", "settings": {"placement": "header", "name": "X-Key"}}]
     }
-    made = applications.add_by_hand(setup.by, "Kiosks", "sandbox", {"api_base": BASE}, profile)
+    made = applications.add_manually(setup.by, "Kiosks", "sandbox", {"api_base": BASE}, profile)
     deployment = Deployment.objects.select_related("application", "environment").get(pk=made.pk)
     client = None
     if request.param == "with a client":

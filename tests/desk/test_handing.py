@@ -51,7 +51,7 @@ def web(transactional_db: None) -> Iterator[WebClient]:
         "issuer": "https://own.example",
         "token_endpoint": "https://own.example/token",
     }
-    applications.add_by_hand(by, kept["name"], "sandbox", values, kept["profile"], "", "Quays")
+    applications.add_manually(by, kept["name"], "sandbox", values, kept["profile"], "", "Quays")
     Deployment.objects.update(house=True)
     client = WebClient()
     client.force_login(by, backend="django.contrib.auth.backends.ModelBackend")

@@ -25,7 +25,7 @@ from oauthlib.oauth2 import BackendApplicationClient, LegacyApplicationClient, W
 from neatlatch.desk.authority import backup
 from neatlatch.desk.authority.house import issuing, tokens
 from neatlatch.desk.authority.records.house.models import Access, GoneAccess, Grant
-from neatlatch.desk.estate.clients.services import note_consent
+from neatlatch.desk.estate.clients.services import record_consent
 from neatlatch.desk.estate.credentials.services import show
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -270,7 +270,7 @@ def test_an_administrators_scope_waits_for_consent(house: House) -> None:
         "error": "invalid_scope",
         "error_description": "berths.book waits for an administrator's consent",
     }
-    note_consent(house.by, client, "berths.book", True)
+    record_consent(house.by, client, "berths.book", True)
     assert (
         ASK.post(f"{house.issuer}/token", data=ask, auth=(client.client_id, secret)).json()["scope"]
         == "berths.book"

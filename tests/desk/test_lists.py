@@ -270,7 +270,7 @@ def test_one_look_serves_for_all_who_watch(web: WebClient) -> None:
         watched: set[Any], before: dict[Any, events.Seen]
     ) -> tuple[list[str], dict[Any, events.Seen]]:
         with CaptureQueriesContext(database) as asked:
-            found = events.look(watched, before)
+            found = events.read_watched(watched, before)
         return [item["sql"] for item in asked], found
 
     one_first, _ = statements({tests[0]}, {})

@@ -162,10 +162,10 @@ def test_nothing_is_begun_while_no_worker_runs(
         assert (refused.value.status, refused.value.extra["retry_after"]) == (503, 10)
     assert not Test.objects.exists()
     at_work.begin()
-    assert at_work.is_there()
+    assert at_work.is_running()
     while at_work._held:
         at_work._held.pop().close()
-    assert not at_work.is_there()
+    assert not at_work.is_running()
 
 
 def test_no_round_is_due_where_none_begins_by_the_clock(setup: Setup, settings: Any) -> None:

@@ -50,7 +50,7 @@ def deployment_of(
     setup: Setup, profile: str, values: dict[str, str], environment: str = "sandbox"
 ) -> Deployment:
     kept = shipped()[profile]
-    return applications.add_by_hand(setup.by, kept["name"], environment, values, kept["profile"])
+    return applications.add_manually(setup.by, kept["name"], environment, values, kept["profile"])
 
 
 def fares(setup: Setup) -> Connection:
@@ -383,7 +383,7 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
     connections.choose_client(setup.by, connection, client)
     for step in clients.steps(client):
         client = clients.tick(setup.by, client, step.key, True)
-    clients.note(
+    clients.record_facts(
         setup.by, client, {"rights": ["reader"], "account": "svc-fares", "account_kind": "service"}
     )
     told = web.get(address).json()
@@ -456,7 +456,9 @@ def test_a_kept_row_is_never_out_of_date(setup: Setup) -> None:
     check("no workload")
     setup.sign_in(again(), "m.orr@gannet.example")
     check("another account")
-    clients.note_consent(setup.by, again().client, "manifest.write", True)  # type: ignore[arg-type]
+    client = again().client
+    assert client is not None
+    clients.record_consent(setup.by, client, "manifest.write", True)
     check("consent")
     application = again().deployment.application
     profile = application.profile

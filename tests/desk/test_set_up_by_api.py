@@ -61,7 +61,7 @@ def deployment(
     setup: Setup, profile: str, office: str, root: str = "", environment: str = "sandbox"
 ) -> None:
     kept = shipped()[profile]
-    applications.add_by_hand(
+    applications.add_manually(
         setup.by,
         kept["name"],
         environment,

@@ -104,7 +104,7 @@ def test_a_scope_is_asked_for_consented_to_and_reaches_a_new_token_only(setup: S
     visitor = setup.visitor()
     visitor.enter_office()
     visitor.consent(again(connection).client.client_id, "manifest.write")
-    fixes.act(setup.by, again(connection), "consent", "note_consent", "manifest.write")
+    fixes.act(setup.by, again(connection), "consent", "record_consent", "manifest.write")
     assert (
         "lacks manifest.write" in pins(connection)["scopes"]["why"]
     )  # the old token is older than the change

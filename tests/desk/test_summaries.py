@@ -325,7 +325,7 @@ def test_a_change_of_a_client_with_two_hundred_connections_shows_on_its_page_at_
         )
         settling.catch_up()
         with CaptureQueriesContext(database) as asked:
-            clients.note(by, client, {"allow_list": [f"192.0.2.{number}"]})
+            clients.record_facts(by, client, {"allow_list": [f"192.0.2.{number}"]})
         return len(asked)
 
     few, many = note(3, 1), note(200, 2)
@@ -426,9 +426,9 @@ def test_other_rules_and_lost_triggers_are_seen_at_the_start(
     filled: None, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     marking.remove()
-    assert not marking.are_there()
+    assert not marking.triggers_are_current()
     settling.check_at_start()
-    assert marking.are_there()
+    assert marking.triggers_are_current()
     assert not Summary.objects.filter(stale=True).exists()
     monkeypatch.setattr(summaries, "form", lambda: "others")
     settling.check_at_start()

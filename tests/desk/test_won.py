@@ -344,7 +344,7 @@ def test_a_note_of_a_living_process_is_left_and_one_that_cannot_be_read_set_asid
         assert won.take_up() == 0
         assert won.take_up() == 0  # told once, and not every time that somebody looks
     assert [item["note"] for item in said] == [f"{strange}.note"]
-    assert won.are_noted() == 1  # what cannot be read keeps no key in use
+    assert won.count_notes() == 1  # what cannot be read keeps no key in use
     assert [item.name for item in won.unsaved()] == [strange]
     found = setup.web().get("/api/today").json()["unsaved"]
     told = [
@@ -404,7 +404,7 @@ def test_a_note_that_is_refused_for_an_hour_is_set_aside_and_tried_at_each_start
         assert won.unsaved() == []
         make_older(notes()[0], 3601)
         assert won.take_up() == 0
-    assert won.are_noted() == 1
+    assert won.count_notes() == 1
     assert won.take_up() == 0  # the worker looks no more
     assert [item["ref"] for item in setup.web().get("/api/today").json()["unsaved"]] == [
         connection.ref
@@ -423,7 +423,7 @@ def test_a_note_that_cannot_be_taken_up_keeps_no_program_from_starting(
     with monkeypatch.context() as patch:
         patch.setitem(won._SAVERS, "tokens", fall)
         starting.check_or_stop()
-    assert won.are_noted() == 1  # it is not lost either
+    assert won.count_notes() == 1  # it is not lost either
     starting.check_or_stop()
     assert TokenSet.objects.get().generation == 2
 

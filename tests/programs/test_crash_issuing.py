@@ -77,7 +77,7 @@ print(
     )
 )
 """
-COUNT, HANDS = 16, 4
+COUNT, THREADS = 16, 4
 
 
 @pytest.fixture
@@ -102,14 +102,14 @@ def state(desk: Desk) -> dict[str, Any]:
 
 
 def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> dict[Any, Any]:
-    """Do jobs with several hands, and kill the desk once so many are answered.
+    """Do jobs with several threads, and kill the desk once so many are answered.
 
     Returns what came back, by job.
     """
     answers: dict[Any, Any] = {}
     waiting, enough = list(jobs), threading.Event()
 
-    def hand() -> None:
+    def worker() -> None:
         while waiting:
             job = waiting.pop()
             try:
@@ -119,17 +119,17 @@ def side_by_side(jobs: list[Any], work: Any, killed_after: int, desk: Desk) -> d
             except httpx.HTTPError:
                 return
 
-    hands = [threading.Thread(target=hand) for _ in range(HANDS)]
-    for item in hands:
-        item.start()
+    threads = [threading.Thread(target=worker) for _ in range(THREADS)]
+    for thread in threads:
+        thread.start()
     assert enough.wait(180)
     desk.kill("desk")
-    for item in hands:
-        item.join()
+    for thread in threads:
+        thread.join()
     return answers
 
 
-@pytest.mark.parametrize("killed_after", range(1, COUNT - HANDS) if WHOLE else [5])
+@pytest.mark.parametrize("killed_after", range(1, COUNT - THREADS) if WHOLE else [5])
 def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_after: int) -> None:
     found, password = desk
     web = found.client("morag", password)
@@ -187,8 +187,8 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
             web.post(f"/api/handovers/{item}/showings").status_code == 410
         )  # shown once, never again
     assert {answer.status_code for answer in second.values()} <= {200, 410}
-    # Of those whose answer was lost, each hand had at most one; whoever lost it has a new one made.
-    assert sum(answer.status_code == 410 for answer in second.values()) <= HANDS
+    # Of those whose answer was lost, each thread had at most one; a new one is made for it.
+    assert sum(answer.status_code == 410 for answer in second.values()) <= THREADS
     values = [
         *seen.values(),
         *(answer.json()["value"] for answer in second.values() if answer.status_code == 200),

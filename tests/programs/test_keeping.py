@@ -43,7 +43,7 @@ story = yaml.safe_load(SCENARIO.read_text())
 load_environments(story)
 logins = load_people(story)
 by, kept = Person.objects.get(username="morag"), shipped()["lost-property"]
-applications.add_by_hand(
+applications.add_manually(
     by,
     kept["name"],
     "production",

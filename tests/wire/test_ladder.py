@@ -25,7 +25,7 @@ from neatlatch.core.profiles import Operation, Probe
 from neatlatch.core.schemes import API_KEY, BASIC, BEARER, CERTIFICATE, OAUTH1, PAIR, STREAM
 from neatlatch.core.sending import Credentials
 from neatlatch.wire.ladder import LadderRun
-from neatlatch.wire.ladder_plan import Further, Leftover, Plan
+from neatlatch.wire.ladder_plan import FurtherEndpoint, Leftover, Plan
 from neatlatch.wire.policy import Policy
 from neatlatch.wire.token_source import HeldToken
 from neatlatch.wire.transport import ClientCertificate, Transport
@@ -41,7 +41,7 @@ class NoTokens:
     def token(self, transport: Transport, force: bool) -> tuple[HeldToken, tuple[Exchange, ...]]:
         raise AssertionError("no token was to be asked for")
 
-    def told_account(self, account: str) -> None:
+    def report_account(self, account: str) -> None:
         raise AssertionError("no account was to be told")
 
 
@@ -323,7 +323,7 @@ def stream(stand_ins: StandIns, role: str = "listener") -> Plan:
         verify=NOBODY,
     ).text
     account = dict(re.findall(r"<th>([^<]+)<td><code>([^<]+)</code>", page))
-    register = Further(
+    register = FurtherEndpoint(
         "Register",
         f"{stand_ins.secured('positions')}/register",
         "/formats",

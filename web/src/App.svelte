@@ -15,9 +15,9 @@
   import When from './lib/When.svelte'
   import LogIn from './views/LogIn.svelte'
   import SetUpFirst from './views/SetUpFirst.svelte'
-  import AskedConnect from './views/asked/AskedConnect.svelte'
-  import AskedHandover from './views/asked/AskedHandover.svelte'
-  import AskedConsent from './views/asked/AskedConsent.svelte'
+  import ConnectLink from './views/links/ConnectLink.svelte'
+  import HandoverLink from './views/links/HandoverLink.svelte'
+  import ConsentLink from './views/links/ConsentLink.svelte'
 
   const client = new QueryClient({
     defaultOptions: {
@@ -64,11 +64,11 @@
       <button class="btn btn-primary" onclick={() => location.reload()}>Try again</button>
     </main>
   {:else if asked?.[1] === 'consent'}
-    <AskedConsent token={asked[2]!} />
+    <ConsentLink token={asked[2]!} />
   {:else if asked?.[1] === 'handover' && session.known}
-    <AskedHandover token={asked[2]!} />
+    <HandoverLink token={asked[2]!} />
   {:else if asked && session.known}
-    <AskedConnect token={asked[2]!} />
+    <ConnectLink token={asked[2]!} />
   {:else if session.who}
     <a href="#main" class="bg-base-100 absolute -top-20 left-2 z-50 p-2 focus:top-2"
       >To the content</a

@@ -156,7 +156,7 @@ def judge(
         if leaf.subject == leaf.issuer
         else "incomplete_chain_or_untrusted_issuer"
     )
-    top = _climb(leaf, others)
+    top = _longest_path(leaf, others)
     return PathVerdict(code, WORDS[code], top[-1].subject.rfc4514_string(), top)
 
 
@@ -188,7 +188,7 @@ def _paths(
             )
 
 
-def _climb(
+def _longest_path(
     leaf: x509.Certificate, others: Sequence[x509.Certificate]
 ) -> tuple[x509.Certificate, ...]:
     """As far up as the certificates at hand lead."""

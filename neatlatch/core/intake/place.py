@@ -135,7 +135,9 @@ def place(recognised: Recognised, wanted: Sequence[Value]) -> Placement:
             placed.append(Placed(value.key, value.label, top[0], value.secret))
         elif top:
             unsure.append(Open(value.key, value.label, tuple(candidate.name for candidate in top)))
-    left = [_said(item) for number, item in enumerate(recognised.items) if number not in used]
+    left = [
+        _item_in_words(item) for number, item in enumerate(recognised.items) if number not in used
+    ]
     ids = {item.value for item in recognised.items if _names_an_id(item)}
     return Placement(
         tuple(placed), tuple(unsure), (*left, *recognised.left), ids.pop() if len(ids) == 1 else ""
@@ -146,7 +148,7 @@ def _names_an_id(item: Item) -> bool:
     return _plain(item.name).endswith(_SECRET_IDS)
 
 
-def _said(item: Item) -> str:
+def _item_in_words(item: Item) -> str:
     name = item.name or "a value"
     return f"{name}: the ID of a secret, not its value" if _names_an_id(item) else name
 

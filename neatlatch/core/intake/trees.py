@@ -38,7 +38,7 @@ def read_json(text: str) -> Any:
     if _depth(text) > DEEPEST:
         raise TreeRefused(f"It is nested deeper than {DEEPEST} levels.")
     try:
-        found = json.loads(text, object_pairs_hook=_once, parse_constant=_no_constant)
+        found = json.loads(text, object_pairs_hook=_without_duplicates, parse_constant=_no_constant)
     except json.JSONDecodeError as error:
         raise TreeRefused(f"It is not JSON: {error.msg} on line {error.lineno}.") from error
     except RecursionError as error:
@@ -48,7 +48,7 @@ def read_json(text: str) -> Any:
     return found
 
 
-def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+def _without_duplicates(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     found = dict(pairs)
     if len(found) != len(pairs):
         names = [name for name, _ in pairs]
@@ -133,7 +133,7 @@ class _Loader(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[mi
         seen: set[Any] = set()
         for key, _ in node.value:
             name = _plain_key(self.construct_object(key, deep=True), key)
-            _once_in(seen, name, key)
+            _refuse_duplicate(seen, name, key)
             seen.add(name)
         return super().construct_mapping(node, deep)
 
@@ -145,7 +145,7 @@ def _plain_key(name: Any, key: Any) -> Any:
     return name
 
 
-def _once_in(seen: Container[Any], name: Any, key: Any) -> None:
+def _refuse_duplicate(seen: Container[Any], name: Any, key: Any) -> None:
     if name in seen:
         line = key.start_mark.line + 1
         raise TreeRefused(f"The key “{name}” occurs twice, again on line {line}.", line)
@@ -207,7 +207,7 @@ class _Reader:
         found: dict[Any, Any] = {}
         while type(key := self._next()) is not yaml.MappingEndEvent:
             name, written = self._key(key, level + 1)
-            _once_in(found, name, key)
+            _refuse_duplicate(found, name, key)
             at = (*path, written)
             self.lines[at] = key.start_mark.line + 1
             found[name] = self._value(self._next(), at, level + 1)

@@ -25,7 +25,7 @@ def pin(halves: Halves) -> Pin:
         )
     without = [scope for scope in wanted if scope not in halves.provider.consents]
     if without:
-        acts = tuple(Act("note_consent", f"{scope} was consented to", scope) for scope in without)
+        acts = tuple(Act("record_consent", f"{scope} was consented to", scope) for scope in without)
         return Pin(
             KEY,
             LABEL,

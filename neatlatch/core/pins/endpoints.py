@@ -31,7 +31,7 @@ def pin(halves: Halves) -> Pin:
         if not ours:
             return missing(KEY, LABEL, theirs, "", f"Our {name} is not filled in.", *take)
         if (
-            wrong := addresses.unsound_place(ours)
+            wrong := addresses.host_port_mistake(ours)
             if value.type == "host"
             else addresses.unsound_web_address(ours)
         ):

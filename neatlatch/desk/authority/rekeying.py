@@ -113,7 +113,7 @@ def drop_old(settled: float = 60.0) -> list[int]:
         raise ValueError(
             f"{left} values are still sealed with an older key. Run: bin/nlatch safe rekey"
         )
-    if won.are_noted():
+    if won.count_notes():
         raise ValueError(
             "A program has still to save what it won, in the folder won beside the "
             "database. Start the desk, then say it again."

@@ -66,7 +66,7 @@ SETTINGS = (
         secret=True,  # such an address may hold a password
     ),
     Setting(
-        "NEATLATCH_DRAW_HANDS",
+        "NEATLATCH_DRAW_THREADS",
         "relayed requests, and draws out of the ordinary, that are worked on at once; the others "
         "queue",
         "16",

@@ -125,7 +125,7 @@ def take_up(about: str = "", again: bool = False) -> int:
     taken = 0
     if not about:
         _remove_halves()
-    for note in [*_notes(about), *(_notes_aside() if again else ())]:
+    for note in [*_notes(about), *(_set_aside_notes() if again else ())]:
         try:
             kind, signed, facts = _read(note)
         except FileNotFoundError:
@@ -182,7 +182,7 @@ class Unsaved:
 def unsaved() -> list[Unsaved]:
     """The notes that were set aside, by name."""
     found = []
-    for note in _notes_aside():
+    for note in _set_aside_notes():
         with contextlib.suppress(FileNotFoundError):
             found.append(
                 Unsaved(note.stem, _about(note), datetime.fromtimestamp(note.stat().st_mtime, UTC))
@@ -195,7 +195,7 @@ def forget(name: str) -> None:
 
     Raises :class:`KeyError` where there is none.
     """
-    for note in _notes_aside():
+    for note in _set_aside_notes():
         if note.stem == name:
             write(
                 SAFE_KEEPER, "forgot what could not be saved", "safe", _about(note), {"note": name}
@@ -220,11 +220,11 @@ def _remove_halves() -> None:
                 half.unlink()
 
 
-def are_noted() -> int:
+def count_notes() -> int:
     """How many notes lie there that can be read: they are sealed with the key of the day on which
     they were written.
     """
-    return sum(_can_be_read(note) for note in [*_notes(""), *_notes_aside()])
+    return sum(_can_be_read(note) for note in [*_notes(""), *_set_aside_notes()])
 
 
 def _can_be_read(note: Path) -> bool:
@@ -247,7 +247,7 @@ def _aside() -> Path:
     return _folder() / "aside"
 
 
-def _notes_aside() -> list[Path]:
+def _set_aside_notes() -> list[Path]:
     return sorted(_aside().glob("*.note"))
 
 
@@ -271,7 +271,9 @@ def _write(kind: str, about: str, facts: Facts) -> Path | None:
         folder.mkdir(mode=0o700, exist_ok=True)
         descriptor = os.open(half, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
         with os.fdopen(descriptor, "wb") as file:
-            file.write(f"{kind}\n{signed}\n".encode() + safe.seal(json.dumps(facts), _place(name)))
+            file.write(
+                f"{kind}\n{signed}\n".encode() + safe.seal(json.dumps(facts), _sealing_place(name))
+            )
             file.flush()
             os.fsync(file.fileno())
         half.replace(note)
@@ -290,11 +292,11 @@ def _write(kind: str, about: str, facts: Facts) -> Path | None:
 
 def _read(note: Path) -> tuple[str, str, Facts]:
     kind, signed, sealed = note.read_bytes().split(b"\n", 2)
-    facts: Facts = json.loads(safe.unseal(sealed, _place(note.stem)).reveal())
+    facts: Facts = json.loads(safe.unseal(sealed, _sealing_place(note.stem)).reveal())
     return kind.decode(), signed.decode(), facts
 
 
-def _place(name: str) -> str:
+def _sealing_place(name: str) -> str:
     return f"won:{name}:note"
 
 

@@ -260,7 +260,7 @@ def shape(deployment: Deployment) -> AccessOut:
     """The rules and what follows from them."""
     kept = services.book_of(deployment)
     found = services.standing(deployment, kept)
-    at, there, pushed = services.rules_at(deployment), kept.book_there(), kept.book_pushed()
+    at, there, pushed = services.rules_at(deployment), kept.provider_book(), kept.book_pushed()
     return AccessOut(
         application=deployment.application.key,
         application_name=deployment.application.name,
@@ -484,7 +484,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
     """
     by, deployment = guard.need(request, "change"), find_deployment(application, environment)
     kept = services.book_of(deployment)
-    there = kept.book_there()
+    there = kept.provider_book()
     if there is not None:
         told = services.difference(deployment, kept, there, kept.book())
         if told.unknown and confirm != deployment.environment.name:

@@ -76,7 +76,7 @@ class PersonAuth(SessionAuth):
         """The person, or ``None``."""
         person = super().authenticate(request, key)
         if person is not None:
-            log_in.note_seen(request)
+            log_in.record_seen(request)
         return person
 
 

@@ -154,7 +154,7 @@ def _row_fields(record: Decommissioning) -> dict[str, Any]:
 
 
 def _out(record: Decommissioning) -> DecommissioningOut:
-    standing = services.look(record)
+    standing = services.standing_of(record)
     return DecommissioningOut(
         **_row_fields(record),
         address=standing.address,

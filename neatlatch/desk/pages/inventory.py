@@ -11,7 +11,7 @@ from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
-from neatlatch.desk.estate.connections.destinations import leave_asked
+from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
@@ -260,7 +260,7 @@ def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, Imp
     clearance, as a change of the connection does.
     """
     by = guard.need(request, "change")
-    leave = leave_asked(request, by)
+    leave = permission_of(request, by)
     return _begun(services.begin(by, body.text, body.prune, body.standing, leave, _need_worker))
 
 
@@ -295,7 +295,7 @@ def steps_of_import(request: HttpRequest, identity: UUID, cursor: str | None = N
     steps, following = page(ImportStep.objects.filter(plan=plan), "number", cursor)
     items = []
     for step in steps:
-        says = _bounded(services.step_told(step)).says
+        says = _bounded(services.step_as_shown(step)).says
         items.append(
             ImportStepOut(
                 number=step.number,
@@ -329,7 +329,7 @@ def undo_import(
 ) -> tuple[int, ImportBegun]:
     """Undo an import by its stored steps; what was changed since stays."""
     by = guard.need(request, "change")
-    leave = leave_asked(request, by)
+    leave = permission_of(request, by)
     return _begun(services.undo(by, _plan(identity), body.standing, leave, _need_worker))
 
 
@@ -434,7 +434,7 @@ def take_table(
 ) -> tuple[int, ImportBegun]:
     """Take a table over, as an import that can be undone; large ones in blocks, as a file."""
     by = guard.need(request, "change")
-    leave = leave_asked(request, by)
+    leave = permission_of(request, by)
     begun = table_imports.begin(
         by, what, body.text, body.columns, body.standing, leave, _need_worker
     )

@@ -118,7 +118,7 @@ def _rows(keys: Sequence[int]) -> list[OwnerOut]:
         "person",
         {
             person.pk: person
-            for person in _people({text.person_id for text in known.values() if text.person_id})
+            for person in _people({owner.person_id for owner in known.values() if owner.person_id})
         },
     )
     join(
@@ -126,7 +126,7 @@ def _rows(keys: Sequence[int]) -> list[OwnerOut]:
         "team",
         {
             team.pk: team
-            for team in _teams({text.team_id for text in known.values() if text.team_id})
+            for team in _teams({owner.team_id for owner in known.values() if owner.team_id})
         },
     )
     join(known.values(), "deputy", known)

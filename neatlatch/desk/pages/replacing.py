@@ -193,7 +193,7 @@ def _shape(identity: UUID) -> ReplacementOut:
             )
             for each in exchanging.steps(at, now)
         ],
-        acts=overview.acts_by_hand(one.old, one.overlaps)
+        acts=overview.manual_acts(one.old, one.overlaps)
         if one.way == "hand" and one.made is None
         else [],
         named=named.label if named is not None and open_by_hand else "",
@@ -287,7 +287,7 @@ def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
 @router.post("/replacements/{identity}/movings", response=ReplacementOut)
 def moved(request: HttpRequest, identity: UUID, body: MovedIn) -> ReplacementOut:
     """Record that a workload has been changed manually."""
-    services.note_moved(guard.need(request, "change"), _find(identity), body.name, body.moved)
+    services.record_moved(guard.need(request, "change"), _find(identity), body.name, body.moved)
     return _shape(identity)
 
 

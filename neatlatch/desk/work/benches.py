@@ -187,7 +187,9 @@ def matrix(client: Client) -> Found:
     """
     profile, connections = client.deployment.application.read_profile(), connections_of(client)
     known, permitted = _what_it_may(client, profile)
-    holders, workloads, uses = _held_and_called(client, connections, profile, lambda use: use.name)
+    holders, workloads, uses = _holders_and_workloads(
+        client, connections, profile, lambda use: use.name
+    )
     return profile, connections, uses, _worked_out(known, permitted, holders, workloads)
 
 
@@ -198,7 +200,7 @@ def _what_it_may(client: Client, profile: Profile) -> tuple[tuple[ScopeInfo, ...
     return profile.roles, frozenset(client.rights)
 
 
-def _held_and_called(
+def _holders_and_workloads(
     client: Client, connections: list[Connection], profile: Profile, called: Callable[[Use], str]
 ) -> tuple[list[Holder], list[WorkloadOf], list[Use]]:
     """What its connections hold, and who calls what by them; ``called``: by which name."""
@@ -240,7 +242,7 @@ def tallies(clients: Sequence[Client]) -> list[Tallied]:
 def _tally(client: Client, connections: list[Connection]) -> Tallied:
     profile = client.deployment.application.read_profile()
     known, permitted = _what_it_may(client, profile)
-    holders, workloads, _ = _held_and_called(
+    holders, workloads, _ = _holders_and_workloads(
         client, connections, profile, lambda use: str(use.workload_id)
     )
     consents = [
@@ -463,7 +465,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
         )
         request.save()
         for scope in request.given:
-            services.note_consent(
+            services.record_consent(
                 BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link"
             )
         # Whoever holds a link types a name: it stands in the details, and is nobody's log-in.

@@ -54,7 +54,7 @@ class Belonging:
     offer: str = ""
 
 
-def ways(person: Person) -> frozenset[str]:
+def names_of(person: Person) -> frozenset[str]:
     """How texts name the person: by name, login name, address, and by the accounts they have
     connected.
     """
@@ -67,7 +67,7 @@ def ways(person: Person) -> frozenset[str]:
     known += list(
         TokenSet.objects.filter(person=person).exclude(account="").values_list("account", flat=True)
     )
-    return names.ways_to_write(person.shown_name, person.username, known)
+    return names.spellings(person.shown_name, person.username, known)
 
 
 # Of each kind of thing, so many are told at once; what is beyond them comes when some have been
@@ -89,7 +89,7 @@ def belongings(person: Person, most: int | None = MOST) -> Belongings:
     """Everything of a person's: accounts that work as them, what they own, secrets they have seen;
     so many of each kind (``None``: all).
     """
-    mine, told, more = ways(person), [], False
+    mine, told, more = names_of(person), [], False
     for kind in _kinds(person, mine):
         some = list(islice(kind, None if most is None else most + 1))
         told += some[:most]
@@ -102,13 +102,13 @@ def _kinds(person: Person, mine: frozenset[str]) -> Iterator[Iterator[Belonging]
     offer = _offered(person, theirs)
     yield _tokens(person)
     yield _shared(mine)
-    yield _asked(person)
+    yield _requested_accounts(person)
     yield _grants(person)
     yield _workloads(theirs, offer)
     yield _applications(theirs, offer)
     yield _credentials(theirs, offer)
     yield _deputies(theirs, offer)
-    yield _given_to(mine)
+    yield _clients_given_to(mine)
     yield _contacts(mine)
     yield _secrets(person)
 
@@ -179,7 +179,7 @@ def _shared(mine: frozenset[str]) -> Iterator[Belonging]:
             )
 
 
-def _asked(person: Person) -> Iterator[Belonging]:
+def _requested_accounts(person: Person) -> Iterator[Belonging]:
     asked = Account.objects.filter(person=person).exclude(connection__token_sets__person=person)
     for one in _read(
         asked.select_related("connection__deployment__environment").order_by("connection__ref")
@@ -331,7 +331,7 @@ def _clients_with(text: Q) -> Iterator[tuple[Client, str]]:
         yield row, f"{row.deployment.application.name}, {row.deployment.environment.name}"
 
 
-def _given_to(mine: frozenset[str]) -> Iterator[Belonging]:
+def _clients_given_to(mine: frozenset[str]) -> Iterator[Belonging]:
     for client, where in _clients_with(_like("account", mine) & ~Q(account="")):
         if names.means(client.account, mine):
             says = (
@@ -394,7 +394,7 @@ def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
     """Hand what a person owns over: by the key of each thing to whom, as :func:`owners.named` reads
     it; each is a change of its own, because a contact may have to be changed at the application.
     Returns how many things. Raises field errors."""
-    mine, done = ways(person), 0
+    mine, done = names_of(person), 0
     if not all(name.strip() for name in to.values()):
         raise wrong_fields({"to": "Who takes it over?"})
     if any(names.means(name, mine) or name == f"person/{person.username}" for name in to.values()):

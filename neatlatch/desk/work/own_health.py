@@ -87,7 +87,7 @@ def facts() -> Facts:
         database=_size(file),
         log=_size(file.with_name(f"{file.name}-wal")),
         free=shutil.disk_usage(settings.HOME).free,
-        worker=at_work.is_there(),
+        worker=at_work.is_running(),
         waiting=HUEY.pending_count(),
         beats=beats.last(),
         backup=scheduled_backups.record(),

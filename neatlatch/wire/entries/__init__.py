@@ -13,11 +13,11 @@ from .stream import Stream
 from .tokens import Tokens
 
 
-def entry_for(climb: LadderCalls) -> SchemeEntry:
+def entry_for(calls: LadderCalls) -> SchemeEntry:
     """The entry for the scheme of a run."""
-    if climb.plan.scheme in OAUTH2:
-        return Tokens(climb)
-    return Stream(climb) if climb.plan.scheme == STREAM else EveryCall(climb)
+    if calls.plan.scheme in OAUTH2:
+        return Tokens(calls)
+    return Stream(calls) if calls.plan.scheme == STREAM else EveryCall(calls)
 
 
 __all__ = ["EveryCall", "Stream", "Tokens", "entry_for"]

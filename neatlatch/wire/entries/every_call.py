@@ -22,29 +22,29 @@ class EveryCall:
     lacks = "its account may not do"
     shows_secret = True
 
-    def __init__(self, climb: LadderCalls) -> None:
-        self.climb = climb
+    def __init__(self, calls: LadderCalls) -> None:
+        self.calls = calls
         self.first: HttpReply | None = None
         self.name = ""
 
     def addresses(self) -> tuple[str, ...]:
         """The API base address."""
-        return (self.climb.plan.api_base,)
+        return (self.calls.plan.api_base,)
 
     def sign_in(self) -> str:
         """A refusal to know us is 401 (RFC 9110 §15.5.2); 403 knows us and forbids (§15.5.4), which
         is a matter of the next rung.
         """
-        plan = self.climb.plan
+        plan = self.calls.plan
         operation = plan.harmless
         path, self.name = (
             (operation.path, operation.name) if operation else ("", f"GET {plan.api_base}")
         )
-        self.first = self.climb.send(self.request("GET", joined_path(plan.api_base, path), None))
+        self.first = self.calls.send(self.request("GET", joined_path(plan.api_base, path), None))
         if self.first.status == 401:
             raise RungFailed(self._refused(self.first))
         if self.first.status != 403:
-            self.climb.check(self.first, self.name)
+            self.calls.check(self.first, self.name)
         return (
             "the certificate was taken"
             if plan.scheme == CERTIFICATE
@@ -53,7 +53,7 @@ class EveryCall:
 
     def _refused(self, answer: HttpReply) -> Failure:
         reading = replies.read(
-            "resource", answer.status, answer.headers, answer.text, self.climb.now()
+            "resource", answer.status, answer.headers, answer.text, self.calls.now()
         )
         failure = failure_of(reading, "resource", answer.status)
         return Failure(
@@ -62,8 +62,8 @@ class EveryCall:
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the credential on."""
-        return self.climb.with_credential(
-            oauth2.api_request(method, address, "", body), self.climb.plan.held
+        return self.calls.with_credential(
+            oauth2.api_request(method, address, "", body), self.calls.plan.held
         )
 
     def renew(self) -> bool:
@@ -72,18 +72,18 @@ class EveryCall:
 
     def granted(self) -> frozenset[str] | None:
         """The account's rights, as far as somebody noted them."""
-        return self.climb.plan.rights
+        return self.calls.plan.rights
 
     def secrets(self) -> tuple[str, ...]:
         """All of them."""
-        return tuple(secret for secret in self.climb.plan.held.secrets.values() if secret)
+        return tuple(secret for secret in self.calls.plan.held.secrets.values() if secret)
 
     def allowed(self) -> RungRemark | None:
         """The harmless call was made already."""
         assert self.first is not None
-        if self.climb.plan.harmless is None:
+        if self.calls.plan.harmless is None:
             return nothing_to_try("no harmless call is described for this application")
-        self.climb.check(self.first, self.name)
+        self.calls.check(self.first, self.name)
         return RungRemark(f"{self.name} answered {self.first.status}")
 
     def worked(self) -> RungRemark | None:

@@ -31,18 +31,18 @@ class Stream:
     lacks = "its key may not do"
     shows_secret = True
 
-    def __init__(self, climb: LadderCalls) -> None:
-        self.climb = climb
+    def __init__(self, calls: LadderCalls) -> None:
+        self.calls = calls
         self.line: LimitedStream | None = None
         self.topics: list[str] = []
 
     def addresses(self) -> tuple[str, ...]:
         """The stream's own place."""
-        return (f"tls://{self.climb.plan.stream_address}",)
+        return (f"tls://{self.calls.plan.stream_address}",)
 
     def sign_in(self) -> str:
         """The stream's own sign-in."""
-        held = self.climb.plan.held
+        held = self.calls.plan.held
         key, secret = held.values.get("key_id", ""), held.secrets.get("key_secret", "")
         if not key or not secret:
             raise RungFailed(
@@ -53,7 +53,7 @@ class Stream:
                     "Key ID or key secret is missing.",
                 )
             )
-        with self.climb.transport.within(self.climb.transport.limits.total):
+        with self.calls.transport.within(self.calls.transport.limits.total):
             answer = self._signed_in()
         if not answer.get("ok"):
             code = str(answer.get("error", "refused"))
@@ -71,10 +71,10 @@ class Stream:
         """The answer to signing in; a new key that is not known yet is tried again, as an HTTP one
         is.
         """
-        climb, held = self.climb, self.climb.plan.held
-        place = take_apart(f"tls://{climb.plan.stream_address}")
+        calls, held = self.calls, self.calls.plan.held
+        place = take_apart(f"tls://{calls.plan.stream_address}")
         host, port = place.host or "", int(place.port or 0)
-        self.line = climb.transport.take_line(host, port)
+        self.line = calls.transport.take_line(host, port)
         while True:
             answer = self.ask(
                 {
@@ -84,10 +84,10 @@ class Stream:
                 }
             )
             unknown_yet = not answer.get("ok") and answer.get("error") in _NOT_SPREAD
-            if not unknown_yet or not climb.wait_to_spread():
+            if not unknown_yet or not calls.wait_to_spread():
                 return answer
-            climb.transport.reach(host, port)  # most close the line that they refused
-            self.line = climb.transport.take_line(host, port)
+            calls.transport.reach(host, port)  # most close the line that they refused
+            self.line = calls.transport.take_line(host, port)
 
     def ask(self, message: dict[str, Any]) -> dict[str, Any]:
         """Send a frame and read the answer. Both are kept as evidence, with the secret masked."""
@@ -101,11 +101,11 @@ class Stream:
         )
         sent: dict[str, Any] = {
             "method": str(message["do"]).upper(),
-            "url": f"tls://{self.climb.plan.stream_address}",
+            "url": f"tls://{self.calls.plan.stream_address}",
             "request_headers": (),
             "request_body": shown,
         }
-        self.climb.transport.begin()
+        self.calls.transport.begin()
         try:
             body = json.dumps(message).encode("utf-8")
             self.line.write(struct.pack("!I", len(body)) + body)
@@ -124,7 +124,7 @@ class Stream:
             if not isinstance(answer, dict):
                 raise ValueError("not an object")
         except TransportError as error:
-            self.climb.exchanges.append(
+            self.calls.exchanges.append(
                 Exchange(
                     **sent,
                     status=None,
@@ -143,7 +143,7 @@ class Stream:
                 )
             ) from error
         said = "ok" if answer.get("ok") else str(answer.get("error", "refused"))[:60]
-        self.climb.exchanges.append(
+        self.calls.exchanges.append(
             Exchange(
                 **sent,
                 status=None,
@@ -187,15 +187,15 @@ class Stream:
 
     def granted(self) -> frozenset[str] | None:
         """The key's rights, as far as somebody noted them."""
-        return self.climb.plan.rights
+        return self.calls.plan.rights
 
     def secrets(self) -> tuple[str, ...]:
         """All secrets of the connection."""
         further = (
-            secret for number in self.climb.plan.further for secret in number.held.secrets.values()
+            secret for other in self.calls.plan.further for secret in other.held.secrets.values()
         )
         return tuple(
-            secret for secret in (*self.climb.plan.held.secrets.values(), *further) if secret
+            secret for secret in (*self.calls.plan.held.secrets.values(), *further) if secret
         )
 
     def allowed(self) -> RungRemark | None:

@@ -23,13 +23,13 @@ class Tokens:
     lacks = "was not granted"
     shows_secret = False
 
-    def __init__(self, climb: LadderCalls) -> None:
-        self.climb = climb
+    def __init__(self, calls: LadderCalls) -> None:
+        self.calls = calls
         self.held: HeldToken | None = None
 
     def addresses(self) -> tuple[str, ...]:
         """Token endpoint and API base address."""
-        return (self.climb.plan.token_endpoint, self.climb.plan.api_base)
+        return (self.calls.plan.token_endpoint, self.calls.plan.api_base)
 
     def request(self, method: str, address: str, body: dict[str, object] | None) -> oauth2.Request:
         """A call with the token on."""
@@ -40,18 +40,18 @@ class Tokens:
         """A token that somebody's sign-in gave may have ended there before its time; one that was
         just got is wrong for another reason.
         """
-        if self.climb.plan.scheme != CODE or self.held is None or self.held.renewed:
+        if self.calls.plan.scheme != CODE or self.held is None or self.held.renewed:
             return False
         try:
-            self.held, exchanges = self.climb.token_source.token(self.climb.transport, True)
+            self.held, exchanges = self.calls.token_source.token(self.calls.transport, True)
         except NoToken as error:
-            self.climb.exchanges.extend(error.exchanges)
+            self.calls.exchanges.extend(error.exchanges)
             if (
                 not error.exchanges
             ):  # nobody was asked, so what the call was answered stays the cause
                 return False
             raise RungFailed(error.failure) from error
-        self.climb.exchanges.extend(exchanges)
+        self.calls.exchanges.extend(exchanges)
         return True
 
     def granted(self) -> frozenset[str] | None:
@@ -74,7 +74,7 @@ class Tokens:
         """A person's token is asked about; a client by itself gets a new one each time, because
         that is what proves the secret.
         """
-        plan = self.climb.plan
+        plan = self.calls.plan
         if plan.scheme == CODE:
             self._ask_sign_in_page()
         self.held = self._token()
@@ -83,9 +83,9 @@ class Tokens:
             words.append(self._introspect())
         if self.held.ends is not None:
             words.append(
-                f"{max(0, int((self.held.ends - self.climb.now()).total_seconds() // 60))} min left"
+                f"{max(0, int((self.held.ends - self.calls.now()).total_seconds() // 60))} min left"
             )
-        self.climb.facts["granted"] = sorted(self.held.granted)
+        self.calls.facts["granted"] = sorted(self.held.granted)
         return " · ".join(words)
 
     def _token(self) -> HeldToken:
@@ -94,19 +94,19 @@ class Tokens:
         """
         while True:
             try:
-                held, exchanges = self.climb.token_source.token(
-                    self.climb.transport, self.climb.plan.scheme != CODE
+                held, exchanges = self.calls.token_source.token(
+                    self.calls.transport, self.calls.plan.scheme != CODE
                 )
             except NoToken as error:
-                self.climb.exchanges.extend(error.exchanges)
-                if error.failure.code != "invalid_client" or not self.climb.wait_to_spread():
+                self.calls.exchanges.extend(error.exchanges)
+                if error.failure.code != "invalid_client" or not self.calls.wait_to_spread():
                     raise RungFailed(error.failure) from error
             else:
-                self.climb.exchanges.extend(exchanges)
+                self.calls.exchanges.extend(exchanges)
                 return held
 
     def _ask_sign_in_page(self) -> None:
-        plan = self.climb.plan
+        plan = self.calls.plan
         url = oauth2.authorization_url(
             plan.authorization_endpoint,
             plan.client.client_id,
@@ -115,9 +115,9 @@ class Tokens:
             "probe",
             _PROBE_CHALLENGE,
         )
-        answer = self.climb.send(oauth2.Request("GET", url, (("Accept", "text/html"),)))
+        answer = self.calls.send(oauth2.Request("GET", url, (("Accept", "text/html"),)))
         failure = would_take(answer, "probe", plan.redirect_uri)
-        self.climb.facts["sign_in_page"] = answer.status
+        self.calls.facts["sign_in_page"] = answer.status
         if failure is not None:
             raise RungFailed(failure)
 
@@ -125,31 +125,31 @@ class Tokens:
         """Prove client and token at once without changing anything: ask whose token it is (RFC
         7662).
         """
-        plan = self.climb.plan
+        plan = self.calls.plan
         assert self.held is not None
         for again in (False, True):
             request = oauth2.introspection_request(
                 plan.introspection_endpoint, plan.client, self.held.access_token
             )
-            answer = self.climb.send(request, safe=True)
+            answer = self.calls.send(request, safe=True)
             reading = replies.read(
-                "introspection", answer.status, answer.headers, answer.text, self.climb.now()
+                "introspection", answer.status, answer.headers, answer.text, self.calls.now()
             )
             if not reading.ok:
                 raise RungFailed(failure_of(reading, "token", answer.status))
             if reading.fields.get("active"):
                 account = str(reading.fields.get("username") or "")
                 if account:
-                    self.climb.token_source.told_account(account)
+                    self.calls.token_source.report_account(account)
                 return f"as {account}" if account else "known there"
             if again:
                 break
             try:
-                self.held, exchanges = self.climb.token_source.token(self.climb.transport, True)
+                self.held, exchanges = self.calls.token_source.token(self.calls.transport, True)
             except NoToken as error:
-                self.climb.exchanges.extend(error.exchanges)
+                self.calls.exchanges.extend(error.exchanges)
                 raise RungFailed(error.failure) from error
-            self.climb.exchanges.extend(exchanges)
+            self.calls.exchanges.extend(exchanges)
         raise RungFailed(
             Failure(
                 "token",

@@ -710,11 +710,11 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * Note
+         * Record Facts
          * @description Record what the application's own screens show of us: names, account, rights, switches,
          *     allow-list.
          */
-        post: operations["clients_api_note"];
+        post: operations["clients_api_record_facts"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1078,10 +1078,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Asked Consent
+         * Consent Link
          * @description What a signed link asks for.
          */
-        get: operations["clients_scopes_asked_consent"];
+        get: operations["clients_scopes_consent_link"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1360,10 +1360,10 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Asked Handover
+         * Handover Link
          * @description What a link hands over; nothing of the secret. Wants no log-in, only the link.
          */
-        get: operations["credentials_api_asked_handover"];
+        get: operations["credentials_api_handover_link"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2730,12 +2730,12 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Asked Connect
+         * Connect Link
          * @description Whom a signed link asks to connect which account.
          *
          *     It lets nobody in: the person logs in first.
          */
-        get: operations["connections_accounts_asked_connect"];
+        get: operations["connections_accounts_connect_link"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4887,10 +4887,10 @@ export interface components {
             second_factor: boolean;
         };
         /**
-         * PasswordGiven
+         * TemporaryPasswordIn
          * @description A password that somebody is given, and must change when they log in with it.
          */
-        PasswordGiven: {
+        TemporaryPasswordIn: {
             /** Password */
             password: string;
         };
@@ -6217,11 +6217,11 @@ export interface components {
             asked_of: string;
         };
         /**
-         * AskedConsentOut
+         * ConsentLinkOut
          * @description What an administrator of an application sees who opened the link: no login,
          *     nothing secret.
          */
-        AskedConsentOut: {
+        ConsentLinkOut: {
             /** Application */
             application: string;
             /** Environment */
@@ -6247,7 +6247,7 @@ export interface components {
             /** Over */
             over: boolean;
             /** Scopes */
-            scopes: components["schemas"]["AskedScopeOut"][];
+            scopes: components["schemas"]["ConsentLinkScopeOut"][];
             /** Answered At */
             answered_at: string | null;
             /** Answered By */
@@ -6258,10 +6258,10 @@ export interface components {
             says: string;
         };
         /**
-         * AskedScopeOut
+         * ConsentLinkScopeOut
          * @description A scope that consent is asked for.
          */
-        AskedScopeOut: {
+        ConsentLinkScopeOut: {
             /** Name */
             name: string;
             /** Meaning */
@@ -6411,7 +6411,7 @@ export interface components {
             /** Tokens */
             tokens: components["schemas"]["LeakedTokenOut"][];
             /** Held */
-            held: components["schemas"]["LeakedHeldOut"][];
+            held: components["schemas"]["LeakedHeldTokenOut"][];
             /** Families */
             families: components["schemas"]["LeakedFamilyOut"][];
             /** Managing */
@@ -6521,13 +6521,13 @@ export interface components {
             spent: boolean;
         };
         /**
-         * LeakedHeldOut
+         * LeakedHeldTokenOut
          * @description A token of a connection that was recognised: what it is worth, what ending it does, and
          *     whether the application has an address for that (RFC 7009).
          *
          *     ``set_aside``: of a wrong account that signed in; nothing uses it.
          */
-        LeakedHeldOut: {
+        LeakedHeldTokenOut: {
             /** Ref */
             ref: string;
             /** Set Aside */
@@ -6940,10 +6940,10 @@ export interface components {
             to: string;
         };
         /**
-         * AskedHandoverOut
+         * HandoverLinkOut
          * @description What the holder of a link is told before the code is given.
          */
-        AskedHandoverOut: {
+        HandoverLinkOut: {
             /** Made By */
             made_by: string;
             /** To */
@@ -7640,10 +7640,10 @@ export interface components {
             next: string | null;
         };
         /**
-         * CertificateWhole
+         * WholeCertificateOut
          * @description One certificate of the house with its chain.
          */
-        CertificateWhole: {
+        WholeCertificateOut: {
             /**
              * Id
              * Format: uuid
@@ -7724,10 +7724,10 @@ export interface components {
             pem: string;
         };
         /**
-         * CertificateAsked
+         * CertificateOrderIn
          * @description What is to be issued: by a signing request, or with a key that the house makes.
          */
-        CertificateAsked: {
+        CertificateOrderIn: {
             /**
              * Common Name
              * @default
@@ -7755,10 +7755,10 @@ export interface components {
             key_kind: string;
         };
         /**
-         * ServerAsked
+         * ServerCertificateOrderIn
          * @description A certificate for an application's own servers.
          */
-        ServerAsked: {
+        ServerCertificateOrderIn: {
             /**
              * Common Name
              * @default
@@ -7989,12 +7989,12 @@ export interface components {
             request: string;
         };
         /**
-         * HandsOutOut
+         * DrawOutcomeOut
          * @description What a draw of a connection that a workload uses hands out: a ``token``, a ``signature``, the
          *     ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names workloads that draw,
          *     and that nobody let have the secret itself.
          */
-        HandsOutOut: {
+        DrawOutcomeOut: {
             /** Ref */
             ref: string;
             /**
@@ -8172,7 +8172,7 @@ export interface components {
             /** Slot Values */
             slot_values: components["schemas"]["ValueOut"][];
             /** Secrets */
-            secrets: components["schemas"]["HeldOut"][];
+            secrets: components["schemas"]["HeldSecretOut"][];
             certificate: components["schemas"]["CertificateOut"] | null;
             /** Values */
             values: {
@@ -8304,10 +8304,10 @@ export interface components {
             ends: string;
         };
         /**
-         * HeldOut
+         * HeldSecretOut
          * @description A secret of the caller side, without its value. ``hint`` is empty while there is none.
          */
-        HeldOut: {
+        HeldSecretOut: {
             /** Key */
             key: string;
             /** Label */
@@ -8891,11 +8891,11 @@ export interface components {
             operations: string[];
         };
         /**
-         * MeaningOut
+         * ChangeEffectOut
          * @description What a change of the profile means for one connection: a pin that would stand otherwise, or a
          *     request of a test that would be sent otherwise.
          */
-        MeaningOut: {
+        ChangeEffectOut: {
             /** Ref */
             ref: string;
             /** Pin */
@@ -8919,7 +8919,7 @@ export interface components {
             /** Slots */
             slots: components["schemas"]["ValueOut"][];
             /** Meanings */
-            meanings: components["schemas"]["MeaningOut"][];
+            meanings: components["schemas"]["ChangeEffectOut"][];
             /** Says */
             says: string;
         };
@@ -8953,7 +8953,7 @@ export interface components {
             /** Team */
             team: string;
             /** People */
-            people: components["schemas"]["HoldingOut"][];
+            people: components["schemas"]["ConnectedAccountOut"][];
             /** Of All */
             of_all: number;
             /** Connected */
@@ -8968,10 +8968,10 @@ export interface components {
             tests_signed_in_at: string | null;
         };
         /**
-         * HoldingOut
+         * ConnectedAccountOut
          * @description A person, and the account that they have connected.
          */
-        HoldingOut: {
+        ConnectedAccountOut: {
             /** Username */
             username: string;
             /** Name */
@@ -9095,10 +9095,10 @@ export interface components {
             tests_do: string;
         };
         /**
-         * AskedConnectOut
+         * ConnectLinkOut
          * @description What a signed link asks a person to do.
          */
-        AskedConnectOut: {
+        ConnectLinkOut: {
             /** Ref */
             ref: string;
             /** Application */
@@ -10306,11 +10306,11 @@ export interface components {
             next: string | null;
         };
         /**
-         * Known
+         * LeftoverEvidence
          * @description What the application's answers have shown of it.
          * @enum {string}
          */
-        Known: "asked" | "made" | "seen";
+        LeftoverEvidence: "asked" | "made" | "seen";
         /**
          * LeftoverOut
          * @description Something that a test made and that is not known to be gone.
@@ -10331,7 +10331,7 @@ export interface components {
             name: string;
             /** Operation */
             operation: string;
-            known: components["schemas"]["Known"];
+            known: components["schemas"]["LeftoverEvidence"];
             /**
              * Made
              * Format: date-time
@@ -14002,7 +14002,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["PasswordGiven"];
+                "application/json": components["schemas"]["TemporaryPasswordIn"];
             };
         };
         responses: {
@@ -17007,7 +17007,7 @@ export interface operations {
             };
         };
     };
-    clients_api_note: {
+    clients_api_record_facts: {
         parameters: {
             query?: never;
             header?: never;
@@ -19391,7 +19391,7 @@ export interface operations {
             };
         };
     };
-    clients_scopes_asked_consent: {
+    clients_scopes_consent_link: {
         parameters: {
             query?: never;
             header?: never;
@@ -19408,7 +19408,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AskedConsentOut"];
+                    "application/json": components["schemas"]["ConsentLinkOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -19542,7 +19542,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AskedConsentOut"];
+                    "application/json": components["schemas"]["ConsentLinkOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -21236,7 +21236,7 @@ export interface operations {
             };
         };
     };
-    credentials_api_asked_handover: {
+    credentials_api_handover_link: {
         parameters: {
             query?: never;
             header?: never;
@@ -21253,7 +21253,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AskedHandoverOut"];
+                    "application/json": components["schemas"]["HandoverLinkOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -24284,7 +24284,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CertificateWhole"];
+                    "application/json": components["schemas"]["WholeCertificateOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -24408,7 +24408,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["CertificateAsked"];
+                "application/json": components["schemas"]["CertificateOrderIn"];
             };
         };
         responses: {
@@ -24540,7 +24540,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ServerAsked"];
+                "application/json": components["schemas"]["ServerCertificateOrderIn"];
             };
         };
         responses: {
@@ -24818,7 +24818,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["CertificateWhole"];
+                    "application/json": components["schemas"]["WholeCertificateOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -25997,7 +25997,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HandsOutOut"][];
+                    "application/json": components["schemas"]["DrawOutcomeOut"][];
                 };
             };
             /** @description Refused, with the reason */
@@ -26127,7 +26127,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HandsOutOut"];
+                    "application/json": components["schemas"]["DrawOutcomeOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -26257,7 +26257,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HandsOutOut"];
+                    "application/json": components["schemas"]["DrawOutcomeOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -30733,7 +30733,7 @@ export interface operations {
             };
         };
     };
-    connections_accounts_asked_connect: {
+    connections_accounts_connect_link: {
         parameters: {
             query?: never;
             header?: never;
@@ -30750,7 +30750,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AskedConnectOut"];
+                    "application/json": components["schemas"]["ConnectLinkOut"];
                 };
             };
             /** @description Refused, with the reason */

@@ -53,7 +53,8 @@
   const many = $derived(Boolean(first.data?.next))
   const words = $derived(typed?.trim() ? JSON.stringify(typed.trim()) : '')
   const found = createQuery(() => {
-    const asked = words // as it is now: a list that is asked for again is asked for by the words it came by
+    // As it is now: a list that is asked for again is asked for by the words it came by.
+    const asked = words
     return {
       queryKey: ['applications', 'offered', house, 'by', asked],
       queryFn: () => ask(asked),

@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** One change of all rows that are selected, or of all that fit the filter: previewed, then made. */
+  /** One change of the selected rows, or of all that fit the filter: previewed, then made. */
   import { untrack } from 'svelte'
   import { api, ok, Problem, type Schemas } from '../api/client'
   import { acting } from './acting.svelte'
@@ -13,6 +13,10 @@
   let { choosing, words }: { choosing: Choosing; words: string } = $props()
   const of = untrack(() => choosing.of)
   const acts = acting('everything')
+  /** The errors of a change are at its fields, unless they are about the rows themselves. */
+  const shownAtField = $derived(
+    Object.keys(acts.errors).length > 0 && !acts.errors.keys && !acts.errors.words,
+  )
   const isTested = of === 'connections'
   const NOUNS = {
     applications: ['application', 'applications'],
@@ -157,9 +161,7 @@
         >See what would change</button
       >{/if}
   </form>
-  {#if acts.problem && (!Object.keys(acts.errors).length || acts.errors.keys || acts.errors.words)}<div
-      class="mt-2"
-    >
+  {#if acts.problem && !shownAtField}<div class="mt-2">
       <ProblemBox problem={acts.problem} />
     </div>{/if}
   <div aria-live="polite">

@@ -2,16 +2,18 @@
   import type { Environment } from '../api/client'
 
   let { environment }: { environment: Environment } = $props()
+  const LOOKS: Record<string, string> = {
+    dashed: 'border-accent text-slate border border-dashed',
+    striped: 'striped text-brass border border-transparent',
+  }
+  const look = $derived(
+    LOOKS[environment.look] ?? 'bg-slate-ground text-slate border border-transparent',
+  )
 </script>
 
 <!-- Environments differ in border and pattern, not only in colour. -->
-<span
-  class="inline-block rounded px-2 py-px text-[0.93em] font-semibold whitespace-nowrap {environment.look ===
-  'dashed'
-    ? 'border-accent text-slate border border-dashed'
-    : environment.look === 'striped'
-      ? 'striped text-brass border border-transparent'
-      : 'bg-slate-ground text-slate border border-transparent'}">{environment.name}</span
+<span class="inline-block rounded px-2 py-px text-[0.93em] font-semibold whitespace-nowrap {look}"
+  >{environment.name}</span
 >
 
 <style>

@@ -45,7 +45,10 @@
     aria-activedescendant={open && items[chosen] ? `find-${chosen}` : undefined}
     autocomplete="off"
     placeholder="Find anything   /"
-    class="border-soft bg-neutral placeholder:text-neutral-content h-[32px] w-[220px] max-md:w-[10rem] rounded-md border px-3"
+    class={[
+      'border-soft bg-neutral placeholder:text-neutral-content h-[32px]',
+      'w-[220px] max-md:w-[10rem] rounded-md border px-3',
+    ]}
     bind:value={words}
     oninput={() => ((open = true), (chosen = 0))}
     onfocus={() => {
@@ -60,7 +63,10 @@
       id="find-list"
       role="listbox"
       aria-label="Found"
-      class="sheet text-base-content absolute right-0 z-40 mt-1 w-[460px] max-w-[calc(100vw-2rem)] overflow-hidden py-1 shadow-lg"
+      class={[
+        'sheet text-base-content absolute right-0 z-40 mt-1 w-[460px]',
+        'max-w-[calc(100vw-2rem)] overflow-hidden py-1 shadow-lg',
+      ]}
     >
       {#each items as item, place (item.kind + item.address + item.name + place)}
         <li id="find-{place}" role="option" aria-selected={place === chosen}>

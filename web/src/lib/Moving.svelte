@@ -52,9 +52,10 @@
     </div>
   {/each}
   <p class="mb-3">
-    Nothing has been saved. {moving.asked.keeps
-      ? 'Anyone who has the secret itself can use it without Neat Latch until it is replaced there; through the relay it stays here.'
-      : 'The operator of the other server can read what is sent there.'}
+    Nothing has been saved.
+    {#if moving.asked.keeps}Anyone who has the secret itself can use it without Neat Latch until it
+      is replaced there; through the relay it stays here.
+    {:else}The operator of the other server can read what is sent there.{/if}
   </p>
   {#if letting}
     <p class="bg-bad-ground mb-3 rounded-md px-3 py-2">

@@ -3,8 +3,11 @@
   import OwnerField from './OwnerField.svelte'
   import { may } from './session.svelte'
 
-  /** Whose something is, and saying whose; `save` is run among the acts of the page. Where nobody said it yet, `from` tells
-   * what it is taken from, and the field begins empty: a name that is saved becomes an owner. */
+  /**
+   * Whose something is, and a way to set it; `save` runs among the acts of the page. Where no owner
+   * is recorded, `from` says what the name shown is taken from, and the field begins empty: a name
+   * that is saved becomes an owner.
+   */
   let {
     id,
     owner,

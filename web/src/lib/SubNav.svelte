@@ -32,7 +32,10 @@
 
 <nav
   aria-label="Within {group}"
-  class="border-base-300 mb-3 flex gap-5 border-b whitespace-nowrap max-lg:overflow-x-auto max-lg:overflow-y-hidden"
+  class={[
+    'border-base-300 mb-3 flex gap-5 border-b whitespace-nowrap',
+    'max-lg:overflow-x-auto max-lg:overflow-y-hidden',
+  ]}
 >
   {#each pages as [name, address] (address)}
     {@const on = current === address}

@@ -4,7 +4,10 @@
 </script>
 
 {#each tags.slice(0, most) as tag (tag)}<a
-    class="bg-quiet-ground ms-1 inline-block rounded-md px-1.5 text-[0.9em] whitespace-nowrap hover:underline"
+    class={[
+      'bg-quiet-ground ms-1 inline-block rounded-md px-1.5 text-[0.9em]',
+      'whitespace-nowrap hover:underline',
+    ]}
     href="{list}?words=tag:{tag}">{tag}</a
   >{/each}{#if tags.length > most}<span class="help ms-1" title={tags.slice(most).join(' ')}
     >+{tags.length - most}</span

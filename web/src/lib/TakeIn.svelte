@@ -64,7 +64,10 @@
   >
   <dialog
     bind:this={dialog}
-    class="sheet text-base-content m-auto max-h-[86vh] w-[44rem] max-w-[calc(100vw-2rem)] overflow-y-auto p-5"
+    class={[
+      'sheet text-base-content m-auto max-h-[86vh] w-[44rem]',
+      'max-w-[calc(100vw-2rem)] overflow-y-auto p-5',
+    ]}
     aria-labelledby="take-in-title"
     onclose={closed}
   >

@@ -30,12 +30,18 @@
 
 <header class="bg-neutral text-neutral-content">
   <div
-    class="mx-auto flex min-h-[54px] max-w-[1600px] flex-wrap items-stretch gap-2 px-5 max-lg:px-3 max-lg:pt-2"
+    class={[
+      'mx-auto flex min-h-[54px] max-w-[1600px] flex-wrap items-stretch gap-2',
+      'px-5 max-lg:px-3 max-lg:pt-2',
+    ]}
   >
     <Brand />
     <nav
       aria-label="Sections"
-      class="flex items-end gap-1 max-lg:order-last max-lg:w-full max-sm:justify-between max-sm:gap-0"
+      class={[
+        'flex items-end gap-1 max-lg:order-last max-lg:w-full',
+        'max-sm:justify-between max-sm:gap-0',
+      ]}
     >
       {#each SECTIONS as section (section.address)}
         {@const on = current === section.address}
@@ -62,11 +68,7 @@
     <div class="ms-auto flex items-center gap-4 max-lg:gap-2">
       <TakeIn />
       <Find />
-      <Menu
-        bind:open={menu}
-        label="{session.who?.person}, your menu"
-        look="bg-brass-ground text-brass grid h-[30px] w-[30px] place-items-center rounded-full text-[0.9em] font-bold"
-      >
+      <Menu bind:open={menu} label="{session.who?.person}, your menu" look="initials text-brass">
         {#snippet face()}{session.who?.initials}{/snippet}
         <p class="font-bold">{session.who?.person}</p>
         <p class="help mb-2">{session.who?.role}</p>

@@ -1,12 +1,11 @@
 import type { Schemas } from '../api/client'
+import { grouped } from './words'
 
 export type Import = Schemas['ImportPlanOut']
 
-const count = (number: number) => number.toLocaleString('en')
-
 /** How far an import is, in a few words. */
 export function progressOf(plan: Import): string {
-  return `${count(plan.done)} of ${count(plan.total)} applied`
+  return `${grouped(plan.done)} of ${grouped(plan.total)} applied`
 }
 
 /** What became of an import. */
@@ -25,7 +24,7 @@ export function outcomeOf(plan: Import): string {
 
 /** What an import changes, in a few words. */
 export function sizeOf(plan: Import): string {
-  const [adds, changes, removes] = [plan.adds, plan.changes, plan.removes].map(count)
+  const [adds, changes, removes] = [plan.adds, plan.changes, plan.removes].map(grouped)
   return plan.state === 'applied'
     ? `${adds} added, ${changes} changed, ${removes} removed`
     : `${adds} to add, ${changes} to change, ${removes} to remove`

@@ -14,7 +14,8 @@ beforeEach(() => {
     <input id="typing"><input data-find id="find">
     <button data-key="t" id="test">Test now</button><button data-key="n" disabled>New</button>
     <table><tbody><tr data-row><td><a href="/1" id="one">one</a>
-    <a href="/1b">b</a></td></tr><tr data-row><td><a href="/2" id="two">two</a></td></tr></tbody></table>`
+    <a href="/1b">b</a></td></tr>
+    <tr data-row><td><a href="/2" id="two">two</a></td></tr></tbody></table>`
   document.onkeydown = onKey
 })
 const press = (key: string, on: Element = document.body, more: KeyboardEventInit = {}) => {

@@ -34,6 +34,11 @@ export const intervalName = (minutes: number): string =>
 /** Whether a test has come to its end, one way or another. */
 export const ended = (test: { state: string }): boolean =>
   ['done', 'stopped', 'cut'].includes(test.state)
+/** A number with its thousands set apart: 12,400. */
+export const grouped = (count: number): string => count.toLocaleString('en')
+/** A number and its noun: “1 caller”, “2,000 callers”. */
+export const counted = (count: number, noun: string): string =>
+  `${grouped(count)} ${noun}${count === 1 ? '' : 's'}`
 export const capital = (text: string): string => text.slice(0, 1).toUpperCase() + text.slice(1)
 /** A label inside a sentence: its first letter small, unless it begins with an abbreviation. */
 export const lower = (label: string): string =>

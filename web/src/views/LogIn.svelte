@@ -54,8 +54,9 @@
   <h1 class="mb-4">Log in</h1>
   {#if session.setUpFirst}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Nobody can log in yet. Open the set-up address that <code>nlatch serve</code> printed when it started,
-      and make the first administrator there.
+      Nobody can log in yet. Make the first administrator at the set-up address that <code
+        >nlatch serve</code
+      > printed.
     </p>
   {/if}
   {#if returned === 'logged-out'}

@@ -171,7 +171,7 @@ def make(by: Actor, environment: Environment) -> None:
 
 
 @transaction.atomic
-def note_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
+def record_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> None:
     """Record that a receiver trusts a root, or no longer.
 
     Refused while it is shown certificates below the root that it would drop.

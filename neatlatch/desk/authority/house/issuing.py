@@ -464,7 +464,7 @@ def keep_rejected(
         RejectedRequest.objects.filter(pk__lte=row.pk - _KEPT_REJECTED).delete()
 
 
-def note_use(credential: Credential, address: str, now: datetime) -> None:
+def record_use(credential: Credential, address: str, now: datetime) -> None:
     """Record the last use, to the minute: a write for every use would be most of its cost."""
     if credential.last_used is None or now - credential.last_used > NOTED_EVERY:
         Credential.objects.filter(pk=credential.pk).update(
@@ -520,7 +520,7 @@ def sign_in(
     if problem:
         raise _RefusedClient(no(problem), client)
     if found is not None:
-        note_use(found, address, timezone.now())
+        record_use(found, address, timezone.now())
     return client, found
 
 

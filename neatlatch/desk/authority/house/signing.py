@@ -58,7 +58,7 @@ def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
     }
     try:
         changed = rollover.take_over(
-            [text.as_key() for text in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN
+            [key.as_key() for key in known.values()], kid, now, KEPT_FOR, LONGEST_TOKEN
         )
     except ValueError as error:
         raise Problem(
@@ -113,7 +113,7 @@ def signer(environment: Environment, now: datetime) -> SigningKey:
             signing_key.kid: signing_key
             for signing_key in SigningKey.objects.filter(environment=environment)
         }
-        found = rollover.signer([text.as_key() for text in again.values()], now)
+        found = rollover.signer([key.as_key() for key in again.values()], now)
         return again[found.kid] if found is not None else _make(HOUSE, environment, now)
 
 

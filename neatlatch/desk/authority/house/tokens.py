@@ -429,7 +429,7 @@ def _introspect_key(
         raise issuing.of_client(
             RequestRefused("invalid_token", logged="key for another application"), client
         )
-    issuing.note_use(key, address, now)
+    issuing.record_use(key, address, now)
     told = telling.AccessToken(
         issuing.issuer(environment),
         client.client_id,

@@ -118,7 +118,8 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
         says = "Somebody may have added or removed one. Reload the page."
         raise Problem(409, "These are not the environments that there are.", says)
     if list(keys) == [
-        environment.key for environment in sorted(found.values(), key=lambda text: text.order)
+        environment.key
+        for environment in sorted(found.values(), key=lambda environment: environment.order)
     ]:
         return
     for start in (_ASIDE, 0):  # two cannot have the same order, not even for a moment

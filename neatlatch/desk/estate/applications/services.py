@@ -220,7 +220,7 @@ def add_from_metadata(
     return deployment
 
 
-def add_by_hand(
+def add_manually(
     by: Actor,
     name: str,
     env: str,
@@ -293,7 +293,7 @@ def wrong_addresses(
             if key not in optional:
                 errors[key] = f"The {lower(value.label)} is needed."
         elif (
-            wrong := addresses.unsound_place(address)
+            wrong := addresses.host_port_mistake(address)
             if value.type == "host"
             else addresses.unsound_web_address(address)
         ):
@@ -432,13 +432,13 @@ def _change(
         Application.objects.select_for_update().select_related("owner").get(pk=application.pk)
     )
     check_unchanged(application.version, seen)
-    stood = _told(application)
+    stood = _comparable(application)
     if wanted.get("purpose") is not None:
         application.purpose = str(wanted["purpose"]).strip()
     if wanted.get("owner") is not None:
         application.owner = owners.named(str(wanted["owner"]))
     save_with(by, application, profile, following)
-    said = changes.in_words(stood, _told(application))
+    said = changes.in_words(stood, _comparable(application))
     write(
         by,
         "changed",
@@ -474,7 +474,7 @@ def save_with(
         save()
 
 
-def _told(application: Application) -> changes.Plain:
+def _comparable(application: Application) -> changes.Plain:
     """An application as changes of it are told."""
     profile = application.read_profile()
     return {

@@ -310,7 +310,7 @@ def steps(client: Client) -> tuple[registration.RegistrationStep, ...]:
             _needed_rights(client, profile),
             wanted,
         )
-    return registration.steps_by_hand(client.fields(), client.deployment.application.name, wanted)
+    return registration.manual_steps(client.fields(), client.deployment.application.name, wanted)
 
 
 def planned_acts(client: Client) -> tuple[registration.RegistrationStep, ...]:
@@ -580,7 +580,7 @@ def read_back(by: Actor, client: Client) -> Client:
 
 
 @transaction.atomic
-def note_consent(by: Actor, client: Client, scope: str, given: bool, told: str = "") -> Client:
+def record_consent(by: Actor, client: Client, scope: str, given: bool, told: str = "") -> Client:
     """Record that an administrator of the application consented to a scope, or withdrew it.
 
     ``told`` is the name that somebody without a login here gave.
@@ -615,7 +615,7 @@ _NOTED = (
 
 
 @transaction.atomic
-def note(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
+def record_facts(by: Actor, client: Client, fields: dict[str, Any]) -> Client:
     """Record what the application's own screens show of us: names it knows us by, whose account it
     is, its rights, switches, allow-list.
 
@@ -667,13 +667,13 @@ def remove(by: Actor, client: Client) -> None:
             f"{', '.join(workloads)} would stop. Name another client there first.",
         )
     if client.managed and client.management_token is not None:
-        _delete_there(client)
+        _delete_by_protocol(client)
     with transaction.atomic():
         write(by, "removed", "client", client.client_id or client.name, {"managed": client.managed})
         client.delete()
 
 
-def _delete_there(client: Client) -> None:
+def _delete_by_protocol(client: Client) -> None:
     assert client.management_token is not None
     token = safe.unseal(client.management_token, client.token_place).reveal()
     _ask(oauth2.delete_request(client.management_address, token))
@@ -683,7 +683,7 @@ def unregister(by: Actor, client: Client) -> None:
     """Delete a managed client at the application (RFC 7592 §2.3); what is known of it here stays.
     Raises :class:`Problem`.
     """
-    _delete_there(client)
+    _delete_by_protocol(client)
     write(by, "deleted at the application", "client", client.client_id or client.name)
 
 

@@ -25,7 +25,7 @@ from . import halves, services, tokens
 
 
 @dataclass(frozen=True)
-class Holding:
+class ConnectedAccount:
     """A person and the account that they have connected, or have not."""
 
     person: Person
@@ -41,7 +41,7 @@ class Holding:
     wanted: bool = True
 
 
-def holdings(connection: Connection) -> list[Holding]:
+def holdings(connection: Connection) -> list[ConnectedAccount]:
     """Everybody who should connect an account, or has: first who left or came with a wrong one,
     then who has not connected yet. The connection must have been fetched with everything.
     """
@@ -55,9 +55,9 @@ def holdings(connection: Connection) -> list[Holding]:
         for token_set in connection.token_sets.all()
         if token_set.person is not None
     }
-    people = wanted | {text.person_id: text.person for text in held.values() if text.person}
+    people = wanted | {tokens.person_id: tokens.person for tokens in held.values() if tokens.person}
     found = [
-        _holding(person, noted.get(person.pk), held.get(person.pk), person.pk in wanted)
+        _connected_account(person, noted.get(person.pk), held.get(person.pk), person.pk in wanted)
         for person in people.values()
     ]
     return sorted(
@@ -70,16 +70,18 @@ def holdings(connection: Connection) -> list[Holding]:
     )
 
 
-def _holding(person: Person, noted: Account | None, held: TokenSet | None, wanted: bool) -> Holding:
+def _connected_account(
+    person: Person, noted: Account | None, held: TokenSet | None, wanted: bool
+) -> ConnectedAccount:
     expected = noted.expected if noted else ""
     asked: dict[str, Any] = (
         {"asked_at": noted.asked_at, "asked_by": noted.asked_by} if noted else {}
     )
     if held is None:
-        return Holding(person, expected, wanted=wanted, **asked)
+        return ConnectedAccount(person, expected, wanted=wanted, **asked)
     wrong = other_account(expected, held.account)
     renews = held.refresh is not None and not held.refused
-    return Holding(
+    return ConnectedAccount(
         person,
         expected,
         held.account,
@@ -106,7 +108,7 @@ def may_connect(person: Person, connection: Connection) -> bool:
 _MOST_OF_ONE = 200
 
 
-def of_person(person: Person) -> list[tuple[Connection, Holding]]:
+def of_person(person: Person) -> list[tuple[Connection, ConnectedAccount]]:
     """The connections where a person has, or should have, an account of their own, with their
     deployments and the tokens of theirs and of tests. Four queries.
     """
@@ -129,7 +131,7 @@ def of_person(person: Person) -> list[tuple[Connection, Holding]]:
         held = next((each for each in row.token_sets.all() if each.person_id == person.pk), None)
         wanted = person.left is None and (row.team_id in teams or row.pk in noted)
         if wanted or held is not None:
-            told.append((row, _holding(person, noted.get(row.pk), held, wanted)))
+            told.append((row, _connected_account(person, noted.get(row.pk), held, wanted)))
     return told
 
 

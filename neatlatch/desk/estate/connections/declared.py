@@ -87,7 +87,8 @@ def connection(
     """Make or change a connection to what is declared.
 
     It is no longer proven; tokens of another client or account are forgotten. Raises
-    :class:`Problem`, and :class:`LeaveAsked` where something that is held would go to a new place.
+    :class:`Problem`, and :class:`PermissionRequired` where something that is held would go to a
+    new place.
     """
     application = deployment.application
     declared_in = DeclaredIn(application.key, application.name, application.read_profile())

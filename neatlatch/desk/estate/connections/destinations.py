@@ -68,8 +68,8 @@ class Move:
     def __str__(self) -> str:
         named = f"{self.what}{f' {self.hint}' if self.hint else ''} of {self.ref}"
         return (
-            f"{named} goes to {destinations.in_words(self.cleared)} and would go to "
-            f"{destinations.in_words(self.beyond)}"
+            f"{named} goes to {destinations.origins_in_words(self.cleared)} and would go to "
+            f"{destinations.origins_in_words(self.beyond)}"
         )
 
 
@@ -88,7 +88,7 @@ def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
     return Leave(reason.strip()[:_LONGEST_REASON])
 
 
-def leave_asked(request: HttpRequest, by: Person) -> Leave | None:
+def permission_of(request: HttpRequest, by: Person) -> Leave | None:
     """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason``
     (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
 
@@ -136,7 +136,7 @@ def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[s
     )
 
 
-def _held(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
+def _held_rows(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
     """What is held: its key, what it is, which of its kind, and the row."""
     scheme = connection.read_scheme()
     for key, credential in connection.secrets().items():
@@ -157,7 +157,7 @@ def moves(connection: Connection) -> list[Move]:
     The connection's secrets and tokens are read unless they were fetched before.
     """
     scheme, found = connection.read_scheme(), []
-    for key, what, hint, held in _held(connection):
+    for key, what, hint, held in _held_rows(connection):
         cleared = _cleared(connection, held)
         if beyond := destinations.beyond(
             destinations.of_secret(scheme, key, connection.values), cleared
@@ -176,7 +176,7 @@ def unsettled(connection: Connection) -> list[Move]:
     )
     stands = rows.prefetch_related("held_secrets__credential", "token_sets").get(pk=connection.pk)
     found = moves(stands)
-    for *_, held in _held(stands):
+    for *_, held in _held_rows(stands):
         if not held.sent_to and all(move.held is not held for move in found):
             _send_to(held, _cleared(stands, held))
     return found
@@ -196,7 +196,7 @@ def settle(by: Actor, connection: Connection, leave: Leave | None) -> None:
         _let_go(by, connection, found)
 
 
-class LeaveAsked(Problem):
+class PermissionRequired(Problem):
     """That leave is asked for; ``moves`` is what would go where. Nothing was saved."""
 
     def __init__(self, title: str, detail: str, moves: list[Move]) -> None:
@@ -204,12 +204,12 @@ class LeaveAsked(Problem):
         self.moves = moves
 
 
-def asking(moves_there: list[Move]) -> LeaveAsked:
+def asking(moves_there: list[Move]) -> PermissionRequired:
     """That leave is asked for, for all of these at once."""
     words = ". ".join(str(move) for move in moves_there[:3]) + (
         f". And {len(moves_there) - 3} more" if len(moves_there) > 3 else ""
     )
-    return LeaveAsked(
+    return PermissionRequired(
         "This would send what is held to another server.",
         (
             f"{words}. Nothing was saved. Give a code of your second factor and say why, or let "
@@ -236,8 +236,8 @@ def move_out(move: Move) -> MoveOut:
         ref=move.ref,
         what=move.what,
         hint=move.hint,
-        goes_to=destinations.in_words(move.cleared),
-        would_go_to=destinations.in_words(move.beyond),
+        goes_to=destinations.origins_in_words(move.cleared),
+        would_go_to=destinations.origins_in_words(move.beyond),
     )
 
 
@@ -342,7 +342,7 @@ def reachable(connection: Connection) -> frozenset[str]:
     """Where a connection's requests with what it holds may go: its own addresses, and those aside
     that everything held was cleared for.
     """
-    scheme, held = connection.read_scheme(), list(_held(connection))
+    scheme, held = connection.read_scheme(), list(_held_rows(connection))
     own: frozenset[str] = frozenset()
     for key in {"", *(key for key, *_ in held)}:
         own |= destinations.of_secret(scheme, key, connection.values)

@@ -46,20 +46,20 @@ def act(
         clients.change(by, client, clients.with_scope(value))
     elif key == "enable_grant":
         clients.change(by, client, clients.with_grant(value))
-    elif key == "note_consent":
-        clients.note_consent(by, client, value, True)
+    elif key == "record_consent":
+        clients.record_consent(by, client, value, True)
     elif key == "note_right":
-        clients.note(by, client, {"rights": sorted({*client.rights, value})})
+        clients.record_facts(by, client, {"rights": sorted({*client.rights, value})})
     elif key == "note_switch":
-        clients.note(by, client, {"switches": sorted({*client.switches, value})})
+        clients.record_facts(by, client, {"switches": sorted({*client.switches, value})})
     elif key in ("note_fact", "note_thumbprint") and not value.strip():
         raise wrong_fields(
             {"value": "Enter the value that the provider has. What is recorded stays."}
         )
     elif key == "note_fact":
-        clients.note(by, client, {"facts": {pin: value}})
+        clients.record_facts(by, client, {"facts": {pin: value}})
     elif key == "note_thumbprint":
-        clients.note(by, client, {"facts": {"thumbprint": value}})
+        clients.record_facts(by, client, {"facts": {"thumbprint": value}})
     else:
         raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
     return connection

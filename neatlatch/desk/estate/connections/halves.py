@@ -296,7 +296,7 @@ def expected_people(connection: Connection) -> list[Person]:
     team = list(connection.team.people.all()) if connection.team else []
     asked = [account.person for account in those_of(connection, "accounts")]
     found = {person.pk: person for person in (*team, *asked) if person.left is None}
-    return sorted(found.values(), key=lambda text: text.shown_name)
+    return sorted(found.values(), key=lambda person: person.shown_name)
 
 
 def individual(connection: Connection) -> tuple[PersonalAccount, ...] | None:

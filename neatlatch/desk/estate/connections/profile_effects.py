@@ -22,7 +22,7 @@ GONE = "Its authentication scheme would be removed; it would have to change to a
 
 
 @dataclass(frozen=True)
-class Meaning:
+class ChangeEffect:
     """What a change means for a connection.
 
     ``pin``: one that would stand otherwise, and how (``before``, ``after``). ``sent``: a request of
@@ -37,12 +37,12 @@ class Meaning:
     sent: str = ""
 
 
-def of_change(application: Application, profile: Profile) -> list[Meaning]:
+def of_change(application: Application, profile: Profile) -> list[ChangeEffect]:
     """Work out what a profile would change, connection by connection."""
     before, now, found = application.read_profile(), timezone.now(), []
     for connection in halves.each(Connection.objects.filter(deployment__application=application)):
         if profile.scheme(connection.scheme) is None:
-            found.append(Meaning(connection.ref, GONE))
+            found.append(ChangeEffect(connection.ref, GONE))
             continue
         old_pins = {pin.key: pin for pin in pins.work_out(halves.halves(connection, now))}
         new_pins = {pin.key: pin for pin in pins.work_out(halves.halves(connection, now, profile))}
@@ -59,10 +59,10 @@ def _fit(pin: pins.Pin | None) -> str:
     return pin.fit.value if pin else ""
 
 
-def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> Meaning:
+def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> ChangeEffect:
     shown = new or old
     assert shown is not None
-    return Meaning(
+    return ChangeEffect(
         ref,
         new.why if new else "This pin would no longer be asked for.",
         shown.label,
@@ -71,7 +71,7 @@ def _of_pin(ref: str, old: pins.Pin | None, new: pins.Pin | None) -> Meaning:
     )
 
 
-def _of_requests(connection: Connection, before: Profile, after: Profile) -> list[Meaning]:
+def _of_requests(connection: Connection, before: Profile, after: Profile) -> list[ChangeEffect]:
     old, new = _requests(connection, before), _requests(connection, after)
     # What changes several requests in the same way is said once.
     found: dict[str, list[str]] = {}
@@ -86,7 +86,9 @@ def _of_requests(connection: Connection, before: Profile, after: Profile) -> lis
         else:
             why = f"{'; '.join(changes.in_words(stood.as_plain(), stands.as_plain()))}."
         found.setdefault(why, []).append(what)
-    return [Meaning(connection.ref, why, sent=", ".join(whats)) for why, whats in found.items()]
+    return [
+        ChangeEffect(connection.ref, why, sent=", ".join(whats)) for why, whats in found.items()
+    ]
 
 
 def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:

@@ -55,11 +55,11 @@ def look_after_all(stop_at: float = 50.0) -> int:
         if time.monotonic() - begun > stop_at:
             break
         due = _must_be_used(token_set, timezone.now())
-        if not due and not _is_to_be_asked(token_set, timezone.now()):
+        if not due and not _needs_introspection(token_set, timezone.now()):
             continue
         try:
             with destinations.transport_of(token_set.connection, _TIME_LIMIT) as transport:
-                renewed += _look_after(token_set, transport, due)
+                renewed += _check_or_renew(token_set, transport, due)
         except (NoToken, TransportError) as error:
             log.warning("renewal failed", connection=token_set.connection.ref, why=str(error))
     return renewed
@@ -84,12 +84,12 @@ def _must_be_used(token_set: TokenSet, now: datetime) -> bool:
     )
 
 
-def _is_to_be_asked(token_set: TokenSet, now: datetime) -> bool:
+def _needs_introspection(token_set: TokenSet, now: datetime) -> bool:
     seen = max(token_set.obtained, token_set.asked_at or token_set.obtained)
     return now - seen >= timedelta(minutes=settings.TOKEN_MINUTES)
 
 
-def _look_after(token_set: TokenSet, transport: Transport, due: bool) -> bool:
+def _check_or_renew(token_set: TokenSet, transport: Transport, due: bool) -> bool:
     """Ask whether the refresh token lives; where nobody can be asked, or the answer is no, only a
     renewal shows it.
     """

@@ -352,7 +352,7 @@ def _pasted(
     else:
         text, notes, odd = check_pasted(pasted, value.key)
     # Pasted again is not a second secret: one entry for each value.
-    known = _known(connection, value.key, safe.fingerprint(text))
+    known = _same_secret(connection, value.key, safe.fingerprint(text))
     if known is not None:
         destinations.put_in_for(connection, value.key, known)
         return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
@@ -370,7 +370,7 @@ def _weak(credential: Credential) -> list[str]:
     return [credential.weak] if credential.weak else []
 
 
-def _known(connection: Connection, key: str, fingerprint: str) -> Credential | None:
+def _same_secret(connection: Connection, key: str, fingerprint: str) -> Credential | None:
     """The secret that this very text is known as: of the connection's client, or what the
     connection holds under that key.
     """

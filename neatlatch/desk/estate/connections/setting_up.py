@@ -154,7 +154,7 @@ class LookedInto:
     known: list[str]
 
 
-def look(connection: Connection | None, data: bytes, password: str = "") -> LookedInto:
+def preview(connection: Connection | None, data: bytes, password: str = "") -> LookedInto:
     """What was recognised, where each value would go, and what is left.
 
     Nothing is kept; secrets are answered as hints only.
@@ -167,27 +167,27 @@ def look(connection: Connection | None, data: bytes, password: str = "") -> Look
             [] if found.kind == "description" else [item.name or "a value" for item in found.items]
         )
         left = [*items, *found.left]
-        return LookedInto(found.kind, found.says, facts, [], [], left, _known(found))
+        return LookedInto(found.kind, found.says, facts, [], [], left, _holders_of(found))
     profile = connection.deployment.application.read_profile()
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     placed = [
         PlacedValue(
-            key=text.key,
-            label=text.label,
-            name=text.item.name,
-            notes=list(text.item.notes),
-            secret=text.secret,
-            shown=_shown(text.item.value, text.secret),
+            key=placed_value.key,
+            label=placed_value.label,
+            name=placed_value.item.name,
+            notes=list(placed_value.item.notes),
+            secret=placed_value.secret,
+            shown=_shown(placed_value.item.value, placed_value.secret),
         )
-        for text in placement.placed
+        for placed_value in placement.placed
     ]
     waiting = [
         OpenValue(open_value.key, open_value.label, list(open_value.names))
         for open_value in placement.open
     ]
     left = list(placement.left)
-    return LookedInto(found.kind, found.says, facts, placed, waiting, left, _known(found))
+    return LookedInto(found.kind, found.says, facts, placed, waiting, left, _holders_of(found))
 
 
 def _shown(value: str, secret: bool) -> str:
@@ -196,7 +196,7 @@ def _shown(value: str, secret: bool) -> str:
     return value if len(value) <= 200 else f"{value[:120]} … ({len(value)} characters)"
 
 
-def _known(recognised: Recognised) -> list[str]:
+def _holders_of(recognised: Recognised) -> list[str]:
     """Where secrets in it are held already, found by keyed fingerprint: so that nobody wonders
     whether it is used anywhere else.
     """
@@ -249,7 +249,9 @@ def take(
     scheme = profile.scheme_for(connection.scheme)
     placement = placing.place(found, wanted_of(scheme, profile.slots))
     by_name = {item.name or "the value": item for item in found.items}
-    values = {text.key: text.item for text in placement.placed if only is None or text.key in only}
+    values = {
+        placed.key: placed.item for placed in placement.placed if only is None or placed.key in only
+    }
     for key, name in (choices or {}).items():
         if name not in by_name or (
             scheme.value(key) is None and key not in {slot.key for slot in profile.slots}

@@ -170,7 +170,7 @@ def _stands(tokens: TokenSet, facts: won.Facts, asked_at: datetime) -> bool:
     return tokens.obtained >= asked_at and tokens.open_access().reveal() == facts["access_token"]
 
 
-def _held(tokens: TokenSet, renewed: bool = False) -> HeldToken:
+def _to_send(tokens: TokenSet, renewed: bool = False) -> HeldToken:
     return HeldToken(
         tokens.open_access().reveal(),
         frozenset(tokens.granted),
@@ -205,7 +205,7 @@ class DeskTokenSource:
         self.given = held.generation
         return held, exchanges
 
-    def told_account(self, account: str) -> None:
+    def report_account(self, account: str) -> None:
         """Record whose token it is."""
         self._mine().exclude(account=account).update(account=account[:200])
 
@@ -242,7 +242,7 @@ def live(connection: Connection) -> HeldToken | None:
         or (is_due(tokens, now) and not tokens.refused)
     ):
         return None
-    return _held(tokens)
+    return _to_send(tokens)
 
 
 def hold(
@@ -285,14 +285,14 @@ def hold(
             if tokens is not None:
                 # Somebody else renewed while we waited: that token is as good as one of our own.
                 if tokens.generation != seen and not over:
-                    return _held(tokens, renewed=True), ()
+                    return _to_send(tokens, renewed=True), ()
                 renewable = connection.scheme != CODE or tokens.refresh is not None
                 if (
                     not over
                     and not force
                     and (not is_due(tokens, now) or not renewable or tokens.refused)
                 ):
-                    return _held(tokens), ()
+                    return _to_send(tokens), ()
                 if tokens.refused:
                     # Showing a dead refresh token again and again looks like theft to the provider;
                     # only signing in helps.
@@ -321,7 +321,7 @@ def hold(
                     tokens.lease, tokens.lease_until = owner.sign(), now + LEASE
                     tokens.save(update_fields=["lease", "lease_until"])
                 elif not over and not force:
-                    return _held(tokens), ()
+                    return _to_send(tokens), ()
             else:
                 busy = False
         if not busy:
@@ -374,7 +374,7 @@ def _renew(
     scopes, refused = frozenset(connection.scopes), ""
     try:
         if tokens is not None and (newer := _newer(connection, tokens)) is not None:
-            return _held(newer, renewed=True), ()
+            return _to_send(newer, renewed=True), ()
         request = _renewal_request(connection, tokens, client, endpoint, scopes, asked_at)
         told = oauth.ask(transport, "token", request, asked_at)
         if told.reading.ok:
@@ -387,7 +387,7 @@ def _renew(
                 person=tokens.person_id if tokens else None,
                 after=tokens.generation if tokens else 0,
             )
-            return _held(saved, renewed=True), (told.exchange,)
+            return _to_send(saved, renewed=True), (told.exchange,)
         failure = oauth.failure_of(told.reading, "token", told.exchange.status)
         if (
             tokens is not None

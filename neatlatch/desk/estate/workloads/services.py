@@ -91,7 +91,7 @@ def put(workload: Workload, fields: WorkloadFields) -> None:
     )
 
 
-def _told(workload: Workload) -> changes.Plain:
+def _comparable(workload: Workload) -> changes.Plain:
     told = asdict(WorkloadFields.of(workload)) | {"owner": workload.owner_name}
     return {**told, "windows": list(told["windows"])}
 
@@ -133,7 +133,7 @@ def change(by: Actor, workload: Workload, fields: dict[str, Any]) -> Workload:
         .get(pk=workload.pk)
     )
     check_unchanged(workload.version, seen)
-    before = _told(workload)
+    before = _comparable(workload)
     given = WorkloadFields(
         **{
             **asdict(WorkloadFields.of(workload)),
@@ -160,7 +160,7 @@ def change(by: Actor, workload: Workload, fields: dict[str, Any]) -> Workload:
         {
             "id": workload.pk,
             "version": workload.version,
-            "changes": changes.in_words(before, _told(workload)),
+            "changes": changes.in_words(before, _comparable(workload)),
         },
     )
     return workload
@@ -173,7 +173,7 @@ def remove(by: Actor, workload: Workload) -> None:
     workload.delete()
 
 
-def _known(application: Application, operations: list[str]) -> list[str]:
+def _checked_operations(application: Application, operations: list[str]) -> list[str]:
     profile = application.read_profile()
     if unknown := [operation for operation in operations if profile.operation(operation) is None]:
         raise wrong_fields(
@@ -195,7 +195,7 @@ def use(
         raise wrong_fields(
             {"connection": f"{connection.ref} is no connection into {application.name}."}
         )
-    operations = _known(application, operations)
+    operations = _checked_operations(application, operations)
     try:
         with transaction.atomic():
             made = Use.objects.create(
@@ -233,7 +233,7 @@ def use_connection(
     )
     if known is not None and known.uses.filter(connection=connection).exists():
         raise wrong_fields({"name": "There is a workload of this name already."})
-    _known(connection.deployment.application, operations)
+    _checked_operations(connection.deployment.application, operations)
     workload = known or add(by, replace(fields, environment=environment.key))
     return use(by, workload, connection.deployment.application, connection, operations)
 
@@ -253,7 +253,7 @@ def change_use(
         "connection": use.connection.ref if use.connection else "",
     }
     if operations is not None:
-        use.operations = _known(use.application, operations)
+        use.operations = _checked_operations(use.application, operations)
     if named:
         if connection is not None and connection.deployment.application_id != use.application_id:
             raise wrong_fields(

@@ -27,7 +27,7 @@ class Beat:
     failed: str = ""
 
 
-def note(beat: Beat) -> None:
+def record(beat: Beat) -> None:
     """Keep a beat in place of the last one of its name. A folder that cannot be written to stops
     nobody."""
     folder = Path(settings.HOME) / _FOLDER

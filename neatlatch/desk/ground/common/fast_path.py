@@ -1,5 +1,5 @@
-"""Answers that are given before the whole of Django is gone through, for the few questions that
-come thousands of times.
+"""Fast path: responses to the few requests that come thousands of times, without Django's
+middleware and views.
 """
 
 from __future__ import annotations
@@ -15,68 +15,69 @@ import structlog
 
 from neatlatch.desk.ground.common.asgi import Scope
 
-# However many ask at once, no more than these hold database connections; the others queue without
-# holding anything.
-HANDS = int(os.environ.get("NEATLATCH_DRAW_HANDS", "16"))
-POOL = ThreadPoolExecutor(HANDS, "at-once")
+# At most so many threads hold database connections; further requests queue without one.
+DRAW_THREADS = int(os.environ.get("NEATLATCH_DRAW_THREADS", "16"))
+POOL = ThreadPoolExecutor(DRAW_THREADS, "fast-path")
 LARGEST_BODY = 64 * 1024
-# Some eight milliseconds of work: nobody waits longer for those who came along.
-MOST_TOGETHER = 32
+# Some eight milliseconds of work: no request waits longer for the others of its batch.
+LARGEST_BATCH = 32
 log = structlog.get_logger()
-# How often each quick path has failed in this process, by its name.
+# How often each fast path has failed in this process, by its name.
 FAILED: Counter[str] = Counter()
 A = TypeVar("A")
 B = TypeVar("B")
 
 
-class Together(Generic[A, B]):
-    """Questions of one kind, worked on by one hand: those that come while it is at work are its
-    next batch. Threads that take turns at the interpreter would cost more than the work. The hand
-    is its own, so that nothing here waits behind the renewal of another. ``None`` as an answer: the
-    long way is to answer. It also answers all of a batch whose work fails as a whole.
+class BatchedCalls(Generic[A, B]):
+    """Batch requests of one kind on a dedicated thread.
+
+    Requests that arrive while a batch is being worked on form the next one: threads that take turns
+    at the interpreter would cost more than the work, and on a thread of its own a batch does not
+    wait behind another request's renewal. ``None`` as a result sends the request on the slow path;
+    so does a failure of ``work``, for the whole batch.
     """
 
     def __init__(self, work: Callable[[Sequence[A]], Sequence[B | None]]) -> None:
-        self._work, self._thread = work, ThreadPoolExecutor(1, "together")
+        self._work, self._thread = work, ThreadPoolExecutor(1, "batches")
         self._waiting: list[tuple[A, asyncio.Future[B | None]]] = []
-        self._hand: asyncio.Task[None] | None = None
+        self._runner: asyncio.Task[None] | None = None
 
-    async def ask(self, a: A) -> B | None:
-        """The answer, once its batch is done."""
+    async def call(self, request: A) -> B | None:
+        """Return the result for a request, once its batch is done."""
         loop = asyncio.get_running_loop()
         future: asyncio.Future[B | None] = loop.create_future()
-        self._waiting.append((a, future))
-        if self._hand is None or self._hand.done():
-            self._hand = loop.create_task(self._run())
+        self._waiting.append((request, future))
+        if self._runner is None or self._runner.done():
+            self._runner = loop.create_task(self._run())
         return await future
 
     async def _run(self) -> None:
         loop = asyncio.get_running_loop()
         while self._waiting:
-            await asyncio.sleep(0)  # what arrived together goes together
-            batch, self._waiting = self._waiting[:MOST_TOGETHER], self._waiting[MOST_TOGETHER:]
+            await asyncio.sleep(0)  # what arrives in the same turn of the loop is one batch
+            batch, self._waiting = self._waiting[:LARGEST_BATCH], self._waiting[LARGEST_BATCH:]
             answers = await loop.run_in_executor(
-                self._thread, or_none, self._work, [one for one, _ in batch]
+                self._thread, or_none, self._work, [request for request, _ in batch]
             ) or [None] * len(batch)
             for (_, future), answer in zip(batch, answers, strict=True):
-                if not future.done():  # whoever asked may have hung up
+                if not future.done():  # the client may have disconnected
                     future.set_result(answer)
 
 
-def or_none(work: Callable[..., B | None], *given: Any) -> B | None:
-    """What the work answers; ``None`` where it fails, whatever it is, which is logged and counted.
+def or_none(work: Callable[..., B | None], *arguments: Any) -> B | None:
+    """Return the result of ``work``; ``None`` where it raises, which is logged and counted.
 
-    The long way meets it again, and says it properly.
+    The slow path meets the same error, and reports it to the client.
     """
     try:
-        return work(*given)
+        return work(*arguments)
     except Exception as error:
         name = f"{work.__module__}.{work.__qualname__}"
         FAILED[name] += 1
-        # One that fails each time would fill the log with the same lines.
+        # A path that fails each time would fill the log with the same traceback.
         whole = FAILED[name] == 1
         kind = type(error).__name__
-        log.warning("a quick path failed", work=name, times=FAILED[name], kind=kind, exc_info=whole)
+        log.warning("a fast path failed", work=name, times=FAILED[name], kind=kind, exc_info=whole)
         return None
 
 

@@ -185,6 +185,6 @@ def remove() -> None:
             cursor.execute(f"DROP TRIGGER {name}")
 
 
-def are_there() -> bool:
+def triggers_are_current() -> bool:
     """Whether the triggers are those of this version."""
     return _standing() == _wanted()

@@ -95,7 +95,7 @@ class Reading(Generic[M]):
     ) -> None:
         self._model, self._where, self._order = model, where, order
         self._only, self._but, self._also = only, but, also or {}
-        self._asked: _Asked | None = None
+        self._asked: _RowQuery | None = None
 
     def __call__(self, keys: Iterable[Any] = ()) -> list[M]:
         """The instances for these keys."""
@@ -111,7 +111,7 @@ class Reading(Generic[M]):
             ).fetchall()
         return list(_made(self._model, asked, rows))
 
-    def _written(self) -> _Asked:
+    def _written(self) -> _RowQuery:
         meta = self._model._meta
         wanted = {meta.get_field(field_name).name for field_name in self._only} | (
             {meta.pk.name} if self._only else set()
@@ -132,7 +132,7 @@ class Reading(Generic[M]):
             sql += f" WHERE {self._where.format(keys='(SELECT value FROM json_each(%s))')}"
         if self._order:
             sql += f" ORDER BY {self._order}"
-        return _Asked(
+        return _RowQuery(
             sql=sql,
             names=[*(field.attname for field in fields), *self._also],
             converting=[
@@ -142,14 +142,14 @@ class Reading(Generic[M]):
 
 
 @dataclass(frozen=True)
-class _Asked:
+class _RowQuery:
     sql: str
     # Of the columns, as instances keep them; and which of them are converted, how.
     names: list[str]
     converting: list[tuple[int, Convert]]
 
 
-def _made(model: type[M], asked: _Asked, rows: Iterable[tuple[Any, ...]]) -> Iterator[M]:
+def _made(model: type[M], asked: _RowQuery, rows: Iterable[tuple[Any, ...]]) -> Iterator[M]:
     alias = database.alias
     for row in rows:
         values = list(row)

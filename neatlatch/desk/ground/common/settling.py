@@ -178,7 +178,7 @@ def check_at_start() -> None:
     """Make the triggers where they are not those of this version, and mark what was worked out by
     other rules than today's, or with other settings.
     """
-    if not marking.are_there():
+    if not marking.triggers_are_current():
         with transaction.atomic():
             marking.install()
     for settling in _REGISTERED:

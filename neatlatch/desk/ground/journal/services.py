@@ -277,7 +277,7 @@ def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
     return chain.beyond_anchor(told, last, there), chain.Start(number, told.own)
 
 
-def check_and_note() -> JournalVerdict:
+def check_and_record() -> JournalVerdict:
     """:func:`check` of the whole, whose outcome stands from now on."""
     begun, verdict = timezone.now(), check()
     last = (
@@ -311,11 +311,11 @@ def check_at_start() -> str | None:
             )
     if verdict.fault is not None:
         log.error("the journal does not hold", fault=verdict.fault)
-        _note(verdict.fault)
+        _record_fault(verdict.fault)
     return verdict.fault
 
 
-def _note(fault: str) -> None:
+def _record_fault(fault: str) -> None:
     """A fault is told until a check of the whole journal holds again."""
     if standing() != fault:
         now = timezone.now()

@@ -284,7 +284,7 @@ def still_may(person: Person, session: str) -> bool:
     )
 
 
-def note_seen(request: HttpRequest) -> None:
+def record_seen(request: HttpRequest) -> None:
     """Note in its session that somebody is still there, every ten minutes."""
     told: dict[str, Any] = request.session.get(LOG_IN) or {}
     now = timezone.now()

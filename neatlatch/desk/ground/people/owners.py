@@ -255,7 +255,7 @@ def change(by: Actor, owner: Owner, fields: dict[str, Any]) -> Owner:
     seen = owner.version
     owner = Owner.objects.select_for_update().get(pk=owner.pk)
     check_unchanged(owner.version, seen)
-    before = _told(owner)
+    before = _comparable(owner)
     kept = {key: value for key, value in fields.items() if value is not None}
     if "name" in kept and kept["name"].strip() != owner.name:
         if owner.kind != Owner.Kind.CONTACT:
@@ -269,13 +269,13 @@ def change(by: Actor, owner: Owner, fields: dict[str, Any]) -> Owner:
             owner.save()
     except IntegrityError as error:
         raise wrong_fields({"name": "A contact of this name is there already."}) from error
-    said_of_it = changes.in_words(before, _told(owner))
+    said_of_it = changes.in_words(before, _comparable(owner))
     about = {"id": owner.pk, "version": owner.version, "changes": said_of_it}
     write(by, "changed", "owner", owner.key, about)
     return owner
 
 
-def _told(owner: Owner) -> changes.Plain:
+def _comparable(owner: Owner) -> changes.Plain:
     return {"name": owner.name, **asdict(Reached.of(owner))}
 
 

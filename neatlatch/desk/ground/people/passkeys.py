@@ -60,7 +60,7 @@ def _library() -> Any:
     return webauthn
 
 
-def _known(person: Person) -> list[Any]:
+def _descriptors(person: Person) -> list[Any]:
     known = _library().helpers.structs.PublicKeyCredentialDescriptor
     return [known(id=b64.decode(passkey.credential_id)) for passkey in person.passkeys.all()]
 
@@ -82,7 +82,7 @@ def begin(person: Person, password: str, code: str) -> dict[str, Any]:
         user_name=person.username,
         user_id=f"person-{person.pk}".encode(),
         user_display_name=person.shown_name,
-        exclude_credentials=_known(person),
+        exclude_credentials=_descriptors(person),
         authenticator_selection=structs.AuthenticatorSelectionCriteria(
             resident_key=structs.ResidentKeyRequirement.DISCOURAGED,
             user_verification=structs.UserVerificationRequirement.REQUIRED,
@@ -159,7 +159,7 @@ def add(person: Person, credential: dict[str, Any], name: str) -> list[str]:
 
 def begin_proof(person: Person) -> dict[str, Any]:
     """What a browser is to ask one of a person's passkeys. Raises :class:`Problem`."""
-    at, known = _named_host(), _known(person)
+    at, known = _named_host(), _descriptors(person)
     if not known:
         raise Problem(409, "You have no passkey.", "Give the code that your device shows.")
     library = _library()

@@ -62,11 +62,11 @@ class SessionStore(db.SessionStore):
 
     def create_model_instance(self, data: dict[str, Any]) -> Any:
         """The row to be saved."""
-        return _told(super().create_model_instance(data), data)
+        return _as_row(super().create_model_instance(data), data)
 
     async def acreate_model_instance(self, data: dict[str, Any]) -> Any:
         """The row to be saved."""
-        return _told(await super().acreate_model_instance(data), data)
+        return _as_row(await super().acreate_model_instance(data), data)
 
     def delete(self, session_key: str | None = None) -> None:
         """Remove this session, or the one of a key."""
@@ -79,7 +79,7 @@ class SessionStore(db.SessionStore):
             await self.model.objects.filter(session_key=digest(key)).adelete()
 
 
-def _told(row: Any, data: dict[str, Any]) -> Any:
+def _as_row(row: Any, data: dict[str, Any]) -> Any:
     """The row with a digest in place of the key, and with whose it is, and when and from where it
     was begun.
     """

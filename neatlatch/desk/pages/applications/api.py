@@ -186,7 +186,7 @@ def add(request: HttpRequest, body: ApplicationIn) -> tuple[int, ApplicationOut]
             )
         else:
             values = {**{key: getattr(body, key) for key in services.ADDRESS_FIELDS}, **body.more}
-            deployment = services.add_by_hand(
+            deployment = services.add_manually(
                 by,
                 body.name,
                 body.environment,

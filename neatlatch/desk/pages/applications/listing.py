@@ -53,7 +53,7 @@ def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Appl
         elif word.field == "tag":
             wanted = Q(**{object_notes.BY_TAG: word.text})
         elif word.field == "scheme":
-            wanted = Q(pk__in=_by_way(word.text))
+            wanted = Q(pk__in=_by_scheme(word.text))
         else:
             wanted = Q()
             for lookup in _PLAIN:
@@ -63,7 +63,7 @@ def fitting(rows: QuerySet[Application], words: Iterable[Word]) -> QuerySet[Appl
     return rows
 
 
-def _by_way(text: str) -> RawSQL:
+def _by_scheme(text: str) -> RawSQL:
     kinds = [key for key, kind in KINDS.items() if text in kind.label.lower()]
     return RawSQL(_BY_WAY % ", ".join(["%s"] * len(kinds)), [text, text, *kinds])
 

@@ -155,7 +155,7 @@ class VersionOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class MeaningOut:
+class ChangeEffectOut:
     """What a change of the profile means for one connection: a pin that would stand otherwise, or a
     request of a test that would be sent otherwise.
     """
@@ -174,7 +174,7 @@ class ProfilePreview:
 
     schemes: list[SchemeOut]
     slots: list[ValueOut]
-    meanings: list[MeaningOut]
+    meanings: list[ChangeEffectOut]
     says: str
 
 

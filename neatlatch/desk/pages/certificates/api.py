@@ -32,19 +32,19 @@ from neatlatch.desk.pages.applications.shapes import environment_out
 
 from . import shapes
 from .shapes import (
-    CertificateAsked,
     CertificateMade,
+    CertificateOrderIn,
     CertificateRevocation,
     CertificateRow,
     Certificates,
-    CertificateWhole,
     HouseCertificates,
     ReadingIn,
     ReadingOut,
     RenewalIn,
-    ServerAsked,
+    ServerCertificateOrderIn,
     SwitchIn,
     TrustIn,
+    WholeCertificateOut,
 )
 
 router = Router(tags=["certificates"])
@@ -168,7 +168,7 @@ def _find(identity: UUID) -> Issued:
     return found
 
 
-def _whole(identity: UUID) -> CertificateWhole:
+def _whole(identity: UUID) -> WholeCertificateOut:
     now, one = timezone.now(), _find(identity)
     row = _listed(now, list(_with_holders(Issued.objects.filter(pk=identity))))[0]
     root = one.authority.root
@@ -177,7 +177,7 @@ def _whole(identity: UUID) -> CertificateWhole:
     verdict = path.judge(one.certificate(), [one.authority.certificate()], anchors, now)
     handover = getattr(one.credential, "handover", None)
     replaced = one.credential.replaces_id
-    return CertificateWhole(
+    return WholeCertificateOut(
         **vars(row),
         chain=shapes.chain(explaining.as_chain(verdict, anchors)),
         pem=one.chain(),
@@ -187,14 +187,14 @@ def _whole(identity: UUID) -> CertificateWhole:
     )
 
 
-@router.get("/certificates/{identity}", response=CertificateWhole)
-def certificate(request: HttpRequest, identity: UUID) -> CertificateWhole:
+@router.get("/certificates/{identity}", response=WholeCertificateOut)
+def certificate(request: HttpRequest, identity: UUID) -> WholeCertificateOut:
     """One certificate with its chain."""
     guard.need(request, "look")
     return _whole(identity)
 
 
-def _asked(body: CertificateAsked, profile: str) -> services.CertificateOrder:
+def _order(body: CertificateOrderIn, profile: str) -> services.CertificateOrder:
     names = tuple(name.strip() for name in body.names if name.strip())
     return services.CertificateOrder(
         profile, body.common_name.strip(), names, body.days, body.request, body.key_kind
@@ -208,20 +208,22 @@ def _made(issued: Issued, handover: Any) -> tuple[int, CertificateMade]:
 
 @router.post("/clients/{identity}/certificates", response={201: CertificateMade})
 def issue(
-    request: HttpRequest, identity: UUID, body: CertificateAsked
+    request: HttpRequest, identity: UUID, body: CertificateOrderIn
 ) -> tuple[int, CertificateMade]:
     """Issue a certificate to a client."""
     by = guard.need(request, "change")
     return guard.repeatable(
         request,
         body.dict(),
-        lambda: _made(*services.issue(by, find_client(identity), _asked(body, "client"))),
+        lambda: _made(*services.issue(by, find_client(identity), _order(body, "client"))),
         alone=True,
     )
 
 
 @router.post("/server-certificates", response={201: CertificateMade})
-def issue_to_server(request: HttpRequest, body: ServerAsked) -> tuple[int, CertificateMade]:
+def issue_to_server(
+    request: HttpRequest, body: ServerCertificateOrderIn
+) -> tuple[int, CertificateMade]:
     """Issue a certificate to an application's own servers."""
     by = guard.need(request, "change")
     deployment = find_deployment(body.application, body.environment)
@@ -229,7 +231,7 @@ def issue_to_server(request: HttpRequest, body: ServerAsked) -> tuple[int, Certi
     def create() -> tuple[int, CertificateMade]:
         with transaction.atomic():
             return _made(
-                *services.issue(by, issuing.server(by, deployment), _asked(body, "server"))
+                *services.issue(by, issuing.server(by, deployment), _order(body, "server"))
             )
 
     return guard.repeatable(request, body.dict(), create, alone=True)
@@ -247,8 +249,10 @@ def renew(request: HttpRequest, identity: UUID, body: RenewalIn) -> tuple[int, C
     )
 
 
-@router.post("/certificates/{identity}/revocations", response=CertificateWhole)
-def revoke(request: HttpRequest, identity: UUID, body: CertificateRevocation) -> CertificateWhole:
+@router.post("/certificates/{identity}/revocations", response=WholeCertificateOut)
+def revoke(
+    request: HttpRequest, identity: UUID, body: CertificateRevocation
+) -> WholeCertificateOut:
     """Revoke it, with a reason."""
     services.revoke(guard.need(request, "change"), _find(identity), body.reason, body.why)
     return _whole(identity)
@@ -307,7 +311,7 @@ def trust(request: HttpRequest, root: UUID, body: TrustIn) -> HouseCertificates:
     found = Authority.objects.select_related("environment").filter(pk=root, root=None).first()
     if found is None:
         raise problems.not_found("authority")
-    replacements.note_trust(by, found, body.receiver, body.trusts)
+    replacements.record_trust(by, found, body.receiver, body.trusts)
     return _house(found.environment)
 
 

@@ -150,7 +150,7 @@ class Certificates:
 
 
 @dataclass(frozen=True, kw_only=True)
-class CertificateWhole(CertificateRow):
+class WholeCertificateOut(CertificateRow):
     """One certificate of the house with its chain."""
 
     chain: CertificateChain
@@ -207,7 +207,7 @@ class HouseCertificates:
     moved_by: datetime | None
 
 
-class CertificateAsked(RequestBody):
+class CertificateOrderIn(RequestBody):
     """What is to be issued: by a signing request, or with a key that the house makes."""
 
     common_name: str = ""
@@ -217,7 +217,7 @@ class CertificateAsked(RequestBody):
     key_kind: str = "EC"
 
 
-class ServerAsked(CertificateAsked):
+class ServerCertificateOrderIn(CertificateOrderIn):
     """A certificate for an application's own servers."""
 
     application: str

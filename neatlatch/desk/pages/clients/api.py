@@ -450,11 +450,11 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> Clie
 
 
 @router.post("/clients/{identity}/notes", response=ClientOut)
-def note(request: HttpRequest, identity: UUID, body: NoteIn) -> ClientOut:
+def record_facts(request: HttpRequest, identity: UUID, body: NoteIn) -> ClientOut:
     """Record what the application's own screens show of us: names, account, rights, switches,
     allow-list.
     """
-    services.note(guard.need(request, "change"), find_client(identity), body.dict())
+    services.record_facts(guard.need(request, "change"), find_client(identity), body.dict())
     return shape(find_client(identity))
 
 
@@ -523,7 +523,7 @@ def enter_client_id(request: HttpRequest, identity: UUID, body: ClientIdIn) -> C
 @router.post("/clients/{identity}/consents", response=ClientOut)
 def consent(request: HttpRequest, identity: UUID, body: ConsentIn) -> ClientOut:
     """Record an administrator's consent, or that it was withdrawn."""
-    changed = services.note_consent(
+    changed = services.record_consent(
         guard.need(request, "change"), find_client(identity), body.scope, body.given
     )
     return shape(changed)

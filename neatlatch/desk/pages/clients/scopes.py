@@ -370,7 +370,7 @@ def withdraw(request: HttpRequest, identity: UUID) -> ConsentRequestOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class AskedScopeOut:
+class ConsentLinkScopeOut:
     """A scope that consent is asked for."""
 
     name: str
@@ -380,7 +380,7 @@ class AskedScopeOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class AskedConsentOut:
+class ConsentLinkOut:
     """What an administrator of an application sees who opened the link: no login,
     nothing secret.
     """
@@ -394,7 +394,7 @@ class AskedConsentOut:
     asked_at: datetime
     ends: datetime
     over: bool
-    scopes: list[AskedScopeOut]
+    scopes: list[ConsentLinkScopeOut]
     answered_at: datetime | None
     answered_by: str
     given: list[str]
@@ -409,11 +409,11 @@ class ConsentAnswerIn(RequestBody):
     says: str = ""
 
 
-def _asked(asked: ConsentRequest) -> AskedConsentOut:
+def _consent_link(asked: ConsentRequest) -> ConsentLinkOut:
     client = asked.client
     profile = client.deployment.application.read_profile()
     infos = {scope.name: scope for scope in profile.scopes}
-    return AskedConsentOut(
+    return ConsentLinkOut(
         application=client.deployment.application.name,
         environment=client.deployment.environment.name,
         client_name=client.name,
@@ -428,7 +428,7 @@ def _asked(asked: ConsentRequest) -> AskedConsentOut:
         given=asked.given,
         says=asked.says,
         scopes=[
-            AskedScopeOut(
+            ConsentLinkScopeOut(
                 name=scope,
                 meaning=infos[scope].meaning if scope in infos else "",
                 kind=infos[scope].kind if scope in infos else "read",
@@ -439,22 +439,22 @@ def _asked(asked: ConsentRequest) -> AskedConsentOut:
     )
 
 
-@router.get("/asked/consents/{token}", auth=None, response=AskedConsentOut)
-def asked_consent(request: HttpRequest, response: HttpResponse, token: str) -> AskedConsentOut:
+@router.get("/asked/consents/{token}", auth=None, response=ConsentLinkOut)
+def consent_link(request: HttpRequest, response: HttpResponse, token: str) -> ConsentLinkOut:
     """What a signed link asks for."""
     response["Cache-Control"] = "no-store"
-    return _asked(benches.open_request(links.opened("consent", token)))
+    return _consent_link(benches.open_request(links.opened("consent", token)))
 
 
-@router.post("/asked/consents/{token}/answers", auth=None, response=AskedConsentOut)
-def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> AskedConsentOut:
+@router.post("/asked/consents/{token}/answers", auth=None, response=ConsentLinkOut)
+def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> ConsentLinkOut:
     """Answer, once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     found = benches.answer(
         benches.open_request(links.opened("consent", token)), body.given, body.name, body.says
     )
-    return _asked(benches.open_request(str(found.pk)))
+    return _consent_link(benches.open_request(str(found.pk)))
 
 
 @router.post("/connections/{ref:ref}/tokens", response=MatrixOut)

@@ -44,7 +44,7 @@ class SharingIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class HoldingOut:
+class ConnectedAccountOut:
     """A person, and the account that they have connected."""
 
     username: str
@@ -88,7 +88,7 @@ class AccountsOut:
     ref: str
     individual: bool
     team: str
-    people: list[HoldingOut]
+    people: list[ConnectedAccountOut]
     of_all: int
     connected: int
     shared_account: str
@@ -106,7 +106,7 @@ class AccountAskIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class MineOut(HoldingOut):
+class MineOut(ConnectedAccountOut):
     """A connection where I have, or should have, an account of my own."""
 
     ref: str
@@ -151,7 +151,7 @@ class Teams:
 
 
 @dataclass(frozen=True, kw_only=True)
-class AskedConnectOut:
+class ConnectLinkOut:
     """What a signed link asks a person to do."""
 
     ref: str
@@ -203,8 +203,8 @@ class HandOverIn(RequestBody):
     each: dict[str, str] = {}
 
 
-def _holding(holding: accounts.Holding, link: str = "") -> HoldingOut:
-    return HoldingOut(
+def _connected_account(holding: accounts.ConnectedAccount, link: str = "") -> ConnectedAccountOut:
+    return ConnectedAccountOut(
         username=holding.person.username,
         name=holding.person.shown_name,
         expected=holding.expected,
@@ -232,7 +232,7 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
     }
     found = accounts.holdings(connection) if connection.individual else []
     people = [
-        _holding(
+        _connected_account(
             holding,
             links.address("connect", asked[holding.person.pk])
             if shown and holding.person.pk in asked and holding.connected_at is None
@@ -318,7 +318,7 @@ def mine(request: HttpRequest) -> list[MineOut]:
     by = guard.need(request, "look")
     return [
         MineOut(
-            **vars(_holding(held)),
+            **vars(_connected_account(held)),
             ref=one.ref,
             application=one.deployment.application.name,
             environment=environment_out(one.deployment.environment),
@@ -329,8 +329,8 @@ def mine(request: HttpRequest) -> list[MineOut]:
     ]
 
 
-@router.get("/asked/connects/{token}", auth=None, response=AskedConnectOut)
-def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> AskedConnectOut:
+@router.get("/asked/connects/{token}", auth=None, response=ConnectLinkOut)
+def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> ConnectLinkOut:
     """Whom a signed link asks to connect which account.
 
     It lets nobody in: the person logs in first.
@@ -348,7 +348,7 @@ def asked_connect(request: HttpRequest, response: HttpResponse, token: str) -> A
         raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
     connection = found.connection
     held = connection.token_sets.filter(person=found.person).first()
-    return AskedConnectOut(
+    return ConnectLinkOut(
         ref=connection.ref,
         application=connection.deployment.application.name,
         environment=connection.deployment.environment.name,
@@ -456,7 +456,7 @@ def _belongings(person: Person) -> BelongingsOut:
     )
 
 
-def _known(username: str) -> Person:
+def _find_person(username: str) -> Person:
     found = Person.objects.filter(username=username).first()
     if found is None:
         raise problems.not_found("person")
@@ -467,13 +467,13 @@ def _known(username: str) -> Person:
 def belongings(request: HttpRequest, username: str) -> BelongingsOut:
     """Everything of a person's: accounts, what they own, secrets they have seen."""
     guard.need(request, "look")
-    return _belongings(_known(username))
+    return _belongings(_find_person(username))
 
 
 @router.post("/people/{username}/handings-over", response=BelongingsOut)
 def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
-    by, person = guard.need(request, "change"), _known(username)
+    by, person = guard.need(request, "change"), _find_person(username)
     known = {
         thing.key
         for thing in offboarding.belongings(person, most=None).things
@@ -484,11 +484,11 @@ def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> Belongin
     if not to:
         raise wrong_fields({"keys": "Choose what is to be handed over."})
     offboarding.hand_over(by, person, to)
-    return _belongings(_known(username))
+    return _belongings(_find_person(username))
 
 
 @router.post("/people/{username}/leavings", response=BelongingsOut)
 def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
-    offboarding.leave(guard.need(request, "change"), _known(username))
-    return _belongings(_known(username))
+    offboarding.leave(guard.need(request, "change"), _find_person(username))
+    return _belongings(_find_person(username))

@@ -25,7 +25,7 @@ from neatlatch.desk.estate.connections import (
     setting_up,
     sign_in,
 )
-from neatlatch.desk.estate.connections.destinations import leave_asked
+from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.lookups import find_application, find_connection, find_deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
@@ -38,7 +38,7 @@ from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications.shapes import (
-    MeaningOut,
+    ChangeEffectOut,
     ProfileIn,
     ProfilePreview,
     scheme_out,
@@ -145,7 +145,7 @@ def create(request: HttpRequest, body: ConnectionIn) -> tuple[int, ConnectionOut
     if body.client and client is None:
         raise wrong_fields({"client": "There is no such client."})
 
-    leave = leave_asked(request, by)
+    leave = permission_of(request, by)
 
     def make() -> tuple[int, ConnectionOut]:
         connection, notes = services.create(
@@ -194,7 +194,7 @@ def change(
     found = find_connection(ref)
     guard.check_version(request, found.version, found.changed_by, ("connection", found.pk))
     changed, notes = services.change(
-        by, found, body.dict(), leave=leave_asked(request, by), seen=found.version
+        by, found, body.dict(), leave=permission_of(request, by), seen=found.version
     )
     guard.tagged(response, changed.version)
     return full(find_connection(ref), notes)
@@ -225,7 +225,7 @@ def not_done_to_connections(request: HttpRequest, ref: str) -> NoReturn:
 def act(request: HttpRequest, ref: str, body: ActIn) -> ConnectionOut:
     """Carry out an act that a pin offers."""
     by = guard.need(request, "change")
-    fixes.act(by, find_connection(ref), body.pin, body.key, body.value, leave_asked(request, by))
+    fixes.act(by, find_connection(ref), body.pin, body.key, body.value, permission_of(request, by))
     return full(find_connection(ref))
 
 
@@ -236,7 +236,7 @@ def clear(request: HttpRequest, ref: str) -> ConnectionOut:
     The leave stands in header fields, as with a change.
     """
     by = guard.need(request, "change")
-    destinations.clear(by, find_connection(ref), leave_asked(request, by))
+    destinations.clear(by, find_connection(ref), permission_of(request, by))
     return full(find_connection(ref))
 
 
@@ -245,7 +245,7 @@ def put_secret(request: HttpRequest, ref: str, body: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
     by = guard.need(request, "change")
     _, notes = services.put_secret(
-        by, find_connection(ref), body.secret, body.ends, body.key, leave_asked(request, by)
+        by, find_connection(ref), body.secret, body.ends, body.key, permission_of(request, by)
     )
     return full(find_connection(ref), {body.key or "secret": notes} if notes else {})
 
@@ -264,7 +264,7 @@ def put_certificate(request: HttpRequest, ref: str, body: CertificateIn) -> Conn
 def change_scheme(request: HttpRequest, ref: str, body: SchemeName) -> ConnectionOut:
     """Take another of the ways the application offers."""
     by = guard.need(request, "change")
-    services.change_scheme(by, find_connection(ref), body.scheme, leave_asked(request, by))
+    services.change_scheme(by, find_connection(ref), body.scheme, permission_of(request, by))
     return full(find_connection(ref))
 
 
@@ -275,7 +275,7 @@ def choose_client(request: HttpRequest, ref: str, body: ClientName) -> Connectio
     client = Client.objects.select_related("deployment").filter(pk=body.client).first()
     if client is None:
         raise problems.not_found("client")
-    services.choose_client(by, find_connection(ref), client, leave_asked(request, by))
+    services.choose_client(by, find_connection(ref), client, permission_of(request, by))
     return full(find_connection(ref))
 
 
@@ -333,7 +333,7 @@ def copy_set_up(request: HttpRequest, ref: str, body: EnvironmentName) -> tuple[
 def look_into(request: HttpRequest, body: IntakeIn) -> setting_up.LookedInto:
     """What a pasted or dropped thing is. Nothing is kept, and no secret is answered."""
     guard.need(request, "change")
-    return setting_up.look(
+    return setting_up.preview(
         find_connection(body.connection) if body.connection else None,
         intake_data(body),
         body.password,
@@ -351,7 +351,7 @@ def take_in(request: HttpRequest, ref: str, body: IntakeTake) -> ConnectionOut:
         body.password,
         body.only,
         body.choices,
-        leave_asked(request, by),
+        permission_of(request, by),
     )
     return full(find_connection(ref), notes)
 
@@ -473,6 +473,6 @@ def preview(request: HttpRequest, key: str, body: ProfileIn) -> ProfilePreview:
     return ProfilePreview(
         schemes=[scheme_out(scheme) for scheme in profile.schemes],
         slots=[value_out(slot) for slot in profile.slots],
-        meanings=[MeaningOut(**asdict(effect)) for effect in meanings],
+        meanings=[ChangeEffectOut(**asdict(effect)) for effect in meanings],
         says=says,
     )

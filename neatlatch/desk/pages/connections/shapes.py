@@ -129,7 +129,7 @@ class ClientChoice:
 
 
 @dataclass(frozen=True, kw_only=True)
-class HeldOut:
+class HeldSecretOut:
     """A secret of the caller side, without its value. ``hint`` is empty while there is none."""
 
     key: str
@@ -180,7 +180,7 @@ class ConnectionOut(ConnectionRow):
     schemes: list[SchemeChoice]
     slots: dict[str, str]
     slot_values: list[ValueOut]
-    secrets: list[HeldOut]
+    secrets: list[HeldSecretOut]
     certificate: CertificateOut | None
     values: dict[str, str]
     scopes: list[str]

@@ -28,7 +28,7 @@ from neatlatch.desk.pages.connections.shapes import (
     DueOut,
     FormerNameOut,
     GlyphOut,
-    HeldOut,
+    HeldSecretOut,
     PieceOut,
     PinOut,
     SchemeChoice,
@@ -101,7 +101,7 @@ def _due(connection: Connection) -> list[DueOut]:
                 says="" if credential.ends else "no expiry date known",
                 act="put_secret",
                 key=key,
-                credential=_end_is_noted(credential),
+                credential=_credential_without_end(credential),
             )
         )
     sight = (
@@ -174,7 +174,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         schemes=[SchemeChoice(key=scheme.key, label=scheme.label) for scheme in profile.schemes],
         slots=connection.slots,
         slot_values=[value_out(slot) for slot in profile.slots],
-        secrets=_held(connection, scheme),
+        secrets=_held_secrets(connection, scheme),
         certificate=_certificate(both),
         pins=[pin_out(pin) for pin in worked_out],
         workloads_of=[
@@ -233,13 +233,13 @@ def _set_aside(connection: Connection) -> SetAsideOut | None:
     return SetAsideOut(account=row.account, at=row.at, by=row.by) if row is not None else None
 
 
-def _held(connection: Connection, scheme: Scheme) -> list[HeldOut]:
+def _held_secrets(connection: Connection, scheme: Scheme) -> list[HeldSecretOut]:
     secrets = connection.secrets()
     found = []
     for value in scheme.secrets():
         one = secrets.get(value.key)
         found.append(
-            HeldOut(
+            HeldSecretOut(
                 key=value.key,
                 label=value.label,
                 type=value.type,
@@ -248,13 +248,13 @@ def _held(connection: Connection, scheme: Scheme) -> list[HeldOut]:
                 ends=one.ends if one else None,
                 put_in=one.issued if one else None,
                 put_in_by=one.put_in_by if one else "",
-                credential=_end_is_noted(one),
+                credential=_credential_without_end(one),
             )
         )
     return found
 
 
-def _end_is_noted(credential: Credential | None) -> UUID | None:
+def _credential_without_end(credential: Credential | None) -> UUID | None:
     """The key of a credential whose end people have to say."""
     return credential.pk if credential is not None and not ends.told_by(credential) else None
 

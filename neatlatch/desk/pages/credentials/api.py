@@ -26,10 +26,10 @@ from neatlatch.desk.work.credentials.shown import LeakOut, WholeCredentialOut
 
 from .listing import FIELDS, CredentialRow, Credentials, fitting, page_of
 from .shapes import (
-    AskedHandoverOut,
     EndIn,
     FileIn,
     FileMade,
+    HandoverLinkOut,
     HandoverOut,
     LeakIn,
     LinkIn,
@@ -86,7 +86,7 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
 @router.post("/leaks", response=LeakOut)
 def leaked(request: HttpRequest, body: LeakIn) -> LeakOut:
     """A credential has leaked: say what is known of it. What is pasted is not kept."""
-    return leaks.look(guard.need(request, "change"), body.text, timezone.now())
+    return leaks.recognise(guard.need(request, "change"), body.text, timezone.now())
 
 
 @router.get("/credentials/{identity}", response=WholeCredentialOut)
@@ -190,8 +190,8 @@ def receipts(request: HttpRequest) -> list[ReceiptOut]:
     return [handovers.as_receipt(receipt) for receipt in handovers.receipts()]
 
 
-@router.get("/asked/handovers/{token}", auth=None, response=AskedHandoverOut)
-def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> AskedHandoverOut:
+@router.get("/asked/handovers/{token}", auth=None, response=HandoverLinkOut)
+def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> HandoverLinkOut:
     """What a link hands over; nothing of the secret. Wants no log-in, only the link."""
     response["Cache-Control"] = "no-store"
     found = handovers.find_link(token)
@@ -201,7 +201,7 @@ def asked_handover(request: HttpRequest, response: HttpResponse, token: str) -> 
         or found.closed is not None
         or (found.ends is not None and found.ends <= timezone.now())
     )
-    return AskedHandoverOut(
+    return HandoverLinkOut(
         made_by=found.made_by.shown_name if found.made_by else "",
         to=found.to,
         client=client.name if client else "",

@@ -65,7 +65,7 @@ def fitting(
     rows: QuerySet[Credential], words: Iterable[Word], now: datetime
 ) -> QuerySet[Credential]:
     """Those that fit the words of a filter."""
-    truths = {"used": Q(pk__in=_held()), "over": Q(ends__lte=now), "ends": Q(ends__isnull=False)}
+    truths = {"used": Q(pk__in=_held_by()), "over": Q(ends__lte=now), "ends": Q(ends__isnull=False)}
     for word in words:
         without = word.without
         if word.field == "ends" and (days := _IN_DAYS.fullmatch(word.text)):
@@ -73,14 +73,14 @@ def fitting(
         elif word.field in truths:
             wanted, without = truths[word.field], not filtering.holds(word, _TAKES[word.field])
         elif word.field == "connection":
-            wanted = Q(pk__in=_held(connection__ref__icontains=word.text))
+            wanted = Q(pk__in=_held_by(connection__ref__icontains=word.text))
         elif word.field == "owner":
             wanted = _owned_by(word.text)
         elif word.field:
             wanted = Q(**{_TEXTS[word.field]: word.text})
         else:
             wanted = Q(kind__icontains=word.text.replace(" ", "_")) | Q(
-                pk__in=_held(connection__ref__icontains=word.text)
+                pk__in=_held_by(connection__ref__icontains=word.text)
             )
             for lookup in _PLAIN:
                 wanted |= Q(**{lookup: word.text})
@@ -89,7 +89,7 @@ def fitting(
     return rows
 
 
-def _held(**which: str) -> QuerySet[HeldSecret, UUID]:
+def _held_by(**which: str) -> QuerySet[HeldSecret, UUID]:
     return HeldSecret.objects.filter(**which).order_by().values_list("credential", flat=True)
 
 

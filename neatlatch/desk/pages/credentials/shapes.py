@@ -77,7 +77,7 @@ class LeakIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class AskedHandoverOut:
+class HandoverLinkOut:
     """What the holder of a link is told before the code is given."""
 
     made_by: str

@@ -22,7 +22,7 @@ from neatlatch.core.drawn import WORDS, HandsOut, Right, hands_out
 from neatlatch.core.formats import paste
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.estate.connections import drawers, naming
-from neatlatch.desk.estate.connections.destinations import leave_asked
+from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -91,7 +91,7 @@ class DrawnOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class HandsOutOut:
+class DrawOutcomeOut:
     """What a draw of a connection that a workload uses hands out: a ``token``, a ``signature``, the
     ``secret`` itself or ``nothing``; and the same in words. ``not_let`` names workloads that draw,
     and that nobody let have the secret itself.
@@ -172,7 +172,7 @@ def keys(request: HttpRequest, identity: UUID) -> list[OwnKeyOut]:
 def give(request: HttpRequest, identity: UUID, body: OwnKeyIn) -> tuple[int, OwnKeyMade]:
     """Give a workload a key or a client of its own to draw with."""
     by, workload = guard.need(request, "change"), _workload(identity)
-    leave = leave_asked(request, by)
+    leave = permission_of(request, by)
     if wrong := [address for address in body.addresses if not is_network(address)]:
         raise problems.wrong_fields(
             {
@@ -211,13 +211,13 @@ def take_away(request: HttpRequest, identity: UUID, client: UUID) -> tuple[int, 
     return 204, None
 
 
-def _hands_out(connection: Connection) -> HandsOutOut:
+def _draw_outcome(connection: Connection) -> DrawOutcomeOut:
     found = hands_out(connection.scheme)
-    return HandsOutOut(ref=connection.ref, hands_out=found, says=WORDS[found])
+    return DrawOutcomeOut(ref=connection.ref, hands_out=found, says=WORDS[found])
 
 
-@router.get("/workloads/{identity}/drawables", response=list[HandsOutOut])
-def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
+@router.get("/workloads/{identity}/drawables", response=list[DrawOutcomeOut])
+def drawables(request: HttpRequest, identity: UUID) -> list[DrawOutcomeOut]:
     """What draws of the connections that a workload uses hand out."""
     guard.need(request, "look")
     uses = (
@@ -226,28 +226,28 @@ def drawables(request: HttpRequest, identity: UUID) -> list[HandsOutOut]:
         .exclude(connection=None)
         .order_by("connection__ref")
     )
-    return [_hands_out(use.connection) for use in uses[:200] if use.connection]
+    return [_draw_outcome(use.connection) for use in uses[:200] if use.connection]
 
 
-@router.get("/connections/{ref:ref}/drawables", response=HandsOutOut)
-def drawable(request: HttpRequest, ref: str) -> HandsOutOut:
+@router.get("/connections/{ref:ref}/drawables", response=DrawOutcomeOut)
+def drawable(request: HttpRequest, ref: str) -> DrawOutcomeOut:
     """What a draw of a connection hands out."""
     guard.need(request, "look")
     found = _connection(ref)
     return replace(
-        _hands_out(found),
+        _draw_outcome(found),
         not_let=[drawer.name for drawer in _drawers_of(found) if drawers.not_let(drawer, found)],
     )
 
 
-@router.post("/connections/{ref:ref}/drawables", response=HandsOutOut)
-def let(request: HttpRequest, ref: str) -> HandsOutOut:
+@router.post("/connections/{ref:ref}/drawables", response=DrawOutcomeOut)
+def let(request: HttpRequest, ref: str) -> DrawOutcomeOut:
     """Let the workloads that draw this connection have its secret itself.
 
     The clearance is in header fields, as with a change that sends it elsewhere.
     """
     by = guard.need(request, "change")
-    found, leave = _connection(ref), leave_asked(request, by)
+    found, leave = _connection(ref), permission_of(request, by)
     with transaction.atomic():
         for drawer in _drawers_of(found):
             drawers.let(by, drawer, [found], leave)

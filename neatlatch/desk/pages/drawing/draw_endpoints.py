@@ -81,7 +81,7 @@ _SHARES = shares.Shares()
 Work = Callable[..., shares.Steps[HttpResponse]]
 
 
-def _door(name: str) -> Callable[[Work], Callable[..., Any]]:
+def _async_endpoint(name: str) -> Callable[[Work], Callable[..., Any]]:
     """An async view around work in steps that is not: refusals become problem details, and what was
     really wrong goes to the log.
     """
@@ -130,7 +130,7 @@ def _get(request: HttpRequest) -> None:
         raise Problem(405, "Ask with GET.")
 
 
-@_door("list")
+@_async_endpoint("list")
 def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpResponse]:
     """The connections that the asker uses."""
     yield shares.Share((("workload", asker.workload.pk),))
@@ -217,7 +217,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
         for ready in found
         if ready
     ]:
-        LEDGER.note(facts, now)
+        LEDGER.record(facts, now)
     return [
         _answer(
             one.ref,
@@ -233,11 +233,11 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
     ]
 
 
-_TOGETHER = fast_path.Together(_ready)
+_BATCHES = fast_path.BatchedCalls(_ready)
 
 
-async def _at_once(scope: Scope, send: Any, name: str) -> bool:
-    found = await _TOGETHER.ask(
+async def _fast_draw(scope: Scope, send: Any, name: str) -> bool:
+    found = await _BATCHES.call(
         _Ask(name, fast_path.headers_of(scope), fast_path.address_of(scope))
     )
     if found is not None:
@@ -259,15 +259,15 @@ async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]
     name = str(scope["path"]).removeprefix("/draw/")
     if scope["method"] != "GET" or not _NAME.fullmatch(name) or scope.get("query_string"):
         await long_way()
-    elif not await _at_once(scope, send, name):
+    elif not await _fast_draw(scope, send, name):
         turn = _turns.setdefault(name, asyncio.Semaphore(_LONG_WAY))
         waits = turn.locked()
         async with turn:
-            if not waits or not await _at_once(scope, send, name):
+            if not waits or not await _fast_draw(scope, send, name):
                 await long_way()
 
 
-@_door("draw")
+@_async_endpoint("draw")
 def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
     """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
     _get(request)
@@ -283,9 +283,9 @@ def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Step
         )
     except Problem as problem:
         if problem.status == 503:
-            services.note(asker, connection, "", services.DRAW, failed=True)
+            services.record_draw(asker, connection, "", services.DRAW, failed=True)
         raise
-    services.note(asker, connection, drawn.credential, services.DRAW)
+    services.record_draw(asker, connection, drawn.credential, services.DRAW)
     kind, text = _answer(
         connection.ref,
         request.headers.get("Accept", ""),
@@ -297,7 +297,7 @@ def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Step
     return HttpResponse(text, content_type=kind)
 
 
-@_door("draw")
+@_async_endpoint("draw")
 def with_environment(
     request: HttpRequest, asker: services.Caller, environment: str, name: str
 ) -> shares.Steps[HttpResponse]:
@@ -311,7 +311,7 @@ def with_environment(
     )
 
 
-@_door("test")
+@_async_endpoint("test")
 def test(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
@@ -434,14 +434,14 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
         back = yield from relay_service.quickly(name, ready, asked)
         failed = back.status in (401, 407) or back.status >= 500
     finally:
-        LEDGER.note(
+        LEDGER.record(
             [Fact(ready.workload, ready.connection, ready.credential, services.RELAY, failed)],
             timezone.now(),
         )
     return back.status, _headers_of(back), back.body
 
 
-@_door("relay")
+@_async_endpoint("relay")
 def relay(
     request: HttpRequest, asker: services.Caller, name: str, path: str = ""
 ) -> shares.Steps[HttpResponse]:
@@ -474,7 +474,7 @@ def relay(
         back = yield from relay_service.Relay(connection, asked).steps()
         failed = back.status in (401, 407) or back.status >= 500
     finally:
-        services.note(asker, connection, secret, services.RELAY, failed)
+        services.record_draw(asker, connection, secret, services.RELAY, failed)
     answer = HttpResponse(back.body, status=back.status)
     del answer["Content-Type"]
     for name, value in _headers_of(back):

@@ -131,9 +131,9 @@ class TlsListener:
         self.context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
         self.context.minimum_version = ssl.TLSVersion.TLSv1_2
         self.context.verify_mode = ssl.CERT_OPTIONAL
-        self.look()
+        self.reload()
 
-    def look(self) -> None:
+    def reload(self) -> None:
         """Load certificates and roots that changed.
 
         Revoked, ended and retired ones are refused by the desk itself, which knows them by their
@@ -149,7 +149,7 @@ class TlsListener:
         """Look again and again, as long as the server runs."""
         while True:
             await asyncio.sleep(LOOK_EVERY)
-            await sync_to_async(self.look)()
+            await sync_to_async(self.reload)()
 
     def run(self, host: str, port: int) -> None:
         """Serve until told to stop."""

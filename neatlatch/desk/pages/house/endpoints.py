@@ -193,7 +193,7 @@ def _introspected(asks: Sequence[tuple[str, str, bytes, str]]) -> list[str | Non
     return [fast_path.or_none(quick.introspect, *ask, now) for ask in asks]
 
 
-_TOGETHER = fast_path.Together(_introspected)
+_BATCHES = fast_path.BatchedCalls(_introspected)
 
 
 async def usual(scope: Scope, body: bytes, send: Any) -> bool:
@@ -207,7 +207,7 @@ async def usual(scope: Scope, body: bytes, send: Any) -> bool:
         != "application/x-www-form-urlencoded"
     ):
         return False
-    found = await _TOGETHER.ask(
+    found = await _BATCHES.call(
         (environment, headers.get("authorization", ""), body, fast_path.address_of(scope))
     )
     if found is not None:

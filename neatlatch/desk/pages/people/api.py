@@ -60,7 +60,7 @@ class People:
     next: str | None
 
 
-class PasswordGiven(RequestBody):
+class TemporaryPasswordIn(RequestBody):
     """A password that somebody is given, and must change when they log in with it."""
 
     password: str
@@ -113,7 +113,7 @@ def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
 
 
 @router.post("/people/{username}/passwords", response=PersonOut)
-def give_password(request: HttpRequest, username: str, body: PasswordGiven) -> PersonOut:
+def give_password(request: HttpRequest, username: str, body: TemporaryPasswordIn) -> PersonOut:
     """Give somebody a password, which they must change when they log in with it.
 
     Their sessions end, and they are told.

@@ -56,7 +56,7 @@ class Seen:
     over: bool
 
 
-def look(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Seen]:
+def read_watched(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Seen]:
     """What is watched as it stands, without what is gone; what has not gone on is what was seen
     before. One query for all tests and two for all rounds, and one for what has gone on.
     """
@@ -109,7 +109,7 @@ class _Lookout:
         self.watchers[what] += 1
         self.seen.setdefault(what, first)
         if self.task is None or self.task.done():
-            self.task = asyncio.create_task(self._look())
+            self.task = asyncio.create_task(self._read())
 
     def end(self, what: Watched) -> None:
         """Somebody does not any more."""
@@ -118,12 +118,12 @@ class _Lookout:
             del self.watchers[what]
             self.seen.pop(what, None)
 
-    async def _look(self) -> None:
+    async def _read(self) -> None:
         while self.watchers:
             await asyncio.sleep(_LOOK_EVERY)
             watched = set(self.watchers)
             try:
-                found = await sync_to_async(look)(watched, dict(self.seen))
+                found = await sync_to_async(read_watched)(watched, dict(self.seen))
             except (
                 Exception
             ):  # the database is busy, say; those who watch are told at the next look
@@ -136,7 +136,7 @@ class _Lookout:
             async with self.news:
                 self.news.notify_all()
 
-    async def next_look(self) -> None:
+    async def next_reading(self) -> None:
         """Wait until it has looked again."""
         async with self.news:
             await self.news.wait()
@@ -161,7 +161,7 @@ async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpRespo
         return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
     if isinstance(what, int) and what >= 2**63:
         return problems.answer(problems.not_found(called))
-    first = (await sync_to_async(look)({what}, {})).get(what)
+    first = (await sync_to_async(read_watched)({what}, {})).get(what)
     if first is None:
         return problems.answer(problems.not_found(called))
     if _watching[person.pk] >= _MOST_OF_ONE or _watching.total() >= _MOST:
@@ -189,7 +189,7 @@ async def _events(person: Person, session: str, what: Watched, seen: Seen) -> As
         until, asked = time.monotonic() + _LONGEST, time.monotonic()
         yield seen.event
         while not seen.over and time.monotonic() < until:
-            await lookout.next_look()
+            await lookout.next_reading()
             if time.monotonic() - asked > _MAY_EVERY:
                 asked = time.monotonic()
                 if not await sync_to_async(log_in.still_may)(person, session):

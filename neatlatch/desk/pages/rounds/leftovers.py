@@ -33,7 +33,7 @@ class LeftoverOut:
     environment: str
     name: str
     operation: str
-    known: Leftover.Known
+    known: Leftover.LeftoverEvidence
     made: datetime
     method: str
     address: str
@@ -76,7 +76,7 @@ def _leftover_out(row: Leftover) -> LeftoverOut:
         # Rows of earlier versions have the test's mark only.
         name=row.name or f"TEST-{str(row.test_id)[:8]}",
         operation=row.operation,
-        known=Leftover.Known(row.known),
+        known=Leftover.LeftoverEvidence(row.known),
         made=row.made,
         method=row.method,
         address=row.address,

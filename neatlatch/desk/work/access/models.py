@@ -39,7 +39,7 @@ class RuleBook(models.Model):
         """Our rules."""
         return formats.from_plain(self.content) if self.content else Book()
 
-    def book_there(self) -> Book | None:
+    def provider_book(self) -> Book | None:
         """Theirs, as they were last read."""
         return formats.from_plain(self.there) if self.there is not None else None
 

@@ -81,10 +81,10 @@ def known_rules(deployment: Deployment, kept: RuleBook) -> KnownRules:
         .exclude(account="")
         .values_list("account", flat=True)
     )
-    return _known(deployment.application.read_profile(), kept, accounts)
+    return _known_of(deployment.application.read_profile(), kept, accounts)
 
 
-def _known(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> KnownRules:
+def _known_of(profile: Profile, kept: RuleBook, accounts: Iterable[str]) -> KnownRules:
     if profile.rules is not None:
         return KnownRules(tuple(accounts), tuple(kept.resources), profile.rules.operations)
     return KnownRules(
@@ -134,7 +134,7 @@ def listed(deployments: Sequence[Deployment]) -> list[Listed]:
             found.append(Listed(deployment, True, len(_derived(profile, own).rules), 0, False))
             continue
         kept = books.get(deployment.pk) or RuleBook(deployment=deployment, version=0)
-        book, there = kept.book(), kept.book_there()
+        book, there = kept.book(), kept.provider_book()
         found.append(
             Listed(deployment, False, len(book.rules), 0, there is not None and there != book)
         )
@@ -144,7 +144,7 @@ def listed(deployments: Sequence[Deployment]) -> list[Listed]:
                     len(found) - 1,
                     (
                         book,
-                        _known(
+                        _known_of(
                             profile,
                             kept,
                             [principal.account for principal in own if principal.account],
@@ -350,7 +350,7 @@ def _endpoint(deployment: Deployment) -> tuple[Connection, str, Credentials]:
     )
 
 
-def _asked(
+def _published_rules(
     connection: Connection, ask: Callable[[Transport, str, int], wire.PublishedRules]
 ) -> wire.PublishedRules:
     try:
@@ -377,7 +377,7 @@ def _asked(
 def read_back(by: Actor, deployment: Deployment) -> RuleBook:
     """Read the rules that the application holds now."""
     connection, address, held = _endpoint(deployment)
-    found = _asked(
+    found = _published_rules(
         connection, lambda transport, nonce, now: wire.read(transport, address, held, nonce, now)
     )
     return _saw(by, deployment, found, "read the access rules back")
@@ -429,7 +429,7 @@ def push(by: Actor, deployment: Deployment) -> RuleBook:
         )
     connection, address, held = _endpoint(deployment)
     book = kept.book()
-    found = _asked(
+    found = _published_rules(
         connection,
         lambda transport, nonce, now: wire.write(
             transport, address, held, nonce, now, book, kept.tag
@@ -441,7 +441,7 @@ def push(by: Actor, deployment: Deployment) -> RuleBook:
 def take_theirs(by: Actor, deployment: Deployment) -> RuleBook:
     """Take the rules that were last read there as ours."""
     kept = book_of(deployment)
-    there = kept.book_there()
+    there = kept.provider_book()
     if there is None:
         raise Problem(409, "The rules there have not been read yet.", "Read them back first.")
     return save(by, kept, there, "took the application's access rules")

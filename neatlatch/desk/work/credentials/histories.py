@@ -355,7 +355,7 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     shown = {**vars(row), "replaced_by": after.hint if after else ""}
     return WholeCredentialOut(
         **shown,
-        also_held_by=_also_held_by(credential),
+        also_held_by=_other_holders(credential),
         sealed=credential.value is not None,
         fingerprint=credential.fingerprint[:16],
         named=credential.secret_id,
@@ -375,7 +375,7 @@ def whole(credential: Credential, now: datetime) -> WholeCredentialOut:
     )
 
 
-def _also_held_by(credential: Credential) -> list[str]:
+def _other_holders(credential: Credential) -> list[str]:
     """The connections that hold the very same value, put in there apart from this one."""
     if not credential.fingerprint:
         return []

@@ -17,7 +17,11 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, TokenSet
 from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.credentials.shown import LeakedFamilyOut, LeakedHeldOut, LeakedManagingOut
+from neatlatch.desk.work.credentials.shown import (
+    LeakedFamilyOut,
+    LeakedHeldTokenOut,
+    LeakedManagingOut,
+)
 
 
 def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[str]) -> bool:
@@ -29,7 +33,7 @@ def _is(sealed: bytes | memoryview[int] | None, place: str, prints: Collection[s
         return False
 
 
-def held_tokens(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
+def held_tokens(prints: Collection[str], now: datetime) -> list[LeakedHeldTokenOut]:
     """Tokens that connections hold, or have set aside, by their fingerprints."""
     found = [
         (token_set.pk, field)
@@ -47,7 +51,7 @@ def held_tokens(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
         )
     }
     served = [
-        _held(sets[pk].connection, field == "refresh", sets[pk].ends, sets[pk].person, now)
+        _leaked_token(sets[pk].connection, field == "refresh", sets[pk].ends, sets[pk].person, now)
         for pk, field in found
         if pk in sets
     ]
@@ -57,7 +61,7 @@ def held_tokens(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
 _SHOWN = ("connection__deployment__application", "connection__client__deployment")
 
 
-def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
+def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldTokenOut]:
     found = []
     for set_aside in SetAside.objects.select_related(*_SHOWN).prefetch_related(
         "connection__uses__workload"
@@ -69,7 +73,7 @@ def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
         ends = lifetimes.ends(set_aside.at, kept.get("expires_in"))
         found += [
             replace(
-                _held(set_aside.connection, field == "refresh_token", ends, None, now),
+                _leaked_token(set_aside.connection, field == "refresh_token", ends, None, now),
                 set_aside=True,
                 after="nobody is stopped, for nothing uses it",
             )
@@ -79,13 +83,13 @@ def _set_aside(prints: Collection[str], now: datetime) -> list[LeakedHeldOut]:
     return found
 
 
-def _held(
+def _leaked_token(
     connection: Connection,
     refresh: bool,
     access_ends: datetime | None,
     person: Person | None,
     now: datetime,
-) -> LeakedHeldOut:
+) -> LeakedHeldTokenOut:
     ends, public = (
         None if refresh else access_ends,
         bool(connection.client and connection.client.public),
@@ -94,7 +98,7 @@ def _held(
     can_end = published(
         connection.deployment, connection.client, "revocation_endpoint", connection.slots
     )
-    return LeakedHeldOut(
+    return LeakedHeldTokenOut(
         ref=connection.ref,
         set_aside=False,
         application=connection.deployment.application.name,

@@ -33,7 +33,7 @@ from . import leaked_tokens
 from .histories import rows
 
 
-def look(by: Actor, text: str, now: datetime) -> LeakOut:
+def recognise(by: Actor, text: str, now: datetime) -> LeakOut:
     """What was recognised in a text, by key format, digest or keyed fingerprint.
 
     Only that somebody looked, and what was found, stands in the journal.
@@ -110,14 +110,14 @@ def look(by: Actor, text: str, now: datetime) -> LeakOut:
             for right in rights
         ],
         ours_by_form=[
-            _said(read)
+            _unknown_key(read)
             for read in house_key.find_in(text)
             if house_key.digest(read) not in {each.digest for each in credentials}
         ],
     )
 
 
-def _said(text: str) -> str:
+def _unknown_key(text: str) -> str:
     read = house_key.read(text)
     return (
         f"{read.hint} has the form of a key of this house for {read.environment}, and none that "

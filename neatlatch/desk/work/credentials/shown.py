@@ -167,7 +167,7 @@ class LeakedTokenOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class LeakedHeldOut:
+class LeakedHeldTokenOut:
     """A token of a connection that was recognised: what it is worth, what ending it does, and
     whether the application has an address for that (RFC 7009).
 
@@ -231,7 +231,7 @@ class LeakOut:
 
     credentials: list[LeakedCredentialOut]
     tokens: list[LeakedTokenOut]
-    held: list[LeakedHeldOut]
+    held: list[LeakedHeldTokenOut]
     families: list[LeakedFamilyOut]
     managing: list[LeakedManagingOut]
     rights: list[LeakedRightOut]

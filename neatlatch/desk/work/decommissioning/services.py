@@ -100,7 +100,7 @@ def _subject(of: str, row: str) -> Subject:
     return found
 
 
-def look(decommissioning: Decommissioning) -> Standing:
+def standing_of(decommissioning: Decommissioning) -> Standing:
     """How far it is."""
     revoked = [Revoked(key, **told) for key, told in _revoked(decommissioning).items()]
     found = None

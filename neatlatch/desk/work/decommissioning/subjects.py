@@ -165,7 +165,7 @@ class ConnectionSubject(Subject):
             if token_set.person is not None
         ]
 
-    def _held(self) -> list[tuple[HeldSecret, str]]:
+    def _held_secrets(self) -> list[tuple[HeldSecret, str]]:
         """The secrets that it holds, each with another connection that holds the very same (empty:
         none does). Two queries.
         """
@@ -185,7 +185,7 @@ class ConnectionSubject(Subject):
             found.append(
                 Revocation("tokens", "The tokens that it holds", "protocol", says, provable=False)
             )
-        return found + [self._revocation(held, other) for held, other in self._held()]
+        return found + [self._revocation(held, other) for held, other in self._held_secrets()]
 
     def _revocation(self, held: HeldSecret, other: str) -> Revocation:
         credential, application = held.credential, self.connection.deployment.application.name
@@ -255,11 +255,11 @@ class ConnectionSubject(Subject):
             ],
             "draws": total["count"] or 0,
             "last_draw": total["last"].isoformat() if total["last"] else "",
-            "credentials": [_credential(held.credential) for held, _ in self._held()],
+            "credentials": [_credential(held.credential) for held, _ in self._held_secrets()],
         }
 
     def remove(self, by: Actor, with_also: bool) -> None:
-        alone = [held.credential_id for held, other in self._held() if not other]
+        alone = [held.credential_id for held, other in self._held_secrets() if not other]
         with transaction.atomic():
             gone = Credential.objects.filter(pk__in=alone, revoked__isnull=False)
             gone.update(value=None)

@@ -1,5 +1,5 @@
-"""Writing down draws: many that come at once share one transaction, so that each waits for its fact
-to be on disk and none for the others' turns.
+"""Recording draws by group commit: concurrent draws share one transaction, so that each waits only
+until its own record is on disk.
 """
 
 from __future__ import annotations
@@ -50,10 +50,10 @@ class Ledger:
         self._batch, self._written = 1, 0
         self._errors: dict[int, Exception] = {}
 
-    def note(self, facts: Iterable[Fact], now: datetime) -> None:
-        """Write draws down; comes back when they are on disk.
+    def record(self, facts: Iterable[Fact], now: datetime) -> None:
+        """Record draws; return when they are on disk. Raises what the database raises.
 
-        Whoever finds nobody writing writes for all who wait. Raises what the database raises.
+        Group commit: the first caller to find no writer active writes the whole batch.
         """
         hour = now.replace(minute=0, second=0, microsecond=0)
         with self._turn:
@@ -105,9 +105,9 @@ def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
 
 
 class _Turn:
-    """One of all processes that count draws writes at a time.
+    """A lock between processes: one of those that record draws writes at a time.
 
-    Whoever waits for SQLite's own lock sleeps and looks again; who waits for this is woken.
+    A process that waits for SQLite's own lock sleeps and polls; one that waits for this is woken.
     """
 
     def __init__(self, file: Path) -> None:

@@ -234,7 +234,7 @@ class Relay:
                 held = token_of(connection, transport, True, self.refused)
             elif connection.scheme in OAUTH2:
                 held = tokens.live(connection) or token_of(connection, transport, False)
-            answer = yield from sender.send(transport, self._dressed(sender, held))
+            answer = yield from sender.send(transport, self._request_with_credential(sender, held))
             if (
                 answer.status == 401
                 and held is not None
@@ -245,11 +245,13 @@ class Relay:
                 # the one that another asker renewed meanwhile.
                 yield from until_renewed(connection, force=True)
                 held, renewed = token_of(connection, transport, True, held.generation), True
-                answer = yield from sender.send(transport, self._dressed(sender, held))
+                answer = yield from sender.send(
+                    transport, self._request_with_credential(sender, held)
+                )
         self.tries = sender.tries
         return sender.back(answer, renewed)
 
-    def _dressed(self, sender: _Sender, held: HeldToken | None) -> Request:
+    def _request_with_credential(self, sender: _Sender, held: HeldToken | None) -> Request:
         if held is not None:
             return sender.with_token(held.access_token)
         bare = Request(

@@ -211,7 +211,7 @@ def caller(
     if client.allow_list and not inside(address, client.allow_list):
         raise _no("from an address that is not allowed", client)
     if used is not None:  # not before: one that is refused was not used
-        issuing.note_use(used, address, now)
+        issuing.record_use(used, address, now)
     return Caller(client.workload, client, scopes)
 
 
@@ -495,10 +495,10 @@ def token_of(
     return held
 
 
-def note(
+def record_draw(
     asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False
 ) -> None:
     """Write down that it was drawn."""
-    LEDGER.note(
+    LEDGER.record(
         [Fact(str(asker.workload.pk), str(connection.pk), credential, way, failed)], timezone.now()
     )

@@ -67,10 +67,13 @@ class Applying:
             self._remove(kind, key, content)
             return ""
         assert content.after is not None
-        if act == "add" and self._is_there(kind, key, content.after):
+        if act == "add" and self._was_added_meanwhile(kind, key, content.after):
             raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
         told = DeclaredChange(f"applied: {act}", tuple(content.says))
-        if act == "change" and (changed := self._beside(kind, key, content, told)) is not None:
+        if (
+            act == "change"
+            and (changed := self._apply_annotations(kind, key, content, told)) is not None
+        ):
             return row_of(changed)
         row = self._put(kind, key, content, told)
         stood = content.before or {}
@@ -101,13 +104,13 @@ class Applying:
         }
         return put[kind](key, content.after, declared_change)
 
-    def _is_there(self, kind: str, key: str, fields: PlainFields) -> bool:
+    def _was_added_meanwhile(self, kind: str, key: str, fields: PlainFields) -> bool:
         """Whether an object that is to be added has been added by somebody else since it was
         planned.
         """
         return (found := self._rows(kind, key, fields)) is not None and found.exists()
 
-    def _beside(
+    def _apply_annotations(
         self, kind: str, key: str, content: StepContent, declared_change: DeclaredChange
     ) -> Model | None:
         """Carry out a change that is not of what an object does: its tags, notes and links, and how

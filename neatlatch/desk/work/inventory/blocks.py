@@ -84,7 +84,7 @@ def work_on(
             progress(plan)
             giving_way.let_others_write()
         if plan.is_open:
-            _note_results(plan)
+            _record_results(plan)
             won.until_saved(lambda: _finish(plan, worker), f"import-{plan.pk}")
     except _Lost:
         plan.refresh_from_db()
@@ -112,7 +112,7 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
     try:
         while (left := _next_block(plan)) is not None:
             _apply(plan, left, plan.worker, patient=False)
-        _note_results(plan)
+        _record_results(plan)
         won.until_saved(lambda: _finish(plan, plan.worker), f"import-{plan.pk}")
     except _Lost:
         plan.refresh_from_db()
@@ -168,7 +168,7 @@ def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str, *, patient: b
     :class:`_Lost`; then nothing was changed here.
     """
     for step in steps:
-        _change_there(plan, step)
+        _change_by_protocol(plan, step)
     if patient:
         won.until_saved(lambda: _apply_here(plan, steps, worker), f"import-{plan.pk}")
     else:
@@ -210,7 +210,7 @@ def _mistake(step: ImportStep, line: int, says: str) -> Mistake:
     return Mistake(line or 1, f"{step.kind} → {step.key}", says)
 
 
-def _change_there(plan: ImportPlan, step: ImportStep) -> None:
+def _change_by_protocol(plan: ImportPlan, step: ImportStep) -> None:
     """Change a client at its application, where that is managed by protocol; again is harmless."""
     if step.kind != "clients" or step.act != "change":
         return
@@ -250,7 +250,7 @@ class ChangeRefused(StepFailed):
         self.problem = Problem(problem.status, problem.title, detail, problem.errors)
 
 
-def _note_results(plan: ImportPlan) -> None:
+def _record_results(plan: ImportPlan) -> None:
     """Record what became of the objects of a plan that is still open, where a service made
     something else of what was declared: by that it is known at an undo what was changed since.
     """
@@ -261,10 +261,10 @@ def _note_results(plan: ImportPlan) -> None:
             steps.filter(kind=kind, number__gt=last).order_by("number")[:_STEPS_AT_ONCE]
         ):
             last = some[-1].number
-            _note_results_of(kind, some)
+            _record_results_of(kind, some)
 
 
-def _note_results_of(kind: str, steps: list[ImportStep]) -> None:
+def _record_results_of(kind: str, steps: list[ImportStep]) -> None:
     now = of_rows(kind, [step.row for step in steps])
     noted: list[ImportStep] = []
     for step in steps:
@@ -284,14 +284,14 @@ def _finish(plan: ImportPlan, worker: str) -> None:
     mine = ImportPlan.objects.filter(pk=plan.pk, is_open=True, worker=worker)
     if not mine.update(state=State.APPLIED, is_open=False, ended=timezone.now()):
         raise _Lost
-    _note_origin(plan.by.username, plan)
-    _note_undone(plan)
+    _record_origin(plan.by.username, plan)
+    _record_undone(plan)
     did = "applied" if plan.undoes_id is None else "undid"
     write(plan.by, did, "inventory", plan.base or "without base", {"changes": plan.total})
     plan.refresh_from_db()
 
 
-def _note_origin(username: str, plan: ImportPlan) -> None:
+def _record_origin(username: str, plan: ImportPlan) -> None:
     """Keep what files of a plan's origin are from now on seen as made from. Part of the surrounding
     transaction."""
     if not plan.base or plan.base_after is None:
@@ -304,7 +304,7 @@ def _note_origin(username: str, plan: ImportPlan) -> None:
     Origin.keep(plan.base, plan.base_after, username)
 
 
-def _note_undone(plan: ImportPlan) -> None:
+def _record_undone(plan: ImportPlan) -> None:
     """Record what a plan undid: an import; or the undoing of one, which then is as it was.
 
     Part of the surrounding transaction.
@@ -321,7 +321,7 @@ def _stop(plan: ImportPlan, problem: str, by: Actor | None = None) -> None:
     """
     plan.refresh_from_db()
     if plan.is_open:
-        _note_results(plan)
+        _record_results(plan)
 
     @transaction.atomic
     def stop() -> None:

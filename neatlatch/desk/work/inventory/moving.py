@@ -57,7 +57,7 @@ def moves(outcome: Outcome) -> list[Move]:
     wanted = {key: content["connections"][key] for key in changing}
     current = {connection.ref: connection for connection in _connections(changing)}
     tokens = _tokens(connection.pk for connection in current.values())
-    credentials = {credential.pk: credential for credential in _held_credentials(wanted)}
+    credentials = {credential.pk: credential for credential in _credentials_of(wanted)}
     client_ids = {key: _client_id(content, given) for key, given in wanted.items()}
     clients = {client.pk: client for client in _clients(set(client_ids.values()) - {None})}
     with_tokens = {row.connection_id for row in tokens}
@@ -65,7 +65,7 @@ def moves(outcome: Outcome) -> list[Move]:
     deployments = _DeploymentsAfter(content)
     for key, given in wanted.items():
         stands = current.get(key)
-        held = dict(_held(given, credentials))
+        held = dict(_credentials_by_name(given, credentials))
         shows_tokens = stands is not None and stands.pk in with_tokens
         if not held and not shows_tokens:
             continue
@@ -128,7 +128,7 @@ def _as_declared(
     return connection
 
 
-def _held_credentials(wanted: dict[str, PlainFields]) -> list[Credential]:
+def _credentials_of(wanted: dict[str, PlainFields]) -> list[Credential]:
     named = {
         identity
         for given in wanted.values()
@@ -138,7 +138,7 @@ def _held_credentials(wanted: dict[str, PlainFields]) -> list[Credential]:
     return _credentials(named)
 
 
-def _held(
+def _credentials_by_name(
     fields: PlainFields, credentials: dict[UUID, Credential]
 ) -> Iterator[tuple[str, Credential]]:
     for name, text in fields["secrets"].items():

@@ -235,12 +235,12 @@ def in_order(preview: Preview) -> list[Change]:
     def place(change: Change) -> tuple[int, int]:
         if change.act == "remove":
             return 2, -at[change.kind]
-        return (0 if is_managed_there(change, preview) else 1), at[change.kind]
+        return (0 if is_managed_by_protocol(change, preview) else 1), at[change.kind]
 
     return sorted(doing, key=place)
 
 
-def is_managed_there(change: Change, preview: Preview) -> bool:
+def is_managed_by_protocol(change: Change, preview: Preview) -> bool:
     """Whether a change is of a client that its application itself changes (RFC 7592)."""
     return change.kind == "clients" and change.act == "change" and change.key in preview.now.managed
 

@@ -13,7 +13,7 @@ from django.utils import timezone
 from neatlatch.core.inventory import reading
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.desk.estate.connections import destinations
-from neatlatch.desk.estate.connections.destinations import Leave, LeaveAsked
+from neatlatch.desk.estate.connections.destinations import Leave, PermissionRequired
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
@@ -116,7 +116,7 @@ def begin_planned(
             raise destinations.asking(shown.moves)
         if shown.outcome.nothing:
             if undoes is None:
-                _note_nothing(by, shown)
+                _record_no_change(by, shown)
             return Begun(shown, None)
         in_one = blocks.fit_in_one(shown.outcome.changes)
         if not in_one:
@@ -130,7 +130,7 @@ def begin_planned(
 
 
 @transaction.atomic
-def _note_nothing(by: Person, shown: Preview) -> None:
+def _record_no_change(by: Person, shown: Preview) -> None:
     """A file that changes nothing was applied all the same: others of its origin are seen as made
     from it.
     """
@@ -145,7 +145,7 @@ def _in_one(plan: ImportPlan) -> ImportPlan:
     except blocks.ChangeRefused as refused:
         raise refused.problem from refused
     except blocks.StepFailed as failed:
-        if isinstance(failed.__cause__, LeaveAsked):
+        if isinstance(failed.__cause__, PermissionRequired):
             raise failed.__cause__ from failed
         raise planning.refused([failed.mistake]) from failed
 
@@ -233,7 +233,7 @@ def stop(by: Person, plan: ImportPlan) -> ImportPlan:
     return blocks.stop(by, plan)
 
 
-def step_told(step: ImportStep) -> ObjectChange:
+def step_as_shown(step: ImportStep) -> ObjectChange:
     """A stored step as the page and the command line show it."""
     content = planning.content_of(step)
     return ObjectChange(step.kind, step.key, step.act, content.says, content.line)

@@ -135,7 +135,7 @@ def _planned(by: Actor, what: What, text: str, columns: dict[str, str]) -> Table
     taken = {name.lower() for name in columns.values()}
     return TablePreview(
         changes,
-        reading.told_duplicates(),
+        reading.duplicate_rows(),
         sum(each not in changed for each in reading.lines),
         [name for name in table.heading if name and name.lower() not in taken],
     )
@@ -199,7 +199,7 @@ class _Reading:
         """Record a mistake."""
         self.mistakes.append(Mistake(line, "", says.rstrip(".")))
 
-    def told_duplicates(self) -> list[str]:
+    def duplicate_rows(self) -> list[str]:
         """Rows that repeat one another, and new names that differ from others only in how they are
         written.
         """
@@ -239,16 +239,16 @@ class _Reading:
         """
         for name in names:
             if text := row.get(name, ""):
-                self._once(kind, key, line, name, text)
+                self._refuse_repeated_row(kind, key, line, name, text)
                 self.wanted[kind][key][name] = text
         annotated = self.wanted[kind][key]
         if tags := row.get("tags", "").replace(",", " ").split():
             annotated["tags"] = sorted({*annotated["tags"], *(tag.lower() for tag in tags)})
         if notes := row.get("notes", ""):
-            self._once(kind, key, line, "notes", notes)
+            self._refuse_repeated_row(kind, key, line, "notes", notes)
             annotated["notes"] = notes
 
-    def _once(self, kind: str, key: str, line: int, name: str, text: str) -> None:
+    def _refuse_repeated_row(self, kind: str, key: str, line: int, name: str, text: str) -> None:
         said, where = self.cells.setdefault((kind, key, name), (text, line))
         if said != text:
             raise _Wrong(

@@ -219,7 +219,7 @@ def _metadata(client: Client, text: str) -> ClientMetadata:
     return wanted
 
 
-def _told(fields: ClientMetadata) -> changes.Plain:
+def _comparable(fields: ClientMetadata) -> changes.Plain:
     return {
         "name": fields.name,
         "contacts": list(fields.contacts),
@@ -233,7 +233,7 @@ def _told(fields: ClientMetadata) -> changes.Plain:
 
 def client_changes(client: Client, text: str) -> list[str]:
     """What client metadata would change, in words."""
-    return changes.in_words(_told(client.fields()), _told(_metadata(client, text)))
+    return changes.in_words(_comparable(client.fields()), _comparable(_metadata(client, text)))
 
 
 def take_client(by: Person, client: Client, text: str) -> Client:

@@ -54,7 +54,7 @@ def _profile(credential: Credential, held: list[HeldSecret]) -> Any:
     return deployment.application.read_profile() if deployment is not None else None
 
 
-def ways(credential: Credential, held: list[HeldSecret]) -> list[Way]:
+def options(credential: Credential, held: list[HeldSecret]) -> list[Way]:
     """How a second one can be had, the best first."""
     client = _client(credential, held)
     if client is not None and client.house:
@@ -108,11 +108,11 @@ def previews(credential: Credential, now: datetime) -> list[Preview]:
             now,
             credential.kind == "private_key",
         )
-        for way in ways(credential, held)
+        for way in options(credential, held)
     ]
 
 
-def acts_by_hand(credential: Credential, overlaps: bool) -> list[str]:
+def manual_acts(credential: Credential, overlaps: bool) -> list[str]:
     """The numbered acts in the application's own screens."""
     held = holders(credential)
     client = _client(credential, held)

@@ -153,7 +153,7 @@ def _correct(by: Actor, replacement: Replacement, entered: ManualCredential) -> 
         replacement.new, replacement.said = new, ""
         replacement.save(update_fields=["new", "said", "values"])
         if replacement.switched is not None:
-            _note(by, replacement, replacement.values)
+            _record_facts(by, replacement, replacement.values)
         write(
             by,
             "took in another to replace",
@@ -416,7 +416,7 @@ def _switch(by: Actor, replacement: Replacement) -> Replacement:
     }
     for connection, key in held:
         _put(by, connection, key, replacement.new, replacement.values)
-    _note(by, replacement, replacement.values)
+    _record_facts(by, replacement, replacement.values)
     Credential.objects.filter(pk=replacement.new.pk).update(state=Credential.State.ACTIVE)
     Credential.objects.filter(pk=replacement.old_id).update(state=Credential.State.RETIRING)
     replacement.switched = timezone.now()
@@ -440,7 +440,7 @@ def _put(
     connections.touched(connection, by)
 
 
-def _note(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
+def _record_facts(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
     """Note on the provider's side what it was just seen to know us by.
 
     Of a client of the house that stands there by itself.
@@ -453,7 +453,7 @@ def _note(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
         leaf = reading.read(values["certificate"].encode("ascii")).leaf()
         assert leaf is not None
         facts["thumbprint"] = of_certificate(leaf).sha256
-    clients.note(by, client, {"facts": facts})
+    clients.record_facts(by, client, {"facts": facts})
 
 
 @transaction.atomic
@@ -477,7 +477,7 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
         for connection, key in connections_with_keys(replacement):
             before = replacement.before.get(str(connection.pk), {})
             _put(by, connection, key, Credential.objects.get(pk=was[str(connection.pk)]), before)
-            _note(by, replacement, before)
+            _record_facts(by, replacement, before)
         Credential.objects.filter(pk=replacement.old_id).update(state=Credential.State.ACTIVE)
     new = replacement.new
     if new is not None:
@@ -500,7 +500,7 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
 
 
 @transaction.atomic
-def note_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
+def record_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> Replacement:
     """Record that a workload that holds the credential itself has been changed manually."""
     replacement = _open(replacement)
     known = {workload.name for workload in workloads_of(replacement) if not workload.draws}

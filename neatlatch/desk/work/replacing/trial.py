@@ -63,7 +63,7 @@ class _Fresh:
         )
         return HeldToken(str(fields["access_token"]), granted, None, True), (told.exchange,)
 
-    def told_account(self, account: str) -> None:
+    def report_account(self, account: str) -> None:
         """Whose it is matters to nobody here."""
 
 
@@ -99,7 +99,7 @@ def _ladder(connection: Connection, transport: Transport, fresh: bool) -> Outcom
     token_source = (
         _Fresh(connection) if connection.scheme in OAUTH2 else tokens.DeskTokenSource(connection)
     )
-    climb = LadderRun(
+    ladder_run = LadderRun(
         plan,
         transport,
         token_source,
@@ -108,7 +108,7 @@ def _ladder(connection: Connection, transport: Transport, fresh: bool) -> Outcom
         lambda: secrets.token_hex(12),
         lambda: False,
     )
-    results = [rung for rung in climb.run() if isinstance(rung, RungResult)]
+    results = [rung for rung in ladder_run.run() if isinstance(rung, RungResult)]
     failed = next((result for result in results if not result.passed), None)
     if failed is None:
         return Outcome(True, False, results[-1].says if results else "nothing was tried")

@@ -28,7 +28,7 @@ def begin() -> None:
             _held.append(file)
 
 
-def is_there() -> bool:
+def is_running() -> bool:
     """Whether a worker is at work. Where the queue works at once, as in tests, none is needed."""
     if HUEY.immediate:
         return True
@@ -45,7 +45,7 @@ def need(so: str) -> None:
 
     Raises :class:`Problem`.
     """
-    if not is_there():
+    if not is_running():
         raise Problem(
             503,
             f"The worker is not running, {so}.",

@@ -47,7 +47,7 @@ class Loop(threading.Thread):
         """Run the job, wait, repeat."""
         while not self._stop_asked.is_set():
             begun = timezone.now()
-            self._once(begun)
+            self._run_once(begun)
             following = begun + self._every
             while (
                 clock.file() is not None
@@ -59,9 +59,9 @@ class Loop(threading.Thread):
                 self._stop_asked.wait(0.02)
             clock.wait(self._stop_asked, timezone.now, following, self._every)
 
-    def _once(self, begun: datetime) -> None:
+    def _run_once(self, begun: datetime) -> None:
         beat = Beat(self._label, begun, self._every.total_seconds(), goes_on=True)
-        beats.note(beat)
+        beats.record(beat)
         failed = ""
         try:
             self._work()
@@ -69,7 +69,7 @@ class Loop(threading.Thread):
             failed = type(error).__name__
             log.exception("what is done by the clock failed; it is tried again", what=self._label)
         finally:
-            beats.note(replace(beat, goes_on=False, failed=failed))
+            beats.record(replace(beat, goes_on=False, failed=failed))
             databases.close_all()
 
     def _asks_busy(self) -> bool:

@@ -55,7 +55,7 @@ def learn(
             if not others.filter(**{f"values__{key}": pair[0]}).exists()
         }
     if found:
-        _note(connection, client, found)
+        _record(connection, client, found)
 
 
 def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> bool:
@@ -79,7 +79,7 @@ def client_was_asked(connection: Connection, results: Iterable[RungResult]) -> b
     )
 
 
-def _note(connection: Connection, client: Client, found: dict[str, tuple[str, str]]) -> None:
+def _record(connection: Connection, client: Client, found: dict[str, tuple[str, str]]) -> None:
     values = {key: now for key, (_, now) in found.items()}
     client.client_id = values.pop("client_id", client.client_id)
     client.facts = {**client.facts, **values}

@@ -56,9 +56,9 @@ class Record:
             row.delete()
             return
         if event.piece.seen:
-            row.known = Leftover.Known.SEEN
+            row.known = Leftover.LeftoverEvidence.SEEN
         elif event.piece.made:
-            row.known = Leftover.Known.MADE
+            row.known = Leftover.LeftoverEvidence.MADE
         row.name, row.address, row.status = event.piece.name, event.address, event.status
         row.stuck = event.status in _NOT_FOUND or (event.piece.made and not event.address)
         row.save()
@@ -146,7 +146,8 @@ def _clear(row: Leftover) -> bool:
     row.status, row.tried = _status_of_clearing(row), timezone.now()
     not_found = row.status in _NOT_FOUND
     if row.status is not None and (
-        row.status < 300 or (not_found and row.known != Leftover.Known.MADE and not row.stuck)
+        row.status < 300
+        or (not_found and row.known != Leftover.LeftoverEvidence.MADE and not row.stuck)
     ):
         Leftover.objects.filter(pk=row.pk).delete()
         return True

@@ -122,7 +122,7 @@ class Leftover(models.Model):
     the test is cut off.
     """
 
-    class Known(models.TextChoices):
+    class LeftoverEvidence(models.TextChoices):
         """What the application's answers have shown of it."""
 
         ASKED = "asked"  # its making was sent
@@ -135,7 +135,9 @@ class Leftover(models.Model):
     name = models.CharField(max_length=250, blank=True)
     # What made it: method and path, as the profile has them.
     operation = models.CharField(max_length=200, blank=True)
-    known = models.CharField(max_length=8, choices=Known.choices, default=Known.ASKED)
+    known = models.CharField(
+        max_length=8, choices=LeftoverEvidence.choices, default=LeftoverEvidence.ASKED
+    )
     # How it is cleared away; an empty address is not known.
     method = models.CharField(max_length=10)
     address = models.CharField(max_length=2600, blank=True)

@@ -33,7 +33,7 @@ from neatlatch.desk.ground.common.actors import CLOCK, TEST, Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.wire.ladder import LadderRun
-from neatlatch.wire.ladder_plan import Further, Leftover, Plan, TestStopped
+from neatlatch.wire.ladder_plan import FurtherEndpoint, Leftover, Plan, TestStopped
 from neatlatch.wire.transport import TransportError
 
 from . import learning, leftovers
@@ -89,13 +89,15 @@ def plan_of(connection: Connection, test: Test) -> Plan:
 
 def _depth(connection: Connection, test: Test) -> Depth:
     limits = limits_of_tests(connection)
-    return limits.by_hand() if test.round_id is None and not test.by_program else limits.of_round()
+    return limits.manual() if test.round_id is None and not test.by_program else limits.of_round()
 
 
-def _further(endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]) -> Further:
+def _further(
+    endpoint: Endpoint, values: Mapping[str, str], opened: Mapping[str, str]
+) -> FurtherEndpoint:
     own = endpoint.own(values)
     held = Credentials(endpoint.kind, own, endpoint.own(opened), endpoint.settings)
-    return Further(endpoint.label, own.get("api_base", ""), endpoint.harmless, held)
+    return FurtherEndpoint(endpoint.label, own.get("api_base", ""), endpoint.harmless, held)
 
 
 def _is_fresh(connection: Connection, spread: int) -> bool:
@@ -186,7 +188,7 @@ def run(test: Test) -> Test:
         watch.rung(nowhere)
         return _finish(test, [nowhere], None)
     with transport:
-        climb = LadderRun(
+        ladder_run = LadderRun(
             plan,
             transport,
             tokens.DeskTokenSource(connection, test.person_id),
@@ -196,7 +198,7 @@ def run(test: Test) -> Test:
             watch.stop,
         )
         try:
-            for event in climb.run():
+            for event in ladder_run.run():
                 if isinstance(event, Leftover):
                     noted.save(event)
                 else:
@@ -206,7 +208,7 @@ def run(test: Test) -> Test:
             test.state, test.ended = Test.State.STOPPED, timezone.now()
             test.save(update_fields=["state", "ended"])
             return test
-    return _finish(test, results, climb.clock_skew, plan.depth)
+    return _finish(test, results, ladder_run.clock_skew, plan.depth)
 
 
 @transaction.atomic

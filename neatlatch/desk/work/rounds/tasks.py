@@ -29,7 +29,7 @@ from .models import Round, Test
 log = structlog.get_logger()
 # So many tests of a round run side by side. A worker has two threads more, for the tests that
 # somebody waits for.
-HANDS = 4
+ROUND_THREADS = 4
 # Between two looks. A token is renewed a minute before its end or earlier, so a look of half that
 # time finds each.
 ROUNDS, RENEWALS, HOUSE = timedelta(seconds=60), timedelta(seconds=30), timedelta(seconds=60)
@@ -48,12 +48,12 @@ def work_on_awaited() -> None:
     services.work_on_awaited()
 
 
-def _all_hands(number: int) -> None:
+def _start_threads(number: int) -> None:
     """Put worker threads on a round.
 
-    More hands than tests do no harm: they find nothing and end.
+    More threads than tests do no harm: they find nothing to do and end.
     """
-    for _ in range(HANDS):
+    for _ in range(ROUND_THREADS):
         work_on(number)
 
 
@@ -64,7 +64,7 @@ def start_round(by: Actor) -> Round:
     """
     _need_worker()
     begun = services.begin_round(by)
-    _all_hands(begun.number)
+    _start_threads(begun.number)
     return begun
 
 
@@ -91,11 +91,11 @@ def look_after_rounds() -> None:
     numbers = services.take_up_again(just_started=not _took_up.is_set())
     _took_up.set()
     for number in numbers:
-        _all_hands(number)
+        _start_threads(number)
     if services.awaited().exists():  # the one who began it may be gone before it told the queue
         work_on_awaited()
     if services.round_is_due():
-        _all_hands(services.begin_round(CLOCK).number)
+        _start_threads(services.begin_round(CLOCK).number)
 
 
 def renew() -> None:

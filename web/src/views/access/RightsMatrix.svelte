@@ -17,7 +17,8 @@
     const by = cell.rules.length
       ? `, by rule ${cell.rules.map((rule) => rule + 1).join(' and ')}`
       : ', no rule speaks of it'
-    return `${who} ${WORDS[cell.verdict]} ${what} ${thing}${cell.allowed_from.length ? ` (${cell.allowed_from.join(', ')})` : ''}${by}`
+    const from = cell.allowed_from.length ? ` (${cell.allowed_from.join(', ')})` : ''
+    return `${who} ${WORDS[cell.verdict]} ${what} ${thing}${from}${by}`
   }
 </script>
 

@@ -98,10 +98,10 @@
   {#if changing}
     <form class="mt-1" onsubmit={save}>
       <label class="flex min-h-[26px] items-center gap-2"
-        ><input type="radio" bind:group={form.individual} value={false} /> One account, shared</label
+        ><input type="radio" bind:group={form.individual} value={false} /> One shared account</label
       >
       <label class="flex min-h-[26px] items-center gap-2"
-        ><input type="radio" bind:group={form.individual} value={true} /> Each person their own</label
+        ><input type="radio" bind:group={form.individual} value={true} /> One for each person</label
       >
       <label class="mt-1 block" for="of-team"
         ><span class="label-text">Belongs to the team</span><TeamField

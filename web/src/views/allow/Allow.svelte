@@ -76,7 +76,8 @@
           >
         </div>
         <p class="help mt-3">
-          Either way you go back to <span class="value">{host(asked.back_to)}</span>. Not {asked.person}?
+          Either way you go back to <span class="value">{host(asked.back_to)}</span>.<br />
+          Not {asked.person}?
           <button class="act" onclick={() => void logOut()}>Log in as somebody else</button>
         </p>
       {/if}

@@ -12,6 +12,12 @@
     queryFn: () => ok(api.GET('/api/environments')),
   }))
   const acts = acting('application')
+  const WAYS = [
+    ['metadata', 'It publishes metadata'],
+    ['description', 'It has an API description only'],
+    ['shipped', 'Its profile is here'],
+    ['hand', 'Manually, from its documentation'],
+  ] as const
   const pasted = carried()
   let by = $state<'metadata' | 'description' | 'shipped' | 'hand'>(
     pasted ? 'description' : 'metadata',
@@ -39,6 +45,7 @@
     queryFn: () => ok(api.GET('/api/shipped-profiles')),
   }))
   const shipped = $derived(profiles.data?.find((profile) => profile.key === form.shipped))
+  const slots = $derived((shipped?.slots ?? []).map((slot) => `{${slot.key}}`))
   const wanted = $derived.by(() => {
     const schemes =
       by === 'shipped'
@@ -136,7 +143,7 @@
   <form class="sheet p-5" onsubmit={submit}>
     <fieldset class="mb-4 flex flex-wrap gap-x-6">
       <legend class="label-text">How is it described?</legend>
-      {#each [['metadata', 'It publishes metadata'], ['description', 'It has an API description only'], ['shipped', 'Its profile is here'], ['hand', 'Manually, from its documentation']] as [key, label] (key)}
+      {#each WAYS as [key, label] (key)}
         <label class="flex min-h-[24px] items-center gap-2"
           ><input type="radio" name="by" value={key} bind:group={by} /> {label}</label
         >
@@ -204,9 +211,8 @@
               : 'https://api.harbour.example'),
         )}
       {/each}
-      {#if shipped?.slots.length}<p class="help mb-3">
-          Leave {shipped.slots.map((slot) => `{${slot.key}}`).join(' and ')} standing in the addresses;
-          each connection fills it once.
+      {#if slots.length}<p class="help mb-3">
+          Leave {slots.join(' and ')} in the addresses; each connection fills it in once.
         </p>{/if}
     {/if}
     {#if by === 'metadata' || by === 'description'}

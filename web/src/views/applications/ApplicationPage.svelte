@@ -75,6 +75,14 @@
   const labelOf = (name: string) =>
     found.data?.schemes.flatMap((scheme) => scheme.values).find((place) => place.key === name)
       ?.label ?? name
+  const addressesOf = (deployment: Schemas['DeploymentOut']): [string, string][] =>
+    [
+      ['Issuer', deployment.issuer],
+      ['Authorization endpoint', deployment.authorization_endpoint],
+      ['Token endpoint', deployment.token_endpoint],
+      ['API base address', deployment.api_base],
+      ...Object.entries(deployment.more).map(([name, value]) => [labelOf(name), value]),
+    ].filter((pair): pair is [string, string] => Boolean(pair[1]))
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Application'} · Neat Latch</title></svelte:head>
@@ -140,9 +148,9 @@
                   >{/if}{/if}
             </div>
             <dl class="grid grid-cols-[11rem_1fr] gap-x-3">
-              {#each [['Issuer', deployment.issuer], ['Authorization endpoint', deployment.authorization_endpoint], ['Token endpoint', deployment.token_endpoint], ['API base address', deployment.api_base], ...Object.entries(deployment.more).map( ([name, value]) => [labelOf(name), value] )].filter(([, value]) => value) as [label, value] (label)}
+              {#each addressesOf(deployment) as [label, value] (label)}
                 <dt class="text-soft">{label}</dt>
-                <dd class="value">{value || '—'}</dd>
+                <dd class="value">{value}</dd>
               {/each}
             </dl>
             {#if may('change')}<p class="mt-1">

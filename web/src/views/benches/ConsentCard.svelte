@@ -108,8 +108,9 @@
           {#if may('change')}<button class="act" onclick={() => withdraw(request.id)}
               >Withdraw</button
             >{/if}
-        {:else if request.state === 'answered'}{request.given.length ? 'given' : 'refused'} by {request.answered_by},
-          <When at={request.answered_at} />{:else}<span class="text-soft">{request.state}</span
+        {:else if request.state === 'answered'}{request.given.length ? 'given' : 'refused'} by
+          {request.answered_by}, <When at={request.answered_at} />{:else}<span class="text-soft"
+            >{request.state}</span
           >{/if}
       </p>
       {#if request.says}<p class="help">“{request.says}”</p>{/if}

@@ -42,8 +42,8 @@
       Could go: <span class="value">{trim.can_go.join(' ')}</span>
     </p>{/if}
   {#each trim.impossible as kept, at (at)}<p class="text-error mt-2 font-semibold">
-      Nothing allows {kept.workload}: <span class="value">{kept.operation}</span>. It requires a {word}
-      that the application does not have.
+      The application has no {word} for what {kept.workload} uses:
+      <span class="value">{kept.operation}</span>.
     </p>{/each}
   {#if !trim.missing.length && !trim.can_go.length && !trim.impossible.length && trim.kept.length}<p
       class="text-success mt-2 font-semibold"

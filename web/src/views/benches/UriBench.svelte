@@ -7,6 +7,7 @@
   import Loading from '../../lib/Loading.svelte'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
+  import { counted } from '../../lib/words'
   import { param } from '../../router'
   import UriChange from '../clients/UriChange.svelte'
   import Answer from './Answer.svelte'
@@ -104,7 +105,7 @@
     <EnvBadge environment={bench.environment} />
     <strong class={misses.length ? 'text-error' : 'text-success'}
       >{misses.length
-        ? `${misses.length} of ${bench.callers.length} ${bench.callers.length === 1 ? 'caller' : 'callers'} would be refused`
+        ? `${misses.length} of ${counted(bench.callers.length, 'caller')} would be refused`
         : bench.callers.length
           ? 'every caller matches'
           : 'no connection here sends any'}</strong

@@ -161,8 +161,8 @@
               onclick={() => living.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else if living.query.data}<p>
-            None in {shown.environment.name} yet. Register a client that shows a certificate, or issue
-            one to a server.
+            Issue one to a server, or register a client that presents one in {shown.environment
+              .name}.
           </p>{/if}
       </section>
       {#if root}{#key shown.environment.key}<Replacement house={shown} />{/key}{/if}

@@ -21,10 +21,12 @@
     links
       .map(
         (link) =>
-          `${name(link.subject)}, ${ROLES[link.role]}, expires ${day(link.not_after)}${link.ends_first ? ', the first to expire' : ''}`,
+          `${name(link.subject)}, ${ROLES[link.role]}, expires ${day(link.not_after)}` +
+          (link.ends_first ? ', the first to expire' : ''),
       )
       .join('; '),
   )
+  const firstToExpire = $derived(name(links.find((link) => link.ends_first)?.subject ?? ''))
 </script>
 
 <div class="grid grid-cols-1 lg:grid-cols-[minmax(150px,210px)_minmax(0,1fr)] gap-x-3">
@@ -119,6 +121,5 @@
 {#if chain.ends}<p class="mt-1">
     <span class="text-error" aria-hidden="true">┆</span> The chain expires on
     <strong>{day(chain.ends)}</strong>, when
-    <strong>{name(links.find((link) => link.ends_first)?.subject ?? '')}</strong> does; the full line
-    is today.
+    <strong>{firstToExpire}</strong> does. The full line marks today.
   </p>{/if}

@@ -41,11 +41,11 @@
   <fieldset class="mb-3">
     <legend class="label-text">Its key</legend>
     <label class="flex min-h-[26px] items-center gap-2"
-      ><input type="radio" value="house" bind:group={by} /> is made here, and handed over once</label
+      ><input type="radio" value="house" bind:group={by} /> is made here and handed over once</label
     >
     <label class="flex min-h-[26px] items-center gap-2"
-      ><input type="radio" value="request" bind:group={by} /> stays with its holder, who sends a signing
-      request</label
+      ><input type="radio" value="request" bind:group={by} />
+      <span>stays with its holder, who sends a signing request</span></label
     >
   </fieldset>
   {#if by === 'request'}

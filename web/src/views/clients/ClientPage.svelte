@@ -244,9 +244,9 @@
         </dl>
         {#if (uris || scopes) && client.connections.length}
           <p class="bg-wait-ground mt-3 rounded-md px-3 py-2">
-            {client.connections.join(', ')}
-            {client.connections.length === 1 ? 'uses' : 'use'} this client. Touching what works stops
-            everyone who uses it; for another use, register another client.
+            A change of what works stops everyone who uses this client: {client.connections.join(
+              ', ',
+            )}. For another use, register another client.
           </p>
         {/if}
       </section>

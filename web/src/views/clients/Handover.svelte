@@ -119,8 +119,8 @@
           ? 'The house authority made a certificate and its key.'
           : house
             ? 'The house authority made a secret.'
-            : 'The application gave a secret.'} It is sealed already, so a connection made here can use
-        it without you carrying it. You can see it once.
+            : 'The application gave a secret.'}
+        It is sealed here for the connections that will use it. You can see it once.
       </p>
       <div class="flex flex-wrap gap-2">
         <button type="button" class="btn btn-sm" onclick={show}>Show secret once</button>

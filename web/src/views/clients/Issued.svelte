@@ -6,6 +6,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
+  import { counted } from '../../lib/words'
   import { goto } from '../../router'
   import IssueCertificate, { type Wanted } from '../certificates/IssueCertificate.svelte'
   import RejectedRequests from '../credentials/RejectedRequests.svelte'
@@ -178,7 +179,7 @@
                 <form class="mt-2" onsubmit={revoke}>
                   <p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
                     Refused from now on{secret.tokens
-                      ? `, and its ${secret.tokens} living token${secret.tokens === 1 ? '' : 's'} with it`
+                      ? `, and its ${counted(secret.tokens, 'living token')} with it`
                       : ''}.
                     {secret.connections.length
                       ? `${secret.connections.join(', ')} would stop.`

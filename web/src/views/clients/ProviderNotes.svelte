@@ -112,8 +112,8 @@
     />
   </Field>
   <label class="mb-2 flex min-h-[26px] items-center gap-2"
-    ><input type="checkbox" disabled={!may('change')} bind:checked={shared} /> The vendor shares it with
-    everybody, for trying things out</label
+    ><input type="checkbox" disabled={!may('change')} bind:checked={shared} />
+    <span>The vendor shares it with everybody, for trying things out</span></label
   >
   <ProblemBox problem={acts.problem} />
   {#if may('change')}<button class="btn btn-sm">Save</button>{/if}

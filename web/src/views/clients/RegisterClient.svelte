@@ -83,6 +83,9 @@
     )
     if (made) goto(`/clients/${made.id}`)
   }
+  const WHAT_IT_IS =
+    'A key is sent with every call; a client gets short-lived tokens by its secret; a ' +
+    'certificate is presented when the connection is opened.'
 </script>
 
 <svelte:head><title>Register a client at {found.data?.name ?? ''} · Neat Latch</title></svelte:head>
@@ -91,8 +94,8 @@
   <h1 class="mb-3">Register a client at {found.data.name}</h1>
   <section class="sheet max-w-2xl p-5">
     <p class="mb-2">
-      {found.data.name} takes no clients of OAuth 2.0. What it has to know of us, and what it gives us,
-      is prepared with a connection.
+      There are no OAuth 2.0 clients to register at {found.data.name}. The set-up of a connection
+      says what to enter there.
     </p>
     <a class="btn btn-primary btn-sm" href="/connections/new?application={key}"
       >Set up a connection</a
@@ -131,11 +134,7 @@
           </Field>
         {/if}
         {#if house}
-          <Field
-            id="kind"
-            label="What it is"
-            help="A key is sent with every call; a client gets short-lived tokens by its secret; a certificate is shown when the line is made."
-          >
+          <Field id="kind" label="What it is" help={WHAT_IT_IS}>
             <select
               id="kind"
               class="line-in"
@@ -184,13 +183,13 @@
               id="request"
               bind:value={request}
               error={errors.request}
-              help="Where its holder makes the key. Empty: the key is made here and handed over once."
+              help="If its holder makes the key. Empty: it is made here and handed over once."
             />
           </div>{/if}
         {#if !isKey}<Field
             id="type"
             label="Type"
-            help="Public only for programs that cannot keep a secret, such as an app on people's devices."
+            help="Public is for programs that cannot keep a secret, such as an app on a phone."
           >
             <select
               id="type"
@@ -249,7 +248,8 @@
       {/if}
       {#if deployment.registers && !house}
         <label class="mb-3 flex min-h-[26px] items-center gap-2"
-          ><input type="checkbox" bind:checked={form.by_protocol} /> Register it there for me (RFC 7591)</label
+          ><input type="checkbox" bind:checked={form.by_protocol} />
+          <span>Register it for me (RFC 7591)</span></label
         >
       {/if}
       <ProblemBox problem={acts.problem} />
@@ -275,10 +275,11 @@
             : 'Manually'}
       </h2>
       <p class="help">
-        {#if house}The house authority issues it at once, and {found.data.name} accepts it. What is secret
-          of it is handed over on the next page; after that only its digest is kept.
-        {:else if deployment.registers && form.by_protocol}{found.data.name} makes the client and answers
-          with its ID and a secret. The secret is sealed as it arrives, and shown to you once.
+        {#if house}The house authority issues it. The secret is handed over on the next page; after
+          that only a digest is kept. It is accepted immediately at {found.data.name}.
+        {:else if deployment.registers && form.by_protocol}The client is made by protocol at {found
+            .data.name}, which returns its ID and a secret. The secret is sealed as it arrives, and
+          shown to you once.
         {:else}You enter the client in {found.data.name}'s own screens. The next page lists the acts
           in order, with what to copy, and keeps your ticks.{/if}
       </p>

@@ -49,9 +49,10 @@
   const out = $derived(
     (found.data?.pins ?? []).filter((pin) => pin.fit === 'differs' || pin.fit === 'missing'),
   )
+  const NUMBERS = ['No', 'One', 'Two', 'Three', 'Four', 'Five', 'Six']
   const heading = $derived(
     out.length
-      ? `${['No', 'One', 'Two', 'Three', 'Four', 'Five', 'Six'][out.length] ?? out.length} ${out.length === 1 ? 'pin' : 'pins'} out of line`
+      ? `${NUMBERS[out.length] ?? out.length} ${out.length === 1 ? 'pin' : 'pins'} out of line`
       : (STATES[found.data?.state ?? ''] ?? ''),
   )
 
@@ -172,14 +173,14 @@
   <SignInOutcome hidden={(how) => how === 'wrong_account' && Boolean(connection.set_aside)} />
   {#if connection.waiting_sign_in && !signedIn}
     <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      Somebody went to sign in <When at={connection.waiting_sign_in} /> and has not come back. If their
-      page refused, compare redirect URI and client ID below, then sign in again.
+      A sign-in was begun and is not finished, <When at={connection.waiting_sign_in} />. If it was
+      refused, compare redirect URI and client ID below, then sign in again.
     </p>
   {/if}
   {#if connection.set_aside}
     <p role="status" class="bg-bad-ground mb-3 rounded-md px-3 py-2" data-set-aside>
-      {connection.set_aside.account} signed in <When at={connection.set_aside.at} />, and {connection
-        .values.account || 'another'} was expected. {connection.signed_in
+      {connection.set_aside.account} signed in <When at={connection.set_aside.at} />, and
+      {connection.values.account || 'another'} was expected. {connection.signed_in
         ? 'What was held before still serves.'
         : 'No token is in use.'}
       {#if may('test')}
@@ -254,7 +255,8 @@
                   >{fromNow(entry.at, clock.now)}</time
                 >{/if}{entry.at && entry.says ? ' · ' : ''}<span class="text-soft"
                 >{entry.says}</span
-              >{#if ['put_secret', 'put_certificate'].includes(entry.act) && may('change')}{#if entry.at || entry.says}&nbsp;·{/if}
+              >{#if ['put_secret', 'put_certificate'].includes(entry.act) && may('change')}
+                {#if entry.at || entry.says}·{/if}
                 <button
                   class="act"
                   onclick={() =>

@@ -29,6 +29,7 @@
   }))
   let language = $state('curl')
   const chosen = $derived(lines.data?.find((line) => line.language === language) ?? lines.data?.[0])
+  const notLet = $derived(hands.data?.not_let ?? [])
 </script>
 
 <section class="sheet p-4" aria-labelledby="draws-title">
@@ -41,13 +42,12 @@
   {#if hands.data}<p class="help">
       A draw hands out {hands.data.says}.
     </p>{/if}
-  {#if hands.data?.not_let?.length}
+  {#if notLet.length}
     <p class="bg-wait-ground my-1 rounded-md px-3 py-2">
-      {hands.data.not_let.join(', ')}
-      {hands.data.not_let.length === 1 ? 'has' : 'have'} a key that draws, but may not have the secret
-      itself.
+      {notLet.join(', ')}
+      {notLet.length === 1 ? 'has' : 'have'} a key that draws, but may not have the secret itself.
       {#if may('change')}<button class="act" disabled={acts.busy} onclick={() => void letThem()}
-          >Permit {hands.data.not_let.length === 1 ? 'it' : 'them'}</button
+          >Permit {notLet.length === 1 ? 'it' : 'them'}</button
         >{/if}
     </p>
   {/if}
@@ -75,7 +75,10 @@
       ></label
     >
     <pre
-      class="bg-base-200 value my-2 overflow-x-auto rounded-md p-2 text-[0.93em] whitespace-pre-wrap">{chosen.text}</pre>
+      class={[
+        'bg-base-200 value my-2 overflow-x-auto rounded-md p-2 text-[0.93em]',
+        'whitespace-pre-wrap',
+      ]}>{chosen.text}</pre>
     <Copy text={chosen.text} what="the lines for {chosen.language}" />
   {/if}
 </section>

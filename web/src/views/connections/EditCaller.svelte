@@ -46,6 +46,8 @@
     )
     if (saved) done(saved.notes ?? {})
   }
+  const users = $derived(start.workloads_of.map((workload) => workload.name))
+  const use = $derived(users.length === 1 ? 'uses' : 'use')
 </script>
 
 <form class="sheet mb-4 p-4" onsubmit={save} aria-labelledby="edit-title">
@@ -108,11 +110,10 @@
       ><input type="checkbox" bind:checked={work_in_rounds} /> Permit rounds real work here</label
     >
   </div>
-  {#if start.workloads_of.length && start.state === 'latched'}
+  {#if users.length && start.state === 'latched'}
     <p class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      It works now, and {start.workloads_of.map((workload) => workload.name).join(', ')}
-      {start.workloads_of.length === 1 ? 'uses' : 'use'} it. After a change of issuer, token endpoint
-      or client ID its tokens are dropped.
+      It works now, and {users.join(', ')}
+      {use} it. A change of issuer, token endpoint or client ID drops its tokens.
     </p>
   {/if}
   <ProblemBox problem={acts.problem} />

@@ -96,6 +96,10 @@
     }
   })
 
+  const secrets = $derived(
+    (draft.data?.scheme.values ?? []).filter((value) => value.secret && value.type !== 'key'),
+  )
+
   async function submit(event: Event): Promise<void> {
     event.preventDefault()
     const body = {
@@ -116,9 +120,8 @@
     if (!made) return
     form.secrets = {}
     const said = Object.values(made.notes ?? {}).flat()
-    goto(
-      `/connections/${made.ref}${said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''}`,
-    )
+    const cleaned = said.length ? `?cleaned=${encodeURIComponent(said.join(' '))}` : ''
+    goto(`/connections/${made.ref}${cleaned}`)
   }
 </script>
 
@@ -186,12 +189,12 @@
           <ValueFields scheme={draft.data.scheme} bind:values={form.values} {errors} />
         </div>
         <div class="grid grid-cols-2 gap-x-5">
-          {#each draft.data.scheme.values.filter((value) => value.secret && value.type !== 'key') as secret (secret.key)}
+          {#each secrets as secret (secret.key)}
             <Field
               id="secret-{secret.key}"
               label={secret.label}
               help={draft.data.secrets_known.includes(secret.key)
-                ? 'Left empty, the secret that came with the registration is used; it is sealed here already.'
+                ? 'If left empty, the secret that came with the registration is used.'
                 : secret.help}
               where={secret.where}
               error={errors[secret.key] ?? (secret.key === 'client_secret' ? errors.secret : '')}

@@ -32,7 +32,7 @@
     <CertificateIn
       id="pem"
       label="Certificate, its chain and its private key, in PEM"
-      help="The key is sealed as it arrives. The certificate alone will do where the key is here already."
+      help="The key is sealed as it arrives. If it is here already, the certificate is enough."
       bind:given
       error={errors.certificate ?? errors.private_key}
       passwordError={errors.password}

@@ -43,7 +43,7 @@
     <Field
       id="new-secret"
       label={wanted?.label ?? 'Secret'}
-      help="Sealed as it arrives. Spaces, line breaks and quotes at its ends are cut off, and that is said."
+      help="Sealed as it arrives. Spaces, line breaks and quotes at its ends are removed."
       where={wanted?.where}
       error={errors.secret ?? errors[wanted?.key ?? '']}
     >

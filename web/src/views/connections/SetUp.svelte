@@ -1,6 +1,6 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
-  import { api, ok, type Schemas } from '../../api/client'
+  import { api, ok, type Connection, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import EnvBadge from '../../lib/EnvBadge.svelte'
   import Loading from '../../lib/Loading.svelte'
@@ -73,14 +73,18 @@
           body: { environment },
         }),
       )
-      goto(
-        `/connections/${made.ref}/set-up?from=${ref}&carried=${made.carried.join(', ')}&new=${made.new.join(', ')}`,
-      )
+      const came = `carried=${made.carried.join(', ')}&new=${made.new.join(', ')}`
+      goto(`/connections/${made.ref}/set-up?from=${ref}&${came}`)
       opened = null
     })
   function toggle(section: Schemas['SectionOut']): void {
     opened = open === section.key ? '' : section.key
   }
+  const otherSchemes = (connection: Connection) =>
+    connection.schemes.filter((scheme) => scheme.key !== connection.scheme.key)
+  /** The values of which the profile says where they are found at the application. */
+  const valuesWithPlace = (connection: Connection) =>
+    [...connection.slot_values, ...connection.scheme.values].filter((value) => value.where)
   const look: Record<string, string> = {
     done: 'bg-accent text-accent-content',
     now: 'bg-secondary text-base-100',
@@ -93,6 +97,9 @@
 <Loading query={found} />
 {#if found.data && standing.data}
   {@const connection = found.data}
+  {@const copiesTo = standing.data.copies_to}
+  {@const environmentsLeft = standing.data.environments_left}
+  {@const located = valuesWithPlace(connection)}
   <header class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
     <h1>Set up {connection.application_name}</h1>
     <EnvBadge environment={connection.environment} />
@@ -118,7 +125,10 @@
           <h2 class="text-[1.08rem]">
             <button
               type="button"
-              class="grid w-full grid-cols-[26px_1fr] items-start gap-x-[18px] px-4 py-2.5 text-start"
+              class={[
+                'grid w-full grid-cols-[26px_1fr] items-start gap-x-[18px] px-4 py-2.5',
+                'text-start',
+              ]}
               aria-expanded={open === section.key}
               onclick={() => toggle(section)}
             >
@@ -152,7 +162,7 @@
                 </dl>
                 {#if connection.schemes.length > 1 && may('change')}
                   <p class="mt-2">
-                    {#each connection.schemes.filter((scheme) => scheme.key !== connection.scheme.key) as scheme (scheme.key)}
+                    {#each otherSchemes(connection) as scheme (scheme.key)}
                       <button
                         class="act me-4"
                         disabled={acts.busy}
@@ -172,10 +182,8 @@
                     onclick={signIn}>{connection.signed_in ? 'Sign in again' : 'Sign in'}</button
                   >{/if}
                 <p class="help mt-1">
-                  You are sent to {connection.application_name} and brought back to this page.{connection
-                    .values.account
-                    ? ` Pick ${connection.values.account}.`
-                    : ''}
+                  You are sent to {connection.application_name} and brought back to this page.
+                  {connection.values.account ? `Pick ${connection.values.account}.` : ''}
                 </p>
               {:else}
                 <div class="mb-2 flex flex-wrap gap-3">
@@ -215,10 +223,10 @@
             {entry}
           </p>{:else}<p class="text-success font-semibold">Nothing. It latches.</p>{/each}
       </section>
-      {#if connection.slot_values.length || connection.scheme.values.some((value) => value.where)}
+      {#if connection.slot_values.length || located.length}
         <section class="sheet p-4" aria-labelledby="where-title">
           <h2 id="where-title" class="mb-1">Where is it?</h2>
-          {#each [...connection.slot_values, ...connection.scheme.values].filter((slotValue) => slotValue.where) as slotValue (slotValue.key)}
+          {#each located as slotValue (slotValue.key)}
             <p class="py-0.5">
               <strong>{slotValue.label}:</strong> <span class="text-soft">{slotValue.where}</span>
             </p>
@@ -241,7 +249,7 @@
               >Copy this set-up to {entry.name}</button
             >
           {/each}
-          {#if standing.data.copies_to.length < standing.data.environments_left.length && may('change')}
+          {#if copiesTo.length < environmentsLeft.length && may('change')}
             <a
               class="act block"
               href="/applications/new?name={encodeURIComponent(connection.application_name)}"

@@ -126,7 +126,8 @@
         <span class="text-soft w-36">{secret.label}</span>
         <span class="value whitespace-nowrap">{secret.hint ? `•••• ${secret.hint}` : '—'}</span>
         {#if secret.hint}<span class="help"
-            >{#if secret.ends}<When at={secret.ends} prefix="expires " />{:else}no expiry date known{/if}</span
+            >{#if secret.ends}<When at={secret.ends} prefix="expires " />
+            {:else}no expiry date known{/if}</span
           >{/if}
         {#if secret.credential}<EndOf
             id={secret.credential}

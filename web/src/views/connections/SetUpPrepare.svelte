@@ -96,7 +96,7 @@
       {/if}
       {#if oauth && deployment?.registers && !(houseCan && byHouse)}
         <label class="flex min-h-[34px] items-center gap-2"
-          ><input type="checkbox" bind:checked={byProtocol} /> Register it there for me (RFC 7591)</label
+          ><input type="checkbox" bind:checked={byProtocol} /> Register it for me (RFC 7591)</label
         >
       {/if}
       <button class="btn btn-primary btn-sm" disabled={acts.busy || !name.trim()}

@@ -14,6 +14,8 @@
       ok(api.GET('/api/applications/{key}', { params: { path: { key: connection.application } } })),
   }))
 
+  const asksForScopes = $derived(connection.scheme.values.some((value) => value.type === 'scopes'))
+
   /**
    * What is ticked and not saved yet: ticks that come while another is being saved are saved after
    * it, and none is lost.
@@ -51,7 +53,7 @@
 
 <div class="grid sm:grid-cols-2 gap-4">
   <WorkloadsCard {connection} />
-  {#if application.data?.scopes.length && connection.scheme.values.some((value) => value.type === 'scopes')}
+  {#if application.data?.scopes.length && asksForScopes}
     <fieldset class="pt-2">
       <legend class="label-text">Scopes we ask for, no more than the work needs</legend>
       {#each application.data.scopes as scope (scope.name)}

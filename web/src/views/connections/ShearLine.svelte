@@ -16,6 +16,10 @@
     missing: 'bg-bad-ground',
     not_proven: 'bg-quiet-ground',
   }
+  const SEEING = ['see_workloads', 'open_client', 'open_application']
+  const TESTING = ['test', 'sign_in']
+  const mayAct = (key: string) =>
+    SEEING.includes(key) || may(TESTING.includes(key) ? 'test' : 'change')
   const quiet = (pin: PinOut) => pin.fit === 'fits' || pin.fit === 'not_asked'
   /** A note that is the same on many rows is said on the first of them only. */
   const repeated = (place: number) =>
@@ -26,7 +30,12 @@
 <section class="sheet relative overflow-hidden" aria-labelledby="shear-title">
   <h2 id="shear-title" class="sr-only">Both halves, pin by pin</h2>
   <div
-    class="border-base-300 grid h-[37px] grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)] md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 border-b px-3.5"
+    class={[
+      'border-base-300 grid h-[37px]',
+      'grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)]',
+      'md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center',
+      'gap-x-3 border-b px-3.5',
+    ]}
   >
     <span class="max-md:hidden"></span>
     <span class="text-brass text-end font-bold"
@@ -42,7 +51,11 @@
     {#each pins as pin, place (pin.key)}
       <li class="relative {ground[pin.fit] ?? ''}" data-pin={pin.key} data-fit={pin.fit}>
         <div
-          class="grid min-h-[36px] grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)] md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center gap-x-3 px-3.5 py-1"
+          class={[
+            'grid min-h-[36px] grid-cols-[minmax(0,1fr)_72px_minmax(0,1fr)]',
+            'md:grid-cols-[122px_minmax(0,1fr)_100px_minmax(0,1fr)] items-center',
+            'gap-x-3 px-3.5 py-1',
+          ]}
           title={quiet(pin) ? pin.why : undefined}
         >
           <span class="text-soft max-md:col-span-3 max-md:text-[0.93em]">{capital(pin.label)}</span>
@@ -56,12 +69,15 @@
         </div>
         {#if !quiet(pin) && !repeated(place)}
           <div
-            class="relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2 ps-3.5 md:ps-[136px]"
+            class={[
+              'relative flex flex-wrap items-baseline gap-x-4 gap-y-0.5 pe-3.5 pb-2',
+              'ps-3.5 md:ps-[136px]',
+            ]}
           >
             <p class="min-w-0 flex-1 basis-[300px]">{pin.why}</p>
             <span class="flex flex-wrap justify-end gap-x-4">
               {#each pin.acts as entry (entry.key + entry.value)}
-                {#if ['see_workloads', 'open_client', 'open_application'].includes(entry.key) || may(entry.key === 'test' || entry.key === 'sign_in' ? 'test' : 'change')}
+                {#if mayAct(entry.key)}
                   <button type="button" class="act" disabled={busy} onclick={() => act(pin, entry)}
                     >{entry.label}</button
                   >

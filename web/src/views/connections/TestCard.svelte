@@ -110,9 +110,9 @@
     {/if}
   </div>
   {#if connection.state === 'sticking' && connection.passes}
+    {@const wanted = connection.passes_wanted}
     <p class="bg-wait-ground mt-2 rounded-md px-3 py-2">
-      It did not work before: {connection.passes} of {connection.passes_wanted} passes in a row that make
-      it latched.
+      It did not work before: {connection.passes} of {wanted} passes in a row that make it latched.
     </p>
   {/if}
   {#if !connection.rounds_try_what_failed}

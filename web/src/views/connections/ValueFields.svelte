@@ -13,10 +13,11 @@
     errors?: Record<string, string>
     notes?: Record<string, string[]>
   } = $props()
+  const plain = $derived(scheme.values.filter((value) => !value.secret && value.type !== 'scopes'))
 </script>
 
 <!-- The form is made from the profile's own description of what the application wants. -->
-{#each scheme.values.filter((value) => !value.secret && value.type !== 'scopes') as entry (entry.key)}
+{#each plain as entry (entry.key)}
   <Field
     id={entry.key}
     label={entry.label + (entry.required ? '' : ', if there is one')}

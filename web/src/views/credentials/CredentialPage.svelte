@@ -1,7 +1,7 @@
 <script lang="ts">
   import { createQuery } from '@tanstack/svelte-query'
   import { onDestroy } from 'svelte'
-  import { api, ok, Problem } from '../../api/client'
+  import { api, ok, Problem, type Schemas } from '../../api/client'
   import EndOf from '../../lib/EndOf.svelte'
   import { acting } from '../../lib/acting.svelte'
   import Copy from '../../lib/Copy.svelte'
@@ -42,6 +42,15 @@
     link: 'by a link',
     file: 'as an encrypted file',
   }
+
+  type Shown = Schemas['WholeCredentialOut']
+  /** A key pair of the house authority's that no connection uses: there is nothing to switch. */
+  const ownKey = (credential: Shown) =>
+    credential.house && credential.kind === 'private_key' && !credential.connections.length
+  const dependents = (credential: Shown) =>
+    credential.workload
+      ? [...credential.connections, credential.workload_name]
+      : credential.connections
 
   function hide(): void {
     clearTimeout(timer)
@@ -104,7 +113,7 @@
             class="btn btn-sm"
             href="/replacements/{credential.replacement}">It is being replaced</a
           >
-        {:else if !dead && !(credential.house && credential.kind === 'private_key' && !credential.connections.length)}<button
+        {:else if !dead && !ownKey(credential)}<button
             class="btn btn-sm"
             onclick={() => (open = open === 'replace' ? '' : 'replace')}>Replace credential</button
           >{/if}
@@ -141,7 +150,7 @@
       {#if open === 'revoke'}<p class="bg-bad-ground mb-2 rounded-md px-3 py-2">
           Refused from now on, with every token that was got with it.
           {credential.connections.length || credential.workload
-            ? `${[...credential.connections, ...(credential.workload ? [credential.workload_name] : [])].join(', ')} would stop.`
+            ? `${dependents(credential).join(', ')} would stop.`
             : 'No connection here holds it.'} It cannot be undone.
         </p>{/if}
       <Field id="why" label="Why" error={errors.reason} help="It is in the journal.">

@@ -29,7 +29,8 @@
       <li class="mt-1">
         <a class="act value" href="/connections/{reached.ref}">{reached.ref}</a>
         <span class="help"
-          >{#if reached.last}<When at={reached.last} prefix="last drawn " />{:else}never seen drawn{/if}</span
+          >{#if reached.last}<When at={reached.last} prefix="last drawn " />
+          {:else}never drawn{/if}</span
         >
         <p class={reached.lasts ? 'text-error font-semibold' : ''}>
           {capital(reached.says)}{#if reached.at}, <When at={reached.at} />{/if}.

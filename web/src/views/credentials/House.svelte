@@ -64,6 +64,7 @@
       )
       goto(`/clients/${made.client}`)
     })
+  const newClient = (application: string) => `/applications/${application}/clients/new`
 </script>
 
 <svelte:head><title>House authority · Neat Latch</title></svelte:head>
@@ -115,7 +116,7 @@
                     {#if may('change')}
                       <a
                         class="act me-3"
-                        href="/applications/{each.application}/clients/new?environment={environment}"
+                        href="{newClient(each.application)}?environment={environment}"
                         >Issue a client</a
                       >
                       {#if !each.asker}<button

@@ -8,7 +8,7 @@
 
   /** ``again``: look once more, after something was ended. */
   let { found, again }: { found: Schemas['LeakOut']; again: () => Promise<void> } = $props()
-  type Held = Schemas['LeakedHeldOut']
+  type Held = Schemas['LeakedHeldTokenOut']
 
   const acts = acting('credential', 'connection')
   const why = 'it leaked'
@@ -94,8 +94,8 @@
             : 'No workload of it is known.'}
         </p>{/if}
       {#if !leaked.ends_there}<p class="text-warning mt-1 font-semibold">
-          {leaked.application} has no address to end tokens at: here it is only forgotten. End it in {leaked.application}'s
-          own screens.
+          It is only deleted here: there is no revocation endpoint at {leaked.application}. Revoke
+          it in the application's own screens.
         </p>{/if}
       <button
         class="btn btn-error btn-sm mt-2"
@@ -127,7 +127,9 @@
     allowed it:
     {#if family.alive}{family.spent
         ? 'it was used before, and ends all that came of it when it is shown again.'
-        : `anyone who has it${family.public ? '' : ", and the client's secret too,"} gets new tokens with it.`}
+        : family.public
+          ? 'anyone who has it gets new tokens with it.'
+          : "anyone who has it, and the client's secret too, gets new tokens with it."}
       <button
         class="btn btn-error btn-sm ms-2"
         disabled={acts.busy}

@@ -43,9 +43,9 @@
   </p>
   {#each authority.rights as right (right.id)}
     <p>
-      <span class="value">{right.hint}</span> for {right.application}, {right.left} left{right.scopes
-        ? `, at most ${right.scopes.join(' ') || 'no scope'}`
-        : ''}, <When at={right.ends} prefix="expires " /> · {right.made_by}
+      <span class="value">{right.hint}</span> for {right.application},
+      {right.left} left{right.scopes ? `, at most ${right.scopes.join(' ') || 'no scope'}` : ''},
+      <When at={right.ends} prefix="expires " /> · {right.made_by}
       <button class="act ms-2" disabled={acts.busy} onclick={() => end(right.id)}>Remove</button>
     </p>
   {/each}

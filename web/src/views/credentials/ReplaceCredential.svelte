@@ -52,8 +52,8 @@
     <p class="help mb-2">
       {found.data.connections.length
         ? `Held by ${found.data.connections.join(', ')}.`
-        : 'No connection here holds it: its holder is handed the new one.'} Nothing is made until the
-      next page.
+        : 'No connection here holds it: its holder is handed the new one.'}
+      Nothing is made until the next page.
     </p>
     <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={begin}>Begin</button>
   {:else if found.data}<p class="mb-2">

@@ -82,7 +82,7 @@
   <p class="my-2">
     {item?.way === 'house'
       ? 'The house authority revokes it.'
-      : `Withdraw it in ${item?.application}'s own screens first. From here on it cannot be rolled back.`}
+      : `Withdraw it in ${item?.application}'s own screens first. This cannot be rolled back.`}
   </p>
   <button class="btn btn-error btn-sm" disabled={acts.busy} onclick={retire}
     >{item?.way === 'house' ? 'Revoke the old one' : 'It is withdrawn there'}</button
@@ -206,8 +206,8 @@
                   </details>{/if}
               {:else if step.key === 'switch'}
                 <p class="mb-2">
-                  {item.connections.length ? item.connections.join(', ') : 'No connection'} will hold
-                  the new one. Workloads that draw get it with their next draw.
+                  Will hold the new one: {item.connections.join(', ') || 'no connection'}. Workloads
+                  that draw get it with their next draw.
                 </p>
                 <button
                   class="btn btn-primary btn-sm"

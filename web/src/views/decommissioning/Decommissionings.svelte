@@ -61,9 +61,9 @@
   <div class="sheet max-w-xl p-6">
     {#if words}<p>Nothing fits “{words}”.</p>
     {:else}<p>
-        Nothing has been decommissioned. On the page of a connection, a client, a workload or an
-        application, <strong>Decommission</strong> leads through the work in its order: who still uses
-        it, revoke it, prove that it is refused, forget its secrets, keep its history.
+        Nothing has been decommissioned. Begin on the page of a connection, a client, a workload or
+        an application. The steps are: see who still uses it, revoke it, prove that it is refused,
+        forget its secrets, keep its history.
       </p>{/if}
   </div>
 {/if}

@@ -1,6 +1,7 @@
 <script lang="ts">
   /** What is kept of something that was decommissioned. */
   import When from '../../lib/When.svelte'
+  import { grouped } from '../../lib/words'
   import { capital } from '../../lib/words'
 
   interface Kept {
@@ -52,7 +53,7 @@
     {#if kept.draws}
       <dt class="text-soft">Draws</dt>
       <dd>
-        {kept.draws.toLocaleString('en')}, the last <When at={kept.last_draw ?? null} past />
+        {grouped(kept.draws)}, the last <When at={kept.last_draw ?? null} past />
       </dd>
     {/if}
     {#each kept.credentials ?? [] as credential (credential.hint + credential.issued)}

@@ -81,7 +81,8 @@
     ><input type="checkbox" bind:checked={form.production} /> Production</label
   >
   <label class="flex min-h-[34px] items-center gap-2"
-    ><input type="checkbox" bind:checked={form.wants_service_account} /> Service accounts are required</label
+    ><input type="checkbox" bind:checked={form.wants_service_account} />
+    <span>A service account is required</span></label
   >
   {#if !Object.keys(acts.errors).length}<ProblemBox problem={acts.problem} />{/if}
   <p class="mt-2 flex gap-3">

@@ -22,7 +22,7 @@
   /** The key of the environment whose form is open; "+" is that of a new one. */
   let open = $state('')
   let confirming = $state('')
-  /** The environment in which showing stored secrets is to be permitted, while a code is asked for. */
+  /** The environment in which to permit showing stored secrets, while a code is asked for. */
   let permitting = $state('')
   let code = $state('')
 

@@ -23,18 +23,16 @@
       done()
     })
   }
+  const HELP =
+    'PEM, a certificate, or a JWK; RSA of 2048 bits and more, or a NIST curve. Only the holder ' +
+    'of the private key can read the file (JWE, RFC 7516).'
 </script>
 
 <form class="mt-2" onsubmit={make}>
   <Field id="file-to" label="Whose key it is" error={errors.to}>
     <input id="file-to" class="line-in" bind:value={form.to} required maxlength="200" />
   </Field>
-  <Field
-    id="file-key"
-    label="Their public key"
-    error={errors.key}
-    help="PEM, a certificate, or a JWK; RSA of 2048 bits and more, or a NIST curve. Only the holder of the private key can read the file (JWE, RFC 7516)."
-  >
+  <Field id="file-key" label="Their public key" error={errors.key} help={HELP}>
     <textarea id="file-key" class="line-in value h-28" bind:value={form.key} required></textarea>
   </Field>
   <button class="btn btn-primary btn-sm" disabled={acts.busy || !form.to.trim() || !form.key.trim()}

@@ -1,6 +1,7 @@
 <script lang="ts">
   import type { Snippet } from 'svelte'
   import type { Schemas } from '../../api/client'
+  import { grouped } from '../../lib/words'
 
   /**
    * What a file, or the undoing of an import, would change, object by object; `children`: what can
@@ -16,7 +17,6 @@
     conflict: 'stays, the file differs',
   }
   const lines = $derived(preview.changes.some((change) => change.line > 0))
-  const count = (number: number) => number.toLocaleString('en')
 </script>
 
 <section class="sheet" aria-labelledby="preview">
@@ -24,16 +24,15 @@
     <h2 id="preview">
       {preview.nothing
         ? 'Nothing would change'
-        : `${count(preview.adds)} added, ${count(preview.changes_count)} changed, ${count(preview.removes)} removed`}
+        : `${grouped(preview.adds)} added, ${grouped(preview.changes_count)} changed, ` +
+          `${grouped(preview.removes)} removed`}
     </h2>
     {#if preview.conflicts}<span class="text-error font-semibold"
-        >{count(preview.conflicts)} changed meanwhile and by the file, left as {preview.conflicts ===
-        1
-          ? 'it is'
-          : 'they are'}</span
+        >{grouped(preview.conflicts)} changed meanwhile and by the file,
+        {preview.conflicts === 1 ? 'left as it is' : 'left as they are'}</span
       >{/if}
     {#if preview.kept}<span class="text-warning font-semibold"
-        >{count(preview.kept)} left as {preview.kept === 1 ? 'it is' : 'they are'}</span
+        >{grouped(preview.kept)} left as {preview.kept === 1 ? 'it is' : 'they are'}</span
       >{/if}
     {#if !preview.base_known}<span class="text-warning"
         >It is not known what this file was made from; it is compared with what is there now</span
@@ -76,8 +75,8 @@
       </tbody>
     </table>
   {/if}
-  {#if preview.more}<p class="help px-4 py-2">And {count(preview.more)} more objects.</p>{/if}
+  {#if preview.more}<p class="help px-4 py-2">And {grouped(preview.more)} more objects.</p>{/if}
   {#if preview.stays}<p class="help px-4 py-2">
-      {count(preview.stays)} objects are not in the file; they stay.
+      {grouped(preview.stays)} objects are not in the file; they stay.
     </p>{/if}
 </section>

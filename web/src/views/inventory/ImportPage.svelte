@@ -88,9 +88,8 @@
       <a class="act" href="/inventory/imports/{plan.undoes}">The import that this undoes</a>
     </p>{/if}
   {#if plan.problem}<p role="alert" class="bg-bad-ground mb-3 rounded-md px-3 py-2">
-      <strong>It stopped.</strong>
-      {plan.problem} What was applied stays until you undo it; mend the file, and apply it again to go
-      on.
+      <strong>It stopped.</strong> What was applied stays until you undo it. To go on, mend the file
+      and apply it again. {plan.problem}
     </p>{/if}
   {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
   {#if preview}

@@ -96,8 +96,8 @@
           >
           <span class="value">{name}</span>
           <label class="flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} /> also remove
-            what the file leaves out</label
+            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} />
+            <span>also remove what the file leaves out</span></label
           >
         </div>
         <label class="help mt-2 block" for="inventory-text">or paste it</label>

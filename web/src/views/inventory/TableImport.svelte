@@ -1,10 +1,10 @@
 <script lang="ts">
-  /** Applications, connections or workloads out of a spreadsheet: columns mapped, then previewed. */
+  /** Applications, connections or workloads from a spreadsheet: columns mapped, then previewed. */
   import { searchParams } from 'sv-router'
   import { api, ok, Problem, type Schemas } from '../../api/client'
   import { acting } from '../../lib/acting.svelte'
   import { sizeOf } from '../../lib/imports'
-  import { capital } from '../../lib/words'
+  import { capital, counted } from '../../lib/words'
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import Changes from './Changes.svelte'
 
@@ -79,8 +79,6 @@
   }
   const labelOf = (name: string) =>
     capital(name.replaceAll('_', ' ')).replace(/^Api/, 'API').replace(/ id$/, ' ID')
-  const plural = (count: number, noun: string) =>
-    `${count.toLocaleString('en')} ${noun}${count === 1 ? '' : 's'}`
 </script>
 
 <section class="sheet p-4" aria-labelledby="table-in">
@@ -133,7 +131,7 @@
   {#if reading}
     <div class="mt-3">
       <p class="mb-1">
-        <strong>{plural(reading.rows, 'row')}</strong>. Which column holds what?
+        <strong>{counted(reading.rows, 'row')}</strong>. Which column holds what?
       </p>
       <div class="grid grid-cols-1 gap-x-5 gap-y-2 sm:grid-cols-2 lg:grid-cols-3">
         {#each reading.columns as column (column.name)}
@@ -182,7 +180,7 @@
           </div>
         {/if}
         {#if preview.same || preview.left_out.length}<p class="help">
-            {preview.same ? `${plural(preview.same, 'object')} unchanged.` : ''}
+            {preview.same ? `${counted(preview.same, 'object')} unchanged.` : ''}
             {preview.left_out.length ? `Columns left out: ${preview.left_out.join(', ')}.` : ''}
           </p>{/if}
         <Changes preview={{ ...preview.changes, base_known: true }}>

@@ -4,6 +4,7 @@
   import { api, ok } from '../../api/client'
   import Loading from '../../lib/Loading.svelte'
   import When from '../../lib/When.svelte'
+  import { grouped } from '../../lib/words'
 
   const found = createQuery(() => ({
     queryKey: ['safe'],
@@ -34,9 +35,8 @@
         </p>
       {/each}
       <p class="mt-2">
-        {#if safe.rekeyed_at}Values were last sealed again <When at={safe.rekeyed_at} />: {safe.rekeyed_values.toLocaleString(
-            'en',
-          )}{safe.rekeyed_lost
+        {#if safe.rekeyed_at}Values were last sealed again <When at={safe.rekeyed_at} />:
+          {grouped(safe.rekeyed_values)}{safe.rekeyed_lost
             ? `; ${safe.rekeyed_lost} could not be opened`
             : ', and each could be opened'}.{:else}The key has never been changed.{/if}
       </p>
@@ -66,8 +66,9 @@
       {:else}<p class="text-warning font-semibold">No backup has been made.</p>{/if}
       <p class="mt-2">
         {#if safe.backups_folder}By schedule: every {safe.backup_hours} hours to
-          <span class="value">{safe.backups_folder}</span>, the last {safe.backups_kept} are kept.{:else}None
-          are made by schedule. Set <span class="value">NEATLATCH_BACKUPS</span> to a folder, or run
+          <span class="value">{safe.backups_folder}</span>; the last {safe.backups_kept} are kept.
+        {:else}None are made by schedule. Set <span class="value">NEATLATCH_BACKUPS</span> to a
+          folder, or run
           <span class="value">nlatch backup</span> yourself.{/if}
       </p>
       <p class="help mt-2">

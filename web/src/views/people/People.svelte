@@ -34,6 +34,7 @@
       form = { username: '', name: '', role: 'reader', password: '' }
     })
   }
+  const mayDropFactor = (username: string) => may('change') && username !== session.who?.username
   const dropFactor = (username: string) =>
     run(() =>
       ok(api.DELETE('/api/people/{username}/second-factors', { params: { path: { username } } })),
@@ -93,9 +94,8 @@
               </td>
               <td><When at={row.last_login} />{row.last_login ? '' : 'never'}</td>
               <td
-                >{row.second_factor
-                  ? 'set up'
-                  : 'none'}{#if row.second_factor && may('change') && row.username !== session.who?.username}&nbsp;<button
+                >{row.second_factor ? 'set up' : 'none'}
+                {#if row.second_factor && mayDropFactor(row.username)}<button
                     class="act"
                     onclick={() => void dropFactor(row.username)}
                     aria-label="Remove the second factor of {row.name}">remove</button

@@ -38,8 +38,10 @@
       )
       result = done.gone
         ? `${row.name} is cleared away.`
-        : `${row.name} is still left behind: ${done.status ? `${row.method} returned ${done.status}` : 'no answer came'}.`
+        : `${row.name} is still left behind: ${answerOf(row.method, done.status)}.`
     })
+  const answerOf = (method: string, status: number | null) =>
+    status ? `${method} returned ${status}` : 'no answer came'
   const close = (row: Leftover) =>
     acts.run(async () => {
       await ok(

@@ -61,7 +61,8 @@
       >
         <label
           ><span class="label-text"
-            >Rounds will make things in {environment.name} and clear them away. To go on, type {environment.name}</span
+            >Rounds will make things in {environment.name} and clear them away. To go on, type
+            {environment.name}</span
           ><input class="line-in" bind:value={typed} /></label
         >
         <button class="btn btn-sm" disabled={acts.busy || typed !== environment.name}

@@ -9,6 +9,7 @@
   import ProblemBox from '../../lib/ProblemBox.svelte'
   import { may } from '../../lib/session.svelte'
   import When from '../../lib/When.svelte'
+  import { grouped } from '../../lib/words'
   import { param } from '../../router'
 
   const number = $derived(Number(param('number')))
@@ -78,6 +79,12 @@
     )
     problem = acts.problem
   }
+  function progressOf(round: Round): string {
+    const tested = `${grouped(round.done)} of ${grouped(round.total)} tested`
+    const stopping = running ? ', stopping' : ', stopped'
+    const became = round.stopped ? stopping : running ? '' : '. It has ended'
+    return `${tested}, ${grouped(round.failed)} failed${became}.`
+  }
 </script>
 
 <svelte:head><title>Round {number} · Neat Latch</title></svelte:head>
@@ -101,15 +108,7 @@
       max={Math.max(1, round.total)}
     ></progress>
     <p>
-      {round.done.toLocaleString('en')} of {round.total.toLocaleString('en')} tested, {round.failed.toLocaleString(
-        'en',
-      )} failed{round.stopped
-        ? running
-          ? ', stopping'
-          : ', stopped'
-        : running
-          ? ''
-          : '. It has ended'}.
+      {progressOf(round)}
     </p>
   </div>
   {#if nobody}
@@ -131,7 +130,7 @@
         class="act {words === wanted ? 'font-bold' : ''}"
         aria-pressed={words === wanted}
         onclick={() => (words = wanted)}
-        >{name}{wanted === 'state:failed' ? ` (${round.failed.toLocaleString('en')})` : ''}</button
+        >{name}{wanted === 'state:failed' ? ` (${grouped(round.failed)})` : ''}</button
       >{/each}
   </div>
   <Loading query={tests.query} />

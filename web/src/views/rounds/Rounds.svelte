@@ -8,6 +8,7 @@
   import { may } from '../../lib/session.svelte'
   import { span } from '../../lib/time'
   import When from '../../lib/When.svelte'
+  import { grouped } from '../../lib/words'
   import { goto } from '../../router'
   import Leftovers from './Leftovers.svelte'
   import Permissions from './Permissions.svelte'
@@ -60,7 +61,7 @@
               <td><a class="act" href="/rounds/{row.number}">Round {row.number}</a></td>
               <td><When at={row.begun} past /></td><td>{row.begun_by}</td>
               <td>{row.stopped ? 'stopped after ' : ''}{lasted(row.begun, row.ended)}</td>
-              <td>{row.done.toLocaleString('en')} of {row.total.toLocaleString('en')}</td>
+              <td>{grouped(row.done)} of {grouped(row.total)}</td>
               <td class={row.failed ? 'text-error font-semibold' : ''}>{row.failed}</td>
             </tr>
           {/each}

@@ -17,6 +17,17 @@
   const causes = $derived(
     ((found.data?.diagnosis as { causes?: Cause[] } | null)?.causes ?? []) as Cause[],
   )
+  /** What was sent and what was received, each with its heading, as text. */
+  function sidesOf(exchange: Rung['exchanges'][number]): [string, string][] {
+    const first = [exchange.method, exchange.url]
+    const status = ['status', String(exchange.status ?? exchange.error)]
+    const text = (lines: string[][], body: string) =>
+      lines.map(([name, value]) => `${name}: ${value}`).join('\n') + (body ? `\n\n${body}` : '')
+    return [
+      ['Sent', text([first, ...exchange.request_headers], exchange.request_body)],
+      ['Received', text([status, ...exchange.response_headers], exchange.response_body)],
+    ]
+  }
 </script>
 
 <svelte:head><title>Test of {found.data?.connection ?? ''} · Neat Latch</title></svelte:head>
@@ -72,12 +83,10 @@
             ></summary
           >
           <div class="grid grid-cols-2 gap-4 pt-1">
-            {#each [['Sent', [[exchange.method, exchange.url], ...exchange.request_headers], exchange.request_body], ['Received', [['status', String(exchange.status ?? exchange.error)], ...exchange.response_headers], exchange.response_body]] as const as [title, lines, body] (title)}
+            {#each sidesOf(exchange) as [title, text] (title)}
               <div>
                 <h3 class="font-semibold">{title}</h3>
-                <pre class="value whitespace-pre-wrap text-[0.9em]">{lines
-                    .map(([name, value]) => `${name}: ${value}`)
-                    .join('\n')}{body ? `\n\n${body}` : ''}</pre>
+                <pre class="value whitespace-pre-wrap text-[0.9em]">{text}</pre>
               </div>
             {/each}
           </div>

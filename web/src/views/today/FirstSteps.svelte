@@ -11,21 +11,27 @@
   const steps = $derived([
     {
       name: 'Add an application',
-      says: 'What it is called, and where it publishes how to sign in. Or describe it manually: the scheme, the addresses, the values it needs.',
+      says:
+        'What it is called, and where it publishes how to sign in. Or describe it manually: the ' +
+        'scheme, the addresses, the values it needs.',
       done: Boolean(first),
       href: '/applications/new',
       act: 'Add an application',
     },
     {
       name: 'Set up a connection into it',
-      says: 'Choose the environment and the scheme. The set-up says who does what at the application, and takes the values from what you paste.',
+      says:
+        'Choose the environment and the scheme. The set-up says who does what at the ' +
+        'application, and takes the values from what you paste.',
       done: Boolean(ref),
       href: first ? `/connections/new?application=${first.application}` : '',
       act: 'Set up a connection',
     },
     {
       name: 'Test it until it is latched',
-      says: 'Each pin shows what the application has and what we send. A test climbs the ladder and stops at the first rung that fails, with the cause.',
+      says:
+        'Each pin shows what the application has and what we send. A test climbs the ladder and ' +
+        'stops at the first rung that fails, with the cause.',
       done: false,
       href: ref ? `/connections/${ref}/set-up` : '',
       act: 'Go on with the set-up',

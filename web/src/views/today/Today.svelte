@@ -37,6 +37,11 @@
     }
     await more.fetchNextPage()
   }
+  /** The workloads that stop, as the subject of a sentence; the list is cut at 21. */
+  const stops = (workloads: string[]) =>
+    workloads.length === 1
+      ? workloads[0]
+      : `${workloads.length > 20 ? 'more than 20' : workloads.length} workloads`
 </script>
 
 <svelte:head><title>Today · Neat Latch</title></svelte:head>
@@ -54,25 +59,20 @@
         </header>
         <ol id="breaks" class="sheet">
           {#if today.data.journal_fault}
-            <li
-              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
-              role="alert"
-            >
+            {@const fault = today.data.journal_fault}
+            <li class="break" role="alert">
               <span class="text-error font-bold">now</span>
               <div>
                 <p class="font-bold">The journal does not hold</p>
                 <p class="text-soft">
-                  {today.data.journal_fault} Somebody or something changed it past Neat Latch. On the
-                  desk's machine,
-                  <code>bin/nlatch journal check</code> looks at all of it.
+                  It was changed from outside Neat Latch: {fault} To check all of it, run
+                  <code>nlatch journal check</code> on the desk's machine.
                 </p>
               </div>
             </li>
           {/if}
           {#each today.data.unsaved as entry (entry.note)}
-            <li
-              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
-            >
+            <li class="break">
               <time class="text-error font-bold" datetime={entry.since} title={exact(entry.since)}
                 >now</time
               >
@@ -83,11 +83,10 @@
                     : 'An answer of an application'}
                 </p>
                 <p class="text-soft">
-                  What {entry.name ? `it gave for ${entry.name}` : 'it gave'} could not be saved, and
-                  lies sealed beside the database as
-                  <span class="value">{entry.note}</span>. On the desk's machine,
-                  <code>bin/nlatch safe unsaved</code>
-                  tries again and says what is left.
+                  Not saved: what it gave{entry.name ? ` for ${entry.name}` : ''}. It is sealed
+                  beside the database as <span class="value">{entry.note}</span>. To try again, run
+                  <code>nlatch safe unsaved</code>
+                  on the desk's machine.
                   {#if entry.client}If that does not help, replace this client's secret.{/if}
                 </p>
                 {#if entry.ref}<a
@@ -104,9 +103,7 @@
             </li>
           {/each}
           {#if today.data.leftovers}
-            <li
-              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
-            >
+            <li class="break">
               <span class="text-error font-bold">now</span>
               <div>
                 <p class="font-bold">Left behind by tests</p>
@@ -122,11 +119,7 @@
           {/if}
           {#each breaks as entry (entry.ref || entry.workload)}
             {@const name = entry.application || entry.workloads.join(', ')}
-            <li
-              class="border-base-300 grid grid-cols-[58px_1fr] sm:grid-cols-[84px_1fr] gap-2 border-b px-4 py-3 last:border-0"
-              data-row
-              data-ref={entry.ref || entry.workload}
-            >
+            <li class="break" data-row data-ref={entry.ref || entry.workload}>
               <time
                 class="font-bold {entry.at
                   ? new Date(entry.at).getTime() - clock.now < 3_600_000
@@ -143,9 +136,7 @@
                 </p>
                 <p class="text-soft">
                   {entry.why}
-                  {#if entry.ref && entry.workloads.length}{entry.workloads.length === 1
-                      ? entry.workloads[0]
-                      : `${entry.workloads.length > 20 ? 'more than 20' : entry.workloads.length} workloads`}
+                  {#if entry.ref && entry.workloads.length}{stops(entry.workloads)}
                     {entry.at ? 'will stop' : 'stopped'}.{/if}
                 </p>
                 <a
@@ -160,9 +151,8 @@
               </div>
             </li>
           {:else}
-            {#if !today.data.unsaved.length && !today.data.journal_fault && !today.data.leftovers}<li
-                class="px-4 py-4"
-              >
+            {@const { unsaved, journal_fault, leftovers } = today.data}
+            {#if !unsaved.length && !journal_fault && !leftovers}<li class="px-4 py-4">
                 Nothing known will stop within 90 days.
               </li>{/if}
           {/each}

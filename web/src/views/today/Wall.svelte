@@ -5,7 +5,7 @@
   import Glyph from '../../lib/Glyph.svelte'
   import Spark from '../../lib/Spark.svelte'
   import When from '../../lib/When.svelte'
-  import { STATES } from '../../lib/words'
+  import { grouped, STATES } from '../../lib/words'
 
   /**
    * Every application in its environments, the broken first: a page with what is counted, the
@@ -57,7 +57,10 @@
       .filter(([, count]) => count > 0)
       .map(
         ([state, count]) =>
-          `${count.toLocaleString('en')} ${STATES[state]?.toLowerCase()}${state === 'latched' && today.ruled_out ? `, ${today.ruled_out.toLocaleString('en')} of them with a pin out` : ''}`,
+          `${grouped(count)} ${STATES[state]?.toLowerCase()}` +
+          (state === 'latched' && today.ruled_out
+            ? `, ${grouped(today.ruled_out)} of them with a pin out`
+            : ''),
       )
       .join(' · '),
   )
@@ -87,7 +90,7 @@
 <section aria-labelledby="wall-title">
   <header class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1">
     <h2 id="wall-title" class="text-[1.6rem] leading-tight">
-      {total.toLocaleString('en')}
+      {grouped(total)}
       {total === 1 ? 'connection' : 'connections'}
     </h2>
     <span class="help">{counts}</span>
@@ -95,9 +98,7 @@
       <a class="act ms-auto" href="/rounds/{today.last_round.number}"
         >Round {today.last_round.number} · {#if today.last_round.ended}<When
             at={today.last_round.ended}
-          />{:else}{today.last_round.done.toLocaleString('en')} of {today.last_round.total.toLocaleString(
-            'en',
-          )}{/if}</a
+          />{:else}{grouped(today.last_round.done)} of {grouped(today.last_round.total)}{/if}</a
       >
     {/if}
   </header>
@@ -110,13 +111,13 @@
         placeholder="an application, or state:unlatched"
         bind:value={words}
       />
-      <span class="help">{applications.toLocaleString('en')} applications, the broken first</span>
+      <span class="help">{grouped(applications)} applications, the broken first</span>
     </div>
   {/if}
   <div class="sheet relative overflow-x-auto">
     <table id="wall" class="w-full table-fixed border-collapse max-md:min-w-[720px]">
       <caption class="sr-only"
-        >Applications in their environments, with the pins, state and last tests of each connection</caption
+        >Applications by environment, with each connection's pins, state and last tests</caption
       >
       <thead>
         <tr>
@@ -136,7 +137,7 @@
                 colspan={today.environments.length + 1}
                 class="border-base-300 text-soft border-t px-4 py-1 text-start"
               >
-                {words ? '' : (today.applications[group.worst] ?? 0).toLocaleString('en')}
+                {words ? '' : grouped(today.applications[group.worst] ?? 0)}
                 {GROUPS[group.worst]}
               </th>
             </tr>
@@ -183,7 +184,7 @@
                       class="act"
                       href="/connections?words={encodeURIComponent(
                         `app:${row.application} env:${environment.key}`,
-                      )}">{row.more[environment.key]?.toLocaleString('en')} more</a
+                      )}">{grouped(row.more[environment.key] ?? 0)} more</a
                     >{/if}
                 </td>
               {/each}

@@ -90,7 +90,7 @@
           id="own-request"
           bind:value={form.request}
           error={errors.request}
-          help="Where the workload's machine makes the key. Empty: the key is made here and handed over once."
+          help="If the workload's machine makes the key. Empty: made here and handed over once."
         />{/if}
       <Field
         id="own-addresses"
@@ -151,7 +151,8 @@
           >{/if}
       </p>
       <p class="help">
-        {#if entry.last_used}<When at={entry.last_used} prefix="last used " />{:else}not used yet{/if}
+        {#if entry.last_used}<When at={entry.last_used} prefix="last used " />
+        {:else}not used yet{/if}
         {#if entry.ends}· <When at={entry.ends} prefix="expires " />{/if}
         {entry.addresses.length ? `· from ${entry.addresses.join(', ')}` : ''}
       </p>

@@ -3,8 +3,8 @@
   import When from '../../lib/When.svelte'
 
   /**
-   * When a workload may be changed next. One that is open begins at the moment it was asked about, by
-   * the desk's clock.
+   * When a workload may be changed next. A window that is open begins at the moment of the request,
+   * by the desk's clock.
    */
   let { at }: { at: string } = $props()
   const open = $derived(new Date(at).getTime() - clock.now < 60_000)

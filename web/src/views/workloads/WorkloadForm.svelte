@@ -114,8 +114,8 @@
   >
   <div>
     <label class="flex min-h-[26px] items-center gap-2 pt-6"
-      ><input type="checkbox" bind:checked={form.draws} /> It draws by reference name; no one changes
-      it manually</label
+      ><input type="checkbox" bind:checked={form.draws} />
+      <span>It draws by reference name; no one changes it manually</span></label
     >
   </div>
   <div class="col-span-2">

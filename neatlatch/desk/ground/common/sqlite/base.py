@@ -30,7 +30,7 @@ class DatabaseFeatures(features.DatabaseFeatures):
 
 
 @contextmanager
-def _import_told() -> Iterator[None]:
+def _import_refusals() -> Iterator[None]:
     try:
         yield
     except sqlite3.IntegrityError as error:
@@ -44,12 +44,12 @@ class _Cursor(base.SQLiteCursorWrapper):
 
     def execute(self, query: Any, params: Any = None) -> Any:
         """Execute a statement. Raises :class:`Problem` where an import refuses it."""
-        with _import_told():
+        with _import_refusals():
             return super().execute(query, params)
 
     def executemany(self, query: Any, param_list: Any) -> Any:
         """The same for many rows."""
-        with _import_told():
+        with _import_refusals():
             return super().executemany(query, param_list)
 
 

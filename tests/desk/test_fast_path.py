@@ -1,5 +1,5 @@
-"""Questions that come together are worked on together, and each is answered as if it had come
-alone.
+"""Requests that arrive at the same time are worked on in batches, and each gets the response that
+it would have got alone.
 """
 
 from __future__ import annotations
@@ -21,8 +21,8 @@ def test_those_that_come_together_go_together_and_each_has_its_own_answer() -> N
         return [f"answer {number}" for number in asked]
 
     async def run() -> list[str | None]:
-        together = fast_path.Together(work)
-        return list(await asyncio.gather(*(together.ask(number) for number in range(100))))
+        calls = fast_path.BatchedCalls(work)
+        return list(await asyncio.gather(*(calls.call(number) for number in range(100))))
 
     assert asyncio.run(run()) == [f"answer {number}" for number in range(100)]
     assert [len(batch) for batch in batches] == [32, 32, 32, 4]
@@ -40,10 +40,10 @@ def test_what_comes_meanwhile_is_the_next_batch_and_one_who_hangs_up_stops_nobod
         return [number * 2 for number in asked]
 
     async def run() -> list[int | None]:
-        together = fast_path.Together(work)
-        first = asyncio.create_task(together.ask(1))
+        calls = fast_path.BatchedCalls(work)
+        first = asyncio.create_task(calls.call(1))
         await asyncio.to_thread(begun.wait, 30)
-        later = [asyncio.create_task(together.ask(number)) for number in (2, 3, 4)]
+        later = [asyncio.create_task(calls.call(number)) for number in (2, 3, 4)]
         await asyncio.sleep(0)
         first.cancel()
         later[1].cancel()
@@ -61,8 +61,8 @@ def test_a_batch_that_fails_goes_the_long_way_and_the_next_does_not() -> None:
         return list(asked)
 
     async def run() -> list[int | None]:
-        together = fast_path.Together(work)
-        return [*await asyncio.gather(together.ask(7), together.ask(8)), await together.ask(9)]
+        calls = fast_path.BatchedCalls(work)
+        return [*await asyncio.gather(calls.call(7), calls.call(8)), await calls.call(9)]
 
     assert asyncio.run(run()) == [None, None, 9]
     before = fast_path.FAILED["builtins.int"]

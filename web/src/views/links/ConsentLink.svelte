@@ -36,9 +36,9 @@
     <h1 class="mb-2">Your consent is asked for</h1>
     <p class="mb-4">
       {asked.asked_by} asks {asked.asked_of || 'an administrator'} of
-      <strong>{asked.application}</strong>, {asked.environment}, to let the client
-      <strong>{asked.client_name}</strong> <span class="value">{asked.client_id}</span> use these scopes
-      for everyone.
+      <strong>{asked.application}</strong>, {asked.environment}, to let a client use these scopes
+      for everyone: <strong>{asked.client_name}</strong>
+      <span class="value">{asked.client_id}</span>.
     </p>
     <section class="sheet mb-4">
       <table class="rows">
@@ -58,8 +58,8 @@
     </section>
     {#if asked.answered_at}
       <p role="status" class="bg-slate-ground rounded-md px-3 py-2">
-        {asked.given.length ? `Consented to ${asked.given.join(', ')}` : 'Refused'} by {asked.answered_by},
-        <When at={asked.answered_at} />. Thank you; you can close this page.
+        {asked.given.length ? `Consented to ${asked.given.join(', ')}` : 'Refused'} by
+        {asked.answered_by}, <When at={asked.answered_at} />. Thank you; you can close this page.
       </p>
     {:else if asked.over}
       <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
@@ -74,8 +74,7 @@
           </li>
           <li>Consent there to the scopes that you agree to.</li>
           <li>
-            Say here which ones, so that they know. Nothing is changed at {asked.application} by this
-            page.
+            Say here which ones, so that they know. {asked.application} is not changed by this page.
           </li>
         </ol>
         <fieldset class="mb-3">

@@ -46,7 +46,8 @@
     {@const asked = found.data}
     <h1 class="mb-2">A secret for {asked.to}</h1>
     <p class="mb-4">
-      {asked.made_by} hands over a secret of <strong>{asked.client}</strong> at {asked.application}, {asked.environment}.
+      {asked.made_by} hands over a secret of <strong>{asked.client}</strong> at {asked.application},
+      {asked.environment}.
     </p>
     {#if value}
       <section class="sheet border-secondary border-2 p-4">
@@ -67,7 +68,7 @@
       </p>
     {:else if asked.over}
       <p role="status" class="bg-bad-ground rounded-md px-3 py-2">
-        This link is over: it was used, or has expired. If it was not you, tell {asked.made_by} at once.
+        This link was used, or has expired. If it was not you, tell {asked.made_by} immediately.
       </p>
       <ProblemBox problem={acts.problem} />
     {:else}
