@@ -11,7 +11,7 @@ import random
 import sys
 import time
 
-from neatlatch.core.access import Access, Book, Rule, never_decide
+from neatlatch.core.access import Book, Rule, RuleEvaluator, never_decide
 
 from .table import row
 
@@ -80,7 +80,7 @@ def main() -> None:
     begun = time.perf_counter()
     few = [plain(rules, *item) for item in asked]
     bare = (time.perf_counter() - begun) / len(asked)
-    access = Access(rules)
+    access = RuleEvaluator(rules)
     begun = time.perf_counter()
     for at in range(count):
         access.decide(*asked[at % len(asked)])

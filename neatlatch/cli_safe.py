@@ -56,7 +56,7 @@ def _safe(arguments: argparse.Namespace) -> int:
         return 0
     if arguments.act == "unsaved":
         return _unsaved(arguments.forget)
-    version, count = rekeying.begin(), rekeying.Count()
+    version, count = rekeying.begin(), rekeying.RekeyCount()
     for count in rekeying.seal_anew():
         if count.done and count.done % 200 == 0:
             print(f"{count.done} …", flush=True)
@@ -108,7 +108,7 @@ def _back_up(arguments: argparse.Namespace) -> int:
 
     try:
         copy, keys, entries = backup.back_up(arguments.folder, arguments.keys)
-    except (backup.Wrong, OSError) as error:
+    except (backup.BackupError, OSError) as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1
     print(f"{copy}: whole, with {entries} journal entries.")
@@ -152,7 +152,7 @@ def _restore(arguments: argparse.Namespace) -> int:
         except BaseException:
             backup.take_back(stamp)
             raise
-    except (backup.Wrong, OSError, safe.BadKeyFile, safe.CannotOpen) as error:
+    except (backup.BackupError, OSError, safe.BadKeyFile, safe.CannotOpen) as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 1
     print(f"Restored, with {entries} journal entries.")

@@ -19,7 +19,7 @@ _NOT_THE_TOKEN = frozenset({"redirect_uri", "consent", "scopes"})
 
 
 @dataclass(frozen=True)
-class Watched:
+class BreakFacts:
     """What is known of a connection when asking what breaks next.
 
     Moments are aware; ``None`` means none or not known.
@@ -69,7 +69,7 @@ class Break:
     workloads: tuple[str, ...]
 
 
-def next_break(watched: Watched, now: datetime) -> Break | None:
+def next_break(watched: BreakFacts, now: datetime) -> Break | None:
     """The first thing that will stop a connection, or ``None`` if nothing known does."""
     found = candidates(watched, now)
     return (
@@ -79,7 +79,7 @@ def next_break(watched: Watched, now: datetime) -> Break | None:
     )
 
 
-def candidates(watched: Watched, now: datetime) -> list[Break]:
+def candidates(watched: BreakFacts, now: datetime) -> list[Break]:
     """Everything known that stops a connection, within 90 days."""
     found: list[Break] = []
 

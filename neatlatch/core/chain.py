@@ -35,7 +35,7 @@ class Link:
 
 
 @dataclass(frozen=True)
-class Start:
+class CheckStart:
     """Where a check begins: after the entry of this number and code; by default at the
     beginning.
     """
@@ -71,7 +71,7 @@ def own_code(key: bytes, number: int, content: Mapping[str, Any], before: str) -
 
 
 def first_fault(
-    links: Iterable[Link], key: bytes, keyed_from: int = 1, start: Start = Start()
+    links: Iterable[Link], key: bytes, keyed_from: int = 1, start: CheckStart = CheckStart()
 ) -> str | None:
     """The first place after ``start`` where the chain does not hold, in words; ``None``: it holds.
 

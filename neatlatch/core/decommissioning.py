@@ -57,7 +57,7 @@ class Revocation:
 
 
 @dataclass(frozen=True)
-class Facts:
+class DecommissioningFacts:
     """How far it is: ``left`` is what is still to be revoked; ``to_prove``: something was revoked
     whose refusal is to be seen; ``proven``: it was, or somebody said why that could not be tried.
     """

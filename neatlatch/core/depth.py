@@ -26,7 +26,7 @@ class Depth(StrEnum):
 
 
 @dataclass(frozen=True)
-class Limits:
+class DepthLimits:
     """What limits the tests of a connection.
 
     ``personal``: each person has an account of their own there, and no service account is signed

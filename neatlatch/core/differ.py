@@ -19,14 +19,14 @@ class Piece:
 
 
 @dataclass(frozen=True)
-class Marked:
+class MarkedPair:
     """Both texts cut into pieces; joined, the pieces of a side give that side's text back."""
 
     provider: tuple[Piece, ...]
     caller: tuple[Piece, ...]
 
 
-def mark(provider: str, caller: str) -> Marked:
+def mark(provider: str, caller: str) -> MarkedPair:
     """Mark where two texts differ.
 
     >>> mark("https://a.example/return", "https://a.example/return/").caller[-1]
@@ -42,10 +42,10 @@ def mark(provider: str, caller: str) -> Marked:
             left.append(Piece(provider[i:j], same))
         if k != m:
             right.append(Piece(caller[k:m], same))
-    return Marked(tuple(left), tuple(right))
+    return MarkedPair(tuple(left), tuple(right))
 
 
-def _coarse(provider: str, caller: str) -> Marked:
+def _coarse(provider: str, caller: str) -> MarkedPair:
     shorter = min(len(provider), len(caller))
     head = 0
     while head < shorter and provider[head] == caller[head]:
@@ -62,4 +62,4 @@ def _coarse(provider: str, caller: str) -> Marked:
         )
         return tuple(piece for piece in pieces if piece.text)
 
-    return Marked(cut(provider), cut(caller))
+    return MarkedPair(cut(provider), cut(caller))

@@ -23,7 +23,7 @@ WATCHED = timedelta(minutes=15)
 
 
 @dataclass(frozen=True)
-class Moved:
+class HoldingWorkload:
     """A workload of a connection that holds the credential.
 
     ``draws``: it takes headers by reference name and moves by itself. ``workload`` tells two of one
@@ -54,7 +54,7 @@ def preview(
     scheme: str,
     live_secrets: int,
     spread: timedelta,
-    workloads: Sequence[Moved],
+    workloads: Sequence[HoldingWorkload],
     token_ends: datetime | None,
     now: datetime,
     certificate: bool = False,
@@ -132,7 +132,7 @@ def acts(
     )
 
 
-def _workload_in_words(moved: Moved) -> str:
+def _workload_in_words(moved: HoldingWorkload) -> str:
     return f"{moved.name} ({moved.runs})" if moved.runs else moved.name
 
 
@@ -141,7 +141,7 @@ def _listed(names: Sequence[str]) -> str:
 
 
 @dataclass(frozen=True)
-class Standing:
+class ReplacementProgress:
     """How far a replacement is.
 
     ``last_use`` is the last time that anybody was seen with the old one, ``tokens_until`` when the
@@ -189,7 +189,7 @@ class ExchangeStep:
     done_at: datetime | None = None
 
 
-def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
+def quiet(at: ReplacementProgress, now: datetime) -> tuple[bool, str]:
     """Whether the old one may go: nobody was seen with it since the connections were switched,
     those who hold it themselves have moved, and every token that was got with it has ended.
     """
@@ -223,7 +223,7 @@ def quiet(at: Standing, now: datetime) -> tuple[bool, str]:
     return True, f"Nobody was seen with it since the switch, {since} ago.{come}"
 
 
-def steps(at: Standing, now: datetime) -> tuple[ExchangeStep, ...]:
+def steps(at: ReplacementProgress, now: datetime) -> tuple[ExchangeStep, ...]:
     """The order, with what proves each step.
 
     Where both live, the new one is proven before anything uses it; else it is used at once, and
@@ -273,7 +273,7 @@ def steps(at: Standing, now: datetime) -> tuple[ExchangeStep, ...]:
     return tuple(found)
 
 
-def may_roll_back(at: Standing) -> bool:
+def may_roll_back(at: ReplacementProgress) -> bool:
     """Whether the old one can be put back: as long as it lives, which is until it is retired, or
     where one only may live, not at all.
     """

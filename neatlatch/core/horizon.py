@@ -26,7 +26,7 @@ class Job:
 
 
 @dataclass(frozen=True)
-class Overfull:
+class OverfullSpan:
     """A span of days, both included, with more jobs that lie wholly inside it than it has room."""
 
     from_day: int
@@ -36,25 +36,25 @@ class Overfull:
 
 
 @dataclass(frozen=True)
-class Spread:
+class RotationSchedule:
     """The smallest possible busiest day (``None``: impossible), a day for each job in the order
     given, and what proves it impossible.
     """
 
     peak: int | None
     days: tuple[int, ...] = ()
-    overfull: Overfull | None = None
+    overfull: OverfullSpan | None = None
 
 
-def spread(jobs: Sequence[Job], working_days: Sequence[int], capacity: int) -> Spread:
+def spread(jobs: Sequence[Job], working_days: Sequence[int], capacity: int) -> RotationSchedule:
     """Lay jobs out over working days, at most ``capacity`` a day, so that the busiest day is as
     quiet as can be.
     """
     days = sorted(set(working_days))
     if not jobs:
-        return Spread(0)
+        return RotationSchedule(0)
     if _laid_out(jobs, days, capacity) is None:
-        return Spread(None, overfull=_overfull(jobs, days, capacity))
+        return RotationSchedule(None, overfull=_overfull(jobs, days, capacity))
     low, high = 1, min(capacity, len(jobs))
     while low < high:  # if a peak can be kept, so can every higher one
         middle = (low + high) // 2
@@ -63,7 +63,7 @@ def spread(jobs: Sequence[Job], working_days: Sequence[int], capacity: int) -> S
         )
     found = _laid_out(jobs, days, low)
     assert found is not None
-    return Spread(low, found)
+    return RotationSchedule(low, found)
 
 
 def _laid_out(jobs: Sequence[Job], days: list[int], capacity: int) -> tuple[int, ...] | None:
@@ -84,7 +84,7 @@ def _laid_out(jobs: Sequence[Job], days: list[int], capacity: int) -> tuple[int,
     return None if ready or at < len(coming) else tuple(found)
 
 
-def _overfull(jobs: Sequence[Job], days: list[int], capacity: int) -> Overfull:
+def _overfull(jobs: Sequence[Job], days: list[int], capacity: int) -> OverfullSpan:
     """The span that is most overfull; of several, the shortest and earliest."""
     spans = []
     for start in {job.release for job in jobs}:
@@ -92,7 +92,7 @@ def _overfull(jobs: Sequence[Job], days: list[int], capacity: int) -> Overfull:
             inside = sum(start <= job.release and job.due <= end for job in jobs)
             room = capacity * sum(start <= day <= end for day in days)
             if inside > room:
-                spans.append(Overfull(start, end, inside, room))
+                spans.append(OverfullSpan(start, end, inside, room))
     return min(
         spans, key=lambda span: (span.room - span.jobs, span.to_day - span.from_day, span.from_day)
     )

@@ -49,7 +49,7 @@ def public_keys(text: str) -> tuple[str, ...]:
 
 
 @dataclass(frozen=True)
-class Stop:
+class ConnectionStop:
     """When a connection stops once its credential is revoked, and why then.
 
     ``at`` is ``None`` for at once.
@@ -61,22 +61,24 @@ class Stop:
 
 def stop(
     scheme: str, house: bool, token_ends: datetime | None, has_token: bool, now: datetime
-) -> Stop:
+) -> ConnectionStop:
     """When those who use a connection are stopped by the end of its secret.
 
     A token that was got with it lives on at an application (RFC 6749 §1.5) unless that ends it too;
     the house authority ends both at once.
     """
     if house:
-        return Stop(None, "at once: the house authority ends the tokens that were got with it, too")
+        return ConnectionStop(
+            None, "at once: the house authority ends the tokens that were got with it, too"
+        )
     if scheme in OAUTH2 and has_token and token_ends is not None and token_ends > now:
-        return Stop(
+        return ConnectionStop(
             token_ends,
             "when the token it holds now expires, unless the application ends that as well",
         )
     if scheme in OAUTH2 and has_token and token_ends is None:
-        return Stop(None, "not known: the token it holds has no expiry")
-    return Stop(
+        return ConnectionStop(None, "not known: the token it holds has no expiry")
+    return ConnectionStop(
         None,
         "at once: it is shown with every call"
         if scheme not in OAUTH2
@@ -85,7 +87,7 @@ def stop(
 
 
 @dataclass(frozen=True)
-class Taken:
+class RetainedAccess:
     """What somebody who drew a connection may still have of it.
 
     ``at``: until when it admits, ``None`` where nothing is left or nobody can say; ``lasts``: it
@@ -97,32 +99,38 @@ class Taken:
     says: str
 
 
-def taken(scheme: str, token_ends: datetime | None, has_token: bool, now: datetime) -> Taken:
+def taken(
+    scheme: str, token_ends: datetime | None, has_token: bool, now: datetime
+) -> RetainedAccess:
     """What a header is still good for that was drawn before the key to draw with was revoked (RFC
     6749 §1.4: a token admits whoever has it until it ends; RFC 5849 §3.3: a signed request is
     taken once).
     """
     if scheme == CERTIFICATE:
-        return Taken(None, False, "nothing can be taken from it: requests only go through")
+        return RetainedAccess(None, False, "nothing can be taken from it: requests only go through")
     if scheme == OAUTH1:
-        return Taken(None, False, "a header taken from it was good for one request")
+        return RetainedAccess(None, False, "a header taken from it was good for one request")
     if scheme not in OAUTH2:
-        return Taken(
+        return RetainedAccess(
             None,
             True,
             "a header taken from it shows the application's own secret: replace that, too",
         )
     if not has_token or (token_ends is not None and token_ends <= now):
-        return Taken(None, False, "it holds no valid token, so no header taken from it is accepted")
+        return RetainedAccess(
+            None, False, "it holds no valid token, so no header taken from it is accepted"
+        )
     if token_ends is None:
-        return Taken(
+        return RetainedAccess(
             None, True, "a header taken from it holds a token without an end: end that, too"
         )
-    return Taken(token_ends, False, "a header taken from it is accepted until its token expires")
+    return RetainedAccess(
+        token_ends, False, "a header taken from it is accepted until its token expires"
+    )
 
 
 @dataclass(frozen=True)
-class Worth:
+class TokenWorth:
     """What a leaked token is good for: whether it ``lives``, what whoever has it can do, and what
     its ending does to those who use it rightly.
     """
@@ -134,7 +142,7 @@ class Worth:
 
 def token_of_connection(
     scheme: str, refresh: bool, ends: datetime | None, public: bool, now: datetime
-) -> Worth:
+) -> TokenWorth:
     """What an access or refresh token that a connection holds is worth to somebody else.
 
     A refresh token of a confidential client is no use without the client's own secret (RFC 6749 §6,
@@ -146,7 +154,7 @@ def token_of_connection(
         else "a new one is got by the next that needs it, and nobody is stopped"
     )
     if refresh:
-        return Worth(
+        return TokenWorth(
             True,
             "anyone who has it gets new tokens with it"
             if public
@@ -154,8 +162,8 @@ def token_of_connection(
             after,
         )
     if ends is not None and ends <= now:
-        return Worth(False, "it has expired, and gives no access", after)
-    return Worth(
+        return TokenWorth(False, "it has expired, and gives no access", after)
+    return TokenWorth(
         True,
         (
             f"anyone who has it gets in as this "

@@ -22,7 +22,7 @@ Parameters = Sequence[tuple[str, str]]
 
 
 @dataclass(frozen=True)
-class Signed:
+class SignedRequest:
     """What was signed, step by step, and the signature: where two sides disagree, one of the first
     three differs.
     """
@@ -125,7 +125,7 @@ def sign(
     content_type: str | None = None,
     signature_method: str = "HMAC-SHA1",
     rsa: Callable[[bytes], bytes] | None = None,
-) -> Signed:
+) -> SignedRequest:
     """Sign a request (§3.4.2 to §3.4.4).
 
     ``rsa`` signs octets by RSASSA-PKCS1-v1_5 with SHA-1. Raises ``ValueError`` for an unknown
@@ -143,7 +143,7 @@ def sign(
         signature = base64.b64encode(rsa(text.encode("ascii"))).decode("ascii")
     else:
         raise ValueError(f"signature method {signature_method!r} is not known")
-    return Signed(
+    return SignedRequest(
         base_string_uri(url), normalized_parameters(url, oauth, body, content_type), text, signature
     )
 

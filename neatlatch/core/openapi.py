@@ -16,7 +16,7 @@ _METHODS = ("get", "put", "post", "delete", "patch", "head", "options")
 
 
 @dataclass(frozen=True)
-class Described:
+class ApiDescription:
     """What a description says that a profile wants to know."""
 
     title: str
@@ -33,7 +33,7 @@ class BadDescription(ValueError):
     """The document is not an OpenAPI 3 description; the message says why."""
 
 
-def read_text(text: str) -> Described:
+def read_text(text: str) -> ApiDescription:
     """Read a description in JSON or YAML. Raises :class:`BadDescription`."""
     try:
         return read_description(
@@ -43,7 +43,7 @@ def read_text(text: str) -> Described:
         raise BadDescription(str(error)) from error
 
 
-def read_description(document: Any) -> Described:
+def read_description(document: Any) -> ApiDescription:
     """Read the authentication schemes, the OAuth scopes, and the operations with their
     alternatives.
 
@@ -82,7 +82,7 @@ def read_description(document: Any) -> Described:
         for text in _list(document.get("servers"))
         if isinstance(text, dict)
     )
-    return Described(
+    return ApiDescription(
         str(_object(document.get("info")).get("title", "")),
         servers,
         tuple(

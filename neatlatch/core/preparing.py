@@ -17,60 +17,60 @@ from .schemes import (
     OAUTH2,
     PAIR,
     STREAM,
-    Act,
+    ManualAct,
     Scheme,
 )
 from .scopes import joined
 
 # What is usually done, in the order in which it is usually done (common practice, no source).
-_ACCOUNT = Act("Add a service account for this use, not a person's", "{name}")
-_RIGHTS = Act("Give it just enough rights, no more", "{rights}")
-_USUAL: dict[str, tuple[Act, ...]] = {
+_ACCOUNT = ManualAct("Add a service account for this use, not a person's", "{name}")
+_RIGHTS = ManualAct("Give it just enough rights, no more", "{rights}")
+_USUAL: dict[str, tuple[ManualAct, ...]] = {
     API_KEY: (
         _ACCOUNT,
         _RIGHTS,
-        Act("Make an API key with an end date, named", "{name}"),
-        Act("Take the key: it is shown once"),
+        ManualAct("Make an API key with an end date, named", "{name}"),
+        ManualAct("Take the key: it is shown once"),
     ),
     PAIR: (
         _ACCOUNT,
         _RIGHTS,
-        Act("Make a key and secret, named", "{name}"),
-        Act("Take both: the secret is shown once. The key ID is not the secret"),
+        ManualAct("Make a key and secret, named", "{name}"),
+        ManualAct("Take both: the secret is shown once. The key ID is not the secret"),
     ),
     STREAM: (
         _ACCOUNT,
         _RIGHTS,
-        Act("Make a key and secret for the stream, named", "{name}"),
-        Act("Take both: the secret is shown once"),
+        ManualAct("Make a key and secret for the stream, named", "{name}"),
+        ManualAct("Take both: the secret is shown once"),
     ),
-    BASIC: (_ACCOUNT, _RIGHTS, Act("Give the account a long random password and take it")),
+    BASIC: (_ACCOUNT, _RIGHTS, ManualAct("Give the account a long random password and take it")),
     BEARER: (
         _ACCOUNT,
         _RIGHTS,
-        Act("Make a token, named", "{name}"),
-        Act("Take the token: it is shown once"),
+        ManualAct("Make a token, named", "{name}"),
+        ManualAct("Take the token: it is shown once"),
     ),
     OAUTH1: (
-        Act("Register our program", "{name}"),
-        Act(
+        ManualAct("Register our program", "{name}"),
+        ManualAct(
             "Set its permission before any token is made: a later change does not reach a token",
             "{rights}",
         ),
-        Act("Make a token for the service account"),
-        Act("Take all four values: client key, client secret, token, token secret"),
+        ManualAct("Make a token for the service account"),
+        ManualAct("Take all four values: client key, client secret, token, token secret"),
     ),
     CERTIFICATE: (
         _ACCOUNT,
         _RIGHTS,
-        Act("Upload our certificate, without its private key"),
-        Act("Compare the thumbprint that they show", "{thumbprint}"),
+        ManualAct("Upload our certificate, without its private key"),
+        ManualAct("Compare the thumbprint that they show", "{thumbprint}"),
     ),
     JWT: (
-        Act("Add a client", "{name}"),
-        Act("Switch on the JWT bearer grant (RFC 7523)"),
-        Act("Upload our certificate, without its private key"),
-        Act("Allow these scopes, no more", "{scopes}"),
+        ManualAct("Add a client", "{name}"),
+        ManualAct("Switch on the JWT bearer grant (RFC 7523)"),
+        ManualAct("Upload our certificate, without its private key"),
+        ManualAct("Allow these scopes, no more", "{scopes}"),
     ),
     CODE: (),
     CLIENT: (),

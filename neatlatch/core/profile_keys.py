@@ -10,8 +10,17 @@ from difflib import get_close_matches
 from typing import Any
 
 from . import oauth1
-from .profiles import OF_ENDPOINT, OF_SCHEME, Limits, Operation, Probe, Profile, RulesAt, ScopeInfo
-from .schemes import API_KEY, CODE, OAUTH1, PAIR, Act, Value
+from .profiles import (
+    OF_ENDPOINT,
+    OF_SCHEME,
+    ApplicationLimits,
+    Operation,
+    Probe,
+    Profile,
+    RulesAt,
+    ScopeInfo,
+)
+from .schemes import API_KEY, CODE, OAUTH1, PAIR, ManualAct, Value
 
 # What an application fixes, by the kind of scheme.
 SETTINGS: dict[str, tuple[str, ...]] = {
@@ -39,7 +48,7 @@ _LISTED: dict[str, tuple[str, ...]] = {
 }
 _SINGLE: dict[str, tuple[str, ...]] = {
     "probe": _names(Probe),
-    "limits": _names(Limits),
+    "limits": _names(ApplicationLimits),
     "rules": _names(RulesAt),
 }
 
@@ -73,7 +82,7 @@ def _of_scheme(scheme: Any) -> Iterator[str]:
     for value in _list(scheme.get("values")):
         yield from _unknown(value, _names(Value), f"a value of {key}")
     for act in _list(scheme.get("acts")):
-        yield from _unknown(act, _names(Act), f"an act of {key}")
+        yield from _unknown(act, _names(ManualAct), f"an act of {key}")
     for endpoint in _list(scheme.get("endpoints")):
         yield from _unknown(endpoint, OF_ENDPOINT, f"an endpoint of {key}")
         if isinstance(endpoint, Mapping):

@@ -83,7 +83,7 @@ class Probe:
 
 
 @dataclass(frozen=True)
-class Limits:
+class ApplicationLimits:
     """What the application allows: live secrets, seconds a token lives, seconds a change takes to
     spread.
 
@@ -127,7 +127,7 @@ class Profile:
     operations: tuple[Operation, ...] = ()
     harmless: str = ""
     probe: Probe | None = None
-    limits: Limits = Limits()
+    limits: ApplicationLimits = ApplicationLimits()
     rules: RulesAt | None = None
     relays: tuple[str, ...] = ()
 
@@ -444,7 +444,7 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
             operations=tuple(_operation(operation) for operation in kept.get("operations", ())),
             harmless=str(kept.get("harmless", "")),
             probe=Probe(**kept["probe"]) if kept.get("probe") else None,
-            limits=Limits(**kept.get("limits", {})),
+            limits=ApplicationLimits(**kept.get("limits", {})),
             relays=tuple(str(relay) for relay in kept.get("relays", ())),
             rules=RulesAt(
                 **{**kept["rules"], "operations": tuple(kept["rules"].get("operations", ()))}
@@ -539,7 +539,8 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
         },
         switches=tuple(str(switch) for switch in kept.get("switches", ())),
         acts=tuple(
-            schemes.Act(str(act["says"]), str(act.get("copy", ""))) for act in kept.get("acts", ())
+            schemes.ManualAct(str(act["says"]), str(act.get("copy", "")))
+            for act in kept.get("acts", ())
         ),
         endpoints=tuple(_endpoint(endpoint) for endpoint in kept.get("endpoints", ())),
     )
@@ -589,7 +590,7 @@ __all__ = [
     "CLIENT_CREDENTIALS",
     "CODE",
     "BadProfile",
-    "Limits",
+    "ApplicationLimits",
     "Operation",
     "Probe",
     "Profile",

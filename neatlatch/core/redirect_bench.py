@@ -7,13 +7,13 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from .differ import Marked, mark
+from .differ import MarkedPair, mark
 from .redirects import ClientKind, Lint, Match, lint, match
 from .registration import RegistrationStep
 
 
 @dataclass(frozen=True)
-class Sent:
+class SentUri:
     """What a connection sends: its reference name, the URI (empty: none is filled in), the
     workloads that depend on it, and whether it holds tokens.
     """
@@ -26,7 +26,7 @@ class Sent:
 
 
 @dataclass(frozen=True)
-class Registered:
+class RegisteredUri:
     """A URI that the provider holds: who matches it, and what is wrong with it in itself.
 
     Nobody: it is registered and not used.
@@ -38,26 +38,26 @@ class Registered:
 
 
 @dataclass(frozen=True)
-class Answered:
+class UriAnswer:
     """A caller's URI and the provider's answer to it, with the difference to the nearest registered
     one marked.
     """
 
-    sent: Sent
+    sent: SentUri
     match: Match
-    marked: Marked | None
+    marked: MarkedPair | None
 
 
 @dataclass(frozen=True)
-class Bench:
+class UriComparison:
     """Both lists."""
 
-    registered: tuple[Registered, ...]
-    callers: tuple[Answered, ...]
+    registered: tuple[RegisteredUri, ...]
+    callers: tuple[UriAnswer, ...]
 
 
 @dataclass(frozen=True)
-class Effect:
+class UriEffect:
     """What a change does to one caller, and when: ``stops``, ``starts``, or stays as it was (not
     told).
     """
@@ -69,18 +69,20 @@ class Effect:
 
 
 def work_out(
-    registered: tuple[str, ...], callers: Sequence[Sent], kind: ClientKind = "web"
-) -> Bench:
+    registered: tuple[str, ...], callers: Sequence[SentUri], kind: ClientKind = "web"
+) -> UriComparison:
     """Compare every URI of the callers with every registered one."""
     answered = tuple(answer(registered, caller, kind) for caller in callers)
     matched = {
         uri: tuple(one.sent.ref for one in answered if one.match.match and one.match.nearest == uri)
         for uri in registered
     }
-    return Bench(tuple(Registered(uri, matched[uri], lint(uri)) for uri in registered), answered)
+    return UriComparison(
+        tuple(RegisteredUri(uri, matched[uri], lint(uri)) for uri in registered), answered
+    )
 
 
-def answer(registered: tuple[str, ...], sent: Sent, kind: ClientKind = "web") -> Answered:
+def answer(registered: tuple[str, ...], sent: SentUri, kind: ClientKind = "web") -> UriAnswer:
     """The provider's answer to one URI."""
     found = match(registered, sent.uri or None, kind)
     marked = (
@@ -88,15 +90,15 @@ def answer(registered: tuple[str, ...], sent: Sent, kind: ClientKind = "web") ->
         if found.nearest is not None and not found.match and sent.uri
         else None
     )
-    return Answered(sent, found, marked)
+    return UriAnswer(sent, found, marked)
 
 
 def effects(
     before: tuple[str, ...],
     after: tuple[str, ...],
-    callers: Sequence[Sent],
+    callers: Sequence[SentUri],
     kind: ClientKind = "web",
-) -> tuple[Effect, ...]:
+) -> tuple[UriEffect, ...]:
     """Whom a change of the registered URIs stops or helps.
 
     Redirect URIs are looked at when somebody signs in (RFC 6749 §3.1.2.3), not when a token is used
@@ -117,13 +119,13 @@ def effects(
                 else "at once: nobody can sign in"
             )
             found.append(
-                Effect(
+                UriEffect(
                     caller.ref, True, f"{caller.ref} stops {when}. {works.reason}", caller.workloads
                 )
             )
         elif works.match and not worked.match:
             found.append(
-                Effect(caller.ref, False, f"{caller.ref} can sign in then.", caller.workloads)
+                UriEffect(caller.ref, False, f"{caller.ref} can sign in then.", caller.workloads)
             )
     return tuple(found)
 

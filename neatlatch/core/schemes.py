@@ -49,7 +49,7 @@ class Value:
 
 
 @dataclass(frozen=True)
-class Act:
+class ManualAct:
     """One act in the application's own screens, as a profile words it.
 
     ``copy`` is what is copied there; ``{name}``, ``{redirect_uri}``, ``{scopes}``, ``{consents}``,
@@ -100,7 +100,7 @@ class Scheme:
     values: tuple[Value, ...]
     settings: Mapping[str, str] = field(default_factory=dict)
     switches: tuple[str, ...] = ()
-    acts: tuple[Act, ...] = ()
+    acts: tuple[ManualAct, ...] = ()
     endpoints: tuple[Endpoint, ...] = ()
 
     @property
@@ -404,16 +404,16 @@ def endpoint(
 
 
 @dataclass(frozen=True)
-class Issuing:
-    """Something that a caller can be issued: by whom, what it is, and for which kind of scheme
-    (empty: the grants of the client say it)."""
+class IssuableKind:
+    """A kind of credential that a caller can be issued: by whom, what it is, and for which kind of
+    scheme (empty: the client's grants decide)."""
 
     by: Literal["house", "application"]
     what: Literal["client", "key", "certificate"]
     kind: str = ""
 
 
-def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[Issuing, ...]:
+def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[IssuableKind, ...]:
     """What a caller of an application can be issued, what is usual first; ``house``: the
     application accepts what our own authority issues. What else it wants is prepared with a
     connection.
@@ -421,10 +421,10 @@ def issuings(schemes: Iterable[Scheme], house: bool) -> tuple[Issuing, ...]:
     kinds = {scheme.key for scheme in schemes}
     takes = any(kind in REGISTERED for kind in kinds)
     own = (
-        Issuing("house", "client"),
-        Issuing("house", "key", BEARER),
-        Issuing("house", "certificate", CERTIFICATE),
+        IssuableKind("house", "client"),
+        IssuableKind("house", "key", BEARER),
+        IssuableKind("house", "certificate", CERTIFICATE),
     )
     usual = "client" if takes else "certificate" if CERTIFICATE in kinds else "key"
     by_house = sorted(own, key=lambda issuing: issuing.what != usual) if house else []
-    return (*by_house, *([Issuing("application", "client")] if takes else []))
+    return (*by_house, *([IssuableKind("application", "client")] if takes else []))

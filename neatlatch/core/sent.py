@@ -44,7 +44,7 @@ class Sender:
 
 
 @dataclass(frozen=True)
-class Sent:
+class SentRequest:
     """A request as it would be sent, or why it would not be (``missing``)."""
 
     method: str = ""
@@ -68,7 +68,7 @@ class Sent:
         }
 
 
-def requests(profile: Profile, sender: Sender) -> dict[str, Sent]:
+def requests(profile: Profile, sender: Sender) -> dict[str, SentRequest]:
     """Return every request of a test by what it is for, in their order; empty: its
     scheme is gone.
     """
@@ -85,11 +85,11 @@ def requests(profile: Profile, sender: Sender) -> dict[str, Sent]:
     return found
 
 
-def _sign_in(scheme: Scheme, sender: Sender) -> Sent:
+def _sign_in(scheme: Scheme, sender: Sender) -> SentRequest:
     try:
         return _shown(_token_request(scheme, sender))
     except ValueError as error:
-        return Sent("POST", sender.values.get("token_endpoint", ""), missing=str(error))
+        return SentRequest("POST", sender.values.get("token_endpoint", ""), missing=str(error))
 
 
 def _token_request(scheme: Scheme, sender: Sender) -> Request:
@@ -107,7 +107,7 @@ def _token_request(scheme: Scheme, sender: Sender) -> Request:
     return oauth2.client_credentials_request(endpoint, client, sender.scopes)
 
 
-def _further(endpoint: Endpoint, sender: Sender) -> Sent:
+def _further(endpoint: Endpoint, sender: Sender) -> SentRequest:
     values = endpoint.own(sender.values)
     secrets = endpoint.own({key: _placeholder(key.rpartition(".")[2]) for key in sender.secrets})
     address = joined_path(values.get("api_base", ""), endpoint.harmless)
@@ -117,11 +117,11 @@ def _further(endpoint: Endpoint, sender: Sender) -> Sent:
     )
 
 
-def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, Sent]:
+def _calls(profile: Profile, scheme: Scheme, sender: Sender) -> dict[str, SentRequest]:
     def may(operation: Operation) -> bool:
         return sender.held is None or allows(sender.held, operation.alternatives, profile.implies)
 
-    def call(method: str, path: str, body: Mapping[str, Any] | None = None) -> Sent:
+    def call(method: str, path: str, body: Mapping[str, Any] | None = None) -> SentRequest:
         address = joined_path(sender.values.get("api_base", ""), path)
         if sender.scheme in OAUTH2:
             return _shown(oauth2.api_request(method, address, "ACCESS-TOKEN", body))
@@ -162,12 +162,12 @@ def _placeholder(key: str) -> str:
     return key.upper().replace("_", "-")
 
 
-def _sent_or_missing(request: Request, held: Credentials) -> Sent:
+def _sent_or_missing(request: Request, held: Credentials) -> SentRequest:
     try:
         return _shown(with_credential(request, held, _NONCE, _MOMENT))
     except NotComplete as error:
         return replace(_shown(request), missing=str(error))
 
 
-def _shown(request: Request) -> Sent:
-    return Sent(request.method, request.url, dict(request.headers), request.body)
+def _shown(request: Request) -> SentRequest:
+    return SentRequest(request.method, request.url, dict(request.headers), request.body)

@@ -22,7 +22,7 @@ _SIGNING = frozenset({"account"})
 
 
 @dataclass(frozen=True)
-class Facts:
+class SetUpFacts:
     """What setting up knows beside the pins.
 
     ``steps`` and ``ticked`` count the acts in the application's own screens.
@@ -68,7 +68,7 @@ class SettingUp:
         return next((section.key for section in self.sections if section.standing == "now"), "")
 
 
-def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
+def work_out(facts: SetUpFacts, pins: Sequence[Pin]) -> SettingUp:
     """Work the page out."""
     person = facts.scheme.key == CODE
     off = {pin.key: pin for pin in pins if pin.fit in (Fit.DIFFERS, Fit.MISSING)}
@@ -124,7 +124,7 @@ def work_out(facts: Facts, pins: Sequence[Pin]) -> SettingUp:
     return SettingUp(sections, tuple(_missing(facts, [*off.values()], done, person)))
 
 
-def _prepared(facts: Facts, theirs: list[Pin]) -> str:
+def _prepared(facts: SetUpFacts, theirs: list[Pin]) -> str:
     if not facts.client_named:
         return "Nothing is prepared there yet."
     if theirs:
@@ -134,7 +134,7 @@ def _prepared(facts: Facts, theirs: list[Pin]) -> str:
     return f"{facts.client_words}."
 
 
-def _signing(facts: Facts, person: bool, off: dict[str, Pin]) -> str:
+def _signing(facts: SetUpFacts, person: bool, off: dict[str, Pin]) -> str:
     if not person:
         return "Nobody signs in; the credential is enough."
     if "account" in off:
@@ -146,7 +146,7 @@ def _signing(facts: Facts, person: bool, off: dict[str, Pin]) -> str:
     )
 
 
-def _testing(facts: Facts) -> str:
+def _testing(facts: SetUpFacts) -> str:
     if facts.state is State.LATCHED:
         return "It latches: all rungs passed."
     return (
@@ -156,7 +156,7 @@ def _testing(facts: Facts) -> str:
     )
 
 
-def _missing(facts: Facts, off: list[Pin], done: dict[str, bool], person: bool) -> list[str]:
+def _missing(facts: SetUpFacts, off: list[Pin], done: dict[str, bool], person: bool) -> list[str]:
     found = [pin.why for pin in off if pin.key != "account"]
     if not facts.client_named:
         found = [

@@ -31,7 +31,7 @@ NAME = Limit(20, _QUARTER, timedelta(seconds=10), slows=True)
 
 
 @dataclass(frozen=True)
-class Count:
+class TryCount:
     """Wrong ones since the first of them, and until when nobody is let through."""
 
     wrong: int = 0
@@ -39,19 +39,21 @@ class Count:
     until: datetime | None = None
 
 
-def after_wrong(count: Count, limit: Limit, now: datetime) -> tuple[Count, bool]:
+def after_wrong(count: TryCount, limit: Limit, now: datetime) -> tuple[TryCount, bool]:
     """The count after one more, and whether a rest begins with it."""
     fresh = count.since is None or now - count.since >= limit.within or now < count.since
     wrong, since = (1, now) if fresh else (count.wrong + 1, count.since)
     if wrong < limit.most:
-        return Count(wrong, since, count.until), False
+        return TryCount(wrong, since, count.until), False
     begins = wrong == limit.most
     return (
-        Count(wrong, since, now + limit.rest) if limit.slows else Count(0, None, now + limit.rest)
+        TryCount(wrong, since, now + limit.rest)
+        if limit.slows
+        else TryCount(0, None, now + limit.rest)
     ), begins
 
 
-def wait(count: Count, now: datetime) -> float:
+def wait(count: TryCount, now: datetime) -> float:
     """The seconds until somebody is let through again; 0: now."""
     return max(0.0, (count.until - now).total_seconds()) if count.until is not None else 0.0
 

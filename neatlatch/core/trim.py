@@ -30,7 +30,7 @@ _MOST_WAYS = 256
 
 
 @dataclass(frozen=True)
-class Weighed:
+class WeighedScope:
     """A scope with its weight, not below 0, and what it implies at once."""
 
     weight: Fraction
@@ -50,7 +50,7 @@ class Call:
 
 
 @dataclass(frozen=True)
-class Smallest:
+class SmallestSet:
     """A set of scopes of least weight (``None``: none allows all), and the operations that no known
     scopes allow.
     """
@@ -60,16 +60,16 @@ class Smallest:
     impossible: tuple[str, ...] = ()
 
 
-def weigh(scope: ScopeInfo) -> Weighed:
+def weigh(scope: ScopeInfo) -> WeighedScope:
     """A profile's scope with its weight."""
-    return Weighed(
+    return WeighedScope(
         WEIGHTS[scope.kind] + (CONSENT_WEIGHT if scope.administrator else 0), scope.implies
     )
 
 
 def smallest(
-    scopes: Mapping[str, Weighed], operations: Sequence[tuple[str, Alternatives]]
-) -> Smallest:
+    scopes: Mapping[str, WeighedScope], operations: Sequence[tuple[str, Alternatives]]
+) -> SmallestSet:
     """The scopes of least weight whose closure meets one alternative of each operation; exact.
 
     Of several sets of the same weight, the one is answered that does without the last name, in the
@@ -94,15 +94,15 @@ def smallest(
             impossible.append(name)
         needs.append(usable)
     if impossible:
-        return Smallest(None, Fraction(0), tuple(dict.fromkeys(impossible)))
+        return SmallestSet(None, Fraction(0), tuple(dict.fromkeys(impossible)))
     chosen = hitting.cheapest(_prices(scopes, names), *_sets(needs))
     # Every operation has an alternative of scopes that are brought: holding all of them would do.
     assert chosen is not None
     found = frozenset(names[element] for element in hitting.elements(chosen))
-    return Smallest(found, sum((scopes[number].weight for number in found), Fraction(0)))
+    return SmallestSet(found, sum((scopes[number].weight for number in found), Fraction(0)))
 
 
-def _givers(scopes: Mapping[str, Weighed], names: list[str]) -> dict[str, int]:
+def _givers(scopes: Mapping[str, WeighedScope], names: list[str]) -> dict[str, int]:
     """For each scope, the mask of those that bring it: itself, and all that imply it.
 
     One that is only implied, and cannot be asked for by itself, counts like any other.
@@ -136,7 +136,7 @@ def _least(
     return tuple(tuple(sorted(scopes)) for scopes in kept)
 
 
-def _prices(scopes: Mapping[str, Weighed], names: list[str]) -> list[int]:
+def _prices(scopes: Mapping[str, WeighedScope], names: list[str]) -> list[int]:
     """Whole prices by scope, in which the names break ties: a unit of weight is dearer than all
     names together.
     """
@@ -179,7 +179,7 @@ def _union(masks: Iterable[int]) -> int:
 @lru_cache(maxsize=2_000)
 def _smallest_of(
     known: tuple[ScopeInfo, ...], operations: tuple[tuple[str, Alternatives], ...]
-) -> Smallest:
+) -> SmallestSet:
     """:func:`smallest`, once for all whose calls are the same: many clients of an application do
     the same work.
     """
@@ -224,7 +224,7 @@ class Needed:
     those that none does; ``can_go`` and ``missing`` are as in :class:`Trim`.
     """
 
-    smallest: Smallest
+    smallest: SmallestSet
     possible: tuple[Call, ...]
     impossible: tuple[Call, ...]
     can_go: tuple[str, ...]

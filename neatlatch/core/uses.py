@@ -11,7 +11,7 @@ from .health import State
 
 
 @dataclass(frozen=True)
-class Used:
+class UsedConnection:
     """One application that a workload calls, and the connection it takes (``ref`` empty: none is
     named).
 
@@ -29,7 +29,7 @@ class Used:
 
 
 @dataclass(frozen=True)
-class Warned:
+class UseWarning:
     """A warning about one use, and what mends it: set_up, choose, move, finish or nothing."""
 
     says: str
@@ -37,7 +37,7 @@ class Warned:
     ref: str = ""
 
 
-def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned, ...]:
+def warn(workload: str, environment: str, uses: Sequence[UsedConnection]) -> tuple[UseWarning, ...]:
     """What is to be said of a workload's connections.
 
     Only one environment is set up and the other forgotten: say so at once (common practice, no
@@ -47,7 +47,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
     for use in uses:
         if not use.ref and use.choices:
             found.append(
-                Warned(
+                UseWarning(
                     f"{workload} calls {use.application}, and no connection is named. "
                     f"{_list(use.choices)} would serve.",
                     "choose",
@@ -57,7 +57,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
         elif not use.ref:
             also = f" It is set up only as {_list(use.elsewhere)}." if use.elsewhere else ""
             found.append(
-                Warned(
+                UseWarning(
                     f"{workload} runs in {environment}, where {use.application} is not set "
                     f"up.{also}",
                     "set_up",
@@ -70,7 +70,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
                 else f" None is set up in {environment}."
             )
             found.append(
-                Warned(
+                UseWarning(
                     f"{workload} runs in {environment} and uses {use.ref}, which stands in "
                     f"{use.connection_environment}.{mend}",
                     "move" if use.choices else "set_up",
@@ -79,7 +79,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
             )
         elif use.missing:
             found.append(
-                Warned(
+                UseWarning(
                     f"{use.ref} is not set up yet: {_list(use.missing)} "
                     f"{'is' if len(use.missing) == 1 else 'are'} missing.",
                     "finish",
@@ -87,7 +87,7 @@ def warn(workload: str, environment: str, uses: Sequence[Used]) -> tuple[Warned,
                 )
             )
         elif use.state is State.UNLATCHED:
-            found.append(Warned(f"{use.ref} does not work at the moment.", "look", use.ref))
+            found.append(UseWarning(f"{use.ref} does not work at the moment.", "look", use.ref))
     return tuple(found)
 
 

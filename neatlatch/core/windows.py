@@ -30,7 +30,7 @@ class Window:
 
     @property
     def length(self) -> timedelta:
-        """How long it is open."""
+        """How long the window is open."""
         return timedelta(minutes=(self.end - self.start - 1) % 1440 + 1)
 
 

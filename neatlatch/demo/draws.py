@@ -9,7 +9,7 @@ from typing import Any
 
 from django.utils import timezone
 
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -41,7 +41,7 @@ def _workload(by: Person, workload: Workload, laid_out: dict[str, Any], now: dat
         laid_out["with"],
         "relay" if relay else "draw",
         ends,
-        leave=Leave("Part of the demo"),
+        leave=DestinationPermission("Part of the demo"),
     )
     assert handover is not None
     take(by, handover)

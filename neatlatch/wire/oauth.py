@@ -169,7 +169,7 @@ def fetch_metadata(transport: Transport, given: str) -> tuple[str, metadata.Serv
     raise Unreadable(said)
 
 
-def fetch_description(transport: Transport, address: str) -> openapi.Described:
+def fetch_description(transport: Transport, address: str) -> openapi.ApiDescription:
     """Fetch an OpenAPI description, in JSON or YAML. Raises :class:`Unreadable`."""
     try:
         return openapi.read_text(

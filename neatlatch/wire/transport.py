@@ -1,4 +1,5 @@
-"""The transport of a call: find the name, reach the address, secure the line, send the request.
+"""The transport of a call: find the name, reach the address, secure the connection, send the
+request.
 
 A transport keeps what it opened. So the ladder can go step by step, with each step timed, and the
 HTTP call afterwards runs on the very connection that was examined.
@@ -37,7 +38,7 @@ _BEARING = frozenset({"authorization", "cookie", "proxy-authorization"})
 
 
 @dataclass(frozen=True)
-class Limits:
+class CallLimits:
     """Seconds to connect, seconds for a call in all; octets of an answer's content, and of what
     comes before and around it.
     """
@@ -272,7 +273,7 @@ class Transport(httpcore.NetworkBackend):
     """
 
     policy: Policy = field(default_factory=Policy)
-    limits: Limits = field(default_factory=Limits)
+    limits: CallLimits = field(default_factory=CallLimits)
     trust: str = ""
     shows: ClientCertificate | None = None
     goes_to: frozenset[str] = frozenset()

@@ -106,7 +106,7 @@ def test_an_application_is_added_and_a_secret_handed_over_by_link(
     other.get_by_role("button", name="I have it").click()
     expect(other.get_by_text("You took it.")).to_be_visible()
     other.reload()
-    expect(other.get_by_text("This link is over")).to_be_visible()
+    expect(other.get_by_text("This link was used, or has expired")).to_be_visible()
 
     page.goto("/credentials/handovers")
     row = page.locator("[data-row]").filter(has_text="Rhona of Quays")

@@ -12,12 +12,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from neatlatch.core.access import (
-    Access,
     AccessDecision,
     BadRules,
     Book,
     KnownRules,
     Rule,
+    RuleEvaluator,
     derive,
     formats,
     never_decide,
@@ -97,7 +97,7 @@ def books(draw: st.DrawFn) -> Book:
 @settings(max_examples=40)
 @given(books())
 def test_every_decision_is_that_of_the_plain_evaluator(book: Book) -> None:
-    access = Access(book)
+    access = RuleEvaluator(book)
     for who, operation, resource, address in itertools.product(
         (*WHO, "nobody"), OPERATIONS, (*RESOURCES[1:], "abcd", "z"), ADDRESSES
     ):
@@ -220,10 +220,10 @@ def test_sentences() -> None:
 
 
 def test_a_request_from_nowhere_known_finds_only_rules_for_anywhere() -> None:
-    assert not Access(SHADOWED).decide("bo", "read", "positions").allowed
-    assert Access(SHADOWED).decide("bo", "read", "positions", "203.0.113.4").allowed
+    assert not RuleEvaluator(SHADOWED).decide("bo", "read", "positions").allowed
+    assert RuleEvaluator(SHADOWED).decide("bo", "read", "positions", "203.0.113.4").allowed
     with pytest.raises(ValueError):
-        Access(SHADOWED).decide("bo", "read", "positions", "somewhere")
+        RuleEvaluator(SHADOWED).decide("bo", "read", "positions", "somewhere")
 
 
 @pytest.mark.parametrize(
@@ -295,7 +295,7 @@ def test_rules_that_hold_from_elsewhere_are_named() -> None:
     book = Book(
         (Rule(True, "ada", "read", "a", networks=("10.0.0.0/8",)), Rule(True, "bob", "read", "a"))
     )
-    access = Access(book)
+    access = RuleEvaluator(book)
     assert (
         access.decide("ada", "read", "a").elsewhere,
         access.decide("ada", "read", "a", "192.0.2.1").elsewhere,

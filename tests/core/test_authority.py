@@ -30,7 +30,7 @@ from neatlatch.core.metadata import read_metadata
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)
 CHALLENGE = "E9Melhoa2OwvFrEMTJguCHaoeK1t8URWbuGJSstw-cM"  # RFC 7636 App. B
 VERIFIER = "dBjftJeZ4CVP-mB92K27uhbUJU1p1r_wW1gFWFOEjXk"
-CLIENT = asking.Registered(
+CLIENT = asking.RegisteredClient(
     "quay-board",
     False,
     ("https://app.example/back",),
@@ -161,7 +161,7 @@ def test_a_sound_request_is_taken() -> None:
     ],
 )
 def test_what_is_sent_back_with_an_error(changed: dict[str, str | None], error: str) -> None:
-    with pytest.raises(refusing.SentBack) as seen:
+    with pytest.raises(refusing.RedirectedRefusal) as seen:
         asking.judge(
             {
                 key: value
@@ -208,7 +208,7 @@ def test_a_code_serves_once_and_only_whom_it_was_given_to() -> None:
         {"redirect_uri": "https://app.example/back", "code_verifier": VERIFIER},
     )
     granting.redeem(code(), "quay-board", good, before)
-    with pytest.raises(granting.Reused):
+    with pytest.raises(granting.GrantReused):
         granting.redeem(code(used=True), "quay-board", good, before)
     for kept, client, params, now, logged in (
         (None, "quay-board", good, before, "code unknown"),

@@ -23,15 +23,15 @@ from neatlatch.core import (
 )
 from neatlatch.core.health import State
 from neatlatch.core.profiles import Operation, ScopeInfo
-from neatlatch.core.redirect_bench import Sent
+from neatlatch.core.redirect_bench import SentUri
 from neatlatch.core.scope_matrix import Cell, Holder, WorkloadOf
 from neatlatch.core.scopes import allows, closure
 
 DESK, OLD = "https://desk.gannet.example/return", "https://old.gannet.example/return"
 CALLERS = (
-    Sent("good", DESK, ("Night run",), True, True),
-    Sent("slash", DESK + "/", ("Report",)),
-    Sent("none", ""),
+    SentUri("good", DESK, ("Night run",), True, True),
+    SentUri("slash", DESK + "/", ("Report",)),
+    SentUri("none", ""),
 )
 
 
@@ -322,29 +322,38 @@ def test_any_text_is_read_as_a_log(text: str) -> None:
 
 
 def test_warnings_of_an_environment_that_is_not_set_up() -> None:
-    def only(used: uses.Used) -> tuple[str, str, str]:
+    def only(used: uses.UsedConnection) -> tuple[str, str, str]:
         one = uses.warn("Night run", "Staging", [used])[0]
         return one.act, one.ref, one.says
 
-    assert only(uses.Used("Fares", elsewhere=("fares",))) == (
+    assert only(uses.UsedConnection("Fares", elsewhere=("fares",))) == (
         "set_up",
         "",
         "Night run runs in Staging, where Fares is not set up. It is set up only as fares.",
     )
-    assert only(uses.Used("Fares", choices=("fares-staging",)))[:2] == ("choose", "fares-staging")
-    assert only(uses.Used("Fares", "fares", "Production", choices=("fares-staging",)))[:2] == (
+    assert only(uses.UsedConnection("Fares", choices=("fares-staging",)))[:2] == (
+        "choose",
+        "fares-staging",
+    )
+    assert only(uses.UsedConnection("Fares", "fares", "Production", choices=("fares-staging",)))[
+        :2
+    ] == (
         "move",
         "fares-staging",
     )
-    assert only(uses.Used("Fares", "fares", "Production"))[0] == "set_up"
+    assert only(uses.UsedConnection("Fares", "fares", "Production"))[0] == "set_up"
     assert (
-        only(uses.Used("Fares", "fares-staging", "Staging", missing=("API key",)))[2]
+        only(uses.UsedConnection("Fares", "fares-staging", "Staging", missing=("API key",)))[2]
         == "fares-staging is not set up yet: API key is missing."
     )
-    assert only(uses.Used("Fares", "fares-staging", "Staging", State.UNLATCHED))[0] == "look"
+    assert (
+        only(uses.UsedConnection("Fares", "fares-staging", "Staging", State.UNLATCHED))[0] == "look"
+    )
     assert (
         uses.warn(
-            "Night run", "Staging", [uses.Used("Fares", "fares-staging", "Staging", State.LATCHED)]
+            "Night run",
+            "Staging",
+            [uses.UsedConnection("Fares", "fares-staging", "Staging", State.LATCHED)],
         )
         == ()
     )

@@ -87,7 +87,7 @@ def test_a_check_may_begin_at_any_entry_whose_code_is_known(
 ) -> None:
     whole = links(count)
     number = data.draw(st.integers(0, count))
-    start = chain.Start(number, whole[number - 1].own) if number else chain.Start()
+    start = chain.CheckStart(number, whole[number - 1].own) if number else chain.CheckStart()
     assert chain.first_fault(whole[number:], KEY, start=start) is None
     if number < count:
         assert (

@@ -6,7 +6,15 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from neatlatch.core.decommissioning import QUIET, STEPS, Facts, Revocation, Usage, in_use, obstacle
+from neatlatch.core.decommissioning import (
+    QUIET,
+    STEPS,
+    DecommissioningFacts,
+    Revocation,
+    Usage,
+    in_use,
+    obstacle,
+)
 
 NOW = datetime(2026, 12, 1, 9, tzinfo=UTC)
 SECRET = Revocation("credential:1", "API key …54oR", "manually")
@@ -16,15 +24,15 @@ KEPT = Revocation("credential:2", "password …9Qw2", "kept")
 @pytest.mark.parametrize(
     ("facts", "step"),
     [
-        (Facts(False, (SECRET,), False, False), "uses"),
-        (Facts(True, (SECRET, KEPT), False, False), "revoke"),
-        (Facts(True, (KEPT,), True, False), "prove"),
-        (Facts(True, (KEPT,), True, True), "end"),
-        (Facts(True, (KEPT,), False, False), "end"),
-        (Facts(True, (), False, False), "end"),
+        (DecommissioningFacts(False, (SECRET,), False, False), "uses"),
+        (DecommissioningFacts(True, (SECRET, KEPT), False, False), "revoke"),
+        (DecommissioningFacts(True, (KEPT,), True, False), "prove"),
+        (DecommissioningFacts(True, (KEPT,), True, True), "end"),
+        (DecommissioningFacts(True, (KEPT,), False, False), "end"),
+        (DecommissioningFacts(True, (), False, False), "end"),
     ],
 )
-def test_each_step_waits_for_the_one_before(facts: Facts, step: str) -> None:
+def test_each_step_waits_for_the_one_before(facts: DecommissioningFacts, step: str) -> None:
     assert facts.step == step
     assert step in STEPS
 

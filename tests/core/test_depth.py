@@ -6,7 +6,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from neatlatch.core.depth import Depth, Limits
+from neatlatch.core.depth import Depth, DepthLimits
 from neatlatch.core.evidence import Rung
 
 
@@ -24,16 +24,17 @@ from neatlatch.core.evidence import Rung
 def test_how_far(
     personal: bool, environment: bool, connection: bool, depth: Depth, by_hand: Depth
 ) -> None:
-    limits = Limits(personal, "Production", environment, connection)
+    limits = DepthLimits(personal, "Production", environment, connection)
     assert (limits.of_round(), limits.manual()) == (depth, by_hand)
 
 
 def test_what_forbids_it_is_named() -> None:
     assert (
-        "neither Production nor this connection" in Limits(False, "Production", False, False).says()
+        "neither Production nor this connection"
+        in DepthLimits(False, "Production", False, False).says()
     )
-    assert "this connection does not" in Limits(False, "Production", True, False).says()
-    assert "Production does not" in Limits(False, "Production", False, True).says()
+    assert "this connection does not" in DepthLimits(False, "Production", True, False).says()
+    assert "Production does not" in DepthLimits(False, "Production", False, True).says()
 
 
 @pytest.mark.parametrize(
@@ -53,5 +54,5 @@ def test_which_rungs_are_tried(depth: Depth, tried: set[Rung]) -> None:
 def test_a_round_never_goes_further_than_a_test_by_hand(
     personal: bool, environment: bool, connection: bool
 ) -> None:
-    limits = Limits(personal, "Staging", environment, connection)
+    limits = DepthLimits(personal, "Staging", environment, connection)
     assert all(limits.manual().tries(rung) for rung in Rung if limits.of_round().tries(rung))

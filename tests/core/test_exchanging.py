@@ -11,12 +11,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from neatlatch.core import exchanging
-from neatlatch.core.exchanging import Moved, Standing
+from neatlatch.core.exchanging import HoldingWorkload, ReplacementProgress
 from neatlatch.core.schemes import API_KEY, CLIENT
 
 NOW = datetime(2026, 6, 1, 12, tzinfo=UTC)
 HOUR = timedelta(hours=1)
-DRAWS, HOLDS = Moved("Night run", True, "02:10 daily"), Moved("Old script", False)
+DRAWS, HOLDS = (
+    HoldingWorkload("Night run", True, "02:10 daily"),
+    HoldingWorkload("Old script", False),
+)
 
 
 def preview(
@@ -44,17 +47,27 @@ def test_what_is_said_before_starting() -> None:
 
 def test_the_old_one_may_go_when_nobody_uses_it() -> None:
     switched = NOW - HOUR
-    at = Standing(True, made=switched, proven=switched, switched=switched, last_use=switched - HOUR)
+    at = ReplacementProgress(
+        True, made=switched, proven=switched, switched=switched, last_use=switched - HOUR
+    )
     assert exchanging.quiet(at, NOW)[0]
     for wrong, words in (
-        (Standing(True), "still use it"),
-        (Standing(True, switched=switched, last_use=NOW - timedelta(minutes=3)), "3 min ago"),
-        (Standing(True, switched=switched, to_move=("Old script",)), "Old script"),
-        (Standing(True, switched=switched, tokens_until=NOW + timedelta(minutes=9)), "9 min more"),
-        # F19: it was called done “0 s ago”.
-        (Standing(True, switched=NOW), "only 0 s ago; 15 min are waited"),
+        (ReplacementProgress(True), "still use it"),
         (
-            Standing(True, switched=NOW - timedelta(minutes=14), not_seen=("Night run",)),
+            ReplacementProgress(True, switched=switched, last_use=NOW - timedelta(minutes=3)),
+            "3 min ago",
+        ),
+        (ReplacementProgress(True, switched=switched, to_move=("Old script",)), "Old script"),
+        (
+            ReplacementProgress(True, switched=switched, tokens_until=NOW + timedelta(minutes=9)),
+            "9 min more",
+        ),
+        # F19: it was called done “0 s ago”.
+        (ReplacementProgress(True, switched=NOW), "only 0 s ago; 15 min are waited"),
+        (
+            ReplacementProgress(
+                True, switched=NOW - timedelta(minutes=14), not_seen=("Night run",)
+            ),
             "Not come since: Night run",
         ),
     ):
@@ -63,13 +76,13 @@ def test_the_old_one_may_go_when_nobody_uses_it() -> None:
         assert words in said
 
 
-def watch(at: Standing) -> exchanging.ExchangeStep:
+def watch(at: ReplacementProgress) -> exchanging.ExchangeStep:
     return next(step for step in exchanging.steps(at, NOW) if step.key == "watch")
 
 
 def test_watching_takes_its_time_unless_all_were_seen() -> None:
     switched = NOW - timedelta(minutes=3)
-    at = Standing(True, made=switched, proven=switched, switched=switched)
+    at = ReplacementProgress(True, made=switched, proven=switched, switched=switched)
     assert (watch(at).state, watch(at).done_at) == ("now", None)
     seen = replace(at, seen_at=NOW - timedelta(minutes=1))
     assert (watch(seen).state, watch(seen).done_at) == ("done", NOW - timedelta(minutes=1))
@@ -88,7 +101,7 @@ _MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta
 
 @given(
     at=st.builds(
-        Standing,
+        ReplacementProgress,
         overlaps=st.booleans(),
         made=_MOMENT,
         proven=_MOMENT,
@@ -98,7 +111,7 @@ _MOMENT = st.none() | st.integers(-100, 100).map(lambda minutes: NOW + timedelta
         last_use=_MOMENT,
     )
 )
-def test_at_most_one_step_is_next(at: Standing) -> None:
+def test_at_most_one_step_is_next(at: ReplacementProgress) -> None:
     found = exchanging.steps(at, NOW)
     assert [step.state for step in found] == sorted(
         (step.state for step in found), key=["done", "now", "waits"].index

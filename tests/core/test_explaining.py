@@ -131,7 +131,7 @@ def test_a_packed_certificate_is_opened_by_openssl(kind: str, tmp_path: Path) ->
     """
     key = _KEY if kind == "EC" else rsa.generate_private_key(65537, 2048)
     leaf = issuing.issue(
-        issuing.Wanted(issuing.CLIENT, "Nächtlicher Lauf", (), keys.public_of(key), 30),
+        issuing.CertificateContent(issuing.CLIENT, "Nächtlicher Lauf", (), keys.public_of(key), 30),
         _ISSUER,
         "The house",
         5,
@@ -178,7 +178,9 @@ def test_what_is_issued_says_what_was_asked(names: list[str], days: int, common:
     """Read back by our own reader, every name and the life are those that were wanted, and the
     chain is good for each name.
     """
-    wanted = issuing.Wanted(issuing.SERVER, common, tuple(names), _KEY.public_key(), days)
+    wanted = issuing.CertificateContent(
+        issuing.SERVER, common, tuple(names), _KEY.public_key(), days
+    )
     leaf = issuing.issue(wanted, _ISSUER, "The house", 77, AT)
     told = facts.of_certificate(x509.load_der_x509_certificate(leaf.public_bytes(Encoding.DER)))
     assert told.dns_names == tuple(names)

@@ -257,8 +257,8 @@ def test_in_words(seconds: int, words: str) -> None:
 # What breaks next
 
 
-def watched(**given: object) -> breaks.Watched:
-    base = breaks.Watched(
+def watched(**given: object) -> breaks.BreakFacts:
+    base = breaks.BreakFacts(
         "c",
         State.LATCHED,
         (),

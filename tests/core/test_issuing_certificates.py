@@ -68,7 +68,7 @@ class House:
         key: object = None,
     ) -> x509.Certificate:
         public = key or ec.generate_private_key(ec.SECP256R1()).public_key()
-        wanted = issuing.Wanted(
+        wanted = issuing.CertificateContent(
             profile,
             "Night run",
             names,
@@ -257,7 +257,7 @@ def test_a_request_of_openssl_is_served(house: House, tmp_path: Path) -> None:
     assert b"PRIVATE KEY" in opened.stdout
     changed = bytearray(request.public_bytes(Encoding.DER))
     changed[-1] ^= 1
-    with pytest.raises(issuing.Wrong, match="signature is not valid"):
+    with pytest.raises(issuing.BadCertificateRequest, match="signature is not valid"):
         issuing.names_of_request(x509.load_der_x509_csr(bytes(changed)))
 
 
@@ -288,10 +288,10 @@ def test_what_is_not_issued(
     key: object,
     field: str,
 ) -> None:
-    wanted = issuing.Wanted(
+    wanted = issuing.CertificateContent(
         profile, "x", names, key or ec.generate_private_key(ec.SECP256R1()).public_key(), days
     )  # type: ignore[arg-type]
-    with pytest.raises(issuing.Wrong) as wrong:
+    with pytest.raises(issuing.BadCertificateRequest) as wrong:
         issuing.issue(wanted, house.issuer, FIRM, 1, NOW)
     assert list(wrong.value.fields) == [field]
 
@@ -357,8 +357,8 @@ def test_no_moment_without_trust(data: st.DataObject) -> None:
     ]
     new, issuing_under, retired = "", "old", False
 
-    def now() -> replacing.Situation:
-        return replacing.Situation(
+    def now() -> replacing.RootReplacementFacts:
+        return replacing.RootReplacementFacts(
             "old",
             new,
             issuing_under,
@@ -366,7 +366,8 @@ def test_no_moment_without_trust(data: st.DataObject) -> None:
                 replacing.Receiver(key, key, frozenset(roots)) for key, roots in receivers.items()
             ),
             tuple(
-                replacing.Leaf(name, name, under, receiver, NOW) for name, under, receiver in leaves
+                replacing.LeafCertificate(name, name, under, receiver, NOW)
+                for name, under, receiver in leaves
             ),
             retired,
         )

@@ -39,7 +39,7 @@ KIOSKS: dict[str, Any] = {
 SENDER = Sender("api_key", {"api_base": BASE}, frozenset({"api_key"}))
 
 
-def requests(sender: Sender = SENDER, **changed: Any) -> dict[str, sent.Sent]:
+def requests(sender: Sender = SENDER, **changed: Any) -> dict[str, sent.SentRequest]:
     return sent.requests(profiles.from_dict({**KIOSKS, **changed}), sender)
 
 

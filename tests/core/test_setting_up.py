@@ -10,10 +10,10 @@ import pytest
 from neatlatch.core.health import State
 from neatlatch.core.pins import Fit, Pin
 from neatlatch.core.preparing import steps
-from neatlatch.core.schemes import API_KEY, CODE, JWT, KINDS, Act
-from neatlatch.core.setting_up import Facts, work_out
+from neatlatch.core.schemes import API_KEY, CODE, JWT, KINDS, ManualAct
+from neatlatch.core.setting_up import SetUpFacts, work_out
 
-FACTS = Facts(
+FACTS = SetUpFacts(
     KINDS[CODE],
     (),
     True,
@@ -94,7 +94,8 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
         "Carry the client ID across and enter it here",
     ]  # no scope is asked for, so there is none to allow
     consents = replace(
-        KINDS[CODE], acts=(Act("Let them agree", "{consents}"), Act("And these", "{scopes}"))
+        KINDS[CODE],
+        acts=(ManualAct("Let them agree", "{consents}"), ManualAct("And these", "{scopes}")),
     )
     for asked, copies in (
         (frozenset({"read"}), ["read"]),
@@ -104,7 +105,7 @@ def test_the_acts_are_the_profiles_own_or_the_usual_ones() -> None:
         assert [step.copy for step in told if step.key.startswith("act")] == copies
     own = replace(
         KINDS[CODE],
-        acts=(Act("Give it this", "{redirect_uri}"), Act("And these", "{scopes}")),
+        acts=(ManualAct("Give it this", "{redirect_uri}"), ManualAct("And these", "{scopes}")),
         switches=("Programs may sign in",),
     )
     found = steps(own, "X", "n", frozenset({"b", "a"}), ("https://l.example/r",), "")

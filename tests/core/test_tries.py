@@ -14,9 +14,9 @@ from neatlatch.core import recovery, tries
 NOW = datetime(2026, 11, 28, 9, 0, tzinfo=UTC)
 
 
-def after(limit: tries.Limit, *seconds: float) -> tuple[tries.Count, list[bool]]:
+def after(limit: tries.Limit, *seconds: float) -> tuple[tries.TryCount, list[bool]]:
     """The count after wrong ones at these moments, and with which of them a rest began."""
-    count, begun = tries.Count(), []
+    count, begun = tries.TryCount(), []
     for second in seconds:
         count, begins = tries.after_wrong(count, limit, NOW + timedelta(seconds=second))
         begun.append(begins)

@@ -20,13 +20,13 @@ from neatlatch.core import hitting
 from neatlatch.core.horizon import Job, spread
 from neatlatch.core.profiles import ScopeInfo
 from neatlatch.core.scopes import Alternatives, allows, closure
-from neatlatch.core.trim import Call, Weighed, smallest, trim
+from neatlatch.core.trim import Call, WeighedScope, smallest, trim
 
-System = tuple[dict[str, Weighed], list[tuple[str, Alternatives]]]
+System = tuple[dict[str, WeighedScope], list[tuple[str, Alternatives]]]
 
 
 def brute_force(
-    scopes: dict[str, Weighed], operations: list[tuple[str, Alternatives]]
+    scopes: dict[str, WeighedScope], operations: list[tuple[str, Alternatives]]
 ) -> tuple[Fraction, frozenset[str]] | None:
     """Every set of scopes is tried; of those of least weight the one that is first when names are
     compared from the last.
@@ -52,7 +52,7 @@ def brute_force(
 
 
 def integer_program(
-    scopes: dict[str, Weighed], operations: list[tuple[str, Alternatives]]
+    scopes: dict[str, WeighedScope], operations: list[tuple[str, Alternatives]]
 ) -> float:
     """The least weight by scipy's solver: a variable for each scope and each alternative."""
     names = sorted(scopes)
@@ -95,7 +95,7 @@ NAMES = [f"s{number}" for number in range(7)]
 def systems(draw: st.DrawFn) -> System:
     """Up to seven scopes that may imply each other, even in a ring, and up to six operations."""
     scopes = {
-        name: Weighed(
+        name: WeighedScope(
             draw(
                 st.sampled_from(
                     [Fraction(0), Fraction(1), Fraction(3), Fraction(13, 4), Fraction(10)]
@@ -115,7 +115,7 @@ def systems(draw: st.DrawFn) -> System:
 def test_trim_is_what_brute_force_finds(system: System) -> None:
     scopes, operations = system
     known = {
-        name: Weighed(one.weight, tuple(other for other in one.implies if other in scopes))
+        name: WeighedScope(one.weight, tuple(other for other in one.implies if other in scopes))
         for name, one in scopes.items()
     }
     expected, found = brute_force(known, operations), smallest(known, operations)
@@ -152,7 +152,7 @@ def large(seed: int, implying: float, alternatives: tuple[int, int], most: int) 
     scopes = {}
     for place, name in enumerate(names):
         implied = chance.sample(names[:place], min(place, 2)) if chance.random() < implying else []
-        scopes[name] = Weighed(
+        scopes[name] = WeighedScope(
             Fraction(chance.choice((1, 3, 10))) + Fraction(chance.choice((0, 1)), 4), tuple(implied)
         )
     return scopes, [
@@ -183,7 +183,7 @@ def test_sixty_scopes_and_four_hundred_operations_as_the_integer_program(
 @pytest.mark.slow
 def test_an_operation_with_very_many_ways_is_worked_out_too() -> None:
     names = [f"s{number:02}" for number in range(30)]
-    scopes = {name: Weighed(Fraction(1 + place % 3)) for place, name in enumerate(names)}
+    scopes = {name: WeighedScope(Fraction(1 + place % 3)) for place, name in enumerate(names)}
     chance = random.Random(5)
     operations = [
         (f"o{number}", tuple(frozenset(chance.sample(names, 5)) for _ in range(5)))

@@ -153,12 +153,12 @@ def test_what_is_held_can_be_let_go_of_instead(desk: Any) -> None:
     ]
 
 
-def by_pin(setup: Setup, leave: destinations.Leave | None) -> None:
+def by_pin(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
     Deployment.objects.update(api_base=f"{ELSEWHERE}/api")
     fixes.act(setup.by, stands(), "endpoints", "take_provider", "api_base", leave)
 
 
-def by_inventory(setup: Setup, leave: destinations.Leave | None) -> None:
+def by_inventory(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
     text = inventory.export(setup.by).replace(stands().values["api_base"], f"{ELSEWHERE}/api")
     (said,) = [
         change
@@ -169,7 +169,7 @@ def by_inventory(setup: Setup, leave: destinations.Leave | None) -> None:
     inventory.apply(setup.by, text, leave=leave)
 
 
-def by_reference(setup: Setup, leave: destinations.Leave | None) -> None:
+def by_reference(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
     """The same secret, named by whoever does not know it, for a connection that sends
     it elsewhere.
     """
@@ -184,7 +184,7 @@ def by_reference(setup: Setup, leave: destinations.Leave | None) -> None:
     connections.put_secret(setup.by, other, "neatlatch://sandbox/cargo/client_secret", leave=leave)
 
 
-def by_client(setup: Setup, leave: destinations.Leave | None) -> None:
+def by_client(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
     """A client's secret, known here, comes with the client."""
     found = stands()
     values = {**found.values, "token_endpoint": f"{ELSEWHERE}/token"}
@@ -201,7 +201,7 @@ def by_client(setup: Setup, leave: destinations.Leave | None) -> None:
     )
 
 
-def by_slot(setup: Setup, leave: destinations.Leave | None) -> None:
+def by_slot(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
     """The address is the same text; what fills its slot is another."""
     deployment = stands().deployment
     profile = {
@@ -226,7 +226,7 @@ def _scheme(connection: Connection) -> Any:
     "way", [by_pin, by_inventory, by_reference, by_client, by_slot], ids=lambda item: item.__name__
 )
 def test_every_way_wants_the_same_leave(
-    setup: Setup, way: Callable[[Setup, destinations.Leave | None], None]
+    setup: Setup, way: Callable[[Setup, destinations.DestinationPermission | None], None]
 ) -> None:
     setup.latched("manifest.read")
     before = (stands().values, stands().slots)
@@ -236,7 +236,7 @@ def test_every_way_wants_the_same_leave(
     if way is not by_slot:
         assert (stands().values, stands().slots) == before
     Connection.objects.filter(ref="sandbox/another").delete()
-    way(setup, destinations.Leave("it moved"))
+    way(setup, destinations.DestinationPermission("it moved"))
     assert Entry.objects.filter(did="revealed to").count() == 1
     assert "https://localhost:9" in Credential.objects.get().sent_to
 
@@ -273,7 +273,9 @@ def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> Non
     content["connections"]["staging/stolen"] = {**other, "client": ""}
     content.pop("base", None)
     with pytest.raises(Problem, match="belongs to another application or environment"):
-        inventory.apply(setup.by, yaml.safe_dump(content), leave=destinations.Leave("why not"))
+        inventory.apply(
+            setup.by, yaml.safe_dump(content), leave=destinations.DestinationPermission("why not")
+        )
 
 
 def test_a_profile_says_nothing_of_where_a_secret_goes(desk: Any) -> None:

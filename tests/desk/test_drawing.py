@@ -395,7 +395,7 @@ def test_what_cannot_be_drawn_says_what_to_do(
     with pytest.raises(Problem, match="not set up"):
         services.draw(workload, connection)
     Connection.objects.filter(pk=connection.pk).update(individual=True)
-    asker = services.Caller(
+    asker = services.WorkloadCaller(
         Workload.objects.get(),
         Client.objects.filter(workload__isnull=False).get(),
         frozenset({"draw"}),
@@ -412,7 +412,7 @@ def test_the_quick_way_lets_in_whom_the_long_way_lets_in_and_nobody_else(
 
     def quickly(
         shown: str = key, name: str = "cargo", scope: str = "draw", at: datetime = now
-    ) -> quick.Quick | None:
+    ) -> quick.ReadyDraw | None:
         return quick.draw(f"Bearer {shown}", name, scope, "127.0.0.1", at)
 
     assert quickly() is None  # the first use is noted by the long way
@@ -472,7 +472,7 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
     """Those that wait for the same commit share it, and none is lost or doubled."""
     now = timezone.now()
     facts = [
-        ledger.Fact("0" * 31 + str(number), "f" * 32, "", "draw", failed=number == 0)
+        ledger.DrawFact("0" * 31 + str(number), "f" * 32, "", "draw", failed=number == 0)
         for number in range(3)
     ]
 
@@ -490,7 +490,7 @@ def test_many_draws_are_all_counted(setup: Setup) -> None:
 
 
 def test_hours_become_days_and_days_go(setup: Setup) -> None:
-    fact = ledger.Fact("1" * 32, "2" * 32, "secret", "relay")
+    fact = ledger.DrawFact("1" * 32, "2" * 32, "secret", "relay")
     begin = datetime(2026, 11, 1, 0, 30, tzinfo=UTC)
     for hour in range(48):
         ledger.LEDGER.record([fact], begin + timedelta(hours=hour))

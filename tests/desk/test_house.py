@@ -36,7 +36,7 @@ from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work import offboarding
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.work.inventory import services as inventory
-from neatlatch.desk.work.inventory.applying import Applying
+from neatlatch.desk.work.inventory.applying import Applier
 
 from .conftest import PASSWORD
 from .houses import ASK, BACK, House, rejected
@@ -313,7 +313,7 @@ def test_what_somebody_allowed_ends_with_their_access_for_good(house: House, how
         offboarding.change(other, house.by, None, False)
     else:
         given = {"name": "Morag Orr", "role": "administrator", "active": False, "email": ""}
-        Applying(other).person(house.by.username, given, DeclaredChange("applied: change"))
+        Applier(other).person(house.by.username, given, DeclaredChange("applied: change"))
     assert Grant.objects.get().revoked is not None
     shown = json.loads(
         b64decode(

@@ -397,7 +397,7 @@ def test_others_write_between_two_blocks(by: Person, monkeypatch: pytest.MonkeyP
 
 @pytest.mark.parametrize("guarded", guarding._ALL, ids=lambda item: item.model._meta.db_table)
 def test_each_table_of_an_object_refuses_what_an_edit_changes(
-    by: Person, guarded: guarding.Guarded
+    by: Person, guarded: guarding.GuardedTable
 ) -> None:
     row = guarded.model._default_manager.first()
     if row is None:
@@ -448,7 +448,7 @@ def _stored(identity: Any) -> Any:
     return identity.hex if hasattr(identity, "hex") else identity
 
 
-def _made(guarded: guarding.Guarded, by: Person) -> Any:
+def _made(guarded: guarding.GuardedTable, by: Person) -> Any:
     from neatlatch.desk.estate.records.applications.models import Deployment
     from neatlatch.desk.work.access.models import RuleBook
 

@@ -358,7 +358,7 @@ def test_one_caller_and_all_together_may_ask_for_so_much() -> None:
     assert refused.value.status == 503
     pool._asking.clear()
     one.hung_up.set()
-    with pytest.raises(caller.HungUp):
+    with pytest.raises(caller.CallerGone):
         pool.take(one)
     assert not pool._asking
 

@@ -267,8 +267,8 @@ def test_one_look_serves_for_all_who_watch(web: WebClient) -> None:
     tests = list(Test.objects.filter(round=number).values_list("pk", flat=True))
 
     def statements(
-        watched: set[Any], before: dict[Any, events.Seen]
-    ) -> tuple[list[str], dict[Any, events.Seen]]:
+        watched: set[Any], before: dict[Any, events.WatchedProgress]
+    ) -> tuple[list[str], dict[Any, events.WatchedProgress]]:
         with CaptureQueriesContext(database) as asked:
             found = events.read_watched(watched, before)
         return [item["sql"] for item in asked], found

@@ -36,7 +36,7 @@ def two(setup: Setup) -> tuple[Connection, Connection]:
     return sandbox, staging
 
 
-def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.Caller:
+def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.WorkloadCaller:
     """A workload of an environment that uses connections."""
     given = workloads.WorkloadFields("Night run", environment)
     workload = workloads.add(setup.by, given)
@@ -44,7 +44,7 @@ def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.C
         workloads.use(setup.by, workload, connection.deployment.application, connection, [])
     client, _ = drawing.give(setup.by, workload, "key", "draw")
     fresh = Workload.objects.select_related("environment").get(pk=workload.pk)
-    return drawing.Caller(fresh, client, frozenset({drawing.DRAW, drawing.RELAY}))
+    return drawing.WorkloadCaller(fresh, client, frozenset({drawing.DRAW, drawing.RELAY}))
 
 
 def key_of(setup: Setup, connection: Connection) -> str:

@@ -52,7 +52,7 @@ def put(web: WebClient, where: str, version: int, status: int = 200, **body: Any
 def targets(cargo: Connection, setup: Setup) -> dict[str, str]:
     """An object of each kind, by the address of its notes."""
     workload = workloads.add(setup.by, workloads.WorkloadFields("Night run", "sandbox"))
-    contact = owners.add(setup.by, "Quays", owners.Reached())
+    contact = owners.add(setup.by, "Quays", owners.ContactDetails())
     assert cargo.client is not None
     credential = cargo.client.credentials.first()
     assert credential is not None

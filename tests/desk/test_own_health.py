@@ -15,7 +15,7 @@ from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.beats import Beat
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.work import own_health
-from neatlatch.desk.work.own_health import Facts
+from neatlatch.desk.work.own_health import HealthFacts
 from neatlatch.desk.work.rounds import at_work
 from neatlatch.desk.work.rounds.clockwork import Loop
 
@@ -23,7 +23,7 @@ from .conftest import Setup
 
 NOW = datetime(2026, 12, 1, 4, 0, tzinfo=UTC)
 GIB = 1024**3
-SOUND = Facts(
+SOUND = HealthFacts(
     now=NOW,
     database=GIB // 8,
     log=4096,
@@ -35,7 +35,7 @@ SOUND = Facts(
 )
 
 
-def states(seen: Facts) -> dict[str, str]:
+def states(seen: HealthFacts) -> dict[str, str]:
     """What is not in order."""
     return {check.key: check.state for check in own_health.judge(seen) if check.state != "good"}
 

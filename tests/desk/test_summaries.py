@@ -109,7 +109,7 @@ def all_kept() -> dict[UUID, Any]:
     for summary in Summary.objects.select_related("connection"):
         kept = {
             key: getattr(summary, key)
-            for key in summaries.Summed.__dataclass_fields__
+            for key in summaries.ComputedSummary.__dataclass_fields__
             if key != "holds_until"
         }
         found[summary.pk] = {
@@ -486,7 +486,7 @@ def test_one_that_cannot_be_summed_up_takes_no_list_with_it(
     one, real = Connection.objects.order_by("ref")[0], summaries.sum_up
     before = {row["ref"]: row["glyph"] for row in web.get("/api/connections").json()["items"]}
 
-    def stumble(connection: Connection, now: datetime) -> summaries.Summed:
+    def stumble(connection: Connection, now: datetime) -> summaries.ComputedSummary:
         if connection.pk == one.pk:
             raise KeyError("what it stumbles over")
         return real(connection, now)

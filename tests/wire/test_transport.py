@@ -21,7 +21,7 @@ from hypothesis import strategies as st
 
 from neatlatch.core.oauth2 import Request, api_request
 from neatlatch.wire.policy import Policy, are_of_this_machine, embedded
-from neatlatch.wire.transport import ClientCertificate, Limits, Transport, TransportError
+from neatlatch.wire.transport import CallLimits, ClientCertificate, Transport, TransportError
 
 LOOPBACK = Policy(("127.0.0.0/8", "::1/128"))
 # It says that it closes the line, as it does: a line that is still open when the next call begins
@@ -309,7 +309,7 @@ def test_content_in_chunks_of_one_octet_has_an_end() -> None:
 
 
 def test_one_time_limit_over_several_exchanges() -> None:
-    with server(OK) as (port, _), Transport(LOOPBACK, Limits(total=60)) as transport:
+    with server(OK) as (port, _), Transport(LOOPBACK, CallLimits(total=60)) as transport:
         address = f"http://127.0.0.1:{port}/"
         with transport.within(0.0), pytest.raises(TransportError) as broken:
             transport.send(Request("GET", address))
@@ -360,7 +360,7 @@ def test_a_name_that_is_not_known_is_told_from_a_resolver_that_does_not_answer(
 def test_no_answer_within_the_time_limit() -> None:
     with server(b"", silent=True) as (port, _):
         assert (
-            code_of(Transport(LOOPBACK, Limits(total=0.3)), f"http://127.0.0.1:{port}/")
+            code_of(Transport(LOOPBACK, CallLimits(total=0.3)), f"http://127.0.0.1:{port}/")
             == "socket/timeout"
         )
 
@@ -369,7 +369,7 @@ def test_an_answer_larger_than_the_limit() -> None:
     big = b"HTTP/1.1 200 OK\r\nContent-Length: 5000\r\n\r\n" + b"x" * 5000
     with server(big) as (port, _):
         assert (
-            code_of(Transport(LOOPBACK, Limits(size=1000)), f"http://127.0.0.1:{port}/")
+            code_of(Transport(LOOPBACK, CallLimits(size=1000)), f"http://127.0.0.1:{port}/")
             == "socket/too_large"
         )
 
@@ -420,7 +420,7 @@ def test_what_was_sent_is_kept_masked_also_when_the_road_breaks() -> None:
     with (
         here as (port, _),
         Transport(
-            LOOPBACK, Limits(total=0.3), goes_to=frozenset({f"http://127.0.0.1:{port}"})
+            LOOPBACK, CallLimits(total=0.3), goes_to=frozenset({f"http://127.0.0.1:{port}"})
         ) as transport,
         pytest.raises(TransportError) as broken,
     ):

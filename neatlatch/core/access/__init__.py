@@ -3,13 +3,13 @@
 Deny wins; no rule means no.
 """
 
-from .deciding import Access, Decision, TooMuch
+from .deciding import Decision, RuleEvaluator, TooMuch
 from .effective import (
     AccessDecision,
     Cell,
+    EffectiveRights,
     KnownRules,
     Matrix,
-    Standing,
     count_idle,
     never_decide,
     stand,
@@ -19,7 +19,7 @@ from .rules import EVERYBODY, BadRules, Book, Rule, derive
 
 __all__ = [
     "EVERYBODY",
-    "Access",
+    "RuleEvaluator",
     "AccessDecision",
     "BadRules",
     "Book",
@@ -28,7 +28,7 @@ __all__ = [
     "KnownRules",
     "Matrix",
     "Rule",
-    "Standing",
+    "EffectiveRights",
     "TooMuch",
     "count_idle",
     "derive",

@@ -60,7 +60,7 @@ class Entry:
         )
 
 
-class _Relevant:
+class _RelevantRules:
     """The rules about one principal and operation, found by resource: exact ones in a table,
     prefixes in a table for each length.
     """
@@ -91,7 +91,7 @@ class _Relevant:
         return found
 
 
-class Access:
+class RuleEvaluator:
     """A rule book made ready for many decisions.
 
     ``most`` is how many steps may be taken in all, a step being a rule that is looked at; beyond,
@@ -117,7 +117,7 @@ class Access:
             if name in self._about_group:
                 for who in dict.fromkeys(members):
                     self._groups.setdefault(who, []).append(name)
-        self._tables: dict[tuple[str, str], tuple[_Relevant, _Relevant]] = {}
+        self._tables: dict[tuple[str, str], tuple[_RelevantRules, _RelevantRules]] = {}
 
     def spend(self, steps: int) -> None:
         """Count steps. Raises :class:`TooMuch`."""
@@ -173,12 +173,12 @@ class Access:
                 return entry.place
         return None
 
-    def _ready(self, principal: str, operation: str) -> tuple[_Relevant, _Relevant]:
+    def _ready(self, principal: str, operation: str) -> tuple[_RelevantRules, _RelevantRules]:
         mine = list(self.relevant(principal, operation))
         deny, allow = (
             [entry for entry in mine if entry[1].allow == verdict] for verdict in (False, True)
         )
-        return _Relevant(deny, self._networks), _Relevant(allow, self._networks)
+        return _RelevantRules(deny, self._networks), _RelevantRules(allow, self._networks)
 
     def relevant(self, principal: str, operation: str) -> Iterator[tuple[int, Rule]]:
         """The rules about a principal and an operation, in order, with their places."""

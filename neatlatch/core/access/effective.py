@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 
-from .deciding import Access, Entry, TooMuch
+from .deciding import Entry, RuleEvaluator, TooMuch
 from .rules import ANY, EVERYBODY, Address, Book, Rule
 
 
@@ -56,7 +56,7 @@ def work_out(
     Raises :class:`TooMuch`.
     """
     check_size(principals, resources, operations)
-    access, loose = Access(book, MOST_STEPS), loose_end(book.rules)
+    access, loose = RuleEvaluator(book, MOST_STEPS), loose_end(book.rules)
     cells = tuple(
         tuple(
             tuple(cell(access, who, operation, resource, loose) for operation in operations)
@@ -118,7 +118,7 @@ class KnownRules:
 
 
 @dataclass(frozen=True)
-class Standing:
+class EffectiveRights:
     """A book's effective rights and the rules that never decide; where that is too much work,
     neither, and ``unknown`` says why.
     """
@@ -128,7 +128,7 @@ class Standing:
     unknown: str = ""
 
 
-def stand(book: Book, known: KnownRules, with_idle: bool = True) -> Standing:
+def stand(book: Book, known: KnownRules, with_idle: bool = True) -> EffectiveRights:
     """Both at once, for whoever shows them.
 
     ``with_idle``: rules that never decide are looked for, too.
@@ -136,9 +136,11 @@ def stand(book: Book, known: KnownRules, with_idle: bool = True) -> Standing:
     principals, operations = known.principals_of(book), known.operations_of(book)
     try:
         matrix = work_out(book, principals, known.resources_of(book), operations)
-        return Standing(matrix, never_decide(book, operations, principals) if with_idle else ())
+        return EffectiveRights(
+            matrix, never_decide(book, operations, principals) if with_idle else ()
+        )
     except TooMuch as error:
-        return Standing(Matrix((), (), (), ()), (), str(error))
+        return EffectiveRights(Matrix((), (), (), ()), (), str(error))
 
 
 def count_idle(books: Sequence[tuple[Book, KnownRules]]) -> list[int | None]:
@@ -148,7 +150,7 @@ def count_idle(books: Sequence[tuple[Book, KnownRules]]) -> list[int | None]:
     """
     left, found = MOST_STEPS, list[int | None]()
     for book, known in books:
-        access = Access(book, min(left, MOST_STEPS // 10))
+        access = RuleEvaluator(book, min(left, MOST_STEPS // 10))
         try:
             found.append(
                 len(_never_decide(access, known.operations_of(book), known.principals_of(book)))
@@ -171,7 +173,7 @@ def check_size(
         )
 
 
-def cell(access: Access, who: str, operation: str, resource: str, loose: str) -> Cell:
+def cell(access: RuleEvaluator, who: str, operation: str, resource: str, loose: str) -> Cell:
     """One right. ``loose`` is what :func:`loose_end` answers. Raises :class:`TooMuch`."""
     deny, allow = access.about(
         who, operation, resource[:-1] + loose if resource.endswith("*") else resource
@@ -221,11 +223,11 @@ def never_decide(
     kind is tried. ``operations`` and ``principals`` are those that exist beside the ones that rules
     name. Raises :class:`TooMuch`.
     """
-    return _never_decide(Access(book, MOST_STEPS), operations, principals)
+    return _never_decide(RuleEvaluator(book, MOST_STEPS), operations, principals)
 
 
 def _never_decide(
-    access: Access, operations: Sequence[str], principals: Sequence[str]
+    access: RuleEvaluator, operations: Sequence[str], principals: Sequence[str]
 ) -> tuple[int, ...]:
     book, loose = access.book, loose_end(access.book.rules)
     names = tuple(
@@ -243,7 +245,12 @@ def _never_decide(
 
 
 def _decides(
-    access: Access, place: int, rule: Rule, people: Sequence[str], names: Sequence[str], loose: str
+    access: RuleEvaluator,
+    place: int,
+    rule: Rule,
+    people: Sequence[str],
+    names: Sequence[str],
+    loose: str,
 ) -> bool:
     members = access.book.members(rule)
     for who in people if members is None else sorted(members):

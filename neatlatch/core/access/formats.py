@@ -14,7 +14,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from .deciding import Access, TooMuch
+from .deciding import RuleEvaluator, TooMuch
 from .effective import MOST_STEPS, KnownRules, cell, check_size, loose_end
 from .rules import BadRules, Book, Rule, checked
 
@@ -196,7 +196,7 @@ def _rule(plain: Any) -> Rule:
 
 
 @dataclass(frozen=True)
-class Changed:
+class RightChange:
     """A right that a change of rules gives or takes."""
 
     principal: str
@@ -217,7 +217,7 @@ class Changed:
 
 
 @dataclass(frozen=True)
-class Counts:
+class RightChangeCounts:
     """How many there are of each in all, of which a difference may show the first only."""
 
     added: int
@@ -240,8 +240,8 @@ class Difference:
     gone: tuple[Rule, ...]
     groups: tuple[str, ...]
     reordered: bool
-    rights: tuple[Changed, ...]
-    counts: Counts
+    rights: tuple[RightChange, ...]
+    counts: RightChangeCounts
     losers: tuple[str, ...] = ()
     unknown: str = ""
 
@@ -261,13 +261,13 @@ def difference(before: Book, after: Book, known: KnownRules, most: int | None = 
     was, will = set(before.rules), set(after.rules)
     added = tuple(rule for rule in after.rules if rule not in was)
     gone = tuple(rule for rule in before.rules if rule not in will)
-    rights: tuple[Changed, ...] = ()
+    rights: tuple[RightChange, ...] = ()
     unknown = ""
     try:
         rights = tuple(_of_rights(before, after, known))
     except TooMuch as error:
         unknown = str(error)
-    counts = Counts(
+    counts = RightChangeCounts(
         len(added),
         len(gone),
         len(rights),
@@ -323,13 +323,13 @@ def _of_groups(before: Book, after: Book) -> Iterator[str]:
             yield f"group {name}: {', '.join(parts)}"
 
 
-def _of_rights(before: Book, after: Book, known: KnownRules) -> Iterator[Changed]:
+def _of_rights(before: Book, after: Book, known: KnownRules) -> Iterator[RightChange]:
     principals, resources, operations = (
         part_of(before, after)
         for part_of in (known.principals_of, known.resources_of, known.operations_of)
     )
     check_size(principals, resources, operations)
-    old, new = Access(before, MOST_STEPS), Access(after, MOST_STEPS)
+    old, new = RuleEvaluator(before, MOST_STEPS), RuleEvaluator(after, MOST_STEPS)
     loose = loose_end((*before.rules, *after.rules))
     for principal in principals:
         differing = {
@@ -345,6 +345,6 @@ def _of_rights(before: Book, after: Book, known: KnownRules) -> Iterator[Changed
                         cell(access, principal, operation, resource, loose) for access in (old, new)
                     )
                     if (one.verdict, one.allowed_from) != (other.verdict, other.allowed_from):
-                        yield Changed(
+                        yield RightChange(
                             principal, operation, resource, one.verdict.value, other.verdict.value
                         )

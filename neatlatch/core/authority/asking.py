@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 from .. import redirects
 from ..scopes import split
-from .refusing import Fatal, RequestRefused, SentBack
+from .refusing import Fatal, RedirectedRefusal, RequestRefused
 
 # A challenge by S256 is a SHA-256 in base64url: 43 characters (RFC 7636 §4.2).
 _CHALLENGE = re.compile(r"[A-Za-z0-9_-]{43}")
@@ -18,7 +18,7 @@ LONGEST_STATE = 2000
 
 
 @dataclass(frozen=True)
-class Registered:
+class RegisteredClient:
     """What the authority holds of a client.
 
     ``permitted``: its scopes; ``wants_consent``: those of them that only an administrator may
@@ -55,10 +55,10 @@ class AuthorizationRequest:
     state: str
 
 
-def judge(params: Mapping[str, str], client: Registered | None) -> AuthorizationRequest:
+def judge(params: Mapping[str, str], client: RegisteredClient | None) -> AuthorizationRequest:
     """Judge an authorization request.
 
-    Raises :class:`Fatal` where it must not be sent back, :class:`SentBack` where it is.
+    Raises :class:`Fatal` where it must not be sent back, :class:`RedirectedRefusal` where it is.
 
     PKCE with S256 is asked of every client, confidential or not (RFC 9700 §2.1.1).
     """
@@ -73,8 +73,8 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Authorization
         )
     redirect_uri, state = given or client.redirect_uris[0], params.get("state", "")
 
-    def back(error: str, says: str) -> SentBack:
-        return SentBack(redirect_uri, error, says, state[:LONGEST_STATE])
+    def back(error: str, says: str) -> RedirectedRefusal:
+        return RedirectedRefusal(redirect_uri, error, says, state[:LONGEST_STATE])
 
     if len(state) > LONGEST_STATE:
         raise back("invalid_request", "state is too long")
@@ -105,7 +105,7 @@ def judge(params: Mapping[str, str], client: Registered | None) -> Authorization
     return AuthorizationRequest(redirect_uri, given is not None, scopes, challenge, state)
 
 
-def check_resource(params: Mapping[str, str], client: Registered) -> None:
+def check_resource(params: Mapping[str, str], client: RegisteredClient) -> None:
     """Hold ``resource`` to the one API the client is registered for (RFC 8707 §2).
 
     Raises :class:`RequestRefused`.
@@ -115,7 +115,7 @@ def check_resource(params: Mapping[str, str], client: Registered) -> None:
 
 
 def choose_scopes(
-    asked: str | None, client: Registered, granted: frozenset[str] | None = None
+    asked: str | None, client: RegisteredClient, granted: frozenset[str] | None = None
 ) -> frozenset[str]:
     """The scopes of a token: those asked for, or all that the client may have (RFC 6749 §3.3); on
     renewal no more than were granted (§6).

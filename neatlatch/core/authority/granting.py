@@ -14,7 +14,7 @@ from .refusing import RequestRefused
 _GONE = "It is not known, has expired, or was used"
 
 
-class Reused(RequestRefused):
+class GrantReused(RequestRefused):
     """A code or refresh token came a second time: whoever has it may have stolen it, so all that
     came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2).
     """
@@ -49,7 +49,7 @@ class Refresh:
 def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: datetime) -> None:
     """Whether a code may be traded.
 
-    Raises :class:`RequestRefused`, or :class:`Reused`; what exactly was wrong is in ``logged``
+    Raises :class:`RequestRefused`, or :class:`GrantReused`; what exactly was wrong is in ``logged``
     only.
 
     A code that comes from another client than it was given to is refused, and is not spoilt by it.
@@ -59,7 +59,7 @@ def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: da
     if code.client_id != client_id:
         raise RequestRefused("invalid_grant", _GONE, logged="code of another client")
     if code.used:
-        raise Reused("code")
+        raise GrantReused("code")
     if code.revoked or now >= code.ends:
         raise RequestRefused(
             "invalid_grant", _GONE, logged="code revoked" if code.revoked else "code ended"
@@ -86,7 +86,7 @@ def redeem(code: Code | None, client_id: str, params: Mapping[str, str], now: da
 def renew(refresh: Refresh | None, client_id: str, now: datetime) -> None:
     """Whether a refresh token may be traded.
 
-    Each serves once. Raises :class:`RequestRefused`, or :class:`Reused`.
+    Each serves once. Raises :class:`RequestRefused`, or :class:`GrantReused`.
     """
     if refresh is None:
         raise RequestRefused("invalid_grant", _GONE, logged="refresh token unknown")
@@ -95,6 +95,6 @@ def renew(refresh: Refresh | None, client_id: str, now: datetime) -> None:
     if refresh.revoked:
         raise RequestRefused("invalid_grant", _GONE, logged="refresh token revoked")
     if refresh.used:
-        raise Reused("refresh token")
+        raise GrantReused("refresh token")
     if now >= refresh.ends:
         raise RequestRefused("invalid_grant", _GONE, logged="refresh token ended")

@@ -23,7 +23,7 @@ class RequestRefused(Exception):
         self.error, self.says, self.status, self.logged = error, says, status, logged or error
 
     def body(self) -> dict[str, str]:
-        """As JSON (RFC 6749 §5.2)."""
+        """Return the error response as JSON (RFC 6749 §5.2)."""
         return {"error": self.error} | ({"error_description": self.says} if self.says else {})
 
 
@@ -34,7 +34,7 @@ class Fatal(RequestRefused):
 
 
 @dataclass(frozen=True)
-class SentBack(Exception):
+class RedirectedRefusal(Exception):
     """A refusal of an authorization request that is sent back to the client (RFC 6749 §4.1.2.1)."""
 
     redirect_uri: str
@@ -84,7 +84,7 @@ def once(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
 
 
 @dataclass(frozen=True)
-class Presented:
+class PresentedClient:
     """How a client says who it is: by which method, and with what.
 
     A public client has no secret.
@@ -98,7 +98,7 @@ class Presented:
         return f"Presented({self.client_id}, •••, {self.method})"
 
 
-def presented(authorization: str, form: Mapping[str, str]) -> Presented:
+def presented(authorization: str, form: Mapping[str, str]) -> PresentedClient:
     """Read a client's sign-in (RFC 6749 §2.3.1: Basic, each half form-encoded; or in the body).
 
     Raises :class:`RequestRefused` where there are two, or none.
@@ -125,11 +125,11 @@ def presented(authorization: str, form: Mapping[str, str]) -> Presented:
             )
         if not colon or not user:
             raise RequestRefused("invalid_client", "", 401, "sign-in without a name")
-        return Presented(unquote_plus(user), unquote_plus(password), "client_secret_basic")
+        return PresentedClient(unquote_plus(user), unquote_plus(password), "client_secret_basic")
     if not form.get("client_id"):
         raise RequestRefused(
             "invalid_client", "The client does not say who it is", 401, "no client named"
         )
     if "client_secret" in form:
-        return Presented(form["client_id"], form["client_secret"], "client_secret_post")
-    return Presented(form["client_id"], "", "none")
+        return PresentedClient(form["client_id"], form["client_secret"], "client_secret_post")
+    return PresentedClient(form["client_id"], "", "none")

@@ -46,7 +46,7 @@ class Chain:
 
 
 @dataclass(frozen=True)
-class Explained:
+class ExplainedFile:
     """All that a file held.
 
     ``key_fits``: whether the private key in it is the leaf's; ``None``: there are not both.
@@ -101,7 +101,7 @@ def explain_file(
     purpose: path.Purpose,
     host: str,
     trust_its_roots: bool,
-) -> tuple[Explained, bool]:
+) -> tuple[ExplainedFile, bool]:
     """Read and explain a file; ``trusted`` in DER.
 
     Returns whether a private key in it stayed locked, too. Raises :class:`Unreadable`.
@@ -120,7 +120,7 @@ def explain(
     purpose: path.Purpose = "any",
     host: str | None = None,
     trust_its_roots: bool = False,
-) -> Explained:
+) -> ExplainedFile:
     """Explain a file at a moment.
 
     ``trusted`` are the roots it is judged against; with ``trust_its_roots`` the self-signed ones in
@@ -150,7 +150,7 @@ def explain(
         shown = {link.facts.sha256 for link in chain.links}
         others = tuple(other for other in others if other.sha256 not in shown)
     key = file.keys[0] if file.keys else None
-    return Explained(
+    return ExplainedFile(
         chain,
         others,
         keys.facts(keys.public_of(key)) if key is not None else None,

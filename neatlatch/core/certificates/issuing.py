@@ -59,7 +59,7 @@ ROOT_DAYS, ISSUING_DAYS = 3650, 1460
 
 
 @dataclass(frozen=True)
-class Wanted:
+class CertificateContent:
     """What a certificate is to say.
 
     ``names`` are DNS names, IP addresses and URIs, as people write them; ``days`` from now.
@@ -86,7 +86,7 @@ class Issuer:
     own_address: str = ""
 
 
-class Wrong(ValueError):
+class BadCertificateRequest(ValueError):
     """What was asked for cannot be issued.
 
     ``fields`` says why, by field: common_name, names, days, request.
@@ -108,10 +108,10 @@ def serial_from(octets: bytes) -> int:
 
 def names_of_request(request: x509.CertificateSigningRequest) -> tuple[str, tuple[str, ...]]:
     """What a signing request asks for (RFC 2986): its common name, and its subject alternative
-    names. Raises :class:`Wrong`.
+    names. Raises :class:`BadCertificateRequest`.
     """
     if not request.is_signature_valid:
-        raise Wrong(
+        raise BadCertificateRequest(
             {
                 "request": (
                     "The request's signature is not valid: it was changed, or its maker does not "
@@ -174,10 +174,10 @@ def same_names(names: Iterable[str], others: Iterable[str]) -> bool:
     return read(names) == read(others)
 
 
-def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
+def check(wanted: CertificateContent, issuer: x509.Certificate, now: datetime) -> None:
     """Whether this may be issued: names, key, life.
 
-    Raises :class:`Wrong` with all that is wrong.
+    Raises :class:`BadCertificateRequest` with all that is wrong.
     """
     fields: dict[str, str] = {}
     name = wanted.common_name
@@ -210,7 +210,7 @@ def check(wanted: Wanted, issuer: x509.Certificate, now: datetime) -> None:
     elif issuer.not_valid_after_utc <= now:
         fields["days"] = "The authority's own certificate has expired. Replace the authority first."
     if fields:
-        raise Wrong(fields)
+        raise BadCertificateRequest(fields)
 
 
 def life(days: int, issuer: x509.Certificate, now: datetime) -> tuple[datetime, datetime]:
@@ -222,9 +222,9 @@ def life(days: int, issuer: x509.Certificate, now: datetime) -> tuple[datetime, 
 
 
 def issue(
-    wanted: Wanted, issuer: Issuer, organization: str, serial: int, now: datetime
+    wanted: CertificateContent, issuer: Issuer, organization: str, serial: int, now: datetime
 ) -> x509.Certificate:
-    """Issue it. Raises :class:`Wrong`."""
+    """Issue it. Raises :class:`BadCertificateRequest`."""
     check(wanted, issuer.certificate, now)
     names = [general_name(name, wanted.profile is SERVER) for name in wanted.names]
     begin, end = life(wanted.days, issuer.certificate, now)

@@ -17,7 +17,7 @@ State = Literal["done", "now", "waits"]
 
 
 @dataclass(frozen=True)
-class Leaf:
+class LeafCertificate:
     """A certificate that lives.
 
     ``under`` is its root, ``receiver`` whoever it is shown to; ``moved``: one under the new root
@@ -67,7 +67,7 @@ class ReplacementStep:
 
 
 @dataclass(frozen=True)
-class Situation:
+class RootReplacementFacts:
     """Where things stand.
 
     ``new`` is empty before it is made; ``issuing`` is the root below which new leaves are made.
@@ -77,11 +77,13 @@ class Situation:
     new: str
     issuing: str
     receivers: tuple[Receiver, ...]
-    leaves: tuple[Leaf, ...]
+    leaves: tuple[LeafCertificate, ...]
     retired: bool = False
 
 
-def untrusted(leaves: Sequence[Leaf], receivers: Sequence[Receiver]) -> list[tuple[Leaf, Receiver]]:
+def untrusted(
+    leaves: Sequence[LeafCertificate], receivers: Sequence[Receiver]
+) -> list[tuple[LeafCertificate, Receiver]]:
     """Every leaf that its receiver would refuse, because it does not trust its root.
 
     The order keeps this empty.
@@ -94,24 +96,24 @@ def untrusted(leaves: Sequence[Leaf], receivers: Sequence[Receiver]) -> list[tup
     ]
 
 
-def may_switch(at: Situation) -> list[Receiver]:
+def may_switch(at: RootReplacementFacts) -> list[Receiver]:
     """Who must still trust the new root before leaves may be issued below it."""
     return [receiver for receiver in at.receivers if at.new not in receiver.trusts]
 
 
-def may_stop_trusting(at: Situation, receiver: str) -> list[Leaf]:
+def may_stop_trusting(at: RootReplacementFacts, receiver: str) -> list[LeafCertificate]:
     """The leaves below the old root that this receiver is still shown; while there are any, it must
     go on trusting it.
     """
     return [leave for leave in at.leaves if leave.under == at.old and leave.receiver == receiver]
 
 
-def may_retire(at: Situation) -> list[Leaf]:
+def may_retire(at: RootReplacementFacts) -> list[LeafCertificate]:
     """The leaves that would die with the old authority."""
     return [leave for leave in at.leaves if leave.under == at.old]
 
 
-def order(at: Situation) -> tuple[ReplacementStep, ...]:
+def order(at: RootReplacementFacts) -> tuple[ReplacementStep, ...]:
     """All steps, each with what of it is done; exactly one is “now” until all are done."""
     made, switched = bool(at.new), bool(at.new) and at.issuing == at.new
     trust = tuple(
@@ -183,7 +185,7 @@ def order(at: Situation) -> tuple[ReplacementStep, ...]:
     return tuple(steps)
 
 
-def moved_by(at: Situation, ends: datetime) -> datetime:
+def moved_by(at: RootReplacementFacts, ends: datetime) -> datetime:
     """By when every leaf must have been moved: the old chain's end, or the first of the leaves'
     ends where that is sooner.
     """

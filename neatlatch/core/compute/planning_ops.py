@@ -17,7 +17,9 @@ def _minimum_scopes(inputs: Inputs) -> dict[str, Any]:
         weight = Fraction(str(number(told, "weight")))
         if weight < 0:
             raise BadInput(f"the weight of {name} is below 0")
-        scopes[name] = trim.Weighed(weight, texts(told, "implies") if "implies" in told else ())
+        scopes[name] = trim.WeighedScope(
+            weight, texts(told, "implies") if "implies" in told else ()
+        )
     operations = []
     for told in _objects(inputs, "operations"):
         alternatives = told.get("alternatives")

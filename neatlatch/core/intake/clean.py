@@ -27,18 +27,19 @@ _LABEL = re.compile(r"^[\w .-]{1,40}(?:=|:\s)\s*(?=\S)")
 
 
 @dataclass(frozen=True)
-class Cleaned:
-    """The value to keep, and a sentence for each thing that was taken away."""
+class CleanedValue:
+    """A value without what came along with it."""
 
     value: str
+    # A sentence for each thing that was removed.
     notes: tuple[str, ...]
 
 
-def clean(pasted: str) -> Cleaned:
+def clean(pasted: str) -> CleanedValue:
     """Clean a single pasted value. Cleaning a clean value changes nothing.
 
-    >>> clean(" abc123\\n")
-    Cleaned(value='abc123', notes=('1 space cut from the start', '1 line break cut from the end'))
+    >>> clean(" abc123\\n").notes
+    ('1 space cut from the start', '1 line break cut from the end')
     """
     notes: list[str] = []
     value = pasted
@@ -53,7 +54,7 @@ def clean(pasted: str) -> Cleaned:
             value = value[1:-1]
             notes.append("quotes round it taken off")
         if value == before:
-            return Cleaned(value, tuple(notes))
+            return CleanedValue(value, tuple(notes))
 
 
 def _trim(value: str, notes: list[str]) -> str:

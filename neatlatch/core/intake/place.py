@@ -82,7 +82,7 @@ class Placed:
 
 
 @dataclass(frozen=True)
-class Open:
+class OpenChoice:
     """A place for which several different values came: a person has to choose."""
 
     key: str
@@ -98,7 +98,7 @@ class Placement:
     """
 
     placed: tuple[Placed, ...]
-    open: tuple[Open, ...]
+    open: tuple[OpenChoice, ...]
     left: tuple[str, ...]
     secret_id: str = ""
 
@@ -134,7 +134,9 @@ def place(recognised: Recognised, wanted: Sequence[Value]) -> Placement:
         if len({candidate.value for candidate in top}) == 1:
             placed.append(Placed(value.key, value.label, top[0], value.secret))
         elif top:
-            unsure.append(Open(value.key, value.label, tuple(candidate.name for candidate in top)))
+            unsure.append(
+                OpenChoice(value.key, value.label, tuple(candidate.name for candidate in top))
+            )
     left = [
         _item_in_words(item) for number, item in enumerate(recognised.items) if number not in used
     ]
@@ -164,7 +166,9 @@ def _lone(item: Item, wanted: Sequence[Value]) -> Placement:
     if len(could) == 1:
         return Placement((Placed(could[0].key, could[0].label, item, could[0].secret),), (), ())
     return Placement(
-        (), tuple(Open(value.key, value.label, (item.name or "the value",)) for value in could), ()
+        (),
+        tuple(OpenChoice(value.key, value.label, (item.name or "the value",)) for value in could),
+        (),
     )
 
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from enum import StrEnum
 
-from ..differ import Marked, mark
+from ..differ import MarkedPair, mark
 from ..schemes import Scheme
 from ..scopes import Alternatives
 
@@ -48,7 +48,7 @@ class Pin:
     provider: str
     caller: str
     why: str
-    marked: Marked | None = None
+    marked: MarkedPair | None = None
     acts: tuple[Act, ...] = ()
     unwritten: bool = False
     stops: tuple[str, ...] = ()

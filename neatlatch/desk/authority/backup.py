@@ -28,7 +28,7 @@ DATABASE = "desk.sqlite3"
 _MOVED = (DATABASE, f"{DATABASE}-wal", f"{DATABASE}-shm", "safe.key", "won", anchors.FILE)
 
 
-class Wrong(Exception):
+class BackupError(Exception):
     """It cannot be done; the message says why and what to do."""
 
 
@@ -39,17 +39,17 @@ def _stamp() -> str:
 def _looked_at(file: Path) -> int:
     """Whether a file is a whole database of ours; returns how many entries its journal has.
 
-    Raises :class:`Wrong`.
+    Raises :class:`BackupError`.
     """
     try:
         with contextlib.closing(sqlite3.connect(f"file:{file}?mode=ro", uri=True)) as copy:
             if copy.execute("PRAGMA integrity_check").fetchone()[0] != "ok":
-                raise Wrong(
+                raise BackupError(
                     f"{file.name} is damaged: the database's own check fails. Take another backup."
                 )
             return int(copy.execute("SELECT count(*) FROM journal_entry").fetchone()[0])
     except sqlite3.DatabaseError as error:
-        raise Wrong(f"{file.name} is not a backup of Neat Latch: {error}.") from error
+        raise BackupError(f"{file.name} is not a backup of Neat Latch: {error}.") from error
 
 
 def _newest_of(file: Path) -> tuple[int, str]:
@@ -62,17 +62,16 @@ def _newest_of(file: Path) -> tuple[int, str]:
 
 
 def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
-    """Copy the database into a folder, as it stands at one moment, with the anchor of its journal
-    beside it, and the keys into another. Returns the copies, and how many journal entries are in
-    it.
+    """Copy the database, as it is at one moment, and the anchor of its journal into one folder, and
+    the keys into another. Return the copies, and the number of journal entries in them.
 
-    Raises :class:`Wrong`, also where both would lie in one place: whoever finds the copy with its
-    key has everything.
+    Raises :class:`BackupError`, also if both folders are the same: a copy with its key gives access
+    to everything.
     """
     if keys_to is not None and (
         keys_to.resolve() == to.resolve() or keys_to.resolve().is_relative_to(to.resolve())
     ):
-        raise Wrong(
+        raise BackupError(
             "The keys would lie beside the copy of the database. Give them a place of their "
             "own, best on another machine."
         )
@@ -120,21 +119,21 @@ def back_up(to: Path, keys_to: Path | None) -> tuple[Path, list[Path], int]:
 def put_back(copy: Path, key: Path, replace: bool) -> tuple[int, str]:
     """Put a backup and its key into the home, before anything is started; what stood there is moved
     aside. Returns its journal entries, and the ending of what was moved (:func:`take_back`). Raises
-    :class:`Wrong`.
+    :class:`BackupError`.
     """
     home: Path = settings.HOME
     for file in (copy, key):
         if not file.is_file():
-            raise Wrong(f"{file} is not there.")
+            raise BackupError(f"{file} is not there.")
     entries = _looked_at(copy)
     home.mkdir(parents=True, exist_ok=True)
     if (home / DATABASE).exists() and not replace:
-        raise Wrong(
+        raise BackupError(
             f"There is a database in {home} already. Stop desk and worker, and say --replace: "
             f"it is moved aside, not deleted."
         )
     if any(line for line in _who_has(home / DATABASE)):
-        raise Wrong(
+        raise BackupError(
             "A program still has the database open. Stop desk, worker and TLS listener first."
         )
     stamp = _stamp()

@@ -22,7 +22,7 @@ _LONGEST, _LEFT = 1800, 2 * 3600
 
 
 @dataclass(frozen=True)
-class Drill:
+class DrillResult:
     """Whether a backup opened, and what was said; ``seconds`` that it took."""
 
     opens: bool
@@ -30,7 +30,7 @@ class Drill:
     seconds: float
 
 
-def drill(copy: Path, key: Path) -> Drill:
+def drill(copy: Path, key: Path) -> DrillResult:
     """Restore a copy of the database on trial, by the commands that people use, and check key and
     journal.
 
@@ -47,8 +47,8 @@ def drill(copy: Path, key: Path) -> Drill:
         ):
             said = _run(home, step)
             if said is not None:
-                return Drill(False, said, time.monotonic() - begun)
-        return Drill(True, "It opens, and its journal holds.", time.monotonic() - begun)
+                return DrillResult(False, said, time.monotonic() - begun)
+        return DrillResult(True, "It opens, and its journal holds.", time.monotonic() - begun)
     finally:
         shutil.rmtree(home, ignore_errors=True)
 

@@ -25,7 +25,7 @@ def version_named(number: int) -> str:
 
 
 @dataclass
-class Count:
+class RekeyCount:
     """How many values were sealed anew, and how many stay behind because they open with none of the
     keys.
     """
@@ -58,14 +58,14 @@ def begin() -> int:
     return version
 
 
-def seal_anew() -> Iterator[Count]:
+def seal_anew() -> Iterator[RekeyCount]:
     """Seal what is behind, in as many passes as it takes: whoever read a row before the new key
     came writes it back as it was. Yields after each value.
 
     The new value is written only where the old one still stands, so a token that is renewed
     meanwhile is never overwritten with the one before it.
     """
-    count = Count()
+    count = RekeyCount()
     while True:
         before = count.done
         count.lost = 0

@@ -51,7 +51,7 @@ def record() -> BackupRecord:
 
 
 def look_after() -> None:
-    """Make a backup if one is due. Raises :class:`backup.Wrong` and ``OSError``."""
+    """Make a backup if one is due. Raises :class:`backup.BackupError` and ``OSError``."""
     if not settings.BACKUPS:
         return
     last = record().at
@@ -59,7 +59,7 @@ def look_after() -> None:
         make(Path(settings.BACKUPS))
 
 
-def make(folder: Path) -> drills.Drill:
+def make(folder: Path) -> drills.DrillResult:
     """Back up into a folder and restore that on trial. Where it opens, copies beyond those that are
     kept are taken away, the oldest first; else all stay.
     """
@@ -70,7 +70,7 @@ def make(folder: Path) -> drills.Drill:
     return found
 
 
-def try_out(copy: Path, key: Path) -> drills.Drill:
+def try_out(copy: Path, key: Path) -> drills.DrillResult:
     """Restore a backup on trial, and write down what came of it."""
     found = drills.drill(copy, key)
     details = {"opens": found.opens, "says": found.says, "seconds": round(found.seconds, 1)}

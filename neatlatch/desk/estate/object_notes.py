@@ -136,7 +136,7 @@ def plain(content: TagsAndNotes | None) -> dict[str, Any]:
     return {"tags": list(found.tags), "notes": found.notes, "links": links}
 
 
-class Everything:
+class AllAnnotations:
     """What people have put on all objects. Two queries."""
 
     def __init__(self) -> None:

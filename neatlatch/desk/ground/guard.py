@@ -161,7 +161,7 @@ def _plain(value: Any) -> Any:
 
 
 def forget_old(now: datetime) -> int:
-    """Let go of answers that nobody asks for again after a week. Returns how many."""
+    """Delete kept responses that are a week old. Return how many."""
     return Repeatable.objects.filter(at__lt=now - timedelta(days=7)).delete()[0]
 
 

@@ -28,7 +28,7 @@ HEADER_WITHIN = float(os.environ.get("NEATLATCH_HEADER_SECONDS", "20"))
 HEADER_MOST = 64 * 1024
 
 
-class HeaderWithin:
+class HeaderTimeout:
     """Closes a connection whose header does not come to its end: half a header holds a place for
     ever otherwise. For a protocol of uvicorn's.
     """
@@ -76,7 +76,7 @@ class HeaderWithin:
             self.transport.close()
 
 
-class Plain(HeaderWithin, HttpToolsProtocol):
+class DeskProtocol(HeaderTimeout, HttpToolsProtocol):
     """What the desk itself serves with: a header, a trailer and what stands beside a chunk have a
     length, too. The parser keeps all of them until they end, each piece copied to what came before,
     so that 100 MB of one field took 19 seconds in which nobody was served.
@@ -163,7 +163,7 @@ def end_with_parent() -> None:
 _PR_SET_PDEATHSIG = 1
 
 
-def config(host: str, port: int, http: type[asyncio.Protocol] = Plain) -> uvicorn.Config:
+def config(host: str, port: int, http: type[asyncio.Protocol] = DeskProtocol) -> uvicorn.Config:
     """The server's settings.
 
     Addresses with codes and links in them go into no log; what runs here is not named; no header

@@ -451,7 +451,7 @@ def decide(
     deployment = find_deployment(application, environment)
     book = services.book_now(deployment)
     try:
-        found = access.Access(book).decide(
+        found = access.RuleEvaluator(book).decide(
             body.principal.strip(),
             body.operation,
             body.resource.strip(),

@@ -135,7 +135,7 @@ api = DeskAPI(
     docs_url=None,
     openapi_url="/openapi.json",
     docs_decorator=_for_people,
-    parser=json_bodies.Bounded(),
+    parser=json_bodies.BoundedParser(),
 )
 for router in (
     own_log_in,
@@ -257,8 +257,8 @@ def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
     return problems.answer(Problem(413, "This is too large.", says, {"text": says}))
 
 
-@api.exception_handler(caller.HungUp)
-def on_hang_up(request: HttpRequest, error: caller.HungUp) -> HttpResponse:
+@api.exception_handler(caller.CallerGone)
+def on_hang_up(request: HttpRequest, error: caller.CallerGone) -> HttpResponse:
     """Nobody reads this: whoever asked has gone."""
     return problems.answer(Problem(503, "The caller hung up."))
 

@@ -72,7 +72,7 @@ class UsageOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class RevokedOfIt:
+class RevokedItemOut:
     """Something that was revoked; ``said`` is what the application answered."""
 
     key: str
@@ -84,7 +84,7 @@ class RevokedOfIt:
 
 
 @dataclass(frozen=True, kw_only=True)
-class RevocationOfIt:
+class PlannedRevocationOut:
     """Something that is to be revoked: by the house, by protocol, manually, or that is kept."""
 
     key: str
@@ -122,8 +122,8 @@ class DecommissioningOut(DecommissioningRow):
     obstacle: str
     confirmed_at: datetime | None
     reason: str
-    revoked: list[RevokedOfIt]
-    left: list[RevocationOfIt]
+    revoked: list[RevokedItemOut]
+    left: list[PlannedRevocationOut]
     proven_at: datetime | None
     proof: str
     unproven: str
@@ -165,11 +165,11 @@ def _out(record: Decommissioning) -> DecommissioningOut:
         confirmed_at=record.confirmed_at,
         reason=record.reason,
         revoked=[
-            RevokedOfIt(**{**vars(each), "at": datetime.fromisoformat(each.at)})
+            RevokedItemOut(**{**vars(each), "at": datetime.fromisoformat(each.at)})
             for each in standing.revoked
         ],
         left=[
-            RevocationOfIt(
+            PlannedRevocationOut(
                 key=each.key,
                 what=each.what,
                 how=each.how,

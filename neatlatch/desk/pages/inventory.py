@@ -15,7 +15,7 @@ from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
-from neatlatch.desk.ground.common.answers import Written
+from neatlatch.desk.ground.common.answers import CacheableResponse
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.pages.clients.api import ClientOut, shape
@@ -221,7 +221,7 @@ def _plan(identity: UUID) -> ImportPlan:
 
 
 def _download(text: str, name: str, kind: str) -> HttpResponse:
-    answer = Written(text, content_type=f"{kind}; charset=utf-8")
+    answer = CacheableResponse(text, content_type=f"{kind}; charset=utf-8")
     answer["Content-Disposition"] = f'attachment; filename="{name}"'
     return answer
 
@@ -245,7 +245,7 @@ def _need_worker() -> None:
     at_work.need("so an import of this size cannot be applied")
 
 
-def _begun(begun: services.Begun) -> tuple[int, ImportBegun]:
+def _begun(begun: services.BegunImport) -> tuple[int, ImportBegun]:
     if begun.plan is None:
         return 200, ImportBegun(plan=None)
     return 202 if begun.plan.is_open else 200, ImportBegun(plan=plan_out(_plan(begun.plan.pk)))

@@ -53,7 +53,7 @@ class OwnerOut:
 
 @dataclass(frozen=True, kw_only=True)
 class ThingOut:
-    """Something that is theirs."""
+    """Something that an owner owns."""
 
     what: str
     name: str
@@ -218,7 +218,7 @@ def owners(request: HttpRequest, words: str = "", cursor: str | None = None) -> 
 def add(request: HttpRequest, body: ContactIn) -> tuple[int, OwnerFull]:
     """Add a contact outside."""
     by = guard.need(request, "change")
-    reached = services.Reached(body.mail, body.zone, body.deputy)
+    reached = services.ContactDetails(body.mail, body.zone, body.deputy)
 
     def create() -> tuple[int, OwnerFull]:
         return 201, _full(services.add(by, body.name, reached).pk)

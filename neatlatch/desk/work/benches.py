@@ -17,7 +17,7 @@ from django.utils import timezone
 from neatlatch.core import redirect_bench, registration, scope_effects, scope_matrix
 from neatlatch.core.pins import Need
 from neatlatch.core.profiles import Profile, ScopeInfo
-from neatlatch.core.redirect_bench import Sent
+from neatlatch.core.redirect_bench import SentUri
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.core.scope_effects import StoppedWorkload
 from neatlatch.core.scope_matrix import Holder, Tally, WorkloadOf
@@ -46,7 +46,7 @@ def connections_of(client: Client) -> list[Connection]:
 # Redirect URIs
 
 
-def sent_by(connections: list[Connection]) -> list[Sent]:
+def sent_by(connections: list[Connection]) -> list[SentUri]:
     """What the callers send, of those that sign people in."""
     found = []
     for connection in connections:
@@ -55,7 +55,7 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
             renews = tokens is not None and tokens.refresh is not None and not tokens.refused
             workloads = tuple(use.name for use in connection.uses.all())
             found.append(
-                Sent(
+                SentUri(
                     connection.ref,
                     connection.values.get("redirect_uri", ""),
                     workloads,
@@ -66,20 +66,20 @@ def sent_by(connections: list[Connection]) -> list[Sent]:
     return found
 
 
-def bench(client: Client, connections: list[Connection]) -> redirect_bench.Bench:
+def bench(client: Client, connections: list[Connection]) -> redirect_bench.UriComparison:
     """All URIs of the client against all of its callers'."""
     return _uri_bench(client, sent_by(connections))
 
 
-def _uri_bench(client: Client, sent: list[Sent]) -> redirect_bench.Bench:
+def _uri_bench(client: Client, sent: list[SentUri]) -> redirect_bench.UriComparison:
     return redirect_bench.work_out(
         tuple(client.redirect_uris), sent, "native" if client.native else "web"
     )
 
 
-def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
+def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.UriComparison]:
     """The bench of each of them, without who depends on what. One query for all."""
-    sent: dict[UUID, list[Sent]] = {}
+    sent: dict[UUID, list[SentUri]] = {}
     rows = Connection.objects.filter(
         client__in=[client.pk for client in clients], scheme=CODE
     ).order_by("ref")
@@ -87,18 +87,18 @@ def uri_benches(clients: Sequence[Client]) -> list[redirect_bench.Bench]:
         "client_id", "ref", KeyTextTransform("redirect_uri", "values")
     ):
         assert client is not None
-        sent.setdefault(client, []).append(Sent(ref, uri or ""))
+        sent.setdefault(client, []).append(SentUri(ref, uri or ""))
     return [_uri_bench(client, sent.get(client.pk, [])) for client in clients]
 
 
-def try_uri(client: Client, uri: str) -> redirect_bench.Answered:
+def try_uri(client: Client, uri: str) -> redirect_bench.UriAnswer:
     """Whether the client's list holds a URI."""
     return redirect_bench.answer(
-        tuple(client.redirect_uris), Sent("", uri), "native" if client.native else "web"
+        tuple(client.redirect_uris), SentUri("", uri), "native" if client.native else "web"
     )
 
 
-def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.Effect, ...]:
+def effects(client: Client, wanted: list[str]) -> tuple[redirect_bench.UriEffect, ...]:
     """What a change of the registered URIs would stop and start."""
     return redirect_bench.effects(
         tuple(client.redirect_uris),
@@ -222,7 +222,7 @@ def _holders_and_workloads(
 
 
 @dataclass(frozen=True)
-class Tallied:
+class ClientTally:
     """A client in the list of scopes: how many it is permitted, how many workloads call by it, and
     the counts of its matrix.
     """
@@ -233,13 +233,13 @@ class Tallied:
     counts: Tally
 
 
-def tallies(clients: Sequence[Client]) -> list[Tallied]:
+def tallies(clients: Sequence[Client]) -> list[ClientTally]:
     """What the list of scopes tells of each. Three queries for all."""
     connections = blocks.read_of_clients(client.pk for client in clients)
     return [_tally(client, connections.get(client.pk, [])) for client in clients]
 
 
-def _tally(client: Client, connections: list[Connection]) -> Tallied:
+def _tally(client: Client, connections: list[Connection]) -> ClientTally:
     profile = client.deployment.application.read_profile()
     known, permitted = _what_it_may(client, profile)
     holders, workloads, _ = _holders_and_workloads(
@@ -250,7 +250,7 @@ def _tally(client: Client, connections: list[Connection]) -> Tallied:
         for scope in profile.scopes
         if scope.administrator and scope.name in client.scopes and scope.name not in client.consents
     ]
-    return Tallied(
+    return ClientTally(
         permitted=len(permitted),
         workloads=len(workloads),
         consents_missing=len(consents) if client.scheme in OAUTH2 else 0,

@@ -66,7 +66,7 @@ class Check:
 
 
 @dataclass(frozen=True)
-class Facts:
+class HealthFacts:
     """What is seen; sizes in octets. ``worker``: one runs; ``waiting`` tasks stand in its queue."""
 
     now: datetime
@@ -79,10 +79,10 @@ class Facts:
     backup: BackupRecord = BackupRecord(None)
 
 
-def facts() -> Facts:
+def facts() -> HealthFacts:
     """Look now. Two queries."""
     file = Path(str(settings.DATABASES["default"]["NAME"]))
-    return Facts(
+    return HealthFacts(
         now=timezone.now(),
         database=_size(file),
         log=_size(file.with_name(f"{file.name}-wal")),
@@ -94,7 +94,7 @@ def facts() -> Facts:
     )
 
 
-def judge(seen: Facts) -> tuple[Check, ...]:
+def judge(seen: HealthFacts) -> tuple[Check, ...]:
     """Each part in turn, by what is seen."""
     parts = (_database, _disk, _worker, _clockwork, _queue, _copy)
     return tuple(part(seen) for part in parts)
@@ -108,7 +108,7 @@ def _octets(size: int) -> str:
     return f"{size / MIB / 1024:,.1f} GiB" if size >= 1024 * MIB else f"{size / MIB:,.1f} MiB"
 
 
-def _database(seen: Facts) -> Check:
+def _database(seen: HealthFacts) -> Check:
     says = f"It responds. It has {_octets(seen.database)}, and a log of {_octets(seen.log)}."
     if seen.log > _LARGE_LOG:
         return Check(
@@ -121,7 +121,7 @@ def _database(seen: Facts) -> Check:
     return Check("database", "Database", State.GOOD, says)
 
 
-def _disk(seen: Facts) -> Check:
+def _disk(seen: HealthFacts) -> Check:
     says = f"{_octets(seen.free)} are free where the database is."
     if seen.free < _LEAST_FREE or seen.free < seen.database:
         act = "Make room: a backup and an update need as much again as the database has."
@@ -130,7 +130,7 @@ def _disk(seen: Facts) -> Check:
     return Check("disk", "Disk", State.GOOD, says)
 
 
-def _worker(seen: Facts) -> Check:
+def _worker(seen: HealthFacts) -> Check:
     if seen.worker:
         return Check("worker", "Worker", State.GOOD, "It is running.")
     return Check(
@@ -142,7 +142,7 @@ def _worker(seen: Facts) -> Check:
     )
 
 
-def _clockwork(seen: Facts) -> Check:
+def _clockwork(seen: HealthFacts) -> Check:
     key, name = "clockwork", "Scheduled jobs"
     if not seen.beats:
         return Check(key, name, State.WARNING, "No scheduled job has run yet.")
@@ -182,7 +182,7 @@ def _ago(at: datetime, now: datetime) -> str:
     return f"{in_words(now - at)} ago"
 
 
-def _queue(seen: Facts) -> Check:
+def _queue(seen: HealthFacts) -> Check:
     says = f"{seen.waiting:,} waiting." if seen.waiting else "Nothing is waiting."
     if seen.waiting > _LONG_QUEUE or (seen.waiting and not seen.worker):
         act = "The worker does not keep up; see above." if seen.worker else "Start the worker."
@@ -190,7 +190,7 @@ def _queue(seen: Facts) -> Check:
     return Check("queue", "Queue of the worker", State.GOOD, says)
 
 
-def _copy(seen: Facts) -> Check:
+def _copy(seen: HealthFacts) -> Check:
     key, name = "backup", "Last backup"
     act = "Make one: nlatch backup. NEATLATCH_BACKUPS has them made by schedule."
     at, opened = seen.backup.at, seen.backup.opened

@@ -9,7 +9,7 @@ from neatlatch.core.schemes import OAUTH2, STREAM
 
 from ..ladder_plan import LadderCalls, SchemeEntry
 from .every_call import EveryCall
-from .stream import Stream
+from .stream import StreamEntry
 from .tokens import Tokens
 
 
@@ -17,7 +17,7 @@ def entry_for(calls: LadderCalls) -> SchemeEntry:
     """The entry for the scheme of a run."""
     if calls.plan.scheme in OAUTH2:
         return Tokens(calls)
-    return Stream(calls) if calls.plan.scheme == STREAM else EveryCall(calls)
+    return StreamEntry(calls) if calls.plan.scheme == STREAM else EveryCall(calls)
 
 
-__all__ = ["EveryCall", "Stream", "Tokens", "entry_for"]
+__all__ = ["EveryCall", "StreamEntry", "Tokens", "entry_for"]

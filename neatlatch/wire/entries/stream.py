@@ -25,7 +25,7 @@ _CREDENTIAL = ("unknown_key", "wrong_secret", "key_ended")
 _NOT_SPREAD = ("unknown_key", "wrong_secret")
 
 
-class Stream:
+class StreamEntry:
     """One line is opened at Reach, secured at Secure, and used for the frames."""
 
     lacks = "its key may not do"

@@ -4781,11 +4781,11 @@ export interface components {
             address: string;
         };
         /**
-         * Proof
+         * IdentityProof
          * @description That it is the person: a code of the second factor that is there, or the password where there
          *     is none.
          */
-        Proof: {
+        IdentityProof: {
             /**
              * Password
              * @default
@@ -5695,10 +5695,10 @@ export interface components {
             vendor_shared?: boolean | null;
         };
         /**
-         * Tick
+         * StepDone
          * @description A step, ticked off or not.
          */
-        Tick: {
+        StepDone: {
             /** Key */
             key: string;
             /** Done */
@@ -6867,10 +6867,10 @@ export interface components {
             closed: string | null;
         };
         /**
-         * Shown
+         * ShownSecretOut
          * @description A new secret, this once.
          */
-        Shown: {
+        ShownSecretOut: {
             /** Value */
             value: string;
             /** Hide After Seconds */
@@ -7109,10 +7109,10 @@ export interface components {
             made_by: string;
         };
         /**
-         * Accepting
+         * AcceptingApplications
          * @description A page of these rows, and the cursor of the next.
          */
-        Accepting: {
+        AcceptingApplications: {
             /** Items */
             items: components["schemas"]["AcceptingOut"][];
             /** Next */
@@ -7242,10 +7242,10 @@ export interface components {
             over: boolean;
         };
         /**
-         * SentOn
+         * RedirectionOut
          * @description Where the browser goes on to.
          */
-        SentOn: {
+        RedirectionOut: {
             /** Location */
             location: string;
         };
@@ -7363,10 +7363,10 @@ export interface components {
             ends?: string | null;
         };
         /**
-         * Ended
+         * EndedTokensOut
          * @description How many tokens ended.
          */
-        Ended: {
+        EndedTokensOut: {
             /** Ended */
             ended: number;
         };
@@ -10226,10 +10226,10 @@ export interface components {
             permitted: boolean;
         };
         /**
-         * InMyName
+         * TestInMyName
          * @description A test that signed in with an account of my own.
          */
-        InMyName: {
+        TestInMyName: {
             /** Connection */
             connection: string;
             /** Begun */
@@ -11159,9 +11159,9 @@ export interface components {
             /** Reason */
             reason: string;
             /** Revoked */
-            revoked: components["schemas"]["RevokedOfIt"][];
+            revoked: components["schemas"]["RevokedItemOut"][];
             /** Left */
-            left: components["schemas"]["RevocationOfIt"][];
+            left: components["schemas"]["PlannedRevocationOut"][];
             /** Proven At */
             proven_at: string | null;
             /** Proof */
@@ -11176,10 +11176,10 @@ export interface components {
             };
         };
         /**
-         * RevocationOfIt
+         * PlannedRevocationOut
          * @description Something that is to be revoked: by the house, by protocol, manually, or that is kept.
          */
-        RevocationOfIt: {
+        PlannedRevocationOut: {
             /** Key */
             key: string;
             /** What */
@@ -11192,10 +11192,10 @@ export interface components {
             acts: string[];
         };
         /**
-         * RevokedOfIt
+         * RevokedItemOut
          * @description Something that was revoked; ``said`` is what the application answered.
          */
-        RevokedOfIt: {
+        RevokedItemOut: {
             /** Key */
             key: string;
             /** What */
@@ -12172,7 +12172,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Proof"];
+                "application/json": components["schemas"]["IdentityProof"];
             };
         };
         responses: {
@@ -12700,7 +12700,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Proof"];
+                "application/json": components["schemas"]["IdentityProof"];
             };
         };
         responses: {
@@ -17282,7 +17282,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Tick"];
+                "application/json": components["schemas"]["StepDone"];
             };
         };
         responses: {
@@ -20593,7 +20593,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Shown"];
+                    "application/json": components["schemas"]["ShownSecretOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -21387,7 +21387,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Shown"];
+                    "application/json": components["schemas"]["ShownSecretOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -21521,7 +21521,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Shown"];
+                    "application/json": components["schemas"]["ShownSecretOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -22174,7 +22174,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Accepting"];
+                    "application/json": components["schemas"]["AcceptingApplications"];
                 };
             };
             /** @description Refused, with the reason */
@@ -23096,7 +23096,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SentOn"];
+                    "application/json": components["schemas"]["RedirectionOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -23494,7 +23494,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Ended"];
+                    "application/json": components["schemas"]["EndedTokensOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -23628,7 +23628,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Ended"];
+                    "application/json": components["schemas"]["EndedTokensOut"];
                 };
             };
             /** @description Refused, with the reason */
@@ -38145,7 +38145,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["InMyName"][];
+                    "application/json": components["schemas"]["TestInMyName"][];
                 };
             };
             /** @description Refused, with the reason */

@@ -45,7 +45,9 @@ def alive_below(environment: Environment) -> dict[UUID, int]:
     }
 
 
-def situation(environment: Environment, most: int | None = None) -> replacing.Situation | None:
+def situation(
+    environment: Environment, most: int | None = None
+) -> replacing.RootReplacementFacts | None:
     """Where the replacement of an environment's authority stands; ``None``: it has none yet.
 
     ``most``: of so many certificates below each root, soonest expiry first, and of so many
@@ -76,7 +78,7 @@ def situation(environment: Environment, most: int | None = None) -> replacing.Si
         str(old.pk),
     )
     leaves = [leaf for root in roots for leaf in _leaves(environment, root, new, most)]
-    return replacing.Situation(
+    return replacing.RootReplacementFacts(
         str(old.pk),
         str(new.pk) if new else "",
         issuing,
@@ -87,7 +89,7 @@ def situation(environment: Environment, most: int | None = None) -> replacing.Si
 
 def _leaves(
     environment: Environment, root: Authority, new: Authority | None, most: int | None
-) -> list[replacing.Leaf]:
+) -> list[replacing.LeafCertificate]:
     after = (
         _living(environment).filter(authority__root=new, credential__replaces=OuterRef("pk"))
         if new is not None
@@ -103,7 +105,9 @@ def _leaves(
         "pk", "common_name", "profile", "credential__client__deployment", "not_after", "moved"
     )
     return [
-        replacing.Leaf(str(key), name, str(root.pk), receiver_at(profile, deployment), ends, moved)
+        replacing.LeafCertificate(
+            str(key), name, str(root.pk), receiver_at(profile, deployment), ends, moved
+        )
         for key, name, profile, deployment, ends, moved in told[:most]
     ]
 
@@ -142,7 +146,7 @@ def _deployment_of(receiver: str) -> int:
     return int(receiver.partition(":")[2])
 
 
-def _situation(environment: Environment) -> replacing.Situation:
+def _situation(environment: Environment) -> replacing.RootReplacementFacts:
     Environment.objects.select_for_update().get(pk=environment.pk)
     found = situation(environment)
     if found is None:
@@ -154,7 +158,7 @@ def _situation(environment: Environment) -> replacing.Situation:
     return found
 
 
-def _names(things: list[replacing.Receiver] | list[replacing.Leaf]) -> str:
+def _names(things: list[replacing.Receiver] | list[replacing.LeafCertificate]) -> str:
     return ", ".join(thing.name for thing in things[:5]) + (
         f" and {len(things) - 5} more" if len(things) > 5 else ""
     )

@@ -135,7 +135,7 @@ def issuer_of(by: Actor, environment: Environment) -> Authority:
 
 @dataclass(frozen=True)
 class CertificateOrder:
-    """What somebody wants: by a signing request, or with a key that the house makes (``key_kind``).
+    """What to issue: by a signing request, or with a key that the house makes (``key_kind``).
 
     ``days`` 0: as the profile has it.
     """
@@ -184,7 +184,7 @@ def _key_for(
         request = read_request(asked.request)
         try:
             common, names = issuing.names_of_request(request)
-        except issuing.Wrong as wrong:
+        except issuing.BadCertificateRequest as wrong:
             raise wrong_fields(wrong.fields) from wrong
         return request.public_key(), None, asked.common_name.strip() or common, asked.names or names
     if asked.key_kind not in KEY_KINDS:
@@ -237,7 +237,7 @@ def issue(
         )
     authority = issuer_of(by, client.deployment.environment)
     try:
-        wanted = issuing.Wanted(
+        wanted = issuing.CertificateContent(
             profile,
             common or client.name[: issuing.LONGEST_NAME],
             names,
@@ -245,7 +245,7 @@ def issue(
             asked.days or profile.days,
         )
         certificate = issuing.issue(wanted, signer(authority), settings.FIRM, _serial(), now)
-    except issuing.Wrong as wrong:
+    except issuing.BadCertificateRequest as wrong:
         raise wrong_fields(wrong.fields) from wrong
     replaces = renews.credential if renews is not None else live[0] if live else None
     made = _keep(by, client, authority, certificate, private, wanted, replaces, now)
@@ -287,7 +287,7 @@ def _keep(
     authority: Authority,
     certificate: x509.Certificate,
     private: PrivateKeyTypes | None,
-    wanted: issuing.Wanted,
+    wanted: issuing.CertificateContent,
     replaces: Credential | None,
     now: datetime,
 ) -> Issued:
@@ -447,7 +447,7 @@ def register(
     scopes: frozenset[str] = frozenset(),
     contacts: tuple[str, ...] = (),
     *,
-    of: house.Draws | None = None,
+    of: house.DrawPermission | None = None,
 ) -> tuple[Client, Issued, Handover | None]:
     """Register a client of the house that shows a certificate, and issue its first; ``of``: a
     workload's, to draw with.

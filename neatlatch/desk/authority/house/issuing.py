@@ -19,7 +19,7 @@ from django.utils import timezone
 from neatlatch.core import house_key
 from neatlatch.core.addresses import inside
 from neatlatch.core.authority import asking
-from neatlatch.core.authority.refusing import Presented, RequestRefused
+from neatlatch.core.authority.refusing import PresentedClient, RequestRefused
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSUES
 from neatlatch.desk.authority.records.house.models import Access, Grant, RejectedRequest
@@ -70,7 +70,7 @@ OWN_KEY = "neat-latch"
 
 
 @dataclass(frozen=True)
-class Draws:
+class DrawPermission:
     """A workload of connections that a client of the house is for, and the networks that it may
     call from (none: any).
     """
@@ -86,11 +86,11 @@ def kind_of(client: Client) -> str:
     return KEY_KIND if client.scheme == BEARER else SECRET_KIND
 
 
-def registered(client: Client) -> asking.Registered:
+def registered(client: Client) -> asking.RegisteredClient:
     """What the rules want to know of a client."""
     profile = client.deployment.application.read_profile()
     administrator = frozenset(scope.name for scope in profile.scopes if scope.administrator)
-    return asking.Registered(
+    return asking.RegisteredClient(
         client.client_id,
         client.public,
         tuple(client.redirect_uris),
@@ -114,7 +114,7 @@ def new_client(
     scheme: str,
     *,
     resource: bool = False,
-    of: Draws | None = None,
+    of: DrawPermission | None = None,
 ) -> Client:
     """Write a client down, as part of the surrounding transaction; ``resource``: it is the
     application itself, ``of``: a workload's, to draw with.
@@ -170,7 +170,7 @@ def register(
     scheme: str = CODE,
     ends: datetime | None = None,
     *,
-    of: Draws | None = None,
+    of: DrawPermission | None = None,
 ) -> tuple[Client, Handover | None]:
     """Register a client of the house and make its first secret, unless it is public; ``of``: a
     workload's, to draw with. Returns it and the secret's handover.
@@ -486,7 +486,7 @@ def _words_for(text: str, what: str) -> str:
 
 
 def sign_in(
-    environment: Environment, shown: Presented, address: str
+    environment: Environment, shown: PresentedClient, address: str
 ) -> tuple[Client, Credential | None]:
     """The client that signs in at an endpoint, and by which of its secrets (RFC 6749 §2.3, §3.2.1).
 
@@ -542,7 +542,9 @@ def client_of(refused: RequestRefused) -> Client | None:
     return refused.client if isinstance(refused, _RefusedClient) else None
 
 
-def _why_not(client: Client, shown: Presented, credential: Credential | None, address: str) -> str:
+def _why_not(
+    client: Client, shown: PresentedClient, credential: Credential | None, address: str
+) -> str:
     if client.allow_list and not inside(address, client.allow_list):
         return "from an address that is not allowed"
     if client.public:

@@ -29,7 +29,7 @@ Read = Callable[[frozenset[str], frozenset[str]], ClientMetadata]
 
 
 @dataclass(frozen=True)
-class Registered:
+class RegisteredByProtocol:
     """A client that was registered by protocol; its secret (empty: a public client) and the token
     that it manages itself with (RFC 7592 §3) are told this once."""
 
@@ -78,7 +78,9 @@ def take_away(by: Actor, right: RegistrationRight) -> None:
 
 
 @transaction.atomic
-def register(environment: Environment, shown: str, read: Read, now: datetime) -> Registered:
+def register(
+    environment: Environment, shown: str, read: Read, now: datetime
+) -> RegisteredByProtocol:
     """Register a client with the token of a right, which has one use less then. Raises
     :class:`RequestRefused`."""
     rows = RegistrationRight.objects.select_for_update()
@@ -98,4 +100,4 @@ def register(environment: Environment, shown: str, read: Read, now: datetime) ->
     client.save(update_fields=["management_digest", "ceiling"])
     value, credential = ("", None) if client.public else issuing.mint_for_protocol(client)
     RegistrationRight.objects.filter(pk=right.pk).update(left=right.left - 1)
-    return Registered(client, credential, value, management)
+    return RegisteredByProtocol(client, credential, value, management)

@@ -180,7 +180,7 @@ def give(
             else:
                 grant, scopes = _renew(client, params, now)
             return _answer(client, credential, scopes, grant, now)
-    except granting.Reused:
+    except granting.GrantReused:
         _end_family(params, grant_type, now)
         raise
 

@@ -82,6 +82,9 @@ def deployment(
 
 @transaction.atomic
 def remove_deployment(by: Actor, deployment: Deployment) -> None:
-    """An application no longer stands in an environment. Raises ``ProtectedError``."""
+    """Remove an application from an environment.
+
+    Raises ``ProtectedError`` while anything uses it.
+    """
     write(by, "removed", "deployment", f"{deployment.application.key}/{deployment.environment.key}")
     deployment.delete()

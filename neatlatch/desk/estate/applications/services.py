@@ -61,7 +61,7 @@ class Description:
         """The field of the form that it came with."""
         return "description" if self.text.strip() else "description_address"
 
-    def read(self) -> openapi.Described:
+    def read(self) -> openapi.ApiDescription:
         """Read it, and fetch it first where it is published.
 
         Raises :class:`Problem` that names the field.
@@ -79,7 +79,7 @@ class Description:
 
 def read_published(
     metadata_address: str, description: Description
-) -> tuple[str, ServerMetadata, openapi.Described | None]:
+) -> tuple[str, ServerMetadata, openapi.ApiDescription | None]:
     """Fetch what an application publishes about itself: where the metadata was, the metadata, and
     its API description if there is one.
     """
@@ -94,7 +94,7 @@ def read_published(
 
 
 def profile_of(
-    published: ServerMetadata | None, described: openapi.Described | None
+    published: ServerMetadata | None, described: openapi.ApiDescription | None
 ) -> profiles.Profile:
     """A profile out of what was published: schemes by the grants of the metadata and by the
     description's security schemes.
@@ -154,7 +154,7 @@ def add_from_description(
     return deployment
 
 
-def _base(given: str, described: openapi.Described | None, description: Description) -> str:
+def _base(given: str, described: openapi.ApiDescription | None, description: Description) -> str:
     """The API base address: given, else the description's first server, which may be relative to
     the description's own address (OpenAPI 3.1 §4.8.5).
     """

@@ -25,7 +25,7 @@ from neatlatch.desk.ground.journal.services import DeclaredChange
 from neatlatch.desk.ground.people.models import Person, Team
 
 from . import accounts, naming, services, tokens
-from .destinations import Leave
+from .destinations import DestinationPermission
 
 ENDED_FOR_TESTS = "ended the tokens for tests of"
 
@@ -82,7 +82,7 @@ def connection(
     client: Client | None,
     fields: Mapping[str, Any],
     declared_change: DeclaredChange,
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
 ) -> Connection:
     """Make or change a connection to what is declared.
 
@@ -172,7 +172,7 @@ def _check_belongs(connection: Connection, key: str, credential: Credential) -> 
 
 
 def _ask(connection: Connection, wanted: Mapping[str, str]) -> None:
-    """Exactly these people are asked to connect an account, by what it is called there."""
+    """Ask exactly these people to connect an account, each by the account's name there."""
     Account.objects.filter(connection=connection).exclude(person__username__in=wanted).delete()
     for username, expected in wanted.items():
         person = Person.objects.get(username=username)

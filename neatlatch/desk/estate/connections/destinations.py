@@ -41,8 +41,8 @@ _LONGEST_REASON = 300
 
 
 @dataclass(frozen=True)
-class Leave:
-    """That what is held may go to a new place.
+class DestinationPermission:
+    """Permission to send stored secrets to a new destination.
 
     ``reason`` is why; empty: it is let go of. Made by :func:`leave` alone, which has seen the
     second factor.
@@ -73,22 +73,22 @@ class Move:
         )
 
 
-def leave(by: Person, code: str, reason: str, let_go: bool) -> Leave | None:
+def leave(by: Person, code: str, reason: str, let_go: bool) -> DestinationPermission | None:
     """The leave that a person gives with a change, ``None`` where they say nothing.
 
     Call it before the change's transaction. Raises :class:`Problem`.
     """
     if let_go:
-        return Leave()
+        return DestinationPermission()
     if not code.strip() and not reason.strip():
         return None
     if not reason.strip():
         raise wrong_fields({"reason": "Say why it may go there. It is in the journal."})
     factors.check(by, code, for_stored=True)
-    return Leave(reason.strip()[:_LONGEST_REASON])
+    return DestinationPermission(reason.strip()[:_LONGEST_REASON])
 
 
-def permission_of(request: HttpRequest, by: Person) -> Leave | None:
+def permission_of(request: HttpRequest, by: Person) -> DestinationPermission | None:
     """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason``
     (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
 
@@ -182,7 +182,7 @@ def unsettled(connection: Connection) -> list[Move]:
     return found
 
 
-def settle(by: Actor, connection: Connection, leave: Leave | None) -> None:
+def settle(by: Actor, connection: Connection, leave: DestinationPermission | None) -> None:
     """After a change of a connection, in its transaction: nothing that is held goes to a new place
     without leave. Raises :class:`Problem`, and nothing is saved.
     """
@@ -364,7 +364,7 @@ def transport_of(
 
 
 @transaction.atomic
-def clear(by: Actor, connection: Connection, leave: Leave | None) -> None:
+def clear(by: Actor, connection: Connection, leave: DestinationPermission | None) -> None:
     """Clear where a connection sends what it holds, or let go of that, without any other change.
 
     Raises :class:`Problem`.

@@ -18,7 +18,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 
-from .destinations import Leave
+from .destinations import DestinationPermission
 
 
 def not_let(workload: Workload, connection: Connection) -> list[Credential]:
@@ -38,7 +38,10 @@ def not_let(workload: Workload, connection: Connection) -> list[Credential]:
 
 
 def let(
-    by: Actor, workload: Workload, connections: Iterable[Connection], leave: Leave | None
+    by: Actor,
+    workload: Workload,
+    connections: Iterable[Connection],
+    leave: DestinationPermission | None,
 ) -> None:
     """Let a workload draw the secrets themselves, where a draw of these connections hands them out.
 

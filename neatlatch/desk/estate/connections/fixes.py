@@ -12,7 +12,7 @@ from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
 from . import tokens
-from .destinations import Leave
+from .destinations import DestinationPermission
 from .halves import provider_addresses
 from .services import IDENTITY, ask_for_scopes, locked, touched
 
@@ -26,7 +26,12 @@ _FIELD_OF_PIN = {
 
 
 def act(
-    by: Person, connection: Connection, pin: str, key: str, value: str, leave: Leave | None = None
+    by: Person,
+    connection: Connection,
+    pin: str,
+    key: str,
+    value: str,
+    leave: DestinationPermission | None = None,
 ) -> Connection:
     """Carry out an act that a pin offers; ``leave`` is what to do where it would send what is held
     to a new place. Raises :class:`Problem` for one that is not offered.
@@ -67,7 +72,7 @@ def act(
 
 @transaction.atomic
 def _take_provider(
-    by: Actor, connection: Connection, pin: str, value: str, leave: Leave | None
+    by: Actor, connection: Connection, pin: str, value: str, leave: DestinationPermission | None
 ) -> Connection:
     connection = locked(connection)
     values, client = dict(connection.values), connection.client
@@ -107,7 +112,7 @@ def _take_provider(
 
 @transaction.atomic
 def _own_side(
-    by: Actor, connection: Connection, key: str, value: str, leave: Leave | None
+    by: Actor, connection: Connection, key: str, value: str, leave: DestinationPermission | None
 ) -> Connection:
     connection = locked(connection)
     if key == "drop_scope":

@@ -403,7 +403,9 @@ def work_out(connection: Connection, now: datetime) -> tuple[Pin, ...]:
     return pins.work_out(halves(connection, now))
 
 
-def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) -> breaks.Watched:
+def watched(
+    connection: Connection, worked_out: tuple[Pin, ...], now: datetime
+) -> breaks.BreakFacts:
     """What is known of a connection when asking what breaks next."""
     refused = [
         token_set
@@ -428,7 +430,7 @@ def watched(connection: Connection, worked_out: tuple[Pin, ...], now: datetime) 
         if held
         else None
     )
-    return breaks.Watched(
+    return breaks.BreakFacts(
         ref=connection.ref,
         state=State(connection.state),
         pins=worked_out,

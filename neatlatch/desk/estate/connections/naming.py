@@ -137,7 +137,7 @@ def rename(by: Actor, connection: Connection, name: str) -> Connection:
 
 
 @dataclass(frozen=True)
-class Renamed:
+class RenameResult:
     """What became of a connection that was to be renamed. ``problem`` says why it was not."""
 
     ref: str
@@ -145,7 +145,7 @@ class Renamed:
     problem: str = ""
 
 
-def rename_all(by: Actor, wanted: Sequence[tuple[str, str]]) -> list[Renamed]:
+def rename_all(by: Actor, wanted: Sequence[tuple[str, str]]) -> list[RenameResult]:
     """Rename connections, given as reference and name, each by itself."""
     found = []
     for reference, name in wanted:
@@ -153,22 +153,22 @@ def rename_all(by: Actor, wanted: Sequence[tuple[str, str]]) -> list[Renamed]:
         try:
             if connection is None:
                 raise no_connection(reference)
-            found.append(Renamed(reference, rename(by, connection, name).ref))
+            found.append(RenameResult(reference, rename(by, connection, name).ref))
         except Problem as problem:
             says = next(iter(problem.errors.values()), problem.detail)
-            found.append(Renamed(reference, "", says))
+            found.append(RenameResult(reference, "", says))
     return found
 
 
 @dataclass(frozen=True)
-class Proposed:
+class ProposalPage:
     """A page of proposals; ``following`` is where the next page begins (empty: there is none)."""
 
     proposals: list[Proposal]
     following: str
 
 
-def proposals(after: str = "") -> Proposed:
+def proposals(after: str = "") -> ProposalPage:
     """Names without their environment for connections that say it twice, in the order of their
     references, after one of them.
     """
@@ -181,7 +181,7 @@ def proposals(after: str = "") -> Proposed:
         following = references.write(*shown[-1])
     elif len(names) == _MOST_READ:
         following = references.write(*names[-1])
-    return Proposed(references.propose(shown, _taken(shown)), following)
+    return ProposalPage(references.propose(shown, _taken(shown)), following)
 
 
 def _taken(names: list[tuple[str, str]]) -> dict[str, str]:

@@ -91,7 +91,7 @@ def _of_requests(connection: Connection, before: Profile, after: Profile) -> lis
     ]
 
 
-def _requests(connection: Connection, profile: Profile) -> dict[str, sent.Sent]:
+def _requests(connection: Connection, profile: Profile) -> dict[str, sent.SentRequest]:
     held: frozenset[str] | None
     if connection.scheme in OAUTH2:
         granted = halves.granted(connection)

@@ -33,7 +33,7 @@ from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wron
 from neatlatch.desk.ground.journal.services import write
 
 from . import destinations, naming, set_aside, tokens
-from .destinations import Leave
+from .destinations import DestinationPermission
 from .halves import provider_addresses
 
 # A change of these makes the tokens we hold belong to something else.
@@ -150,7 +150,7 @@ def create(
     pasted: dict[str, str],
     secret_ends: Any = None,
     slots: dict[str, str] | None = None,
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Make a connection.
 
@@ -489,7 +489,7 @@ _TOUCHED = ("version", "changed_at", "changed_by", *Connection.HEALTH)
 def touched(
     connection: Connection,
     by: Actor,
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     *,
     columns: Collection[str] | None = None,
 ) -> None:
@@ -521,7 +521,7 @@ def change(
     connection: Connection,
     fields: dict[str, Any],
     secrets: Mapping[str, Pasted] | None = None,
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     seen: int | None = None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Change the caller side, with new secrets by the keys of their values where there are any: one
@@ -542,7 +542,7 @@ def _change(
     connection: Connection,
     fields: dict[str, Any],
     secrets: Mapping[str, Pasted],
-    leave: Leave | None,
+    leave: DestinationPermission | None,
     seen: int | None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     connection = locked(connection)
@@ -627,7 +627,7 @@ def put_secret(
     pasted: str,
     ends: Any = None,
     key: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
 ) -> tuple[Connection, list[str]]:
     """Put in a new secret on the caller side, under the key of a value (by default the scheme's
     first secret); returns what was cleaned.
@@ -644,7 +644,12 @@ def put_secret(
 
 @transaction.atomic
 def _put_in(
-    by: Actor, connection: Connection, pasted: Pasted, ends: Any, key: str, leave: Leave | None
+    by: Actor,
+    connection: Connection,
+    pasted: Pasted,
+    ends: Any,
+    key: str,
+    leave: DestinationPermission | None,
 ) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
@@ -740,7 +745,7 @@ def _put_certificate(
 
 @transaction.atomic
 def choose_client(
-    by: Actor, connection: Connection, client: Client, leave: Leave | None = None
+    by: Actor, connection: Connection, client: Client, leave: DestinationPermission | None = None
 ) -> Connection:
     """Name another client registration; what its side says of us is taken over, and the secrets
     that are known of it.
@@ -784,7 +789,7 @@ def choose_client(
 
 @transaction.atomic
 def change_scheme(
-    by: Actor, connection: Connection, scheme_key: str, leave: Leave | None = None
+    by: Actor, connection: Connection, scheme_key: str, leave: DestinationPermission | None = None
 ) -> Connection:
     """Take another of the ways the application offers.
 

@@ -32,7 +32,7 @@ from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 
 from . import halves, naming, services
-from .destinations import Leave
+from .destinations import DestinationPermission
 
 
 def begin(by: Actor, deployment: Deployment, scheme_key: str, name: str = "") -> Connection:
@@ -52,7 +52,7 @@ def standing(connection: Connection) -> rules.SettingUp:
     client, profile = connection.client, connection.deployment.application.read_profile()
     steps = () if client is None or client.managed else clients.steps(client)
     tokens = connection.tokens
-    facts = rules.Facts(
+    facts = rules.SetUpFacts(
         scheme=profile.scheme_for(connection.scheme),
         other_schemes=tuple(
             scheme.label for scheme in profile.schemes if scheme.key != connection.scheme
@@ -236,7 +236,7 @@ def take(
     password: str = "",
     only: list[str] | None = None,
     choices: dict[str, str] | None = None,
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
 ) -> tuple[Connection, dict[str, list[str]]]:
     """Put what was recognised where it belongs.
 

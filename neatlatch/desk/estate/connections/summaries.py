@@ -68,7 +68,7 @@ _COLUMNS = (
 
 
 @dataclass(frozen=True)
-class Summed:
+class ComputedSummary:
     """A connection's summary, as :class:`Summary` keeps it."""
 
     ref: str
@@ -88,13 +88,13 @@ class Summed:
     next_stops: tuple[str, ...]
 
 
-def sum_up(connection: Connection, now: datetime) -> Summed:
+def sum_up(connection: Connection, now: datetime) -> ComputedSummary:
     """Work out what lists show of a connection that was read with everything."""
     profile = connection.deployment.application.read_profile()
     worked_out = pins.work_out(halves.halves(connection, now, profile))
     soonest = breaks.next_break(halves.watched(connection, worked_out, now), now)
     off = [pin.key for pin in worked_out if pin.fit in OFF]
-    return Summed(
+    return ComputedSummary(
         ref=connection.ref,
         holds_until=_holds_until(connection, soonest, now),
         fits="".join(FITS[pin.fit] for pin in worked_out),
@@ -174,10 +174,10 @@ def form() -> str:
     return found.hexdigest()[:16]
 
 
-def fresh(keys: Sequence[UUID], now: datetime) -> dict[UUID, Summed]:
+def fresh(keys: Sequence[UUID], now: datetime) -> dict[UUID, ComputedSummary]:
     """Some connections summed up, by their keys, read in blocks. One that cannot be summed up is
     left out and logged: what is kept of it goes on being shown."""
-    made: dict[UUID, Summed] = {}
+    made: dict[UUID, ComputedSummary] = {}
     for start in range(0, len(keys), blocks.MOST):
         for connection in blocks.read_block(keys[start : start + blocks.MOST]):
             try:
@@ -197,7 +197,7 @@ def work_out(keys: Sequence[UUID]) -> int:
     return len(rows)
 
 
-def _row(key: UUID, summed: Summed, now: datetime) -> list[Any]:
+def _row(key: UUID, summed: ComputedSummary, now: datetime) -> list[Any]:
     values = {
         **vars(summed),
         "worked_out": now,

@@ -21,7 +21,7 @@ from neatlatch.desk.estate.records.connections.models import (
 )
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
-from neatlatch.desk.ground.common.marking import Marked, Trigger, Watched, register
+from neatlatch.desk.ground.common.marking import MarkedTable, Trigger, WatchedTable, register
 from neatlatch.desk.ground.people.models import Person, Team
 
 # Which connections hold what a credential is, by its fingerprint.
@@ -36,7 +36,7 @@ _OF_APPLICATION = (
 
 
 WATCHED = (
-    Watched(
+    WatchedTable(
         Connection,
         "{row}.id",
         (
@@ -59,14 +59,14 @@ WATCHED = (
             "name",
         ),
     ),
-    Watched(
+    WatchedTable(
         HeldSecret,
         (
             f"{{row}}.connection_id UNION {_SAME} = (SELECT fingerprint FROM "
             f"credentials_credential WHERE id = {{row}}.credential_id)"
         ),
     ),
-    Watched(
+    WatchedTable(
         Credential,
         "SELECT connection_id FROM connections_heldsecret WHERE credential_id = {row}.id UNION "
         f"SELECT id FROM connections_connection WHERE client_id = {{row}}.client_id UNION "
@@ -88,14 +88,14 @@ WATCHED = (
             "why",
         ),
     ),
-    Watched(
+    WatchedTable(
         TokenSet,
         "{row}.connection_id",
         ("access", "sent_to", "obtained_by", "generation", "lease", "lease_until", "asked_at"),
     ),
-    Watched(Account, "{row}.connection_id", ("asked_at", "asked_by")),
-    Watched(Use, "{row}.connection_id", ("seen", "seen_at")),
-    Watched(
+    WatchedTable(Account, "{row}.connection_id", ("asked_at", "asked_by")),
+    WatchedTable(Use, "{row}.connection_id", ("seen", "seen_at")),
+    WatchedTable(
         Workload,
         "SELECT connection_id FROM users_use WHERE workload_id = {row}.id",
         (
@@ -111,7 +111,7 @@ WATCHED = (
             "environment_id",
         ),
     ),
-    Watched(
+    WatchedTable(
         Client,
         "SELECT id FROM connections_connection WHERE client_id = {row}.id",
         (
@@ -134,23 +134,23 @@ WATCHED = (
             "kind",
         ),
     ),
-    Watched(
+    WatchedTable(
         Deployment,
         f"{_OF_APPLICATION} = {{row}}.application_id",
         ("metadata_address", "read_at", "house"),
     ),
     # What an environment is called is told of secrets that are held in others, too.
-    Watched(
+    WatchedTable(
         Environment,
         "SELECT connection_id FROM connections_summary",
         ("order", "look", "reveals", "work_in_rounds"),
     ),
-    Watched(
+    WatchedTable(
         Application,
         f"{_OF_APPLICATION} = {{row}}.id",
         ("key", "name", "purpose", "owner_id", "documentation", "version", "changed_by", "created"),
     ),
-    Watched(
+    WatchedTable(
         Person,
         "SELECT connection_id FROM connections_account WHERE person_id = {row}.id UNION "
         "SELECT connection_id FROM connections_tokenset WHERE person_id = {row}.id UNION "
@@ -177,7 +177,7 @@ WATCHED = (
             "notices",
         ),
     ),
-    Watched(
+    WatchedTable(
         Team.people.through, "SELECT id FROM connections_connection WHERE team_id = {row}.team_id"
     ),
 )
@@ -194,7 +194,7 @@ def passed_over(model: type[Model]) -> tuple[str, ...]:
     raise LookupError(f"{model.__name__} is not watched.")
 
 
-SUMMARIES, STANDINGS = Marked(Summary, Connection), Marked(Standing, Application)
+SUMMARIES, STANDINGS = MarkedTable(Summary, Connection), MarkedTable(Standing, Application)
 
 
 def _of_summaries() -> Iterator[Trigger]:

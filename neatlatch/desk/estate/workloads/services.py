@@ -1,4 +1,4 @@
-"""Noting who uses connections, with which operations."""
+"""Workloads: which of them use which connections, with which operations."""
 
 from __future__ import annotations
 

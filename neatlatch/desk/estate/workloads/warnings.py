@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from neatlatch.core import uses
 from neatlatch.core.health import State
-from neatlatch.core.uses import Warned
+from neatlatch.core.uses import UseWarning
 from neatlatch.desk.estate.connections import summaries
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -109,7 +109,7 @@ def calls_of(workloads: Iterable[UUID]) -> dict[UUID, list[Call]]:
     return calls
 
 
-def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[Warned, ...]:
+def warn(name: str, calls: Sequence[Call], choices: Choices) -> tuple[UseWarning, ...]:
     """What is to be said of what one workload calls."""
     if not calls:
         return ()
@@ -167,13 +167,13 @@ def choices_for(calls: Iterable[Call]) -> Choices:
     return Choices(dict(Environment.objects.values_list("pk", "name")), named)
 
 
-def _used(call: Call, choices: Choices) -> uses.Used:
+def _used(call: Call, choices: Choices) -> uses.UsedConnection:
     if not call.ref:
-        return uses.Used(
+        return uses.UsedConnection(
             call.application_name, choices=choices.here(call), elsewhere=choices.elsewhere(call)
         )
     assert call.stands_in is not None
-    return uses.Used(
+    return uses.UsedConnection(
         call.application_name,
         call.ref,
         choices.environments[call.stands_in],

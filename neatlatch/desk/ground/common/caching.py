@@ -1,6 +1,4 @@
-"""What browsers and proxies may keep of answers, and how little is sent of one that is asked for
-again.
-"""
+"""Cache headers: what browsers and proxies may store, and conditional requests (RFC 9110 §13)."""
 
 from __future__ import annotations
 
@@ -11,7 +9,7 @@ from collections.abc import Callable
 from django.http import HttpRequest, HttpResponse, HttpResponseBase
 from django.utils.cache import get_conditional_response, patch_vary_headers
 
-from .answers import Written
+from .answers import CacheableResponse
 
 # Octets; a smaller answer goes in one packet anyway.
 _WORTH_IT = 1_400
@@ -39,14 +37,14 @@ def of_the_api(
         response.headers.setdefault("Cache-Control", "no-store")
         return (
             _list(request, response)
-            if isinstance(response, Written) and response.status_code == 200
+            if isinstance(response, CacheableResponse) and response.status_code == 200
             else response
         )
 
     return answer
 
 
-def _list(request: HttpRequest, response: Written) -> HttpResponseBase:
+def _list(request: HttpRequest, response: CacheableResponse) -> HttpResponseBase:
     tag = f'W/"{hashlib.sha256(response.content).hexdigest()[:32]}"'
     response.headers["ETag"] = tag
     patch_vary_headers(response, ("Accept-Encoding",))

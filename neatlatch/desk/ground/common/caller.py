@@ -10,7 +10,7 @@ from contextvars import ContextVar
 from dataclasses import dataclass, field
 
 
-class HungUp(Exception):
+class CallerGone(Exception):
     """The caller has gone; nobody reads an answer."""
 
 

@@ -51,7 +51,7 @@ def run(
 
     Function, arguments and answer must be such as ``pickle`` takes. Raises :class:`Problem`: 422
     beyond the limits of time and memory, 429 and 503 where too many wait. Where the caller hangs up
-    meanwhile, the child is ended and :class:`caller.HungUp` raised.
+    meanwhile, the child is ended and :class:`caller.CallerGone` raised.
     """
     if transaction.get_connection().in_atomic_block:
         raise RuntimeError("No work for a child within a transaction: others would wait for it.")
@@ -102,7 +102,7 @@ class _Child:
     ) -> tuple[bool, Any, bool]:
         """Have something done: whether it worked, what came of it, and whether the child is worn.
 
-        Raises :class:`Problem` and :class:`caller.HungUp`; the child is of no more use then.
+        Raises :class:`Problem` and :class:`caller.CallerGone`; the child is of no more use then.
         """
         assert self.process.stdin is not None
         assert self.process.stdout is not None
@@ -134,7 +134,7 @@ class _Child:
         waiting.register(descriptor, select.POLLIN)
         while length < 0 or len(body) < length:
             if now.hung_up.is_set():
-                raise caller.HungUp
+                raise caller.CallerGone
             if time.monotonic() > until or length > _LARGEST:
                 return b""
             if not waiting.poll(_LOOK * 1000):
@@ -168,7 +168,7 @@ class _Pool:
     def take(self, now: caller.Caller) -> _Child:
         """A child for a caller, who waits for one.
 
-        Raises :class:`Problem` and :class:`caller.HungUp`.
+        Raises :class:`Problem` and :class:`caller.CallerGone`.
         """
         until = time.monotonic() + _PATIENCE
         with self._changed:
@@ -185,7 +185,7 @@ class _Pool:
             try:
                 while self._working >= CHILDREN:
                     if now.hung_up.is_set():
-                        raise caller.HungUp
+                        raise caller.CallerGone
                     if time.monotonic() > until:
                         raise self._busy()
                     self._changed.wait(_LOOK)

@@ -27,7 +27,7 @@ def is_fair(body: bytes) -> bool:
     )
 
 
-class Bounded(Parser):
+class BoundedParser(Parser):
     """Reads the bodies of the API."""
 
     def parse_body(self, request: HttpRequest) -> Any:

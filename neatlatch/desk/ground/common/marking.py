@@ -21,7 +21,7 @@ _MARKS, _REFUSES = "stale_", "held_"
 
 
 @dataclass(frozen=True)
-class Watched:
+class WatchedTable:
     """A table that something is worked out from: the keys of what a row of it bears upon, as SQL
     with ``{row}`` for the row; and the columns that are not read, or the only ones that are.
     """
@@ -47,7 +47,7 @@ class Watched:
 
 
 @dataclass(frozen=True)
-class Marked:
+class MarkedTable:
     """A table of what was worked out: its model, and the model that it has a row for each of."""
 
     model: type[Model]
@@ -66,7 +66,7 @@ class Marked:
             f"{self.key} IN ({chosen});"
         )
 
-    def follow(self, watched: Iterable[Watched]) -> Iterator[Trigger]:
+    def follow(self, watched: Iterable[WatchedTable]) -> Iterator[Trigger]:
         """Triggers that mark it after changes of what is watched."""
         to = self.model._meta.db_table
         for item in watched:
@@ -127,10 +127,10 @@ def _literal(value: Any) -> str:
 
 
 # What is marked in this program, with its triggers; those who know it register it.
-_REGISTERED: list[tuple[Marked, Callable[[], Iterator[Trigger]]]] = []
+_REGISTERED: list[tuple[MarkedTable, Callable[[], Iterator[Trigger]]]] = []
 
 
-def register(marked: Marked, triggers: Callable[[], Iterator[Trigger]]) -> None:
+def register(marked: MarkedTable, triggers: Callable[[], Iterator[Trigger]]) -> None:
     """From now on its triggers are made, dropped and looked at with the others."""
     _REGISTERED.append((marked, triggers))
 

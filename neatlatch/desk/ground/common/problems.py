@@ -49,7 +49,7 @@ def broken() -> Problem:
 
 
 def wrong_fields(errors: dict[str, str]) -> Problem:
-    """A form has something wrong in it."""
+    """Return the problem of a form with wrong fields."""
     first = next(iter(errors.values()))
     return Problem(422, "Something is not right yet.", first, errors)
 

@@ -21,7 +21,7 @@ from django.db.models import UUIDField
 from django.utils import timezone
 
 from . import giving_way, marking
-from .marking import Marked
+from .marking import MarkedTable
 
 log = structlog.get_logger()
 
@@ -36,7 +36,7 @@ class Settling:
 
     def __init__(
         self,
-        marked: Marked,
+        marked: MarkedTable,
         work_out: Callable[[Sequence[Any]], int],
         most: Callable[[], int],
         form: Callable[[], str] | None = None,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.conf import settings
 
 from neatlatch.wire.policy import Policy
-from neatlatch.wire.transport import ClientCertificate, Limits, Transport
+from neatlatch.wire.transport import CallLimits, ClientCertificate, Transport
 
 
 def transport(
@@ -20,7 +20,7 @@ def transport(
     """
     return Transport(
         Policy(settings.ALLOWED_RANGES),
-        Limits(connect=min(5.0, total), total=total),
+        CallLimits(connect=min(5.0, total), total=total),
         settings.TRUST,
         shows,
         goes_to,

@@ -215,7 +215,7 @@ def check(whole: bool = True, anchor: str = "", beside: bool = True) -> JournalV
     fault = _about(last, anchor, beside)
     if fault is not None or last == 0:
         return JournalVerdict(fault, last, 1)
-    start = chain.Start()
+    start = chain.CheckStart()
     if not whole:
         fault, start = _checkpoint(last)
     if fault is None:
@@ -264,17 +264,17 @@ def _keyed(number: int) -> bool:
     )
 
 
-def _checkpoint(last: int) -> tuple[str | None, chain.Start]:
+def _checkpoint(last: int) -> tuple[str | None, chain.CheckStart]:
     """Where a check of the newest entries begins; or what is wrong with that."""
     number = last - last % chain.CHECKPOINT_EVERY
     if number < max(_keyed_from(), 1):
-        return None, chain.Start()
+        return None, chain.CheckStart()
     kept = Checkpoint.objects.filter(number=number).values_list("sealed", flat=True).first()
     told = chain.read(kept, safe.journal_key()) if kept else None
     if told is None or told.number != number:
-        return f"The checkpoint at entry {number} is missing or is not ours.", chain.Start()
+        return f"The checkpoint at entry {number} is missing or is not ours.", chain.CheckStart()
     there = Entry.objects.filter(number=number).values_list("own", flat=True).first()
-    return chain.beyond_anchor(told, last, there), chain.Start(number, told.own)
+    return chain.beyond_anchor(told, last, there), chain.CheckStart(number, told.own)
 
 
 def check_and_record() -> JournalVerdict:
@@ -352,7 +352,7 @@ def check_a_slice(now: datetime) -> None:
     last = _last_number()
     rows = Entry.objects.filter(number__gt=going.number, number__lte=going.number + SLICE)
     fault = _about(last) or chain.first_fault(
-        _links(rows), safe.journal_key(), _keyed_from(), chain.Start(going.number, going.own)
+        _links(rows), safe.journal_key(), _keyed_from(), chain.CheckStart(going.number, going.own)
     )
     reached = min(going.number + SLICE, last)
     going.number = reached

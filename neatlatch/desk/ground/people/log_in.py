@@ -111,10 +111,10 @@ class _Counts:
         }
 
     def check(self) -> None:
-        """Raise :class:`Problem` where whoever asks must wait."""
+        """Raise :class:`Problem` (429) while further tries must wait."""
         now, rows = timezone.now(), self._rows()
         waits = [
-            tries.wait(tries.Count(rows[key].wrong, rows[key].since, rows[key].until), now)
+            tries.wait(tries.TryCount(rows[key].wrong, rows[key].since, rows[key].until), now)
             for key, limit in self.limits.items()
             if key in rows and not (limit.slows and self.known in rows)
         ]
@@ -132,7 +132,7 @@ class _Counts:
         for key, limit in self.limits.items():
             row = rows.get(key) or Tries(digest=key)
             count, begins = tries.after_wrong(
-                tries.Count(row.wrong, row.since, row.until), limit, now
+                tries.TryCount(row.wrong, row.since, row.until), limit, now
             )
             row.wrong, row.since, row.until, row.at = count.wrong, count.since, count.until, now
             row.save()

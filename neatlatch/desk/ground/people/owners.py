@@ -26,7 +26,7 @@ _PERSON, _TEAM = "person/", "team/"
 
 
 @dataclass(frozen=True)
-class Reached:
+class ContactDetails:
     """How an owner is reached.
 
     ``mail``: an address to write to, a person's is changed with the person; ``zone``: a name of the
@@ -38,12 +38,12 @@ class Reached:
     deputy: str = ""
 
     @classmethod
-    def of(cls, owner: Owner) -> Reached:
+    def of(cls, owner: Owner) -> ContactDetails:
         """As it stands."""
         deputy = owner.deputy.key if owner.deputy is not None else ""
         return cls(owner.mail, owner.zone, deputy)
 
-    def checked(self) -> Reached:
+    def checked(self) -> ContactDetails:
         """The same, tidied. Raises field errors."""
         given = replace(
             self, mail=self.mail.strip(), zone=self.zone.strip(), deputy=self.deputy.strip()
@@ -85,7 +85,7 @@ _people_called = Reading(
 )
 
 
-class _Called:
+class _NamedOwners:
     """The teams and people that some texts name. Two queries, however many texts there are.
 
     Capital letters do not count, as far as the database knows small ones for them: in ASCII.
@@ -157,7 +157,7 @@ def _meant(text: str, field: str) -> Team | Person | None:
     """
     if len(text) > LONGEST:
         raise wrong_fields({field: f"More than {LONGEST} characters are not kept."})
-    who = _Called([text]).of(text)
+    who = _NamedOwners([text]).of(text)
     if who is None and text.startswith((_PERSON, _TEAM)):
         raise wrong_fields({field: f"There is no {text.replace('/', ' ', 1)}."})
     return who
@@ -168,7 +168,7 @@ def keys_of(texts: Iterable[str]) -> dict[str, str]:
     stays as it is. Two queries.
     """
     wanted = {text for text in texts if text}
-    called = _Called(wanted)
+    called = _NamedOwners(wanted)
     found = {}
     for text in wanted:
         who = called.of(text)
@@ -186,7 +186,7 @@ def written(owners: Iterable[Owner]) -> dict[int, str]:
     """How people write owners so that :func:`named` reads exactly these: by name, where nobody else
     is meant by it, else by key. By their keys in the database; two queries for all."""
     all_of_them = list(owners)
-    called = _Called(owner.name for owner in all_of_them)
+    called = _NamedOwners(owner.name for owner in all_of_them)
     return {owner.pk: _written(owner, called.of(owner.name)) for owner in all_of_them}
 
 
@@ -209,7 +209,7 @@ def _contact(name: str) -> Owner:
 
 
 @transaction.atomic
-def add(by: Actor, name: str, reached: Reached) -> Owner:
+def add(by: Actor, name: str, reached: ContactDetails) -> Owner:
     """Add a contact outside. Raises field errors."""
     name, given = _checked_name(name), reached.checked()
     if Owner.objects.filter(kind=Owner.Kind.CONTACT, name__iexact=name).exists():
@@ -236,7 +236,7 @@ def _checked_name(name: str) -> str:
     return name
 
 
-def _put(owner: Owner, given: Reached) -> None:
+def _put(owner: Owner, given: ContactDetails) -> None:
     """Take over how they are reached, without saving. Raises a field error."""
     if owner.person is None:
         owner.address = given.mail
@@ -262,7 +262,7 @@ def change(by: Actor, owner: Owner, fields: dict[str, Any]) -> Owner:
             raise wrong_fields({"name": "They are renamed where they are administered."})
         owner.name = _checked_name(kept["name"])
     kept.pop("name", None)
-    _put(owner, replace(Reached.of(owner), **kept).checked())
+    _put(owner, replace(ContactDetails.of(owner), **kept).checked())
     owner.version += 1
     try:
         with transaction.atomic():
@@ -276,7 +276,7 @@ def change(by: Actor, owner: Owner, fields: dict[str, Any]) -> Owner:
 
 
 def _comparable(owner: Owner) -> changes.Plain:
-    return {"name": owner.name, **asdict(Reached.of(owner))}
+    return {"name": owner.name, **asdict(ContactDetails.of(owner))}
 
 
 @transaction.atomic
@@ -310,7 +310,7 @@ def remove(by: Actor, owner: Owner) -> None:
 
 
 @transaction.atomic
-def declare(by: Actor, key: str, reached: Reached, declared_change: DeclaredChange) -> Owner:
+def declare(by: Actor, key: str, reached: ContactDetails, declared_change: DeclaredChange) -> Owner:
     """Say how the owner that a file names is reached. Raises a field error."""
     owner = named(key)
     if owner is None:
@@ -327,7 +327,7 @@ def declare(by: Actor, key: str, reached: Reached, declared_change: DeclaredChan
 
 
 def renamed_person(person: Person) -> None:
-    """A person is called otherwise now. Part of the surrounding transaction."""
+    """Follow a person's new name. Part of the surrounding transaction."""
     _rename(Owner.objects.filter(person=person).first(), person.shown_name)
 
 

@@ -11,7 +11,7 @@ from ninja import Router
 from neatlatch.core import filter_words, profiles
 from neatlatch.core.authority import telling
 from neatlatch.core.metadata import ServerMetadata
-from neatlatch.core.schemes import KINDS, Issuing, issuings
+from neatlatch.core.schemes import KINDS, IssuableKind, issuings
 from neatlatch.desk.estate.applications import services
 from neatlatch.desk.estate.applications.shipped import shipped
 from neatlatch.desk.estate.lookups import find_application, find_deployment
@@ -68,7 +68,7 @@ def _deployment_out(deployment: Any, profile: profiles.Profile) -> DeploymentOut
 _METHODS: tuple[str, ...] = ("client_secret_basic", "client_secret_post")
 
 
-def _issuing_out(issuing: Issuing, published: ServerMetadata | None) -> IssuingOut:
+def _issuing_out(issuing: IssuableKind, published: ServerMetadata | None) -> IssuingOut:
     """What can be issued, with no more than the application says that it takes (RFC 8414 §2)."""
     grants: tuple[str, ...] = telling.GRANTS
     methods = _METHODS

@@ -293,7 +293,7 @@ def chain(explained: explaining.Chain) -> CertificateChain:
     )
 
 
-def reading(explained: explaining.Explained, locked: bool) -> ReadingOut:
+def reading(explained: explaining.ExplainedFile, locked: bool) -> ReadingOut:
     """A file, explained."""
     return ReadingOut(
         chain=chain(explained.chain) if explained.chain else None,

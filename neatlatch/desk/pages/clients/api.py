@@ -196,7 +196,7 @@ class ClientOut:
     notes: list[str] = field(default_factory=list)
 
 
-class Tick(RequestBody):
+class StepDone(RequestBody):
     """A step, ticked off or not."""
 
     key: str
@@ -504,7 +504,7 @@ def read_back(request: HttpRequest, identity: UUID) -> ClientOut:
 
 
 @router.post("/clients/{identity}/ticks", response=ClientOut)
-def tick(request: HttpRequest, identity: UUID, body: Tick) -> ClientOut:
+def tick(request: HttpRequest, identity: UUID, body: StepDone) -> ClientOut:
     """Tick a step off."""
     return shape(
         services.tick(guard.need(request, "change"), find_client(identity), body.key, body.done)

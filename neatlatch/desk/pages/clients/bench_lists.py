@@ -13,7 +13,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words
-from neatlatch.core.redirect_bench import Bench
+from neatlatch.core.redirect_bench import UriComparison
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, Kind, of_their_kinds
@@ -127,7 +127,7 @@ def scope_list(request: HttpRequest, cursor: str | None = None, words: str = "")
     return written(ScopeBenches(items=items, next=following))
 
 
-def _scope_row(client: Client, tally: benches.Tallied) -> ScopeBenchRow:
+def _scope_row(client: Client, tally: benches.ClientTally) -> ScopeBenchRow:
     deployment, counts = client.deployment, tally.counts
     return ScopeBenchRow(
         client=client.pk,
@@ -162,7 +162,7 @@ def redirect_uri_list(
     return written(UriBenches(items=items, next=following))
 
 
-def _uri_row(client: Client, bench: Bench) -> UriRow:
+def _uri_row(client: Client, bench: UriComparison) -> UriRow:
     return UriRow(
         client=client.pk,
         name=client.name,
@@ -180,7 +180,7 @@ def _uri_row(client: Client, bench: Bench) -> UriRow:
     )
 
 
-def _unused(client: Client, bench: Bench) -> int:
+def _unused(client: Client, bench: UriComparison) -> int:
     """Return how many registered URIs nobody sends, where it is seen here who sends any."""
     if client.house and not bench.callers:
         return 0

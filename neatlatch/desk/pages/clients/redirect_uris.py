@@ -12,7 +12,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import redirects
-from neatlatch.core.redirect_bench import Effect
+from neatlatch.core.redirect_bench import UriEffect
 from neatlatch.desk.estate.clients import services
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
@@ -129,7 +129,7 @@ def _answer(match: redirects.Match, marked: Any) -> AnswerOut:
     )
 
 
-def _effects(effects: tuple[Effect, ...]) -> list[EffectOut]:
+def _effects(effects: tuple[UriEffect, ...]) -> list[EffectOut]:
     return [
         EffectOut(
             ref=effect.ref, stops=effect.stops, says=effect.says, workloads=list(effect.workloads)

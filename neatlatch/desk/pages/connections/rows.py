@@ -15,7 +15,7 @@ from django.utils import timezone
 from neatlatch.core.filter_words import Word
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import summaries
-from neatlatch.desk.estate.connections.summaries import FIT_OF, Summed
+from neatlatch.desk.estate.connections.summaries import FIT_OF, ComputedSummary
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common import filtering
@@ -97,7 +97,9 @@ def page_of(
     ], following
 
 
-def fresh_of(found: Iterable[tuple[UUID, bool | None, datetime | None]]) -> dict[UUID, Summed]:
+def fresh_of(
+    found: Iterable[tuple[UUID, bool | None, datetime | None]],
+) -> dict[UUID, ComputedSummary]:
     """Summaries of those of a page whose kept ones are stale, or have had their moment; by key."""
     now = timezone.now()
     behind = [
@@ -114,7 +116,7 @@ def glyph(fits: str, says: str) -> GlyphOut:
 
 
 def _row(
-    row: Any, fresh: Summed | None, environment: EnvironmentOut, tags: list[str]
+    row: Any, fresh: ComputedSummary | None, environment: EnvironmentOut, tags: list[str]
 ) -> ConnectionRow:
     fits, says, off, workloads = (
         (fresh.fits, fresh.says, fresh.off, fresh.workloads)

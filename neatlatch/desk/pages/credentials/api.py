@@ -40,7 +40,7 @@ from .shapes import (
     RevealIn,
     RevealingIn,
     RevealingOut,
-    Shown,
+    ShownSecretOut,
     TakeIn,
 )
 
@@ -133,13 +133,13 @@ def handover(request: HttpRequest, identity: UUID) -> HandoverOut:
     return _shape(_find(identity))
 
 
-@router.post("/handovers/{identity}/showings", response=Shown)
-def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> Shown:
+@router.post("/handovers/{identity}/showings", response=ShownSecretOut)
+def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> ShownSecretOut:
     """Show the secret, this once."""
     by = guard.need(request, "change")
     _, value = services.show(by, _find(identity))
     response["Cache-Control"] = "no-store"
-    return Shown(value=value, hide_after_seconds=60)
+    return ShownSecretOut(value=value, hide_after_seconds=60)
 
 
 @router.post("/handovers/{identity}/links", response={201: LinkMade})
@@ -212,18 +212,20 @@ def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> H
     )
 
 
-@router.post("/asked/handovers/{token}/takings", auth=None, response=Shown)
-def take(request: HttpRequest, response: HttpResponse, token: str, body: TakeIn) -> Shown:
+@router.post("/asked/handovers/{token}/takings", auth=None, response=ShownSecretOut)
+def take(request: HttpRequest, response: HttpResponse, token: str, body: TakeIn) -> ShownSecretOut:
     """Take the secret, this once."""
     if check_csrf(request):
         raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
     _, value = handovers.take(token, body.code, body.name, str(request.META.get("REMOTE_ADDR", "")))
     response["Cache-Control"] = "no-store"
-    return Shown(value=value, hide_after_seconds=60)
+    return ShownSecretOut(value=value, hide_after_seconds=60)
 
 
-@router.post("/credentials/{identity}/revelations", response=Shown)
-def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, body: RevealIn) -> Shown:
+@router.post("/credentials/{identity}/revelations", response=ShownSecretOut)
+def reveal(
+    request: HttpRequest, response: HttpResponse, identity: UUID, body: RevealIn
+) -> ShownSecretOut:
     """Show a sealed secret again, where its environment permits it."""
     by = guard.need(request, "change")
     found = (
@@ -234,7 +236,9 @@ def reveal(request: HttpRequest, response: HttpResponse, identity: UUID, body: R
     if found is None:
         raise problems.not_found("credential")
     response["Cache-Control"] = "no-store"
-    return Shown(value=handovers.reveal(by, found, body.reason, body.code), hide_after_seconds=60)
+    return ShownSecretOut(
+        value=handovers.reveal(by, found, body.reason, body.code), hide_after_seconds=60
+    )
 
 
 @router.get("/revealing", response=list[RevealingOut])

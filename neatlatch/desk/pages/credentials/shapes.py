@@ -120,7 +120,7 @@ class RevealingIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Shown:
+class ShownSecretOut:
     """A new secret, this once."""
 
     value: str

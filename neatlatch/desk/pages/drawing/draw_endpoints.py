@@ -42,7 +42,7 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.safe import CannotOpen
 from neatlatch.desk.work.drawing import quick, services
 from neatlatch.desk.work.drawing import relay as relay_service
-from neatlatch.desk.work.drawing.ledger import LEDGER, Fact
+from neatlatch.desk.work.drawing.ledger import LEDGER, DrawFact
 from neatlatch.desk.work.rounds import services as rounds
 
 log = structlog.get_logger()
@@ -121,7 +121,7 @@ def _async_endpoint(name: str) -> Callable[[Work], Callable[..., Any]]:
     return wrap
 
 
-def _share(asker: services.Caller, connection: Connection) -> shares.Share:
+def _share(asker: services.WorkloadCaller, connection: Connection) -> shares.Share:
     return shares.Share((("connection", connection.pk), ("workload", asker.workload.pk)))
 
 
@@ -131,7 +131,7 @@ def _get(request: HttpRequest) -> None:
 
 
 @_async_endpoint("list")
-def mine(request: HttpRequest, asker: services.Caller) -> shares.Steps[HttpResponse]:
+def mine(request: HttpRequest, asker: services.WorkloadCaller) -> shares.Steps[HttpResponse]:
     """The connections that the asker uses."""
     yield shares.Share((("workload", asker.workload.pk),))
     _get(request)
@@ -187,7 +187,7 @@ def _answer(
 
 
 @dataclass(frozen=True)
-class _Ask:
+class _DrawRequest:
     """A draw that is asked for, as it came."""
 
     name: str
@@ -195,7 +195,7 @@ class _Ask:
     address: str
 
 
-def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
+def _ready(asks: Sequence[_DrawRequest]) -> list[tuple[str, str] | None]:
     """Those that are in order, answered; their facts are on disk before anybody has a header.
 
     ``None``: the long way says what is wrong, or renews.
@@ -213,7 +213,7 @@ def _ready(asks: Sequence[_Ask]) -> list[tuple[str, str] | None]:
         for ask in asks
     ]
     if facts := [
-        Fact(ready.workload, ready.connection, ready.credential, services.DRAW)
+        DrawFact(ready.workload, ready.connection, ready.credential, services.DRAW)
         for ready in found
         if ready
     ]:
@@ -238,7 +238,7 @@ _BATCHES = fast_path.BatchedCalls(_ready)
 
 async def _fast_draw(scope: Scope, send: Any, name: str) -> bool:
     found = await _BATCHES.call(
-        _Ask(name, fast_path.headers_of(scope), fast_path.address_of(scope))
+        _DrawRequest(name, fast_path.headers_of(scope), fast_path.address_of(scope))
     )
     if found is not None:
         await fast_path.answer(send, *found)
@@ -268,7 +268,9 @@ async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]
 
 
 @_async_endpoint("draw")
-def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
+def draw(
+    request: HttpRequest, asker: services.WorkloadCaller, name: str
+) -> shares.Steps[HttpResponse]:
     """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
     _get(request)
     connection = services.connection_of(asker, name, services.DRAW)
@@ -299,7 +301,7 @@ def draw(request: HttpRequest, asker: services.Caller, name: str) -> shares.Step
 
 @_async_endpoint("draw")
 def with_environment(
-    request: HttpRequest, asker: services.Caller, environment: str, name: str
+    request: HttpRequest, asker: services.WorkloadCaller, environment: str, name: str
 ) -> shares.Steps[HttpResponse]:
     """A workload draws in its own environment, and by the name alone."""
     yield shares.Share((("workload", asker.workload.pk),))
@@ -312,7 +314,9 @@ def with_environment(
 
 
 @_async_endpoint("test")
-def test(request: HttpRequest, asker: services.Caller, name: str) -> shares.Steps[HttpResponse]:
+def test(
+    request: HttpRequest, asker: services.WorkloadCaller, name: str
+) -> shares.Steps[HttpResponse]:
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
         raise Problem(405, "Ask with POST.")
@@ -359,14 +363,14 @@ _OF_AN_ANSWER = {
 }
 
 
-def _headers_of(back: relay_service.Relayed) -> list[tuple[str, str]]:
+def _headers_of(back: relay_service.RelayReply) -> list[tuple[str, str]]:
     return [*back.headers, ("Neat-Latch-Tries", str(back.tries)), *_OF_AN_ANSWER.items()]
 
 
 _RELAYED = re.compile(r"/relay/([a-z0-9-]{1,80})(/.*)?", re.DOTALL)
 
 
-class _NotUsual(Exception):
+class _SlowPath(Exception):
     """The long way is to answer; nothing was sent."""
 
 
@@ -388,7 +392,7 @@ async def usual_relay(
         status, headers, content = await _SHARES.run(
             fast_path.POOL, _relayed_quickly(scope, fits[1], body)
         )
-    except _NotUsual:
+    except _SlowPath:
         await long_way(again)
     except Problem as problem:
         await _refuse(send, problem)
@@ -416,7 +420,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
         quick.draw, headers.get("authorization", ""), name, services.RELAY, address, now
     )
     if ready is None:
-        raise _NotUsual
+        raise _SlowPath
     try:
         url = relaying.target(
             ready.base,
@@ -424,7 +428,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
             bytes(scope.get("query_string") or b"").decode("latin-1"),
         )
     except relaying.BadPath as error:
-        raise _NotUsual from error
+        raise _SlowPath from error
     yield shares.Share((("connection", UUID(ready.connection)), ("workload", UUID(ready.workload))))
     asked = relay_service.RelayRequest(
         scope["method"], url, tuple(headers.items()), body, ready.own_pace, UUID(ready.client)
@@ -435,7 +439,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         LEDGER.record(
-            [Fact(ready.workload, ready.connection, ready.credential, services.RELAY, failed)],
+            [DrawFact(ready.workload, ready.connection, ready.credential, services.RELAY, failed)],
             timezone.now(),
         )
     return back.status, _headers_of(back), back.body
@@ -443,7 +447,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
 
 @_async_endpoint("relay")
 def relay(
-    request: HttpRequest, asker: services.Caller, name: str, path: str = ""
+    request: HttpRequest, asker: services.WorkloadCaller, name: str, path: str = ""
 ) -> shares.Steps[HttpResponse]:
     """Send a request through a connection; without a path, to its API base address itself."""
     connection = services.connection_of(asker, name, services.RELAY)

@@ -36,7 +36,7 @@ from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import serving
 from neatlatch.desk.ground.common.actors import TLS_LISTENER
 from neatlatch.desk.ground.common.keyfile import check_is_own
-from neatlatch.desk.ground.serving import HeaderWithin
+from neatlatch.desk.ground.serving import HeaderTimeout
 from neatlatch.desk.work.drawing.services import own_deployment as place_of
 
 from .draw_endpoints import EXTENSION
@@ -44,7 +44,7 @@ from .draw_endpoints import EXTENSION
 LOOK_EVERY = 3.0
 
 
-class ShowsTheCertificate(HeaderWithin, H11Protocol):
+class ClientCertificateProtocol(HeaderTimeout, H11Protocol):
     """Puts the certificate that TLS has proven into the request's scope, where nobody can put it by
     a header.
     """
@@ -153,7 +153,7 @@ class TlsListener:
 
     def run(self, host: str, port: int) -> None:
         """Serve until told to stop."""
-        config = serving.config(host, port, ShowsTheCertificate)
+        config = serving.config(host, port, ClientCertificateProtocol)
         config.load()  # before any loop runs: the desk looks into its database as it starts
         config.ssl = self.context
         asyncio.run(self._serve(uvicorn.Server(config)))

@@ -36,7 +36,7 @@ from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications.shapes import environment_out
 from neatlatch.desk.pages.house.shapes import (
-    Accepting,
+    AcceptingApplications,
     AcceptingOut,
     RegistrationRightOut,
     RejectedRequestOut,
@@ -51,14 +51,14 @@ from .shapes import (
     AllowIn,
     AnotherSecretIn,
     AuthorityOut,
-    Ended,
+    EndedTokensOut,
     HandoverMade,
     IssuedOut,
     QuestionOut,
+    RedirectionOut,
     RegistrationRightIn,
     RegistrationRightMade,
     RevokeIn,
-    SentOn,
     WhyIn,
 )
 
@@ -172,10 +172,10 @@ def house(request: HttpRequest) -> list[AuthorityOut]:
     return _authorities(Environment.objects.all())
 
 
-@router.get("/house/{environment}/applications", response=Accepting)
+@router.get("/house/{environment}/applications", response=AcceptingApplications)
 def accepting(
     request: HttpRequest, environment: str, cursor: str | None = None, words: str = ""
-) -> Accepting:
+) -> AcceptingApplications:
     """The applications that accept what the house issues in an environment, by name; filtered by
     plain words.
     """
@@ -203,7 +203,7 @@ def accepting(
             credentials__kind="client_secret", deployment__in=keys
         )
     }
-    return Accepting(
+    return AcceptingApplications(
         items=[
             _accepting(deployment, counts.get(deployment.pk, 0), asking.get(deployment.pk))
             for deployment in found
@@ -334,15 +334,15 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     )
 
 
-@router.post("/house/requests/{identity}/answers", response=SentOn)
-def answer(request: HttpRequest, identity: UUID, body: AllowIn) -> SentOn:
+@router.post("/house/requests/{identity}/answers", response=RedirectionOut)
+def answer(request: HttpRequest, identity: UUID, body: AllowIn) -> RedirectionOut:
     """The person allows it, or not. Anybody who can log in may answer for themselves."""
     person = request.user
     assert isinstance(person, Person)
     found = Waiting.objects.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("request")
-    return SentOn(location=tokens.answer(person, found, body.allow))
+    return RedirectionOut(location=tokens.answer(person, found, body.allow))
 
 
 # What a client holds
@@ -458,15 +458,17 @@ def add_secret(
     return guard.repeatable(request, body.dict(), create, alone=True)
 
 
-@router.post("/clients/{identity}/token-revocations", response=Ended)
-def revoke_tokens(request: HttpRequest, identity: UUID, body: RevokeIn) -> Ended:
+@router.post("/clients/{identity}/token-revocations", response=EndedTokensOut)
+def revoke_tokens(request: HttpRequest, identity: UUID, body: RevokeIn) -> EndedTokensOut:
     """Revoke the tokens of a client, all or some."""
     by = guard.need(request, "change")
-    return Ended(ended=issuing.revoke_tokens(by, _house_client(identity), body.why, body.tokens))
+    return EndedTokensOut(
+        ended=issuing.revoke_tokens(by, _house_client(identity), body.why, body.tokens)
+    )
 
 
-@router.post("/house/grants/{identity}/revocations", response=Ended)
-def revoke_grant(request: HttpRequest, identity: UUID, body: WhyIn) -> Ended:
+@router.post("/house/grants/{identity}/revocations", response=EndedTokensOut)
+def revoke_grant(request: HttpRequest, identity: UUID, body: WhyIn) -> EndedTokensOut:
     """End what a person allowed a client: every token that came of it, renewed ones too."""
     by = guard.need(request, "change")
     with transaction.atomic():
@@ -478,7 +480,7 @@ def revoke_grant(request: HttpRequest, identity: UUID, body: WhyIn) -> Ended:
         )
         if found is None:
             raise problems.not_found("grant")
-        return Ended(ended=tokens.end_grant(by, found, body.why, timezone.now()))
+        return EndedTokensOut(ended=tokens.end_grant(by, found, body.why, timezone.now()))
 
 
 @router.delete("/clients/{identity}/management", response={204: None})

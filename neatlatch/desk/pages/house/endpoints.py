@@ -19,7 +19,7 @@ from django.views.decorators.csrf import csrf_exempt
 
 from neatlatch.core import house_key
 from neatlatch.core.authority import ceiling, registering, status_list, telling
-from neatlatch.core.authority.refusing import RequestRefused, SentBack, once, presented
+from neatlatch.core.authority.refusing import RedirectedRefusal, RequestRefused, once, presented
 from neatlatch.desk.authority.house import issuing, quick, rights, signing, tokens
 from neatlatch.desk.estate.clients.services import put_fields
 from neatlatch.desk.estate.records.applications.models import Environment
@@ -153,7 +153,7 @@ def authorize(request: HttpRequest, environment: Environment) -> HttpResponse:
                 )
             ),
         )
-    except SentBack as back:
+    except RedirectedRefusal as back:
         return HttpResponseRedirectAnywhere(back.location(issuing.issuer(environment)))
     except ValueError as error:
         raise RequestRefused("invalid_request", "The request cannot be read") from error

@@ -39,7 +39,7 @@ class AcceptingOut:
 
 
 @dataclass(frozen=True, kw_only=True)
-class Accepting:
+class AcceptingApplications:
     """A page of these rows, and the cursor of the next."""
 
     items: list[AcceptingOut]
@@ -146,7 +146,7 @@ class AllowIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class SentOn:
+class RedirectionOut:
     """Where the browser goes on to."""
 
     location: str
@@ -223,7 +223,7 @@ class WhyIn(RequestBody):
 
 
 @dataclass(frozen=True, kw_only=True)
-class Ended:
+class EndedTokensOut:
     """How many tokens ended."""
 
     ended: int

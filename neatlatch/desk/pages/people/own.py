@@ -100,7 +100,7 @@ class FactorOut:
     address: str
 
 
-class Proof(RequestBody):
+class IdentityProof(RequestBody):
     """That it is the person: a code of the second factor that is there, or the password where there
     is none.
     """
@@ -272,7 +272,7 @@ def change_password(request: HttpRequest, body: PasswordChange) -> SessionOut:
 
 @router.post("/session/second-factors", response={201: FactorOut})
 def begin_device(
-    request: HttpRequest, response: HttpResponse, body: Proof
+    request: HttpRequest, response: HttpResponse, body: IdentityProof
 ) -> tuple[int, FactorOut]:
     """Begin to set up one-time codes of a device.
 
@@ -307,7 +307,7 @@ def new_recovery(request: HttpRequest, body: Code) -> SessionOut:
 
 
 @router.post("/session/passkeys/beginnings", response={201: AskBrowser})
-def begin_passkey(request: HttpRequest, body: Proof) -> tuple[int, AskBrowser]:
+def begin_passkey(request: HttpRequest, body: IdentityProof) -> tuple[int, AskBrowser]:
     """Begin to add a passkey."""
     return 201, AskBrowser(options=passkeys.begin(_me(request), body.password, body.code))
 

@@ -64,7 +64,7 @@ class TestRow:
 
 
 @dataclass(frozen=True, kw_only=True)
-class InMyName:
+class TestInMyName:
     """A test that signed in with an account of my own."""
 
     connection: str
@@ -220,8 +220,8 @@ def _permission(environment: Environment) -> PermissionOut:
     )
 
 
-@router.get("/accounts/tests", response=list[InMyName])
-def in_my_name(request: HttpRequest) -> list[InMyName]:
+@router.get("/accounts/tests", response=list[TestInMyName])
+def in_my_name(request: HttpRequest) -> list[TestInMyName]:
     """The last tests that signed in with an account of my own, newest first."""
     by = guard.need(request, "look")
     rows = (
@@ -232,7 +232,7 @@ def in_my_name(request: HttpRequest) -> list[InMyName]:
         .defer("rungs", "diagnosis")
     )
     return [
-        InMyName(
+        TestInMyName(
             connection=row.connection.ref,
             begun=row.begun,
             begun_by=row.begun_by,

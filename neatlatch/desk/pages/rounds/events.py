@@ -48,7 +48,7 @@ Watched = UUID | int
 
 
 @dataclass(frozen=True)
-class Seen:
+class WatchedProgress:
     """How far something is (``mark``), the event that tells it, and whether it is over."""
 
     mark: tuple[Any, ...]
@@ -56,12 +56,14 @@ class Seen:
     over: bool
 
 
-def read_watched(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Watched, Seen]:
+def read_watched(
+    watched: set[Watched], before: dict[Watched, WatchedProgress]
+) -> dict[Watched, WatchedProgress]:
     """What is watched as it stands, without what is gone; what has not gone on is what was seen
     before. One query for all tests and two for all rounds, and one for what has gone on.
     """
     tests = {test for test in watched if isinstance(test, UUID)}
-    found: dict[Watched, Seen] = {}
+    found: dict[Watched, WatchedProgress] = {}
     if tests:
         marks = {
             key: mark
@@ -76,7 +78,7 @@ def read_watched(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Wat
         ]
         found |= {key: before[key] for key in marks.keys() - set(going)}
         for test in Test.objects.select_related("connection").filter(pk__in=going) if going else ():
-            found[test.pk] = Seen(
+            found[test.pk] = WatchedProgress(
                 tuple(marks[test.pk]), _event(test_out(test)), test.state in _ENDED
             )
     if numbers := {test for test in watched if isinstance(test, int)}:
@@ -86,7 +88,7 @@ def read_watched(watched: set[Watched], before: dict[Watched, Seen]) -> dict[Wat
             found[told.number] = (
                 same
                 if same and same.mark == mark
-                else Seen(mark, _event(told), told.ended is not None)
+                else WatchedProgress(mark, _event(told), told.ended is not None)
             )
     return found
 
@@ -96,15 +98,15 @@ _CLIMBED = RawSQL("json_array_length(rounds_test.rungs)", [], output_field=Integ
 
 
 @dataclass
-class _Lookout:
+class _Watcher:
     """The one who looks, of an event loop; it ends when nobody watches any more."""
 
     watchers: Counter[Watched] = field(default_factory=Counter)
-    seen: dict[Watched, Seen] = field(default_factory=dict)
+    seen: dict[Watched, WatchedProgress] = field(default_factory=dict)
     news: asyncio.Condition = field(default_factory=asyncio.Condition)
     task: asyncio.Task[None] | None = None
 
-    async def begin(self, what: Watched, first: Seen) -> None:
+    async def begin(self, what: Watched, first: WatchedProgress) -> None:
         """Somebody watches it from now on."""
         self.watchers[what] += 1
         self.seen.setdefault(what, first)
@@ -142,7 +144,7 @@ class _Lookout:
             await self.news.wait()
 
 
-_lookouts: WeakKeyDictionary[asyncio.AbstractEventLoop, _Lookout] = WeakKeyDictionary()
+_lookouts: WeakKeyDictionary[asyncio.AbstractEventLoop, _Watcher] = WeakKeyDictionary()
 
 
 async def test_events(request: HttpRequest, identity: UUID) -> HttpResponseBase:
@@ -181,8 +183,10 @@ async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpRespo
     )
 
 
-async def _events(person: Person, session: str, what: Watched, seen: Seen) -> AsyncIterator[str]:
-    lookout = _lookouts.setdefault(asyncio.get_running_loop(), _Lookout())
+async def _events(
+    person: Person, session: str, what: Watched, seen: WatchedProgress
+) -> AsyncIterator[str]:
+    lookout = _lookouts.setdefault(asyncio.get_running_loop(), _Watcher())
     _watching[person.pk] += 1
     await lookout.begin(what, seen)
     try:

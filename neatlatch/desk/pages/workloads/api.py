@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
 from neatlatch.core import filter_words
-from neatlatch.core.uses import Warned
+from neatlatch.core.uses import UseWarning
 from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -40,7 +40,7 @@ from .shapes import (
 router = Router(tags=["workloads"])
 
 
-def _shape(workload: Workload, warned: tuple[Warned, ...]) -> WorkloadOut:
+def _shape(workload: Workload, warned: tuple[UseWarning, ...]) -> WorkloadOut:
     return WorkloadOut(
         id=workload.pk,
         name=workload.name,

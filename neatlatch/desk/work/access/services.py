@@ -39,7 +39,7 @@ MOST_TOLD = 200
 
 
 @dataclass(frozen=True)
-class Standing:
+class RulesInForce:
     """Rules with all that follows from them.
 
     ``derived``: they are the application's roles, and changed by changing an account's role.
@@ -64,14 +64,14 @@ def book_of(deployment: Deployment) -> RuleBook:
     return found or RuleBook(deployment=deployment, changed_at=timezone.now(), version=0)
 
 
-def standing(deployment: Deployment, kept: RuleBook, book: Book | None = None) -> Standing:
+def standing(deployment: Deployment, kept: RuleBook, book: Book | None = None) -> RulesInForce:
     """Rules, effective rights and idle rules: of ``book``, else of what is kept, else
     of the roles.
     """
     derived = deployment.application.read_profile().rules is None
     book = book if book is not None and not derived else book_now(deployment, kept)
     found = heavy.run(access.stand, book, known_rules(deployment, kept), not derived)
-    return Standing(book, found.matrix, found.idle, derived, found.unknown)
+    return RulesInForce(book, found.matrix, found.idle, derived, found.unknown)
 
 
 def known_rules(deployment: Deployment, kept: RuleBook) -> KnownRules:

@@ -10,7 +10,7 @@ from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover, StandsOut
-from neatlatch.desk.ground.common.marking import Marked, Trigger, Watched, register
+from neatlatch.desk.ground.common.marking import MarkedTable, Trigger, WatchedTable, register
 
 _SAME = "SELECT s.id FROM credentials_credential s WHERE s.fingerprint <> '' AND s.fingerprint"
 # The credentials that hold what the secrets of some connections hold.
@@ -21,32 +21,34 @@ _HELD_BY = (
     "h.connection_id"
 )
 WATCHED = (
-    Watched(
+    WatchedTable(
         Credential,
         f"{{row}}.id UNION {_SAME} = {{row}}.fingerprint",
         only=("client_id", "state", "issued", "ends", "fingerprint", "weak"),
     ),
-    Watched(
+    WatchedTable(
         HeldSecret,
         (
             f"{{row}}.credential_id UNION {_SAME} = (SELECT fingerprint FROM "
             f"credentials_credential WHERE id = {{row}}.credential_id)"
         ),
     ),
-    Watched(Connection, f"{_HELD_BY} = {{row}}.id)", only=("deployment_id",)),
-    Watched(
+    WatchedTable(Connection, f"{_HELD_BY} = {{row}}.id)", only=("deployment_id",)),
+    WatchedTable(
         Deployment,
         f"{_HELD_BY} IN (SELECT id FROM connections_connection WHERE place_id = {{row}}.id))",
         only=("application_id", "environment_id"),
     ),
-    Watched(
+    WatchedTable(
         Client,
         "SELECT id FROM credentials_credential WHERE client_id = {row}.id",
         only=("account_kind", "workload_id"),
     ),
-    Watched(Handover, "{row}.credential_id", only=("credential_id", "shown", "closed", "ends")),
+    WatchedTable(
+        Handover, "{row}.credential_id", only=("credential_id", "shown", "closed", "ends")
+    ),
 )
-MARKS = Marked(StandsOut, Credential)
+MARKS = MarkedTable(StandsOut, Credential)
 
 
 def _triggers() -> Iterator[Trigger]:

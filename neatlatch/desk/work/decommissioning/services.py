@@ -12,7 +12,7 @@ from django.db import IntegrityError, transaction
 from django.db.models import ProtectedError
 from django.utils import timezone
 
-from neatlatch.core.decommissioning import Facts, Revocation, Step, Usage, obstacle
+from neatlatch.core.decommissioning import DecommissioningFacts, Revocation, Step, Usage, obstacle
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.actors import Actor
@@ -33,7 +33,7 @@ NOUNS = {
 
 
 @dataclass(frozen=True)
-class Revoked:
+class RevokedItem:
     """Something that was revoked; ``said`` is what the application answered, where it was asked."""
 
     key: str
@@ -45,7 +45,7 @@ class Revoked:
 
 
 @dataclass(frozen=True)
-class Standing:
+class DecommissioningProgress:
     """How far it is, with all that its page shows. ``gone``: somebody took the object away
     otherwise; ``obstacle``: why it cannot be confirmed yet without a reason, or at all.
     """
@@ -56,7 +56,7 @@ class Standing:
     step: Step | None
     usages: list[Usage]
     obstacle: str
-    revoked: list[Revoked]
+    revoked: list[RevokedItem]
     left: list[Revocation]
     also: str
 
@@ -100,17 +100,17 @@ def _subject(of: str, row: str) -> Subject:
     return found
 
 
-def standing_of(decommissioning: Decommissioning) -> Standing:
+def standing_of(decommissioning: Decommissioning) -> DecommissioningProgress:
     """How far it is."""
-    revoked = [Revoked(key, **told) for key, told in _revoked(decommissioning).items()]
+    revoked = [RevokedItem(key, **told) for key, told in _revoked(decommissioning).items()]
     found = None
     if decommissioning.ended is None:
         found = subject(decommissioning.of, decommissioning.row)
     if found is None:
         is_gone = decommissioning.ended is None
-        return Standing(decommissioning, is_gone, "", None, [], "", revoked, [], "")
+        return DecommissioningProgress(decommissioning, is_gone, "", None, [], "", revoked, [], "")
     usages, left = found.usages(), _left(decommissioning, found)
-    return Standing(
+    return DecommissioningProgress(
         decommissioning,
         False,
         found.address,
@@ -140,7 +140,7 @@ def _left(decommissioning: Decommissioning, subject: Subject) -> list[Revocation
 
 
 def _step(decommissioning: Decommissioning, left: list[Revocation]) -> Step:
-    return Facts(
+    return DecommissioningFacts(
         decommissioning.confirmed_at is not None,
         tuple(left),
         any(told["provable"] for told in decommissioning.revoked.values()),

@@ -30,7 +30,7 @@ DO UPDATE SET count = count + excluded.count, failed = failed + excluded.failed,
 
 
 @dataclass(frozen=True)
-class Fact:
+class DrawFact:
     """One draw. ``failed``: the application did not take it, or no token was to be had."""
 
     workload: str
@@ -45,12 +45,12 @@ class Ledger:
 
     def __init__(self) -> None:
         self._turn = threading.Condition()
-        self._waiting: dict[tuple[Fact, datetime], tuple[int, datetime]] = {}
+        self._waiting: dict[tuple[DrawFact, datetime], tuple[int, datetime]] = {}
         self._writing = False
         self._batch, self._written = 1, 0
         self._errors: dict[int, Exception] = {}
 
-    def record(self, facts: Iterable[Fact], now: datetime) -> None:
+    def record(self, facts: Iterable[DrawFact], now: datetime) -> None:
         """Record draws; return when they are on disk. Raises what the database raises.
 
         Group commit: the first caller to find no writer active writes the whole batch.
@@ -82,7 +82,7 @@ class Ledger:
             raise error
 
 
-def _write(batch: dict[tuple[Fact, datetime], tuple[int, datetime]]) -> None:
+def _write(batch: dict[tuple[DrawFact, datetime], tuple[int, datetime]]) -> None:
     rows = [
         (
             fact.workload.replace("-", ""),

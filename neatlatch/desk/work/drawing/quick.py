@@ -52,7 +52,7 @@ WHERE k.digest = %s AND k.revoked IS NULL"""
 
 
 @dataclass(frozen=True)
-class Quick:
+class ReadyDraw:
     """A draw that was ready: whose, of what, and the header's value."""
 
     workload: str
@@ -76,7 +76,9 @@ class Quick:
         return f"Quick({self.connection}, •••)"
 
 
-def draw(authorization: str, name: str, scope: str, address: str, now: datetime) -> Quick | None:
+def draw(
+    authorization: str, name: str, scope: str, address: str, now: datetime
+) -> ReadyDraw | None:
     """The draw, or a request to be relayed (``scope`` says which), if nothing about it is out of
     the ordinary. ``address`` is the caller's.
     """
@@ -148,7 +150,7 @@ def draw(authorization: str, name: str, scope: str, address: str, now: datetime)
         return None
     identity = _as_uuid(target)
     token = safe.unseal(access, f"token:{identity}:access").reveal()
-    return Quick(
+    return ReadyDraw(
         _as_uuid(workload),
         identity,
         reference,

@@ -32,7 +32,7 @@ from neatlatch.wire.repeating import sending
 from neatlatch.wire.token_source import HeldToken
 from neatlatch.wire.transport import StreamedReply, Transport, TransportError
 
-from .quick import Quick
+from .quick import ReadyDraw
 from .services import token_of, transport_of, until_renewed
 
 log = structlog.get_logger()
@@ -44,7 +44,7 @@ _KEPT = KeptTransports()
 
 
 @dataclass(frozen=True)
-class Through:
+class RelayTarget:
     """What the relay asks of a connection."""
 
     id: UUID
@@ -57,7 +57,7 @@ class Through:
     further: tuple[str, ...]
 
     @classmethod
-    def of(cls, connection: Connection) -> Through:
+    def of(cls, connection: Connection) -> RelayTarget:
         """The connection's."""
         profile = connection.deployment.application.read_profile()
         base = connection.values.get("api_base", "")
@@ -71,7 +71,7 @@ class Through:
         )
 
     @classmethod
-    def of_quick(cls, name: str, ready: Quick) -> Through:
+    def of_quick(cls, name: str, ready: ReadyDraw) -> RelayTarget:
         """That of a connection whose token is ready."""
         return cls(
             UUID(ready.connection), name, ready.base, ready.pace, ready.time_limit, ready.relays
@@ -99,7 +99,7 @@ class RelayRequest:
 
 
 @dataclass
-class Relayed:
+class RelayReply:
     """What came back.
 
     ``tries`` counts the requests that were sent, ``renewed`` whether a token was renewed for it.
@@ -116,7 +116,7 @@ class Relayed:
 class _Sender:
     """Sends one request, as often as is safe and may help."""
 
-    through: Through
+    through: RelayTarget
     asked: RelayRequest
     tries: int = 0
 
@@ -163,7 +163,7 @@ class _Sender:
             ),
         )
 
-    def back(self, answer: StreamedReply, renewed: bool = False) -> Relayed:
+    def back(self, answer: StreamedReply, renewed: bool = False) -> RelayReply:
         """What the caller is answered."""
         headers = tuple(answer.headers.items())
         place = next((value for name, value in headers if name.lower() == "location"), "")
@@ -175,10 +175,10 @@ class _Sender:
             *relaying.back(headers, self.through.further),
             *((("Location", there),) if there else ()),
         )
-        return Relayed(answer.status, told, answer.octets, self.tries, renewed)
+        return RelayReply(answer.status, told, answer.octets, self.tries, renewed)
 
 
-def _take_pace(through: Through, asked: RelayRequest, most: float) -> float:
+def _take_pace(through: RelayTarget, asked: RelayRequest, most: float) -> float:
     """Take one call out of the connection's pace, and of that of the caller's own key where it has
     one; the seconds to wait for it.
 
@@ -216,14 +216,14 @@ class Relay:
     tries: int = 0
     refused: int | None = None
 
-    def run(self) -> Relayed:
+    def run(self) -> RelayReply:
         """Send it, and wait here where that is needed. Raises :class:`Problem`."""
         return shares.run_here(self.steps())
 
-    def steps(self) -> shares.Steps[Relayed]:
+    def steps(self) -> shares.Steps[RelayReply]:
         """Send it, in steps between which it waits. Raises :class:`Problem`."""
         connection = self.connection
-        sender = _Sender(Through.of(connection), self.asked, self.tries)
+        sender = _Sender(RelayTarget.of(connection), self.asked, self.tries)
         yield from until_renewed(connection, force=self.refused is not None)
         with (
             transport_of(connection, connection.time_limit) as transport,
@@ -267,12 +267,12 @@ class Relay:
             raise Problem(409, "This connection is not set up to the end.", str(error)) from error
 
 
-def quickly(name: str, ready: Quick, asked: RelayRequest) -> shares.Steps[Relayed]:
+def quickly(name: str, ready: ReadyDraw, asked: RelayRequest) -> shares.Steps[RelayReply]:
     """Send a request through a connection whose token is ready, on a line that is kept.
 
     Raises :class:`Problem`.
     """
-    through = Through.of_quick(name, ready)
+    through = RelayTarget.of_quick(name, ready)
     sender = _Sender(through, asked)
     place = origin(through.base)
 

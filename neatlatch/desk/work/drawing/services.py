@@ -28,7 +28,7 @@ from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.connections import destinations, drawers, naming, tokens
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.connections.presented import credentials_of
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -43,7 +43,7 @@ from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.token_source import HeldToken, NoToken
 from neatlatch.wire.transport import Transport, TransportError
 
-from .ledger import LEDGER, Fact
+from .ledger import LEDGER, DrawFact
 
 log = structlog.get_logger()
 KEY, DRAW, RELAY = issuing.OWN_KEY, "draw", "relay"
@@ -98,7 +98,7 @@ def give(
     ends: datetime | None = None,
     addresses: list[str] | None = None,
     request: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
 ) -> tuple[Client, Handover | None]:
     """Give a workload a key, a client or a certificate of its own, to draw with; with a signing
     ``request`` its holder has the key. ``right``: to send requests through the relay only, or to
@@ -122,7 +122,7 @@ def give(
         frozenset({RELAY} if right == "relay" else {DRAW, RELAY}),
         f"{workload.name}, to draw",
     )
-    own = issuing.Draws(workload, addresses or ())
+    own = issuing.DrawPermission(workload, addresses or ())
     handover: Handover | None
     if kind == "certificate":
         asked = certificates.CertificateOrder("client", workload.name[:64], request=request)
@@ -175,7 +175,7 @@ def take_away(by: Actor, client: Client) -> None:
 
 
 @dataclass(frozen=True)
-class Caller:
+class WorkloadCaller:
     """A workload that has said who it is, by which client of its own."""
 
     workload: Workload
@@ -190,7 +190,7 @@ def _no(what: str, client: Client | None = None) -> RequestRefused:
 
 def caller(
     authorization: str, address: str, now: datetime, certificate: bytes | None = None
-) -> Caller:
+) -> WorkloadCaller:
     """Who asks: by a key of its own, an access token got with its client, or a certificate (DER)
     that TLS has proven. Raises :class:`RequestRefused`, which tells callers nothing and the log
     everything.
@@ -212,7 +212,7 @@ def caller(
         raise _no("from an address that is not allowed", client)
     if used is not None:  # not before: one that is refused was not used
         issuing.record_use(used, address, now)
-    return Caller(client.workload, client, scopes)
+    return WorkloadCaller(client.workload, client, scopes)
 
 
 def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:
@@ -288,7 +288,7 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
     return client, issuing.registered(client).allowed, key
 
 
-def connection_of(asker: Caller, name: str, wants: str) -> Connection:
+def connection_of(asker: WorkloadCaller, name: str, wants: str) -> Connection:
     """The connection of a name in the asker's own environment, if the asker uses it and may do what
     it wants; a former name serves too, and its use is recorded. Raises :class:`Problem`, which says
     in which other environments the asker uses the name; whether a connection exists that it does
@@ -320,12 +320,12 @@ def connection_of(asker: Caller, name: str, wants: str) -> Connection:
     return connection
 
 
-def _used_by(asker: Caller, name: str) -> Connection | None:
+def _used_by(asker: WorkloadCaller, name: str) -> Connection | None:
     reference = references.write(asker.workload.environment.key, name)
     return _use(asker, connection__ref=reference)
 
 
-def _used_by_former(asker: Caller, name: str) -> Connection | None:
+def _used_by_former(asker: WorkloadCaller, name: str) -> Connection | None:
     former = naming.drawn_by_former(asker.workload.environment, name)
     if former is None:
         return None
@@ -335,7 +335,7 @@ def _used_by_former(asker: Caller, name: str) -> Connection | None:
     return connection
 
 
-def _use(asker: Caller, **which: object) -> Connection | None:
+def _use(asker: WorkloadCaller, **which: object) -> Connection | None:
     """A connection that the asker uses."""
     rows = Use.objects.select_related(
         "connection__deployment__application",
@@ -496,9 +496,10 @@ def token_of(
 
 
 def record_draw(
-    asker: Caller, connection: Connection, credential: str, way: str, failed: bool = False
+    asker: WorkloadCaller, connection: Connection, credential: str, way: str, failed: bool = False
 ) -> None:
-    """Write down that it was drawn."""
+    """Record a draw."""
     LEDGER.record(
-        [Fact(str(asker.workload.pk), str(connection.pk), credential, way, failed)], timezone.now()
+        [DrawFact(str(asker.workload.pk), str(connection.pk), credential, way, failed)],
+        timezone.now(),
     )

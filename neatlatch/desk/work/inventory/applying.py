@@ -19,7 +19,7 @@ from neatlatch.desk.estate.clients import services as client_services
 from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.connections import declared as connections
 from neatlatch.desk.estate.connections import services as connection_services
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.credentials import declared as credentials
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -49,7 +49,7 @@ _HOW_TESTED = {
 }
 
 
-class Applying:
+class Applier:
     """Puts objects in and takes them away, in the surrounding transaction, by the services of each
     kind.
 
@@ -57,7 +57,7 @@ class Applying:
     place.
     """
 
-    def __init__(self, by: Actor, leave: Leave | None = None) -> None:
+    def __init__(self, by: Actor, leave: DestinationPermission | None = None) -> None:
         self.by, self.leave = by, leave
 
     def apply(self, kind: str, key: str, act: str, content: StepContent) -> str:
@@ -178,7 +178,7 @@ class Applying:
 
     def owner(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Owner:
         """How an owner is reached."""
-        reached = owners.Reached(fields["mail"], fields["zone"], fields["deputy"])
+        reached = owners.ContactDetails(fields["mail"], fields["zone"], fields["deputy"])
         return owners.declare(self.by, key, reached, declared_change)
 
     def application(
@@ -259,7 +259,9 @@ class Applying:
         elif kind == "credentials":
             credentials.remove(by, Credential.objects.select_related("client").get(pk=key))
         elif kind == "owners":  # what they own stays theirs
-            owner = owners.declare(by, key, owners.Reached(), DeclaredChange("applied: remove"))
+            owner = owners.declare(
+                by, key, owners.ContactDetails(), DeclaredChange("applied: remove")
+            )
             object_notes.declare(by, owner, object_notes.plain(None))
         elif kind == "teams":
             accounts.remove_team(by, Team.objects.get(name=key))

@@ -20,7 +20,7 @@ from neatlatch.core.inventory.merging import Change
 from neatlatch.core.inventory.reading import Mistake
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.desk.estate.clients import services as clients
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import giving_way, owner, refusals
@@ -29,7 +29,7 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-from .applying import Applying
+from .applying import Applier
 from .collecting import of_rows
 from .models import ImportPlan, ImportStep, Origin, packed
 from .planning import LEASE, State, content_of, discard
@@ -86,7 +86,7 @@ def work_on(
         if plan.is_open:
             _record_results(plan)
             won.until_saved(lambda: _finish(plan, worker), f"import-{plan.pk}")
-    except _Lost:
+    except _PlanTaken:
         plan.refresh_from_db()
     except StepFailed as failed:
         _stop(plan, f"{str(failed)[:1].upper()}{str(failed)[1:]}.")
@@ -114,7 +114,7 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
             _apply(plan, left, plan.worker, patient=False)
         _record_results(plan)
         won.until_saved(lambda: _finish(plan, plan.worker), f"import-{plan.pk}")
-    except _Lost:
+    except _PlanTaken:
         plan.refresh_from_db()
     except Exception:
         if plan.done:
@@ -127,7 +127,7 @@ def apply_in_one(plan: ImportPlan) -> ImportPlan:
     return plan
 
 
-class _Lost(Exception):
+class _PlanTaken(Exception):
     """The plan was stopped, or taken over by another process."""
 
 
@@ -165,7 +165,7 @@ def _next_block(plan: ImportPlan) -> list[ImportStep] | None:
 def _apply(plan: ImportPlan, steps: list[ImportStep], worker: str, *, patient: bool) -> None:
     """Apply a block; ``patient``: however long the database is locked. Raises :class:`StepFailed`,
     and
-    :class:`_Lost`; then nothing was changed here.
+    :class:`_PlanTaken`; then nothing was changed here.
     """
     for step in steps:
         _change_by_protocol(plan, step)
@@ -182,9 +182,9 @@ def _apply_here(plan: ImportPlan, steps: list[ImportStep], worker: str) -> None:
         pk=plan.pk, is_open=True, worker=worker, done=steps[0].number - 1
     )
     if not mine.update(own_turn=True, worker_until=timezone.now() + LEASE):
-        raise _Lost
-    leave = Leave(plan.reason) if plan.reason or plan.lets_go else None
-    applying = Applying(plan.by, leave)
+        raise _PlanTaken
+    leave = DestinationPermission(plan.reason) if plan.reason or plan.lets_go else None
+    applying = Applier(plan.by, leave)
     for step in steps:
         content = content_of(step)
         try:
@@ -283,7 +283,7 @@ def _finish(plan: ImportPlan, worker: str) -> None:
     """
     mine = ImportPlan.objects.filter(pk=plan.pk, is_open=True, worker=worker)
     if not mine.update(state=State.APPLIED, is_open=False, ended=timezone.now()):
-        raise _Lost
+        raise _PlanTaken
     _record_origin(plan.by.username, plan)
     _record_undone(plan)
     did = "applied" if plan.undoes_id is None else "undid"

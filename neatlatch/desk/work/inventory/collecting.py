@@ -126,7 +126,7 @@ _uses = Reading(Use, order="t.id")
 
 
 @dataclass(frozen=True)
-class Collected:
+class CurrentState:
     """Everything as it is now."""
 
     content: Content
@@ -146,7 +146,7 @@ def row_of(instance: Model) -> str:
     return instance.pk.hex if isinstance(instance.pk, UUID) else str(instance.pk)
 
 
-def collected() -> Collected:
+def collected() -> CurrentState:
     """Everything, in full, with the rows that it is from. A constant number of queries."""
     people = {person.pk: person for person in _people()}
     owners = {owner.pk: owner for owner in _owners()}
@@ -175,7 +175,7 @@ def collected() -> Collected:
     join(uses, "connection", {connection.pk: connection for connection in connections})
     hang(workloads, "uses", uses, "workload_id")
     credentials = _credentials()
-    annotated = object_notes.Everything()
+    annotated = object_notes.AllAnnotations()
     instances: dict[str, dict[str, Model]] = {
         "environments": {environment.key: environment for environment in environments.values()},
         "people": {person.username: person for person in people.values()},
@@ -226,7 +226,7 @@ def collected() -> Collected:
         kind.name: {key: full(kind, one) for key, one in found[kind.name].items()} for kind in KINDS
     }
     managed = frozenset(keys[client.pk] for client in clients if client.__dict__["manageable"])
-    return Collected(content, rows, managed)
+    return CurrentState(content, rows, managed)
 
 
 @dataclass(frozen=True)

@@ -25,7 +25,7 @@ from .models import ImportPlan, ImportStep
 
 
 @dataclass(frozen=True)
-class Guarded:
+class GuardedTable:
     """A table whose rows belong to objects of an inventory."""
 
     model: type[Model]
@@ -42,27 +42,27 @@ class Guarded:
 
 
 _ALL = (
-    Guarded(
+    GuardedTable(
         Environment,
         "environments",
         ("key", "name", "order", "look", "production", "wants_service_account"),
     ),
-    Guarded(Person, "people", ("role", "is_active", "email", "first_name", "last_name")),
-    Guarded(Team, "teams", ("name",)),
-    Guarded(Team.people.through, "teams", (), row="team_id", part=True),
-    Guarded(Owner, "owners", ("version",)),
-    Guarded(Application, "applications", ("version",)),
-    Guarded(Deployment, "deployments", ("changed_at",)),
-    Guarded(RuleBook, "deployments", ("version",), row="place_id", part=True),
-    Guarded(
+    GuardedTable(Person, "people", ("role", "is_active", "email", "first_name", "last_name")),
+    GuardedTable(Team, "teams", ("name",)),
+    GuardedTable(Team.people.through, "teams", (), row="team_id", part=True),
+    GuardedTable(Owner, "owners", ("version",)),
+    GuardedTable(Application, "applications", ("version",)),
+    GuardedTable(Deployment, "deployments", ("changed_at",)),
+    GuardedTable(RuleBook, "deployments", ("version",), row="place_id", part=True),
+    GuardedTable(
         Credential, "credentials", ("hint", "secret_id", "state", "source", "ends", "public_key")
     ),
-    Guarded(Client, "clients", ("changed_at", "state", "ticks")),
-    Guarded(Connection, "connections", ("changed_at", "version")),
-    Guarded(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
-    Guarded(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
-    Guarded(Workload, "workloads", ("changed_at", "version")),
-    Guarded(
+    GuardedTable(Client, "clients", ("changed_at", "state", "ticks")),
+    GuardedTable(Connection, "connections", ("changed_at", "version")),
+    GuardedTable(Account, "connections", ("expected",), row="connection_id", comes_and_goes=True),
+    GuardedTable(HeldSecret, "connections", ("credential_id",), row="connection_id", part=True),
+    GuardedTable(Workload, "workloads", ("changed_at", "version")),
+    GuardedTable(
         Use,
         "workloads",
         ("operations", "connection_id", "application_id"),
@@ -72,7 +72,7 @@ _ALL = (
 )
 
 
-def _is_held(guarded: Guarded, row: str) -> str:
+def _is_held(guarded: GuardedTable, row: str) -> str:
     """SQL that says, in a trigger, whether a row belongs to an object of an open import."""
     plan, step = ImportPlan._meta.db_table, ImportStep._meta.db_table
     return (

@@ -61,7 +61,7 @@ class ImportPlan(models.Model):
     """
 
     class State(models.TextChoices):
-        """How far it has come."""
+        """How far the import has come."""
 
         STORING = "storing"
         CHECKING = "checking"

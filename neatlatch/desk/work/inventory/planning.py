@@ -20,14 +20,14 @@ from django.utils import timezone
 from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
-from neatlatch.desk.estate.connections.destinations import Leave, Move
+from neatlatch.desk.estate.connections.destinations import DestinationPermission, Move
 from neatlatch.desk.ground.common import giving_way, owner
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people.models import Person
 
 from . import moving, validating
-from .collecting import Collected, ObjectNow, collected, of_rows
+from .collecting import CurrentState, ObjectNow, collected, of_rows
 from .models import ImportPlan, ImportStep, Origin, packed, unpacked
 from .plain import PlainFields
 
@@ -51,7 +51,7 @@ class Preview:
     # The digest of what the file was made from, as the file says; empty: it does not say.
     base: str
     # Everything as it is now.
-    now: Collected
+    now: CurrentState
 
 
 @dataclass(frozen=True)
@@ -145,7 +145,7 @@ def names_by_id(content: Content) -> dict[str, str]:
 
 
 def of_wanted(
-    by: Actor | None, now: Collected, wanted: Content, lines: dict[tuple[str, str], int]
+    by: Actor | None, now: CurrentState, wanted: Content, lines: dict[tuple[str, str], int]
 ) -> Preview:
     """What making some objects so would change; all others stay. Raises :class:`Problem` with each
     mistake."""
@@ -155,7 +155,7 @@ def of_wanted(
 
 def _checked(
     by: Actor | None,
-    now: Collected,
+    now: CurrentState,
     outcome: Outcome,
     references: tuple[reading.Reference, ...],
     base: str,
@@ -170,7 +170,7 @@ def _checked(
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
 
 
-def _standing(now: Collected, outcome: Outcome) -> str:
+def _standing(now: CurrentState, outcome: Outcome) -> str:
     """Names what somebody agrees to.
 
     What the plan leaves alone is not part of it: it may change.
@@ -192,7 +192,7 @@ def _standing(now: Collected, outcome: Outcome) -> str:
     ).hexdigest()[:24]
 
 
-def _before(now: Collected, change: Change) -> PlainFields | None:
+def _before(now: CurrentState, change: Change) -> PlainFields | None:
     return now.content.get(change.kind, {}).get(change.key)
 
 
@@ -246,7 +246,10 @@ def is_managed_by_protocol(change: Change, preview: Preview) -> bool:
 
 
 def store(
-    by: Person, preview: Preview, leave: Leave | None, undoes: ImportPlan | None = None
+    by: Person,
+    preview: Preview,
+    leave: DestinationPermission | None,
+    undoes: ImportPlan | None = None,
 ) -> ImportPlan:
     """Store what a preview shows as a plan, and open it: from then on nobody else changes its
     objects.
@@ -380,7 +383,7 @@ def _are_still_so(preview: Preview) -> bool:
     return True
 
 
-def _is_other(now: ObjectNow | None, change: Change, then: Collected) -> bool:
+def _is_other(now: ObjectNow | None, change: Change, then: CurrentState) -> bool:
     return now is None or (now.key, now.fields) != (change.key, _before(then, change))
 
 

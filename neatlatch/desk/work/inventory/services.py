@@ -13,7 +13,7 @@ from django.utils import timezone
 from neatlatch.core.inventory import reading
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.desk.estate.connections import destinations
-from neatlatch.desk.estate.connections.destinations import Leave, PermissionRequired
+from neatlatch.desk.estate.connections.destinations import DestinationPermission, PermissionRequired
 from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
@@ -62,7 +62,7 @@ def preview(text: str, prune: bool, by: Actor | None = None) -> Preview:
 
 
 @dataclass(frozen=True)
-class Begun:
+class BegunImport:
     """An import: what it changes, and its plan (``None``: there is nothing to change)."""
 
     preview: Preview
@@ -83,9 +83,9 @@ def begin(
     text: str,
     prune: bool = False,
     seen: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     check: Callable[[], None] = nothing_to_check,
-) -> Begun:
+) -> BegunImport:
     """Begin to apply a file.
 
     A plan that is one block is applied when this returns, or nothing is; of a larger one nothing is
@@ -102,10 +102,10 @@ def begin_planned(
     by: Person,
     plan_it: Callable[[], Preview],
     seen: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     check: Callable[[], None] = nothing_to_check,
     undoes: ImportPlan | None = None,
-) -> Begun:
+) -> BegunImport:
     """Begin to apply what a preview shows, as :func:`begin`."""
     blocks.forget_never_begun(timezone.now())
     for _ in range(_TRIES):
@@ -117,13 +117,13 @@ def begin_planned(
         if shown.outcome.nothing:
             if undoes is None:
                 _record_no_change(by, shown)
-            return Begun(shown, None)
+            return BegunImport(shown, None)
         in_one = blocks.fit_in_one(shown.outcome.changes)
         if not in_one:
             check()
         plan = planning.store(by, shown, leave, undoes)
         if planning.check_still_so(plan, shown):
-            return Begun(shown, _in_one(plan) if in_one else _left_to_others(plan))
+            return BegunImport(shown, _in_one(plan) if in_one else _left_to_others(plan))
         if seen:
             break
     raise planning.changed_meanwhile()
@@ -157,14 +157,18 @@ def _left_to_others(plan: ImportPlan) -> ImportPlan:
 
 
 def apply(
-    by: Person, text: str, prune: bool = False, seen: str = "", leave: Leave | None = None
-) -> Begun:
+    by: Person,
+    text: str,
+    prune: bool = False,
+    seen: str = "",
+    leave: DestinationPermission | None = None,
+) -> BegunImport:
     """Apply a file to its end: :func:`begin`, and then all its blocks.
 
     Raises :class:`Problem`, too, where a block fails: what was applied before it stays.
     """
     begun = begin(by, text, prune, seen, leave)
-    return Begun(begun.preview, to_its_end(begun.plan) if begun.plan is not None else None)
+    return BegunImport(begun.preview, to_its_end(begun.plan) if begun.plan is not None else None)
 
 
 def to_its_end(
@@ -207,9 +211,9 @@ def undo(
     by: Person,
     plan: ImportPlan,
     seen: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     check: Callable[[], None] = nothing_to_check,
-) -> Begun:
+) -> BegunImport:
     """Begin to undo a plan, by the reverse of its stored steps, as :func:`begin`: what somebody
     changed since stays. Raises :class:`Problem`.
     """

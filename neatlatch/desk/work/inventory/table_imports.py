@@ -24,7 +24,7 @@ from neatlatch.core.inventory.shape import BY_NAME, full
 from neatlatch.core.schemes import KINDS, Scheme
 from neatlatch.desk.estate.applications import services as applications
 from neatlatch.desk.estate.connections import services as connections
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.workloads import services as workloads
@@ -34,10 +34,10 @@ from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Person
 
 from . import planning, services
-from .collecting import Collected, collected
+from .collecting import CurrentState, collected
 from .plain import PlainFields
 from .planning import Preview
-from .services import Begun
+from .services import BegunImport
 
 What = Literal["applications", "connections", "workloads"]
 _YES, _NO = ("yes", "true", "1", "x"), ("no", "false", "0")
@@ -92,9 +92,9 @@ def begin(
     text: str,
     columns: dict[str, str],
     seen: str = "",
-    leave: Leave | None = None,
+    leave: DestinationPermission | None = None,
     check: Callable[[], None] = services.nothing_to_check,
-) -> Begun:
+) -> BegunImport:
     """Begin to take a table over, as :func:`services.begin`. Raises :class:`Problem`."""
     return services.begin_planned(
         by, lambda: _planned(by, what, text, columns).changes, seen, leave, check
@@ -145,7 +145,7 @@ def _planned(by: Actor, what: What, text: str, columns: dict[str, str]) -> Table
 class _Reading:
     """What the rows of a table make of everything as it is now."""
 
-    now: Collected
+    now: CurrentState
     # Everything as it would be, and the lines that objects of the table are first on.
     wanted: dict[str, dict[str, PlainFields]] = field(default_factory=dict)
     lines: dict[tuple[str, str], int] = field(default_factory=dict)
@@ -219,7 +219,7 @@ class _Reading:
         return key
 
     def tell(self, says: str) -> None:
-        """Tell of a row that is probably a duplicate."""
+        """Report a row that is probably a duplicate."""
         if len(self.duplicates) < _MOST_TOLD:
             self.duplicates.append(says)
 
@@ -531,7 +531,7 @@ class _Workloads(_Reading):
             use["operations"] = operations
 
 
-_READERS: dict[What, Callable[[Collected], _Reading]] = {
+_READERS: dict[What, Callable[[CurrentState], _Reading]] = {
     "applications": _Applications,
     "connections": _Connections,
     "workloads": _Workloads,

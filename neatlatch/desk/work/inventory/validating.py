@@ -24,7 +24,7 @@ from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.services import LAST_ADMINISTRATOR
 from neatlatch.desk.work.access import services as access
 
-from .collecting import Collected
+from .collecting import CurrentState
 from .plain import PlainFields
 
 REGISTERED_THERE = (
@@ -34,7 +34,7 @@ REGISTERED_THERE = (
 
 
 def mistakes(
-    by: Actor | None, now: Collected, outcome: Outcome, references: tuple[reading.Reference, ...]
+    by: Actor | None, now: CurrentState, outcome: Outcome, references: tuple[reading.Reference, ...]
 ) -> list[Mistake]:
     """All that is wrong with what an outcome would do, by line.
 
@@ -74,7 +74,7 @@ def of_problem(kind: str, key: str, line: int, problem: Problem) -> Mistake:
     return Mistake(line or 1, f"{kind} → {key}", says.rstrip("."))
 
 
-def _check_removal(by: Actor | None, change: Change, now: Collected) -> None:
+def _check_removal(by: Actor | None, change: Change, now: CurrentState) -> None:
     if change.kind == "clients" and change.key in now.managed:
         raise Problem(409, "It is registered there.", REGISTERED_THERE)
     if change.kind == "people" and by is not None and change.key == by.username:
@@ -86,7 +86,7 @@ def _check_removal(by: Actor | None, change: Change, now: Collected) -> None:
 
 
 def _about_administrators(current: Content, outcome: Outcome) -> list[Mistake]:
-    """One administrator who can log in always remains."""
+    """Require that an administrator who can log in remains."""
     if not _administrators(current) or _administrators(outcome.content):
         return []
     changed = [change for change in outcome.changes if change.kind == "people" and change.does]
@@ -127,7 +127,7 @@ class _Rules:
     def _owner(self, key: str, fields: PlainFields) -> None:
         person = key.startswith("person/")
         reached = {name: fields[name] for name in ("mail", "zone", "deputy")}
-        owners.Reached(**{**reached, "mail": "" if person else reached["mail"]}).checked()
+        owners.ContactDetails(**{**reached, "mail": "" if person else reached["mail"]}).checked()
         if person and any(fields[name] for name in ANNOTATIONS):
             says = "a person's tags, notes and links belong to the person, not to the owner"
             raise Problem(422, "These belong to the person.", says)

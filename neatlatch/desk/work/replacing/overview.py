@@ -12,7 +12,7 @@ from django.db.models import Max, Min
 from django.utils import timezone
 
 from neatlatch.core import exchanging
-from neatlatch.core.exchanging import Moved, Preview, Standing, Way
+from neatlatch.core.exchanging import HoldingWorkload, Preview, ReplacementProgress, Way
 from neatlatch.core.schemes import Value
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.records.clients.models import Client
@@ -86,7 +86,7 @@ def previews(credential: Credential, now: datetime) -> list[Preview]:
     if profile is None:
         return []
     workloads = [
-        Moved(use.workload.name, use.workload.draws, use.workload.runs)
+        HoldingWorkload(use.workload.name, use.workload.draws, use.workload.runs)
         for holder in held
         for use in holder.connection.uses.select_related("workload")
     ]
@@ -151,20 +151,20 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
     return [(found[identity], key) for identity, key, _ in replacement.holders if identity in found]
 
 
-def workloads_of(replacement: Replacement) -> list[Moved]:
+def workloads_of(replacement: Replacement) -> list[HoldingWorkload]:
     """The workloads of the connections that it is about."""
     rows = Connection.objects.filter(
         pk__in=[holder[0] for holder in replacement.holders]
     ).prefetch_related("uses__workload")
     workloads = {use.workload for row in rows for use in row.uses.all()}
     moved = [
-        Moved(workload.name, workload.draws, workload.runs, str(workload.pk))
+        HoldingWorkload(workload.name, workload.draws, workload.runs, str(workload.pk))
         for workload in workloads
     ]
     return sorted(moved, key=lambda moved: (moved.name, moved.workload))
 
 
-def standing(replacement: Replacement) -> Standing:
+def standing(replacement: Replacement) -> ReplacementProgress:
     """How far it is, with what was seen of the old one."""
     same = [credential for _, _, credential in replacement.holders] + [str(replacement.old_id)]
     drawn = Drawn.objects.filter(credential__in=same).aggregate(last=Max("last"))["last"]
@@ -181,7 +181,7 @@ def standing(replacement: Replacement) -> Standing:
     come = _come(replacement)
     drawing = [workload for workload in workloads if workload.draws]
     not_seen = tuple(workload.name for workload in drawing if workload.workload not in come)
-    return Standing(
+    return ReplacementProgress(
         replacement.overlaps,
         replacement.made,
         replacement.proven,

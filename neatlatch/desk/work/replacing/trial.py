@@ -43,7 +43,7 @@ class Outcome:
 
 
 @dataclass
-class _Fresh:
+class _TrialTokens:
     """Asks for a token with the credential that is tried, and keeps none."""
 
     connection: Connection
@@ -97,7 +97,9 @@ def _ladder(connection: Connection, transport: Transport, fresh: bool) -> Outcom
         fresh=fresh,
     )
     token_source = (
-        _Fresh(connection) if connection.scheme in OAUTH2 else tokens.DeskTokenSource(connection)
+        _TrialTokens(connection)
+        if connection.scheme in OAUTH2
+        else tokens.DeskTokenSource(connection)
     )
     ladder_run = LadderRun(
         plan,

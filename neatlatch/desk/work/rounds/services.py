@@ -141,7 +141,7 @@ def _nonce() -> str:
 
 
 @dataclass
-class _Watch:
+class _TestWatch:
     """Keeps a running test's row alive and notices when somebody stops it."""
 
     test: Test
@@ -173,7 +173,7 @@ def run(test: Test) -> Test:
         test.alive_until, test.runner = timezone.now() + ALIVE, owner.sign()
         test.save()
     connection = halves.with_everything(Connection.objects.filter(pk=test.connection_id)).get()
-    watch, results, noted = _Watch(test), [], leftovers.Record(connection, test)
+    watch, results, noted = _TestWatch(test), [], leftovers.Record(connection, test)
     plan, test.person_id = (
         plan_of(connection, test),
         tokens.whose_to_test(connection, test.begun_by),

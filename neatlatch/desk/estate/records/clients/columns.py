@@ -9,7 +9,7 @@ from django.db import models
 from neatlatch.core.schemes import CODE
 
 
-class Registered(models.Model):
+class RegistrationColumns(models.Model):
     """What a client of OAuth 2.0 is registered with (RFC 7591 §2), and who consented to what.
 
     ``planned`` is a change that somebody enters manually in the application's screens and that is
@@ -30,7 +30,7 @@ class Registered(models.Model):
         abstract = True
 
 
-class Managed(models.Model):
+class ManagementColumns(models.Model):
     """How the record is kept: ``managed`` by protocol (RFC 7592), so that what stands here is what
     stands there; else a mirror, entered manually, step by step (``ticks``)."""
 
@@ -43,7 +43,7 @@ class Managed(models.Model):
         abstract = True
 
 
-class Seen(models.Model):
+class SeenColumns(models.Model):
     """What the application's own screens show of us.
 
     ``facts`` are by the keys of the scheme's values (user name, key ID, thumbprint, audience);
@@ -65,7 +65,7 @@ class Seen(models.Model):
         abstract = True
 
 
-class OfTheHouse(models.Model):
+class HouseColumns(models.Model):
     """What our own authority issued (``house``), so that the record is the provider's side itself.
 
     ``management_digest`` recognises the token that it manages itself with (RFC 7592), within its

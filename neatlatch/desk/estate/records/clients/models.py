@@ -11,7 +11,7 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, OAUTH2, REGISTERED
 from neatlatch.desk.estate.records.applications.models import Deployment
 
-from .columns import Managed, OfTheHouse, Registered, Seen
+from .columns import HouseColumns, ManagementColumns, RegistrationColumns, SeenColumns
 
 
 class Kind(models.TextChoices):
@@ -24,7 +24,7 @@ class Kind(models.TextChoices):
     WORKLOAD_KEY = "workload_key"
 
 
-class Client(Registered, Managed, Seen, OfTheHouse):
+class Client(RegistrationColumns, ManagementColumns, SeenColumns, HouseColumns):
     """What an application knows us by: the provider's side. Its kind says what, and is its class: a
     row that is read is an :class:`OAuthClient`, an :class:`ProviderAccount` and so on.
 
