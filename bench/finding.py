@@ -91,7 +91,7 @@ def main() -> None:
         )
         inner.append(timed(lambda words=words: index.find(words)))
         ours.append(
-            timed(lambda words=words: json.loads(web.get("/api/finds", {"words": words}).content))
+            timed(lambda words=words: json.loads(web.get("/api/search", {"words": words}).content))
         )
     print(
         f"{len(ours)} keystrokes: the API answers with p95 {p95(ours):.1f} ms (median "

@@ -47,7 +47,7 @@ def start(
     tls_port = tls_port or port + 1
     own, listener = ("--host", host, "--port"), ("-m", "neatlatch.cli", "tls-listener")
     names = [part for name in tls_names for part in ("--name", name)]
-    # All at once: each loads for seconds, and none needs another for that.
+    # All load at the same time, which takes seconds; the worker's work begins after the desk's.
     programs.start(
         *("desk", "-m", "neatlatch.cli", "desk", *own, str(port)),
         *("--processes", str(processes)),
@@ -56,6 +56,7 @@ def start(
         "worker",
         # It looks first whether it can open what the desk keeps.
         *("-m", "neatlatch.worker", "--workers", "6"),
+        *("--after", f"{_reached_at(host)}:{port}"),
         *("--delay", "0.1", "--max-delay", "0.5", "--quiet"),
     )
     programs.start("tls-listener", *listener, *own, str(tls_port), *names)

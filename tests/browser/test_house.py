@@ -79,7 +79,7 @@ def test_an_application_is_added_and_a_secret_handed_over_by_link(
     page.goto("/credentials/house?environment=sandbox")
     expect(page.get_by_text("None yet.")).to_be_visible()
     page.get_by_label("Add an application").select_option(label="Berth booking")
-    page.get_by_role("button", name="Add", exact=True).click()
+    page.get_by_role("button", name="Add application", exact=True).click()
     expect(page.get_by_role("link", name="Berth booking")).to_be_visible()
     issue(page, "Quay board")
     page.get_by_role("button", name="Send a link that serves once").click()

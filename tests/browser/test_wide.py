@@ -67,7 +67,7 @@ def test_the_house_is_accepted_by_one_that_was_typed_and_the_list_goes_on(
     page.goto("/credentials/house?environment=staging")
     field = page.get_by_label("Add an application")
     field.fill("Spare 050")
-    page.get_by_role("button", name="Add", exact=True).click()
+    page.get_by_role("button", name="Add application", exact=True).click()
     expect(page.get_by_role("link", name="Spare 050")).to_be_visible()
     expect(field).to_have_value("")
     page.goto("/applications")

@@ -340,7 +340,7 @@ def test_a_workload_is_added_warned_of_and_its_operations_read_from_a_log(page: 
         label="production/cargo-manifests, Production"
     )
     page.get_by_label("GET /berths").check()
-    page.get_by_role("button", name="Add", exact=True).click()
+    page.get_by_role("button", name="Add application", exact=True).click()
     expect(page.get_by_role("link", name="production/cargo-manifests")).to_be_visible()
     page.get_by_role("button", name="From a log").click()
     page.get_by_label("What it was seen to call").fill(

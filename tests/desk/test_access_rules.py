@@ -108,7 +108,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
         verify=NOBODY,
     )
     send(web, "post", f"{ADDRESS}/readings")
-    taken = send(web, "post", f"{ADDRESS}/takings", **{"If-Match": "*"})
+    taken = send(web, "post", f"{ADDRESS}/adoptions", **{"If-Match": "*"})
     assert [item["says"] for item in taken["rules"]][-1] == "allow r.oake send on arrivals"
     assert Entry.objects.filter(did="took the application's access rules").exists()
 

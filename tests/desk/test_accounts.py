@@ -163,21 +163,21 @@ def test_a_signed_link_asks_a_person(own: Setup) -> None:
     )
     link = next(item["link"] for item in found["people"] if item["username"] == "isla")
     token = link.rpartition("/")[2]
-    seen = send(WebClient(), "get", f"/asked/connects/{token}")
+    seen = send(WebClient(), "get", f"/links/accounts/{token}")
     assert (seen["person"], seen["application"], seen["expected"], seen["serves"]) == (
         "Isla Rendall",
         "Cargo manifests",
         PERSON,
         True,
     )
-    send(WebClient(), "get", f"/asked/connects/{token[:-1]}", status=404)
+    send(WebClient(), "get", f"/links/accounts/{token[:-1]}", status=404)
     # The link lets nobody in: connecting wants the person's own log-in.
     answer = WebClient().post(
         "/api/connections/sandbox/cargo/sign-ins", "{}", content_type="application/json"
     )
     assert answer.status_code == 401
     connect(own, "isla", PERSON)
-    assert send(WebClient(), "get", f"/asked/connects/{token}")["connected_as"] == PERSON
+    assert send(WebClient(), "get", f"/links/accounts/{token}")["connected_as"] == PERSON
     assert not any(
         item["link"]
         for item in send(own.web("reader"), "get", "/connections/sandbox/cargo/accounts")["people"]
@@ -253,16 +253,18 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
     }
     assert found["teams"] == ["Freight desk"]
     keys = [thing["key"] for thing in found["things"] if thing["act"] == "hand_over"]
-    send(web, "post", "/people/ewan/handings-over", {"to": "", "keys": keys}, 422)
-    send(web, "post", "/people/ewan/handings-over", {"to": "Ewan Tait", "keys": keys}, 422)
+    send(web, "post", "/people/ewan/ownership-transfers", {"to": "", "keys": keys}, 422)
+    send(web, "post", "/people/ewan/ownership-transfers", {"to": "Ewan Tait", "keys": keys}, 422)
     send(
         web,
         "post",
-        "/people/ewan/handings-over",
+        "/people/ewan/ownership-transfers",
         {"to": "Isla Rendall", "keys": ["workload:00000000-0000-0000-0000-000000000000"]},
         422,
     )
-    left = send(web, "post", "/people/ewan/handings-over", {"to": "Isla Rendall", "keys": keys})
+    left = send(
+        web, "post", "/people/ewan/ownership-transfers", {"to": "Isla Rendall", "keys": keys}
+    )
     assert [thing["what"] for thing in left["things"]] == ["account of their own"]
     assert (
         Workload.objects.get(name="Night run").owner_name
@@ -270,7 +272,7 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
         == "Isla Rendall"
     )
     assert Client.objects.get().contacts == ["Isla Rendall", "desk@gannet.example"]
-    gone = send(web, "post", "/people/ewan/leavings")
+    gone = send(web, "post", "/people/ewan/offboardings")
     assert (gone["active"], gone["things"]) == (False, [])
     assert not Account.objects.filter(person__username="ewan").exists()
     send(WebClient(), "post", "/session", {"username": "ewan", "password": PASSWORD}, 401)
@@ -279,8 +281,8 @@ def test_everything_of_a_leaver_on_one_page_with_the_acts(own: Setup) -> None:
         for item in send(web, "get", "/connections/sandbox/cargo/accounts")["people"]
     ] == ["isla"]
     assert Team.objects.get().people.count() == 2  # who they were stays written
-    send(own.web("reader"), "post", "/people/isla/leavings", status=403)
-    send(web, "post", "/people/administrator/leavings", status=409)
+    send(own.web("reader"), "post", "/people/isla/offboardings", status=403)
+    send(web, "post", "/people/administrator/offboardings", status=409)
 
 
 def test_a_shared_connection_signed_in_as_a_person_is_theirs_too(setup: Setup) -> None:

@@ -70,7 +70,7 @@ def ask(web: WebClient, method: str, path: str, body: Any = None) -> dict[str, A
         ("patch", "/clients/{client}", "/clients/{client}", {"contacts": ["quays@gannet.example"]}),
         (
             "post",
-            "/clients/{client}/notes",
+            "/clients/{client}/facts",
             "/clients/{client}",
             {"allow_list": ["203.0.113.0/24"], "switches": []},
         ),

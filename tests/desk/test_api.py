@@ -47,7 +47,7 @@ GETS = [
     "/api/rounds",
     "/api/people",
     "/api/environments",
-    "/api/finds?words=cargo",
+    "/api/search?words=cargo",
 ]
 ROLES = ("reader", "operator", "administrator", "auditor")
 
@@ -431,7 +431,7 @@ def test_an_application_is_added_by_hand(setup: Setup) -> None:
         "/api/applications",
         "/api/rounds",
         "/api/clients?application=cargo-manifests",
-        "/api/finds?words=c",
+        "/api/search?words=c",
     ],
 )
 def test_lists_take_a_constant_number_of_queries(setup: Setup, address: str) -> None:

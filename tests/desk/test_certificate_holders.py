@@ -194,17 +194,17 @@ def test_what_the_house_issued_is_found(office: Office) -> None:
         made.sha256[:10],
         "crew-tab",
     ):
-        found = office.get(f"/finds?words={typed}")
+        found = office.get(f"/search?words={typed}")
         assert ("certificate", "crew-tablet-7", f"/certificates/{made.credential_id}") in [
             (find["kind"], find["name"], find["address"]) for find in found
         ], typed
     assert made.authority.name in [
         find["name"]
-        for find in office.get(f"/finds?words={made.authority.name}")
+        for find in office.get(f"/search?words={made.authority.name}")
         if find["kind"] == "authority"
     ]
     assert "Leaked credential" in [
-        find["name"] for find in office.get("/finds?words=leaked") if find["kind"] == "page"
+        find["name"] for find in office.get("/search?words=leaked") if find["kind"] == "page"
     ]
 
 

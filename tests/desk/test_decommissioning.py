@@ -69,7 +69,7 @@ def test_a_connection_goes_in_the_order_of_the_work(web: WebClient, stand_ins: S
     # Nothing is revoked while it is in use, and nothing is forgotten before that.
     wanted = f"credential:{credential.pk}"
     post(web, f"{at}/revocations", 409, key=wanted)
-    post(web, f"{at}/endings", 409, confirm=KEY)
+    post(web, f"{at}/completions", 409, confirm=KEY)
     refused = post(web, f"{at}/confirmations", 409)
     assert "Found items page still uses it." in refused["detail"]
     found = post(web, f"{at}/confirmations", reason="The page closes with the season.")
@@ -89,8 +89,8 @@ def test_a_connection_goes_in_the_order_of_the_work(web: WebClient, stand_ins: S
     revoke_there(stand_ins, connection.client)
     found = post(web, f"{at}/proofs")
     assert found["step"] == "end", found["proof"]
-    post(web, f"{at}/endings", 422, confirm="something else")
-    found = post(web, f"{at}/endings", confirm=KEY)
+    post(web, f"{at}/completions", 422, confirm="something else")
+    found = post(web, f"{at}/completions", confirm=KEY)
     assert (found["step"], found["cancelled"]) == (None, False)
     assert not Connection.objects.filter(ref=KEY).exists()
     credential.refresh_from_db()
@@ -122,7 +122,7 @@ def test_a_secret_that_another_connection_holds_is_kept(web: WebClient) -> None:
     found = post(web, f"{at}/confirmations")
     assert found["step"] == "end"
     assert found["left"][0]["says"] == "production/repair-tickets goes on using it."
-    post(web, f"{at}/endings", confirm=KEY)
+    post(web, f"{at}/completions", confirm=KEY)
     credential.refresh_from_db()
     assert credential.value is not None
     assert credential.state == "active"
@@ -140,7 +140,7 @@ def test_what_cannot_be_proven_needs_a_reason(
     assert (found["step"], bool(found["proof"])) == ("prove", True)
     found = post(web, f"{at}/exceptions", reason="Seen as revoked in its screens.")
     assert found["step"] == "end"
-    assert post(web, f"{at}/endings", confirm=KEY)["unproven"]
+    assert post(web, f"{at}/completions", confirm=KEY)["unproven"]
 
 
 def test_tokens_are_ended_and_a_client_goes_by_protocol(setup: Setup) -> None:
@@ -158,13 +158,13 @@ def test_tokens_are_ended_and_a_client_goes_by_protocol(setup: Setup) -> None:
     ]
     found = post(browser, f"{of_it}/revocations", key="tokens")
     assert (found["step"], found["revoked"][0]["said"]) == ("end", "yes")
-    post(browser, f"{of_it}/endings", confirm="sandbox/cargo")
+    post(browser, f"{of_it}/completions", confirm="sandbox/cargo")
     found = post(browser, f"{at}/confirmations")
     assert [each["how"] for each in found["left"]] == ["protocol"]
     found = post(browser, f"{at}/revocations", key="registration")
     found = post(browser, f"{at}/proofs")
     assert "answered 401" in found["proof"]
-    found = post(browser, f"{at}/endings", confirm=client.name)
+    found = post(browser, f"{at}/completions", confirm=client.name)
     assert not Client.objects.filter(pk=client.pk).exists()
     assert found["history"]["fields"]["client_id"] == client.client_id
     assert tokens.revoke(connection) == "none held"
@@ -193,7 +193,7 @@ def test_a_workload_goes_with_what_it_draws_with(setup: Setup) -> None:
     assert found["step"] == "prove"
     found = post(browser, f"{at}/proofs")
     assert found["step"] == "end", found["proof"]
-    found = post(browser, f"{at}/endings", confirm="Night run")
+    found = post(browser, f"{at}/completions", confirm="Night run")
     assert not Workload.objects.filter(pk=workload.pk).exists()
     assert not Client.objects.filter(pk=key.pk).exists()
     assert found["history"]["draws"] == 3
@@ -209,9 +209,9 @@ def test_an_application_leaves_an_environment_when_nothing_of_it_is_there(setup:
     assert "last environment" in found["also"]
     setup.client(Deployment.objects.get(), "manifest.read")
     name = "cargo-manifests/sandbox"
-    assert "meanwhile" in post(browser, f"{at}/endings", 409, confirm=name)["title"]
+    assert "meanwhile" in post(browser, f"{at}/completions", 409, confirm=name)["title"]
     Client.objects.all().delete()
-    found = post(browser, f"{at}/endings", confirm=name, with_also=True)
+    found = post(browser, f"{at}/completions", confirm=name, with_also=True)
     assert not Application.objects.filter(key="cargo-manifests").exists()
     assert found["history"]["application"]["name"] == "Cargo manifests"
 

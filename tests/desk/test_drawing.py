@@ -121,7 +121,7 @@ def test_a_workload_takes_a_ready_header_by_reference_name(
     )
     lines = {
         item["language"]: item["text"]
-        for item in setup.web().get("/api/connections/sandbox/cargo/lines").json()
+        for item in setup.web().get("/api/connections/sandbox/cargo/snippets").json()
     }
     assert "/relay/cargo/manifests" in lines["curl"]
     assert key not in json.dumps(lines)

@@ -37,7 +37,7 @@ def web(transactional_db: None, stand_ins: StandIns) -> Iterator[WebClient]:
 
 def found(web: WebClient, words: str) -> list[tuple[str, str]]:
     return [
-        (find["kind"], find["name"]) for find in send(web, "get", f"/finds?words={quote(words)}")
+        (find["kind"], find["name"]) for find in send(web, "get", f"/search?words={quote(words)}")
     ]
 
 

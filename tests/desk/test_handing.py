@@ -89,26 +89,29 @@ def test_a_link_serves_once_together_with_its_code(web: WebClient) -> None:
     made = post(web, f"/handovers/{handover.pk}/links", {"to": "Rhona of Quays"}, 201)
     token = made["address"].rpartition("/")[2]
     stranger = WebClient()
-    told = stranger.get(f"/api/asked/handovers/{token}").json()
+    told = stranger.get(f"/api/links/handovers/{token}").json()
     assert (told["to"], told["client"], told["over"]) == ("Rhona of Quays", "Quay board", False)
     refused = post(
         stranger,
-        f"/asked/handovers/{token}/takings",
+        f"/links/handovers/{token}/retrievals",
         {"code": "00000000" if made["code"] != "00000000" else "1", "name": "Rhona"},
         403,
     )
     assert "4 more tries" in refused["errors"]["code"]
-    post(stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": " "}, 422)
+    post(stranger, f"/links/handovers/{token}/retrievals", {"code": made["code"], "name": " "}, 422)
     taken = post(
         stranger,
-        f"/asked/handovers/{token}/takings",
+        f"/links/handovers/{token}/retrievals",
         {"code": f"{made['code'][:4]} {made['code'][4:]}", "name": "Rhona"},
     )
     assert is_the_secret(taken["value"])
     post(
-        stranger, f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "Rhona"}, 410
+        stranger,
+        f"/links/handovers/{token}/retrievals",
+        {"code": made["code"], "name": "Rhona"},
+        410,
     )
-    post(web, f"/handovers/{handover.pk}/showings", wanted=410)
+    post(web, f"/handovers/{handover.pk}/revelations", wanted=410)
     receipt = web.get("/api/handovers").json()[0]
     assert (receipt["state"], receipt["taken_by"], receipt["form"], receipt["taken_from"]) == (
         "taken",
@@ -134,8 +137,13 @@ def test_five_wrong_codes_end_the_link_and_the_secret(web: WebClient) -> None:
     token = made["address"].rpartition("/")[2]
     wrong = f"{(int(made['code']) + 1) % 10**8:08d}"
     for _ in range(5):
-        post(WebClient(), f"/asked/handovers/{token}/takings", {"code": wrong, "name": "x"}, 403)
-    post(WebClient(), f"/asked/handovers/{token}/takings", {"code": made["code"], "name": "x"}, 404)
+        post(WebClient(), f"/links/handovers/{token}/retrievals", {"code": wrong, "name": "x"}, 403)
+    post(
+        WebClient(),
+        f"/links/handovers/{token}/retrievals",
+        {"code": made["code"], "name": "x"},
+        404,
+    )
     assert Credential.objects.get().state == "revoked"
     assert web.get("/api/handovers").json()[0]["outcome"] == "five wrong codes were given"
 
@@ -147,7 +155,7 @@ def test_many_at_once_and_one_takes_it(web: WebClient) -> None:
 
     def take(name: str) -> None:
         answer = WebClient().post(
-            f"/api/asked/handovers/{token}/takings",
+            f"/api/links/handovers/{token}/retrievals",
             json.dumps({"code": made["code"], "name": name}),
             content_type="application/json",
         )
@@ -171,10 +179,10 @@ def test_what_nobody_takes_is_revoked_and_said_so(web: WebClient) -> None:
     assert (credential.state, credential.why) == ("revoked", "nobody took it within its time")
     receipt = web.get("/api/handovers").json()[0]
     assert (receipt["state"], receipt["outcome"]) == ("not taken", "nobody took it within its time")
-    post(web, f"/handovers/{handover.pk}/showings", wanted=410)
+    post(web, f"/handovers/{handover.pk}/revelations", wanted=410)
     # One that was shown and never confirmed is not revoked: somebody may use it.
     _, second = new()
-    post(web, f"/handovers/{second.pk}/showings")
+    post(web, f"/handovers/{second.pk}/revelations")
     assert handovers.end_untaken(timezone.now() + timedelta(hours=25)) == 0
     assert Credential.objects.get(pk=second.credential_id).state == "active"
     assert Handover.objects.get(pk=second.pk).closed is not None
@@ -301,7 +309,7 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         assert entry.details["reason"] == "The display lost it"
         assert shown["value"] not in json.dumps(entry.details)
         clock.shift(30)
-        post(web, f"/handovers/{handover.pk}/closings")
+        post(web, f"/handovers/{handover.pk}/confirmations")
         post(
             web, address, {**given, "code": totp.code(secret, timezone.now().timestamp())}, 410
         )  # nobody can read it back
@@ -408,7 +416,7 @@ def test_sessions_end_with_what_they_were_begun_with(web: WebClient, how: str) -
                 {"code": totp.code(secret, timezone.now().timestamp())},
             )
         elif how == "everywhere":
-            post(web, "/session/endings")
+            post(web, "/session/log-outs")
         else:
             ann = administrator("ann")
             change = {"role": "reader"} if how == "another role" else {"active": False}
@@ -447,7 +455,7 @@ def test_a_copy_of_the_database_lets_nobody_in(web: WebClient) -> None:
 
 def test_a_leaked_secret_is_recognised_and_not_kept(web: WebClient) -> None:
     client, handover = new()
-    value = post(web, f"/handovers/{handover.pk}/showings")["value"]
+    value = post(web, f"/handovers/{handover.pk}/revelations")["value"]
     found = post(web, "/leaks", {"text": f"curl -u quay:{value} https://berths.example"})
     [one] = found["credentials"]
     assert (one["client"], one["house"], one["stops"]) == ("Quay board", True, [])
@@ -475,8 +483,8 @@ def test_what_stands_out_and_the_whole_life_of_a_credential(web: WebClient) -> N
     _, handover = new()
     [row] = web.get("/api/credentials?words=mark:waits").json()["items"]
     assert row["marks"][0]["says"] == "Nobody has taken it yet."
-    post(web, f"/handovers/{handover.pk}/showings")
-    post(web, f"/handovers/{handover.pk}/closings")
+    post(web, f"/handovers/{handover.pk}/revelations")
+    post(web, f"/handovers/{handover.pk}/confirmations")
     assert web.get("/api/credentials?words=mark:waits").json()["items"] == []
     post(web, f"/credentials/{row['id']}/revocations", {"why": "a trial"})
     whole = web.get(f"/api/credentials/{row['id']}").json()

@@ -247,7 +247,7 @@ def test_ending_the_tokens_for_tests_leaves_those_of_people(own: Setup) -> None:
     named(own, SERVICE)
     for_tests(own, SERVICE)
     held = own.stand_ins.state()["refresh"]
-    send(own.web(), "post", "/connections/sandbox/cargo/token-endings", {"why": "it leaked"})
+    send(own.web(), "post", "/connections/sandbox/cargo/token-revocations", {"why": "it leaked"})
     assert own.stand_ins.state()["refresh"] == held - 1
     assert (TokenSet.objects.get().account, in_a_round().passed) == (PERSON, True)
 

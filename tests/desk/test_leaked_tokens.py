@@ -61,13 +61,15 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert "and the client's secret too" in one["says"]  # RFC 6749 §6: this client is confidential
     assert len(leaked(web, f"{access} {refresh}")["held"]) == 2
     assert manifests(connection, access) == 200
-    assert post(web, "/connections/sandbox/cargo/token-endings", why="it leaked") == {
+    assert post(web, "/connections/sandbox/cargo/token-revocations", why="it leaked") == {
         "there": "yes"
     }
     assert manifests(connection, access) == 401
     assert not TokenSet.objects.exists()
     assert leaked(web, access) == {}
-    assert "holds no token" in post(web, "/connections/sandbox/cargo/token-endings", 409)["title"]
+    assert (
+        "holds no token" in post(web, "/connections/sandbox/cargo/token-revocations", 409)["title"]
+    )
     entry = Entry.objects.get(did="ended the tokens of")
     assert (entry.ref, entry.details) == (
         "sandbox/cargo",
@@ -78,7 +80,11 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert refresh not in everything
     assert (
         setup.web("operator")
-        .post("/api/connections/sandbox/cargo/token-endings", "{}", content_type="application/json")
+        .post(
+            "/api/connections/sandbox/cargo/token-revocations",
+            "{}",
+            content_type="application/json",
+        )
         .status_code
         == 403
     )
@@ -107,7 +113,7 @@ def test_where_the_application_ends_none_it_is_said(setup: Setup) -> None:
     access = TokenSet.objects.get().open_access().reveal()
     [one] = leaked(web, access)["held"]
     assert not one["ends_there"]
-    assert "no address" in post(web, "/connections/sandbox/cargo/token-endings")["there"]
+    assert "no address" in post(web, "/connections/sandbox/cargo/token-revocations")["there"]
     assert manifests(connection, access) == 200  # it lives on there, and that is what was said
 
 

@@ -110,15 +110,15 @@ def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> 
         send(web, "get", "/today")["leftovers"] == 1
     )  # nothing else finds the one without an address
 
-    assert send(web, "post", f"/leftovers/{first.pk}/clearings") == {"gone": False, "status": 404}
-    send(web, "post", f"/leftovers/{second.pk}/clearings", None, 409)
+    assert send(web, "post", f"/leftovers/{first.pk}/retries") == {"gone": False, "status": 404}
+    send(web, "post", f"/leftovers/{second.pk}/retries", None, 409)
     assert send(web, "get", "/today")["leftovers"] == 2
 
     assert (
         "reason"
-        in send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": " "}, 422)["errors"]
+        in send(web, "post", f"/leftovers/{first.pk}/closures", {"reason": " "}, 422)["errors"]
     )
-    send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": "Deleted on their page."}, 204)
+    send(web, "post", f"/leftovers/{first.pk}/closures", {"reason": "Deleted on their page."}, 204)
     entry = Entry.objects.filter(noun="leftover").order_by("-number")[0]
     assert (entry.did, entry.ref, entry.details["reason"]) == (
         "closed",
@@ -126,7 +126,7 @@ def test_the_list_a_retry_and_a_reason(setup: Setup, connection: Connection) -> 
         "Deleted on their page.",
     )
     assert [item["id"] for item in send(web, "get", "/leftovers")["items"]] == [second.pk]
-    send(web, "post", f"/leftovers/{first.pk}/closings", {"reason": "again"}, 404)
+    send(web, "post", f"/leftovers/{first.pk}/closures", {"reason": "again"}, 404)
 
 
 def test_a_test_that_works_leaves_nothing(setup: Setup, connection: Connection) -> None:

@@ -172,7 +172,7 @@ def test_every_operation_has_a_limit_and_none_is_put_on_disk() -> None:
     } == {"imports", "previews"}
     assert all("/inventory/" in name for name, most in limits.items() if most > body_limits.USUAL)
     assert {name for name, most in limits.items() if most < body_limits.USUAL} == {
-        name for name in limits if "/api/session" in name or "/api/asked/" in name
+        name for name in limits if "/api/session" in name or "/api/links/" in name
     }
     assert max(most for _, most in body_limits.BY_ADDRESS) <= settings.FILE_UPLOAD_MAX_MEMORY_SIZE
 

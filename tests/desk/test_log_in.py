@@ -168,10 +168,10 @@ def test_ones_sessions_are_listed_and_ended(morag: Person) -> None:
     assert other.get("/api/people").status_code == 401
     assert third.get("/api/people").status_code == 200
     assert Entry.objects.get(did="ended a session of").details == {"from": "203.0.113.9"}
-    send(web, "/session/endings")
+    send(web, "/session/log-outs")
     assert third.get("/api/people").status_code == 401
     assert len(send(web, "/session/sessions", method="get")) == 1
-    assert send(web, "/session/endings?here=true")["username"] is None
+    assert send(web, "/session/log-outs?here=true")["username"] is None
     assert [entry.did for entry in Entry.objects.order_by("-pk")[:2]] == [
         "logged out everywhere",
         "logged out everywhere else",
@@ -183,7 +183,7 @@ def test_somebody_elses_session_is_not_ended_by_its_name(morag: Person, ann: Web
     enter()
     theirs = log_in.public_id(Session.objects.get(person=morag))
     assert ann.delete(f"/api/session/sessions/{theirs}").status_code == 404
-    send(ann, "/people/morag/endings", status=204)
+    send(ann, "/people/morag/log-outs", status=204)
     assert not Session.objects.filter(person=morag).exists()
     assert says_of(enter()) == [
         "Ann logged you out everywhere. If you did not ask for this, tell an administrator."
@@ -273,7 +273,7 @@ def passkey() -> Authenticator:
 
 
 def add(web: WebClient, passkey: Authenticator, status: int = 201, **proof: str) -> Any:
-    options = send(web, "/session/passkeys/beginnings", proof or {"password": PASSWORD}, 201)[
+    options = send(web, "/session/passkeys/options", proof or {"password": PASSWORD}, 201)[
         "options"
     ]
     assert options["authenticatorSelection"]["userVerification"] == "required"
@@ -288,7 +288,7 @@ def add(web: WebClient, passkey: Authenticator, status: int = 201, **proof: str)
 def proof_of(passkey: Authenticator, web: WebClient, status: int = 201) -> Any:
     options = send(web, "/session/passkeys/challenges", status=201)["options"]
     assert options["userVerification"] == "required"
-    told = send(web, "/session/passkeys/proofs", {"credential": passkey.sign(options)}, status)
+    told = send(web, "/session/passkeys/assertions", {"credential": passkey.sign(options)}, status)
     return told["code"] if status == 201 else told
 
 
@@ -296,7 +296,7 @@ def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> No
     web, other = enter(), enter()
     send(web, "/session/passkeys/challenges", status=409)
     assert (
-        "password" in send(web, "/session/passkeys/beginnings", {}, 403)["errors"]
+        "password" in send(web, "/session/passkeys/options", {}, 403)["errors"]
     )  # a session alone is not enough
     told = add(web, passkey)
     assert (told["second_factor"], told["device"], [item["name"] for item in told["passkeys"]]) == (
@@ -310,7 +310,7 @@ def test_a_passkey_as_second_factor(morag: Person, passkey: Authenticator) -> No
     assert (refused["device"], refused["passkey"]["rpId"]) == (False, "localhost")
     code = send(
         WebClient(),
-        "/session/passkeys/proofs",
+        "/session/passkeys/assertions",
         {"credential": passkey.sign(refused["passkey"])},
         201,
     )["code"]
@@ -354,7 +354,7 @@ def test_what_is_no_passkeys_answer(
 ) -> None:
     with time_machine.travel(timezone.now(), tick=False) as clock:
         web = enter()
-        options = send(web, "/session/passkeys/beginnings", {"password": PASSWORD}, 201)["options"]
+        options = send(web, "/session/passkeys/options", {"password": PASSWORD}, 201)["options"]
         if how in ("another origin", "unverified"):
             odd = Authenticator(
                 "https://elsewhere.example" if how == "another origin" else AT, how != "unverified"
@@ -372,13 +372,13 @@ def test_what_is_no_passkeys_answer(
         options = send(web, "/session/passkeys/challenges", status=201)["options"]
         answer, sender = passkey.sign(options), web
         if how == "replayed":
-            send(web, "/session/passkeys/proofs", {"credential": answer}, 201)
+            send(web, "/session/passkeys/assertions", {"credential": answer}, 201)
         elif how == "too late":
             clock.shift(301)
         elif how == "another challenge":
             answer = passkey.sign({**options, "challenge": "AAAA"})
         elif how == "of another person":  # the code serves only the person who was asked
-            code = send(web, "/session/passkeys/proofs", {"credential": answer}, 201)["code"]
+            code = send(web, "/session/passkeys/assertions", {"credential": answer}, 201)["code"]
             begin_device(ann)
             assert (
                 "code"
@@ -395,13 +395,13 @@ def test_what_is_no_passkeys_answer(
                 {**answer, "response": {**answer["response"], "signature": "AA"}},
                 {**answer, "id": "other"},
             ):
-                assert send(sender, "/session/passkeys/proofs", {"credential": wrong}, 403)[
+                assert send(sender, "/session/passkeys/assertions", {"credential": wrong}, 403)[
                     "errors"
                 ]["passkey"]
             return
         elif how == "nested":
             answer = json.loads('{"response": {"clientDataJSON": ' + "[" * 500 + "]" * 500 + "}}")
-        assert send(sender, "/session/passkeys/proofs", {"credential": answer}, 403)["errors"][
+        assert send(sender, "/session/passkeys/assertions", {"credential": answer}, 403)["errors"][
             "passkey"
         ]
 
@@ -420,8 +420,7 @@ def test_no_passkeys_on_an_ip_address(morag: Person, settings: Any) -> None:
     web = enter()
     assert web.get("/api/session").json()["passkeys_at"] == ""
     assert (
-        "IP address"
-        in send(web, "/session/passkeys/beginnings", {"password": PASSWORD}, 409)["title"]
+        "IP address" in send(web, "/session/passkeys/options", {"password": PASSWORD}, 409)["title"]
     )
 
 
@@ -439,7 +438,7 @@ def test_a_passkey_and_challenges_have_bounds(morag: Person, passkey: Authentica
     )
     assert (
         "10 passkeys"
-        in send(web, "/session/passkeys/beginnings", {"code": proof_of(passkey, web)}, 409)["title"]
+        in send(web, "/session/passkeys/options", {"code": proof_of(passkey, web)}, 409)["title"]
     )
 
 

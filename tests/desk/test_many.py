@@ -121,12 +121,12 @@ def values() -> dict[str, dict[str, str]]:
 
 QUERIES = {
     "/api/clients": "?application=cargo-manifests",
-    "/api/finds": "?words=cargo",
+    "/api/search": "?words=cargo",
     "/api/filters": "?list=connections",
 }
 # Addresses for whoever was asked, by a token that is a secret: one that was never given is not
 # found.
-MISSING = ("/api/asked/", "/api/house/requests/")
+MISSING = ("/api/links/", "/api/house/requests/")
 
 
 @pytest.fixture

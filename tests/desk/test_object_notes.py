@@ -132,7 +132,7 @@ def test_lists_are_filtered_by_tags_and_show_them(
         if of not in ("owners", "people"):
             assert found[0]["tags"] == ["night", "night-2"]
     assert send(web, "get", "/tags?begin=NIGHT-") == ["night-2"]
-    assert [item["kind"] for item in send(web, "get", "/finds?words=night-2")]
+    assert [item["kind"] for item in send(web, "get", "/search?words=night-2")]
 
 
 def test_a_tag_finds_its_object_until_it_is_taken_off(

@@ -225,15 +225,21 @@ def test_who_leaves_is_offered_a_new_owner_for_each(house: Setup, web: WebClient
         his["credential"]["key"]: "Harbour office",
         his["deputy"]["key"]: "Quays",
     }
-    send(web, "post", "/people/ewan/handings-over", {"each": {**each, his["job"]["key"]: " "}}, 422)
     send(
         web,
         "post",
-        "/people/ewan/handings-over",
+        "/people/ewan/ownership-transfers",
+        {"each": {**each, his["job"]["key"]: " "}},
+        422,
+    )
+    send(
+        web,
+        "post",
+        "/people/ewan/ownership-transfers",
         {"each": {**each, his["job"]["key"]: "person/ewan"}},
         422,
     )
-    left = send(web, "post", "/people/ewan/handings-over", {"each": each})
+    left = send(web, "post", "/people/ewan/ownership-transfers", {"each": each})
     assert [thing for thing in left["things"] if thing["act"] == "hand_over"] == []
     assert Workload.objects.get().owner == named("team/Quays")
     assert Credential.objects.get(kind="client_secret").owner == named("Harbour office")

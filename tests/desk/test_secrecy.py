@@ -81,11 +81,11 @@ def test_planted_secrets_are_found_nowhere(
     assert all(len(value) >= 12 for _, value in secrets)
 
     handover = Handover.objects.get()
-    shown = web.post(f"/api/handovers/{handover.pk}/showings").json()[
+    shown = web.post(f"/api/handovers/{handover.pk}/revelations").json()[
         "value"
     ]  # the one answer that may hold a secret
     assert shown in {value for _, value in secrets}
-    web.post(f"/api/handovers/{handover.pk}/closings")
+    web.post(f"/api/handovers/{handover.pk}/confirmations")
     client = Client.objects.get()
     tests = [test["id"] for test in web.get(f"/api/connections/{connection.ref}/tests").json()]
     for address in [
@@ -97,7 +97,7 @@ def test_planted_secrets_are_found_nowhere(
         f"/api/handovers/{handover.pk}",
         "/api/journal",
         "/api/rounds",
-        "/api/finds?words=a",
+        "/api/search?words=a",
         "/api/applications/cargo-manifests",
         *(f"/api/tests/{test}" for test in tests),
     ]:

@@ -397,7 +397,7 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
 def test_notes_of_the_provider_side_are_checked(setup: Setup) -> None:
     connection, web = fares(setup), setup.web()
     client = clients.prepare_other(setup.by, connection.deployment, "Ferries", "api_key")
-    address = f"/api/clients/{client.pk}/notes"
+    address = f"/api/clients/{client.pk}/facts"
     wrong = post(
         web, address, {"rights": ["king"], "allow_list": ["sea"], "account_kind": "dog"}
     ).json()["errors"]

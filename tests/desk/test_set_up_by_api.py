@@ -140,9 +140,11 @@ def test_from_nothing_to_latched(
         "account_kind": "service",
         "facts": {key: shown[label] for key, label in facts.items()},
     }
-    post(web, f"/api/clients/{client['id']}/notes", noted)
+    post(web, f"/api/clients/{client['id']}/facts", noted)
     for step in client["steps"]:
-        post(web, f"/api/clients/{client['id']}/ticks", {"key": step["key"], "done": True})
+        post(
+            web, f"/api/clients/{client['id']}/completed-steps", {"key": step["key"], "done": True}
+        )
     before = web.get(f"/api/connections/{ref}/set-up").json()
     assert before["next"] == "ours"
     text = "\n".join(f"{key}={shown[label]}" for label, key in values.items())
@@ -353,7 +355,7 @@ def test_a_vendors_shared_client_is_refused_for_production(setup: Setup) -> None
     refused = post(web, f"/api/connections/{real}/clients", {"client": starter}, 422)
     assert "never for production" in refused["errors"]["client"]
     post(web, f"/api/connections/{real}/clients", {"client": own})
-    post(web, f"/api/clients/{own}/notes", {"vendor_shared": True})
+    post(web, f"/api/clients/{own}/facts", {"vendor_shared": True})
     pins = {pin["key"]: pin for pin in web.get(f"/api/connections/{real}").json()["pins"]}
     assert pins["environment"]["fit"] == "differs"
     assert pins["environment"]["why"].startswith("A vendor's shared client")

@@ -493,7 +493,7 @@ def test_a_secret_that_was_given_is_saved(setup: Setup, monkeypatch: pytest.Monk
         content_type="application/json",
     )
     assert begun.status_code == 201, begun.content
-    at = f"/api/replacements/{begun.json()['id']}/makings"
+    at = f"/api/replacements/{begun.json()['id']}/new-credentials"
     killed_before_saving(
         "secret", monkeypatch, lambda: web.post(at, "{}", content_type="application/json")
     )

@@ -80,7 +80,7 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     trial = send(
         web,
         "post",
-        f"/clients/{client.pk}/redirect-uris/trials",
+        f"/clients/{client.pk}/redirect-uris/checks",
         {"uri": URI.replace("http", "https")},
     )
     assert (trial["match"], trial["nearest"], trial["differences"][0]["piece"]) == (
@@ -91,7 +91,7 @@ def test_all_uris_against_all_callers_and_a_change_at_the_application(setup: Set
     trial = send(
         web,
         "post",
-        f"/clients/{client.pk}/redirect-uris/trials",
+        f"/clients/{client.pk}/redirect-uris/checks",
         {"uri": "http://desk.gannet.example/#x"},
     )
     assert {item["code"] for item in trial["lint"]} == {"fragment", "not_https"}
@@ -160,7 +160,9 @@ def test_a_change_by_hand_is_noted_when_all_acts_are_ticked(setup: Setup) -> Non
         in send(web, "post", f"{address}/plan/done", status=409)["title"]
     )
     for act in bench["acts"]:
-        send(web, "post", f"/clients/{client.pk}/ticks", {"key": act["key"], "done": True})
+        send(
+            web, "post", f"/clients/{client.pk}/completed-steps", {"key": act["key"], "done": True}
+        )
     assert all(act["done"] for act in send(web, "get", address)["acts"])
     send(web, "post", f"{address}/plan/done")
     found = Client.objects.get()
@@ -262,7 +264,7 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
     )
     token = asked["link"].rpartition("/")[2]
     assert "/asked/consent/" in asked["link"]
-    seen = send(stranger, "get", f"/asked/consents/{token}")
+    seen = send(stranger, "get", f"/links/consents/{token}")
     assert (seen["application"], seen["scopes"][0]["name"], seen["scopes"][0]["why"]) == (
         "Cargo manifests",
         "manifest.write",
@@ -274,25 +276,25 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         if row["name"] == "manifest.write"
     ] == ["asked"]
     for changed in (token[:-2], token + "x", "nonsense"):
-        send(stranger, "get", f"/asked/consents/{changed}", status=404)
+        send(stranger, "get", f"/links/consents/{changed}", status=404)
     assert send(
         stranger,
         "post",
-        f"/asked/consents/{token}/answers",
+        f"/links/consents/{token}/answers",
         {"given": ["manifest.write"], "name": " "},
         422,
     )["errors"]["name"]
     assert send(
         stranger,
         "post",
-        f"/asked/consents/{token}/answers",
+        f"/links/consents/{token}/answers",
         {"given": ["customs.file"], "name": "Una Flett"},
         422,
     )["errors"]["given"]
     done = send(
         stranger,
         "post",
-        f"/asked/consents/{token}/answers",
+        f"/links/consents/{token}/answers",
         {"given": ["manifest.write"], "name": "Una Flett", "says": "For a year"},
     )
     assert done["answered_by"] == "Una Flett"
@@ -302,7 +304,7 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
         in send(
             stranger,
             "post",
-            f"/asked/consents/{token}/answers",
+            f"/links/consents/{token}/answers",
             {"given": [], "name": "Una Flett"},
             410,
         )["title"]
@@ -330,7 +332,7 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
             send(
                 stranger,
                 "post",
-                f"/asked/consents/{token}/answers",
+                f"/links/consents/{token}/answers",
                 {"given": [], "name": "Una Flett", "says": "Not this year"},
             )
         elif end == "ended":
@@ -338,13 +340,13 @@ def test_consent_is_asked_for_by_a_signed_link_that_serves_once(setup: Setup) ->
                 send(
                     stranger,
                     "post",
-                    f"/asked/consents/{token}/answers",
+                    f"/links/consents/{token}/answers",
                     {"given": ["customs.file"], "name": "Una"},
                     410,
                 )
         else:
             send(web, "post", f"/consent-requests/{link['id']}/withdrawals")
-            send(stranger, "get", f"/asked/consents/{token}", status=410)
+            send(stranger, "get", f"/links/consents/{token}", status=410)
     assert "customs.file" not in Client.objects.get().consents
     assert ConsentRequest.objects.filter(withdrawn=True).count() == 1
     send(web, "post", f"/clients/{client.pk}/consent-requests", {"scopes": ["berth.read"]}, 422)
@@ -472,10 +474,10 @@ def test_operations_from_what_a_workload_was_seen_to_call(setup: Setup) -> None:
         1,
         [{"name": "GET /elsewhere", "count": 1}],
     )
-    taken = send(web, "post", f"{line}/seen", {"text": log, "only_seen": True})
+    taken = send(web, "post", f"{line}/observed-operations", {"text": log, "only_seen": True})
     assert taken["uses"][0]["operations"] == ["GET /manifests", "PUT /manifests/{number}"]
     assert taken["uses"][0]["seen"] == {"GET /manifests": 1, "PUT /manifests/{number}": 1}
-    send(web, "post", f"{line}/seen", {"text": "nothing here"}, 422)
+    send(web, "post", f"{line}/observed-operations", {"text": "nothing here"}, 422)
 
 
 def test_operations_come_from_the_description_and_by_hand(setup: Setup) -> None:

@@ -173,7 +173,7 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
     handovers = [answer["handover"] for answer in again.values()]
 
     def show(identity: str) -> Any:
-        answer = web.post(f"/api/handovers/{identity}/showings")
+        answer = web.post(f"/api/handovers/{identity}/revelations")
         answer.raise_for_status()
         return answer.json()["value"]
 
@@ -181,10 +181,10 @@ def test_killed_while_it_issues_and_hands_over(desk: tuple[Desk, str], killed_af
     found.start("desk")
     web = found.client("morag", password)
     left = [handover for handover in handovers if handover not in seen]
-    second = {item: web.post(f"/api/handovers/{item}/showings") for item in left}
+    second = {item: web.post(f"/api/handovers/{item}/revelations") for item in left}
     for item in seen:
         assert (
-            web.post(f"/api/handovers/{item}/showings").status_code == 410
+            web.post(f"/api/handovers/{item}/revelations").status_code == 410
         )  # shown once, never again
     assert {answer.status_code for answer in second.values()} <= {200, 410}
     # Of those whose answer was lost, each thread had at most one; a new one is made for it.

@@ -219,7 +219,7 @@ def test_one_that_takes_certificates_refuses_a_listed_one(
         administrator.post(f"/api/clients/{client}/certificates", json={}).raise_for_status().json()
     )
     shown = (
-        administrator.post(f"/api/handovers/{again['handover']}/showings")
+        administrator.post(f"/api/handovers/{again['handover']}/revelations")
         .raise_for_status()
         .json()["value"]
     )

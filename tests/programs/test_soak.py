@@ -52,7 +52,7 @@ def test_memory_is_flat_over_thousands_of_requests(world: World, desk: Desk) -> 
         "/api/credentials",
         "/api/applications",
         "/api/workloads",
-        "/api/finds?words=cargo",
+        "/api/search?words=cargo",
         "/api/journal",
         "/api/inventory/imports/open",
         "/",

@@ -58,7 +58,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             wanted[0],
             ours,
-            f"The assertion is for somebody else than the provider.{slash}",
+            f"The assertion is not addressed to the provider.{slash}",
             *take,
         )
     return halves.agreed(KEY, LABEL, ours, ours, "The provider's own name.")

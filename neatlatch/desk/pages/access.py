@@ -509,7 +509,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
     return shape(deployment)
 
 
-@router.post("/access-rules/{application}/{environment}/takings", response=AccessOut)
+@router.post("/access-rules/{application}/{environment}/adoptions", response=AccessOut)
 def take_theirs(request: HttpRequest, application: str, environment: str) -> AccessOut:
     """Take the rules that stand there as ours."""
     by, deployment = guard.need(request, "change"), find_deployment(application, environment)

@@ -281,7 +281,7 @@ def go_on_unproven(request: HttpRequest, identity: UUID, body: ReasonIn) -> Deco
     return _out(services.go_on_unproven(by, _find(identity), body.reason))
 
 
-@router.post("/decommissionings/{identity}/endings", response=DecommissioningOut)
+@router.post("/decommissionings/{identity}/completions", response=DecommissioningOut)
 def end(request: HttpRequest, identity: UUID, body: DecommissionEnd) -> DecommissioningOut:
     """Forget its secrets, keep its history and take it away."""
     by = guard.need(request, "change")

@@ -76,7 +76,7 @@ class FilterOut:
     by: str
 
 
-@router.get("/finds", response=list[index.FoundEntry])
+@router.get("/search", response=list[index.FoundEntry])
 def find(request: HttpRequest, words: str) -> list[index.FoundEntry]:
     """Any application, connection, client, credential hint, redirect URI, thumbprint, person or
     page whose words begin with those that are typed.

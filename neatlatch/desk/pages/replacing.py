@@ -253,7 +253,7 @@ def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
     return _shape(identity)
 
 
-@router.post("/replacements/{identity}/makings", response=ReplacementOut)
+@router.post("/replacements/{identity}/new-credentials", response=ReplacementOut)
 def make(request: HttpRequest, identity: UUID, body: MakingIn) -> ReplacementOut:
     """Make the new one, or take in what was made manually.
 
@@ -284,7 +284,7 @@ def switch(request: HttpRequest, identity: UUID) -> ReplacementOut:
     return _shape(identity)
 
 
-@router.post("/replacements/{identity}/movings", response=ReplacementOut)
+@router.post("/replacements/{identity}/workload-changes", response=ReplacementOut)
 def moved(request: HttpRequest, identity: UUID, body: MovedIn) -> ReplacementOut:
     """Record that a workload has been changed manually."""
     services.record_moved(guard.need(request, "change"), _find(identity), body.name, body.moved)
@@ -305,7 +305,7 @@ def retire(request: HttpRequest, identity: UUID, body: RetiringIn) -> Replacemen
     return _shape(identity)
 
 
-@router.post("/replacements/{identity}/refusals", response=ReplacementOut)
+@router.post("/replacements/{identity}/refusal-proofs", response=ReplacementOut)
 def prove_refused(request: HttpRequest, identity: UUID) -> ReplacementOut:
     """Prove that the old one is refused."""
     services.prove_refused(guard.need(request, "test"), _find(identity))

@@ -177,7 +177,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/session/passkeys/beginnings": {
+    "/api/session/passkeys/options": {
         parameters: {
             query?: never;
             header?: never;
@@ -257,7 +257,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/session/passkeys/proofs": {
+    "/api/session/passkeys/assertions": {
         parameters: {
             query?: never;
             header?: never;
@@ -318,7 +318,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/session/endings": {
+    "/api/session/log-outs": {
         parameters: {
             query?: never;
             header?: never;
@@ -400,7 +400,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/people/{username}/endings": {
+    "/api/people/{username}/log-outs": {
         parameters: {
             query?: never;
             header?: never;
@@ -700,7 +700,7 @@ export interface paths {
         patch: operations["clients_api_change"];
         trace?: never;
     };
-    "/api/clients/{identity}/notes": {
+    "/api/clients/{identity}/facts": {
         parameters: {
             query?: never;
             header?: never;
@@ -741,7 +741,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/clients/{identity}/ticks": {
+    "/api/clients/{identity}/completed-steps": {
         parameters: {
             query?: never;
             header?: never;
@@ -885,7 +885,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/clients/{identity}/redirect-uris/trials": {
+    "/api/clients/{identity}/redirect-uris/checks": {
         parameters: {
             query?: never;
             header?: never;
@@ -1070,7 +1070,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/asked/consents/{token}": {
+    "/api/links/consents/{token}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1090,7 +1090,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/asked/consents/{token}/answers": {
+    "/api/links/consents/{token}/answers": {
         parameters: {
             query?: never;
             header?: never;
@@ -1252,7 +1252,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/handovers/{identity}/showings": {
+    "/api/handovers/{identity}/revelations": {
         parameters: {
             query?: never;
             header?: never;
@@ -1352,7 +1352,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/asked/handovers/{token}": {
+    "/api/links/handovers/{token}": {
         parameters: {
             query?: never;
             header?: never;
@@ -1372,7 +1372,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/asked/handovers/{token}/takings": {
+    "/api/links/handovers/{token}/retrievals": {
         parameters: {
             query?: never;
             header?: never;
@@ -1452,7 +1452,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/handovers/{identity}/closings": {
+    "/api/handovers/{identity}/confirmations": {
         parameters: {
             query?: never;
             header?: never;
@@ -1554,7 +1554,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/house/{environment}/applications/{application}/askers": {
+    "/api/house/{environment}/applications/{application}/introspection-clients": {
         parameters: {
             query?: never;
             header?: never;
@@ -2150,7 +2150,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/connections/{ref}/lines": {
+    "/api/connections/{ref}/snippets": {
         parameters: {
             query?: never;
             header?: never;
@@ -2681,7 +2681,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/connections/{ref}/token-endings": {
+    "/api/connections/{ref}/token-revocations": {
         parameters: {
             query?: never;
             header?: never;
@@ -2722,7 +2722,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/asked/connects/{token}": {
+    "/api/links/accounts/{token}": {
         parameters: {
             query?: never;
             header?: never;
@@ -2812,7 +2812,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/people/{username}/handings-over": {
+    "/api/people/{username}/ownership-transfers": {
         parameters: {
             query?: never;
             header?: never;
@@ -2832,7 +2832,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/people/{username}/leavings": {
+    "/api/people/{username}/offboardings": {
         parameters: {
             query?: never;
             header?: never;
@@ -2969,7 +2969,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/workloads/{identity}/uses/{number}/seen": {
+    "/api/workloads/{identity}/uses/{number}/observed-operations": {
         parameters: {
             query?: never;
             header?: never;
@@ -3209,7 +3209,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/access-rules/{application}/{environment}/takings": {
+    "/api/access-rules/{application}/{environment}/adoptions": {
         parameters: {
             query?: never;
             header?: never;
@@ -3830,7 +3830,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/leftovers/{number}/clearings": {
+    "/api/leftovers/{number}/retries": {
         parameters: {
             query?: never;
             header?: never;
@@ -3850,7 +3850,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/leftovers/{number}/closings": {
+    "/api/leftovers/{number}/closures": {
         parameters: {
             query?: never;
             header?: never;
@@ -3993,7 +3993,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/replacements/{identity}/makings": {
+    "/api/replacements/{identity}/new-credentials": {
         parameters: {
             query?: never;
             header?: never;
@@ -4055,7 +4055,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/replacements/{identity}/movings": {
+    "/api/replacements/{identity}/workload-changes": {
         parameters: {
             query?: never;
             header?: never;
@@ -4115,7 +4115,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/replacements/{identity}/refusals": {
+    "/api/replacements/{identity}/refusal-proofs": {
         parameters: {
             query?: never;
             header?: never;
@@ -4237,7 +4237,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/finds": {
+    "/api/search": {
         parameters: {
             query?: never;
             header?: never;
@@ -4516,7 +4516,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/decommissionings/{identity}/endings": {
+    "/api/decommissionings/{identity}/completions": {
         parameters: {
             query?: never;
             header?: never;
@@ -9566,7 +9566,7 @@ export interface components {
         };
         /**
          * ThingOut
-         * @description Something that is theirs.
+         * @description Something that an owner owns.
          */
         ThingOut: {
             /** What */

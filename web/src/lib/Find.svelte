@@ -10,7 +10,7 @@
   let closing = 0
   const found = createQuery(() => ({
     queryKey: ['find', words],
-    queryFn: () => ok(api.GET('/api/finds', { params: { query: { words } } })),
+    queryFn: () => ok(api.GET('/api/search', { params: { query: { words } } })),
     enabled: words.trim().length > 0,
     staleTime: 10_000,
     placeholderData: (before) => before,

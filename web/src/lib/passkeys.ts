@@ -59,5 +59,5 @@ export async function prove(options?: Options): Promise<string> {
   } catch (error) {
     throw gaveUp(error)
   }
-  return (await ok(api.POST('/api/session/passkeys/proofs', { body: { credential } }))).code
+  return (await ok(api.POST('/api/session/passkeys/assertions', { body: { credential } }))).code
 }

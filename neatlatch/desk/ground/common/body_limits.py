@@ -20,7 +20,7 @@ USUAL = 8 * KIB * KIB
 # say.
 BY_ADDRESS = (
     (re.compile(r"/api/session(/.*)?"), 64 * KIB),
-    (re.compile(r"/api/asked/.*"), 64 * KIB),
+    (re.compile(r"/api/links/.*"), 64 * KIB),
     (re.compile(r"/house/.*"), 64 * KIB),
     (re.compile(r"/draw(/.*)?"), 64 * KIB),
     (re.compile(r"/relay/.*"), 2 * KIB * KIB),

@@ -449,7 +449,7 @@ def client(request: HttpRequest, response: HttpResponse, identity: UUID) -> Clie
     return shape(found)
 
 
-@router.post("/clients/{identity}/notes", response=ClientOut)
+@router.post("/clients/{identity}/facts", response=ClientOut)
 def record_facts(request: HttpRequest, identity: UUID, body: NoteIn) -> ClientOut:
     """Record what the application's own screens show of us: names, account, rights, switches,
     allow-list.
@@ -503,7 +503,7 @@ def read_back(request: HttpRequest, identity: UUID) -> ClientOut:
     return shape(read)
 
 
-@router.post("/clients/{identity}/ticks", response=ClientOut)
+@router.post("/clients/{identity}/completed-steps", response=ClientOut)
 def tick(request: HttpRequest, identity: UUID, body: StepDone) -> ClientOut:
     """Tick a step off."""
     return shape(

@@ -184,7 +184,7 @@ def redirect_uri_bench(request: HttpRequest, response: HttpResponse, identity: U
     )
 
 
-@router.post("/clients/{identity}/redirect-uris/trials", response=TrialOut)
+@router.post("/clients/{identity}/redirect-uris/checks", response=TrialOut)
 def try_uri(request: HttpRequest, identity: UUID, body: UriIn) -> TrialOut:
     """Whether the provider would take a redirect URI for this client, and why. Nothing is sent."""
     guard.need(request, "look")

@@ -439,14 +439,14 @@ def _consent_link(asked: ConsentRequest) -> ConsentLinkOut:
     )
 
 
-@router.get("/asked/consents/{token}", auth=None, response=ConsentLinkOut)
+@router.get("/links/consents/{token}", auth=None, response=ConsentLinkOut)
 def consent_link(request: HttpRequest, response: HttpResponse, token: str) -> ConsentLinkOut:
     """What a signed link asks for."""
     response["Cache-Control"] = "no-store"
     return _consent_link(benches.open_request(links.opened("consent", token)))
 
 
-@router.post("/asked/consents/{token}/answers", auth=None, response=ConsentLinkOut)
+@router.post("/links/consents/{token}/answers", auth=None, response=ConsentLinkOut)
 def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> ConsentLinkOut:
     """Answer, once."""
     if check_csrf(request):

@@ -300,7 +300,7 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
     return _accounts(by, ref)
 
 
-@router.post("/connections/{ref:ref}/token-endings", response=TokensEnded)
+@router.post("/connections/{ref:ref}/token-revocations", response=TokensEnded)
 def end_tokens(request: HttpRequest, ref: str, body: TokensEndIn) -> TokensEnded:
     """End the tokens that a connection holds, or one person's, at the application too where it has
     an address for that (RFC 7009).
@@ -329,7 +329,7 @@ def mine(request: HttpRequest) -> list[MineOut]:
     ]
 
 
-@router.get("/asked/connects/{token}", auth=None, response=ConnectLinkOut)
+@router.get("/links/accounts/{token}", auth=None, response=ConnectLinkOut)
 def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> ConnectLinkOut:
     """Whom a signed link asks to connect which account.
 
@@ -470,7 +470,7 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
     return _belongings(_find_person(username))
 
 
-@router.post("/people/{username}/handings-over", response=BelongingsOut)
+@router.post("/people/{username}/ownership-transfers", response=BelongingsOut)
 def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
     by, person = guard.need(request, "change"), _find_person(username)
@@ -487,7 +487,7 @@ def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> Belongin
     return _belongings(_find_person(username))
 
 
-@router.post("/people/{username}/leavings", response=BelongingsOut)
+@router.post("/people/{username}/offboardings", response=BelongingsOut)
 def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
     offboarding.leave(guard.need(request, "change"), _find_person(username))

@@ -133,7 +133,7 @@ def handover(request: HttpRequest, identity: UUID) -> HandoverOut:
     return _shape(_find(identity))
 
 
-@router.post("/handovers/{identity}/showings", response=ShownSecretOut)
+@router.post("/handovers/{identity}/revelations", response=ShownSecretOut)
 def show(request: HttpRequest, response: HttpResponse, identity: UUID) -> ShownSecretOut:
     """Show the secret, this once."""
     by = guard.need(request, "change")
@@ -190,7 +190,7 @@ def receipts(request: HttpRequest) -> list[ReceiptOut]:
     return [handovers.as_receipt(receipt) for receipt in handovers.receipts()]
 
 
-@router.get("/asked/handovers/{token}", auth=None, response=HandoverLinkOut)
+@router.get("/links/handovers/{token}", auth=None, response=HandoverLinkOut)
 def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> HandoverLinkOut:
     """What a link hands over; nothing of the secret. Wants no log-in, only the link."""
     response["Cache-Control"] = "no-store"
@@ -212,7 +212,7 @@ def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> H
     )
 
 
-@router.post("/asked/handovers/{token}/takings", auth=None, response=ShownSecretOut)
+@router.post("/links/handovers/{token}/retrievals", auth=None, response=ShownSecretOut)
 def take(request: HttpRequest, response: HttpResponse, token: str, body: TakeIn) -> ShownSecretOut:
     """Take the secret, this once."""
     if check_csrf(request):
@@ -261,7 +261,7 @@ def permit(request: HttpRequest, environment: str, body: RevealingIn) -> list[Re
     return revealing(request)
 
 
-@router.post("/handovers/{identity}/closings", response=HandoverOut)
+@router.post("/handovers/{identity}/confirmations", response=HandoverOut)
 def close(request: HttpRequest, identity: UUID) -> HandoverOut:
     """“I have it”."""
     return _shape(services.close(guard.need(request, "change"), _find(identity)))

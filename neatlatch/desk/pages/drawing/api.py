@@ -348,7 +348,7 @@ def draws_of_connection(request: HttpRequest, ref: str) -> list[DrawnOut]:
     return _drawn(Drawn.objects.filter(connection=found.pk))
 
 
-@router.get("/connections/{ref:ref}/lines", response=list[LineOut])
+@router.get("/connections/{ref:ref}/snippets", response=list[LineOut])
 def lines(request: HttpRequest, ref: str) -> list[LineOut]:
     """Lines to paste into a job that uses a connection."""
     guard.need(request, "look")

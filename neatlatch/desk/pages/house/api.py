@@ -242,7 +242,10 @@ def accepts(
     return _authority(find_environment(environment))
 
 
-@router.post("/house/{environment}/applications/{application}/askers", response={201: HandoverMade})
+@router.post(
+    "/house/{environment}/applications/{application}/introspection-clients",
+    response={201: HandoverMade},
+)
 def asker(request: HttpRequest, environment: str, application: str) -> tuple[int, HandoverMade]:
     """Let an application ask about tokens it is shown: a client for it, and a secret to hand over
     to its people.

@@ -123,7 +123,7 @@ def give_password(request: HttpRequest, username: str, body: TemporaryPasswordIn
     return _person(username)
 
 
-@router.post("/people/{username}/endings", response={204: None})
+@router.post("/people/{username}/log-outs", response={204: None})
 def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
     """Log somebody out everywhere. They are told."""
     by = guard.need(request, "change")

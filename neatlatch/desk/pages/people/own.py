@@ -306,7 +306,7 @@ def new_recovery(request: HttpRequest, body: Code) -> SessionOut:
     return _session(request, factors.new_recovery(_me(request)))
 
 
-@router.post("/session/passkeys/beginnings", response={201: AskBrowser})
+@router.post("/session/passkeys/options", response={201: AskBrowser})
 def begin_passkey(request: HttpRequest, body: IdentityProof) -> tuple[int, AskBrowser]:
     """Begin to add a passkey."""
     return 201, AskBrowser(options=passkeys.begin(_me(request), body.password, body.code))
@@ -332,7 +332,7 @@ def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
     return 201, AskBrowser(options=passkeys.begin_proof(_me(request)))
 
 
-@router.post("/session/passkeys/proofs", auth=None, response={201: Code})
+@router.post("/session/passkeys/assertions", auth=None, response={201: Code})
 def prove(request: HttpRequest, body: PasskeyProof) -> tuple[int, Code]:
     """A passkey has signed: the code that stands for it, good once and for two minutes, wherever a
     code of the second factor is asked for.
@@ -366,7 +366,7 @@ def end_session(request: HttpRequest, identity: str) -> tuple[int, None]:
     return 204, None
 
 
-@router.post("/session/endings", response=SessionOut)
+@router.post("/session/log-outs", response=SessionOut)
 def end_sessions(request: HttpRequest, here: bool = False) -> SessionOut:
     """Log out everywhere else; ``here``: in this session too."""
     person = _me(request)

@@ -103,7 +103,7 @@ def list_leftovers(request: HttpRequest, cursor: str | None = None) -> Leftovers
     return Leftovers(items=[_leftover_out(row) for row in rows], next=following)
 
 
-@router.post("/leftovers/{number}/clearings", response=ClearingOut)
+@router.post("/leftovers/{number}/retries", response=ClearingOut)
 def clear(request: HttpRequest, number: int) -> ClearingOut:
     """Retry clearing a leftover away at the application."""
     by = guard.need(request, "test")
@@ -112,7 +112,7 @@ def clear(request: HttpRequest, number: int) -> ClearingOut:
     return ClearingOut(gone=gone, status=row.status)
 
 
-@router.post("/leftovers/{number}/closings", response={204: None})
+@router.post("/leftovers/{number}/closures", response={204: None})
 def close(request: HttpRequest, number: int, body: ClosingIn) -> tuple[int, None]:
     """Take a leftover from the list, for a reason that the journal keeps."""
     by = guard.need(request, "test")

@@ -216,7 +216,7 @@ def read_log(request: HttpRequest, identity: UUID, number: int, body: CallLogIn)
     )
 
 
-@router.post("/workloads/{identity}/uses/{number}/seen", response=WorkloadOut)
+@router.post("/workloads/{identity}/uses/{number}/observed-operations", response=WorkloadOut)
 def take_seen(request: HttpRequest, identity: UUID, number: int, body: CallLogTake) -> WorkloadOut:
     """Take what it was seen to call as its operations."""
     services.take_seen(

@@ -123,7 +123,7 @@
   const takeTheirs = () =>
     acts.run(() =>
       ok(
-        api.POST('/api/access-rules/{application}/{environment}/takings', {
+        api.POST('/api/access-rules/{application}/{environment}/adoptions', {
           params: path,
           headers: ifMatch(found.data!.version),
         }),

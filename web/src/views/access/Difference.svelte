@@ -34,10 +34,10 @@
   {#if told.reordered}<p>The same rules in another order.</p>{/if}
   {#if !told.unknown}<p class="mt-1 font-semibold">
       {told.rights_in_all === 0
-        ? 'No right of anybody becomes another.'
+        ? 'No right changes.'
         : told.rights_in_all === 1
-          ? 'One right becomes another:'
-          : `${told.rights_in_all} rights become others:`}
+          ? 'One right changes:'
+          : `${told.rights_in_all} rights change:`}
     </p>{/if}
   {#each told.rights.slice(0, 30) as right, at (at)}<p
       class={right.after === 'no' ? 'font-semibold' : ''}

@@ -109,8 +109,8 @@
     </section>
   {:else}
     <p class="sheet max-w-xl p-6">
-      Nobody asks you for an account of your own. Connections whose account is each person's own
-      appear here, and you connect and disconnect yours by yourself.
+      No connection asks you for an account of your own. Connections for which each person connects
+      an account of their own appear here.
     </p>
   {/each}
 {/if}

@@ -45,7 +45,7 @@
     const left = await acts.run(
       () =>
         ok(
-          api.POST('/api/people/{username}/handings-over', {
+          api.POST('/api/people/{username}/ownership-transfers', {
             params: path,
             body: { to: '', keys: [], each },
           }),
@@ -66,7 +66,7 @@
       ),
     )
   const leave = () =>
-    acts.run(() => ok(api.POST('/api/people/{username}/leavings', { params: path })))
+    acts.run(() => ok(api.POST('/api/people/{username}/offboardings', { params: path })))
 </script>
 
 <svelte:head><title>{found.data?.name ?? 'Person'} · Neat Latch</title></svelte:head>

@@ -32,7 +32,7 @@
     if (!uri) return void (tried = null)
     timer = window.setTimeout(async () => {
       const answer = await ok(
-        api.POST('/api/clients/{identity}/redirect-uris/trials', { params: path, body: { uri } }),
+        api.POST('/api/clients/{identity}/redirect-uris/checks', { params: path, body: { uri } }),
       ).catch(() => null)
       if (uri === trial) tried = answer
     }, 120)
@@ -69,7 +69,9 @@
     )
   const tick = (key: string, done: boolean) =>
     acts.run(() =>
-      ok(api.POST('/api/clients/{identity}/ticks', { params: path, body: { key, done } })),
+      ok(
+        api.POST('/api/clients/{identity}/completed-steps', { params: path, body: { key, done } }),
+      ),
     )
   const carriedOut = () =>
     acts.run(() =>

@@ -45,7 +45,7 @@
   async function show(): Promise<void> {
     await acts.run(async () => {
       const shown = await ok(
-        api.POST('/api/handovers/{identity}/showings', { params: { path: { identity: id } } }),
+        api.POST('/api/handovers/{identity}/revelations', { params: { path: { identity: id } } }),
       )
       value = shown.value
       // By the clock and not by counting ticks, which a browser may hold back.
@@ -67,7 +67,7 @@
     gone()
     await acts.run(async () => {
       await ok(
-        api.POST('/api/handovers/{identity}/closings', { params: { path: { identity: id } } }),
+        api.POST('/api/handovers/{identity}/confirmations', { params: { path: { identity: id } } }),
       )
       over()
     })

@@ -32,7 +32,7 @@
       vendor_shared: shared,
     }
     const noted = await acts.run(
-      () => ok(api.POST('/api/clients/{identity}/notes', { params, body })),
+      () => ok(api.POST('/api/clients/{identity}/facts', { params, body })),
       ['client', client.id],
     )
     saved = Boolean(noted)

@@ -15,7 +15,7 @@
     const params = { path: { identity: client.id } }
     const body = { key, done: on }
     const ticked = await acts.run(
-      () => ok(api.POST('/api/clients/{identity}/ticks', { params, body })),
+      () => ok(api.POST('/api/clients/{identity}/completed-steps', { params, body })),
       ['client', client.id],
     )
     if (!ticked) await acts.read()

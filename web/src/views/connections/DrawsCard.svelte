@@ -24,7 +24,7 @@
   let open = $state(false)
   const lines = createQuery(() => ({
     queryKey: ['lines', ref],
-    queryFn: () => ok(api.GET('/api/connections/{ref}/lines', { params: path })),
+    queryFn: () => ok(api.GET('/api/connections/{ref}/snippets', { params: path })),
     enabled: open,
   }))
   let language = $state('curl')

@@ -83,7 +83,7 @@
           <span class="value">{operation}</span></label
         >
       {/each}
-      <button class="btn btn-primary btn-sm">Add</button>
+      <button class="btn btn-primary btn-sm">Add workload</button>
     </form>
   {/if}
   <ProblemBox problem={acts.problem} />

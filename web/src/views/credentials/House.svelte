@@ -58,7 +58,7 @@
   const letAsk = (environment: string, application: string) =>
     acts.run(async () => {
       const made = await ok(
-        api.POST('/api/house/{environment}/applications/{application}/askers', {
+        api.POST('/api/house/{environment}/applications/{application}/introspection-clients', {
           params: { path: { environment, application } },
         }),
       )
@@ -165,7 +165,7 @@
                 bind:value={adding}
               /></label
             >
-            <button class="btn btn-sm" disabled={acts.busy || !adding}>Add</button>
+            <button class="btn btn-sm" disabled={acts.busy || !adding}>Add application</button>
           </form>
         {/if}
       </section>

@@ -41,7 +41,7 @@
   <span class="help">what is pasted is looked up and not kept</span>
 </header>
 <form class="sheet mb-4 p-4" onsubmit={look}>
-  <label class="label-text" for="leaked">Paste it, alone or with what stood around it</label>
+  <label class="label-text" for="leaked">Paste it, alone or with the text around it</label>
   <textarea
     id="leaked"
     class="line-in value h-24"

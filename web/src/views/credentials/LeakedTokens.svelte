@@ -52,7 +52,7 @@
   const endHeld = (held: Held) =>
     acts.run(async () => {
       const { there } = await ok(
-        api.POST('/api/connections/{ref}/token-endings', {
+        api.POST('/api/connections/{ref}/token-revocations', {
           params: { path: { ref: held.ref } },
           body: { why, username: held.person },
         }),

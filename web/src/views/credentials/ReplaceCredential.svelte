@@ -55,7 +55,9 @@
         : 'No connection here holds it: its holder is handed the new one.'}
       Nothing is made until the next page.
     </p>
-    <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={begin}>Begin</button>
+    <button class="btn btn-primary btn-sm" disabled={acts.busy} onclick={begin}
+      >Begin replacement</button
+    >
   {:else if found.data}<p class="mb-2">
       It cannot be replaced from here: it is not known who issued it, and no connection holds it.
     </p>{/if}

@@ -41,7 +41,7 @@
     event?.preventDefault()
     void acts.run(async () => {
       await ok(
-        api.POST('/api/replacements/{identity}/makings', {
+        api.POST('/api/replacements/{identity}/new-credentials', {
           ...path,
           body: { value: given.text, base64: given.base64, password: given.password, name },
         }),
@@ -50,7 +50,7 @@
       name = ''
     })
   }
-  const act = (what: 'proofs' | 'switches' | 'rollbacks' | 'refusals') =>
+  const act = (what: 'proofs' | 'switches' | 'rollbacks' | 'refusal-proofs') =>
     acts.run(() => ok(api.POST(`/api/replacements/{identity}/${what}`, path)))
   const retire = () =>
     acts.run(() =>
@@ -58,7 +58,12 @@
     )
   const move = (name: string, moved: boolean) =>
     acts.run(() =>
-      ok(api.POST('/api/replacements/{identity}/movings', { ...path, body: { name, moved } })),
+      ok(
+        api.POST('/api/replacements/{identity}/workload-changes', {
+          ...path,
+          body: { name, moved },
+        }),
+      ),
     )
 </script>
 
@@ -237,7 +242,7 @@
                 <button
                   class="btn btn-primary btn-sm"
                   disabled={acts.busy}
-                  onclick={() => act('refusals')}>Try the old one</button
+                  onclick={() => act('refusal-proofs')}>Try the old one</button
                 >
               {/if}
             </div>

@@ -63,7 +63,7 @@
     acts.run(
       () =>
         ok(
-          api.POST('/api/decommissionings/{identity}/endings', {
+          api.POST('/api/decommissionings/{identity}/completions', {
             ...path,
             body: { confirm: confirming, with_also: also },
           }),

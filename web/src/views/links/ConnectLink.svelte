@@ -10,7 +10,7 @@
   let { token }: { token: string } = $props()
   const found = createQuery(() => ({
     queryKey: ['asked-connect', token],
-    queryFn: () => ok(api.GET('/api/asked/connects/{token}', { params: { path: { token } } })),
+    queryFn: () => ok(api.GET('/api/links/accounts/{token}', { params: { path: { token } } })),
   }))
   const acts = acting('asked')
   const connect = (ref: string) =>

@@ -11,7 +11,7 @@
   const path = $derived({ path: { token } })
   const found = createQuery(() => ({
     queryKey: ['asked-consent', token],
-    queryFn: () => ok(api.GET('/api/asked/consents/{token}', { params: path })),
+    queryFn: () => ok(api.GET('/api/links/consents/{token}', { params: path })),
   }))
   let given = $state<string[]>([])
   let name = $state('')
@@ -23,7 +23,7 @@
     event.preventDefault()
     const body = { given: refuse ? [] : given, name, says }
     await acts.run(() =>
-      ok(api.POST('/api/asked/consents/{token}/answers', { params: path, body })),
+      ok(api.POST('/api/links/consents/{token}/answers', { params: path, body })),
     )
   }
 </script>

@@ -13,7 +13,7 @@
   const path = $derived({ path: { token } })
   const found = createQuery(() => ({
     queryKey: ['asked-handover', token],
-    queryFn: () => ok(api.GET('/api/asked/handovers/{token}', { params: path })),
+    queryFn: () => ok(api.GET('/api/links/handovers/{token}', { params: path })),
   }))
   let form = $state({ code: '', name: '' })
   let value = $state('')
@@ -26,7 +26,7 @@
     event.preventDefault()
     await acts.run(async () => {
       const shown = await ok(
-        api.POST('/api/asked/handovers/{token}/takings', { params: path, body: form }),
+        api.POST('/api/links/handovers/{token}/retrievals', { params: path, body: form }),
       )
       value = shown.value
       taken = true

@@ -38,7 +38,7 @@
       return
     }
     if (doing === 'passkey') {
-      const { options } = await ok(api.POST('/api/session/passkeys/beginnings', { body: proof() }))
+      const { options } = await ok(api.POST('/api/session/passkeys/options', { body: proof() }))
       const credential = await make(options)
       took(await ok(api.POST('/api/session/passkeys', { body: { credential, name: form.name } })))
     } else if (doing === 'recovery')

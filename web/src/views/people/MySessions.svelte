@@ -18,7 +18,7 @@
     )
   const endAll = (here: boolean) =>
     acts.run(async () =>
-      take(await ok(api.POST('/api/session/endings', { params: { query: { here } } }))),
+      take(await ok(api.POST('/api/session/log-outs', { params: { query: { here } } }))),
     )
   const others = $derived((list.data ?? []).filter((session) => !session.here).length)
   /** What a browser says of itself is long; its own name and its system stand in it. */
@@ -68,7 +68,7 @@
   {/if}
   <p class="help mb-3">
     A session ends after twelve hours, and when your password, your role or your second factor
-    becomes another.
+    changes.
   </p>
   <ProblemBox problem={acts.problem} />
   {#if others}<button class="btn btn-sm" disabled={acts.busy} onclick={() => void endAll(false)}

@@ -51,7 +51,7 @@
     })
   }
   const logOut = (username: string) =>
-    run(() => ok(api.POST('/api/people/{username}/endings', { params: { path: { username } } })))
+    run(() => ok(api.POST('/api/people/{username}/log-outs', { params: { path: { username } } })))
   const change = (username: string, body: { role?: string; active?: boolean }) =>
     run(() => ok(api.PATCH('/api/people/{username}', { params: { path: { username } }, body })))
 </script>
@@ -98,7 +98,7 @@
                 {#if row.second_factor && mayDropFactor(row.username)}<button
                     class="act"
                     onclick={() => void dropFactor(row.username)}
-                    aria-label="Remove the second factor of {row.name}">remove</button
+                    aria-label="Remove the second factor of {row.name}">Remove</button
                   >{/if}</td
               >
               <td
@@ -106,7 +106,7 @@
                     class="act"
                     onclick={() => void change(row.username, { active: !row.active })}
                     aria-label="Switch {row.name} {row.active ? 'off' : 'on'}"
-                    >{row.active ? 'switch off' : 'switch on'}</button
+                    >{row.active ? 'Switch off' : 'Switch on'}</button
                   >{/if}</td
               >
               {#if may('change')}<td class="whitespace-nowrap"
@@ -117,11 +117,11 @@
                         (giving = giving === row.username ? '' : row.username),
                         (given = '')
                       )}
-                      aria-label="Give {row.name} a new password">new password</button
+                      aria-label="Give {row.name} a new password">New password</button
                     >&nbsp;<button
                       class="act"
                       onclick={() => void logOut(row.username)}
-                      aria-label="Log {row.name} out everywhere">log out</button
+                      aria-label="Log {row.name} out everywhere">Log out</button
                     >{/if}</td
                 >{/if}
             </tr>
@@ -185,7 +185,7 @@
           {#if !errors.password && !errors.username && !errors.role}<ProblemBox
               problem={acts.problem}
             />{/if}
-          <button class="btn btn-primary btn-sm mt-2">Add</button>
+          <button class="btn btn-primary btn-sm mt-2">Add person</button>
         </form>
       {:else}
         <h2 class="mb-1">Roles</h2>

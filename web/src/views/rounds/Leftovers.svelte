@@ -34,7 +34,7 @@
   const retry = (row: Leftover) =>
     acts.run(async () => {
       const done = await ok(
-        api.POST('/api/leftovers/{number}/clearings', { params: { path: { number: row.id } } }),
+        api.POST('/api/leftovers/{number}/retries', { params: { path: { number: row.id } } }),
       )
       result = done.gone
         ? `${row.name} is cleared away.`
@@ -45,7 +45,7 @@
   const close = (row: Leftover) =>
     acts.run(async () => {
       await ok(
-        api.POST('/api/leftovers/{number}/closings', {
+        api.POST('/api/leftovers/{number}/closures', {
           params: { path: { number: row.id } },
           body: { reason },
         }),

@@ -130,10 +130,9 @@
               >
               <div>
                 <p class="font-bold">
-                  {name} · {entry.environment}{#if entry.ref}&nbsp;<span
-                      class="value text-soft font-normal">{entry.ref}</span
-                    >{/if}
+                  {name} · {entry.environment}
                 </p>
+                {#if entry.ref}<p class="value text-soft">{entry.ref}</p>{/if}
                 <p class="text-soft">
                   {entry.why}
                   {#if entry.ref && entry.workloads.length}{stops(entry.workloads)}

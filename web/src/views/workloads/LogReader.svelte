@@ -25,7 +25,7 @@
     acts
       .run(() =>
         ok(
-          api.POST('/api/workloads/{identity}/uses/{number}/seen', {
+          api.POST('/api/workloads/{identity}/uses/{number}/observed-operations', {
             params: path,
             body: { text, only_seen },
           }),

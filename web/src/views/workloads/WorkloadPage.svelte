@@ -170,7 +170,9 @@
             ></label
           >
           {@render picking()}
-          <button class="btn btn-primary btn-sm mt-2" disabled={!application}>Add</button>
+          <button class="btn btn-primary btn-sm mt-2" disabled={!application}
+            >Add application</button
+          >
         </form>
       {/if}
       {#each workload.uses as use (use.id)}
