@@ -685,7 +685,9 @@ def _add_applying(command: argparse.ArgumentParser) -> None:
         ),
     )
     command.add_argument(
-        "--let-go", action="store_true", help="let go of what would go to a new place"
+        "--let-go",
+        action="store_true",
+        help="discard stored secrets that would go to a new destination",
     )
 
 
@@ -714,7 +716,7 @@ def main(arguments: list[str] | None = None) -> int:
     except NoDesk as error:
         print(f"nlatch: {error}", file=sys.stderr)
         return 2
-    except BrokenPipeError:  # whoever read us has enough
+    except BrokenPipeError:  # anyone who read us has enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
 

@@ -1,4 +1,4 @@
-"""``nlatch person``: people who log in, and their log-in, for whoever runs the machine.
+"""``nlatch person``: people who log in, and their log-in, for anyone who runs the machine.
 
 It asks for no log-in: who may read the key file may do everything.
 """

@@ -81,7 +81,7 @@ class House:
         return [told["trust"] for told in self.known.values() if told["way"] == "crl"]
 
     async def role(self, application: str, environment: str, shown: bytes) -> str | None:
-        """The role of whoever showed a certificate; ``None``: it is no good here."""
+        """The role of anyone who showed a certificate; ``None``: it is no good here."""
         told = self.known.get(f"{application}/{environment}")
         if told is None or told["way"] != "crl":
             return None

@@ -376,7 +376,7 @@ PATIENT = (
 class World:
     """Stand-ins, and a desk with Cargo manifests that is not started yet, all by one clock.
 
-    It is loaded once; whoever needs one gets a copy.
+    It is loaded once; anyone who needs one gets a copy.
     """
 
     def __init__(

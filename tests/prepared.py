@@ -32,7 +32,7 @@ def migrated() -> Path:
     found = _FOLDER / f"migrated-{digest.hexdigest()[:16]}.sqlite3"
     _FOLDER.mkdir(parents=True, exist_ok=True)
     with (_FOLDER / "lock").open("w") as lock:
-        fcntl.flock(lock, fcntl.LOCK_EX)  # whoever comes second waits, and finds it
+        fcntl.flock(lock, fcntl.LOCK_EX)  # anyone who comes second waits, and finds it
         if not found.exists():
             _make(found)
     return found

@@ -1,7 +1,7 @@
 """Running a failed test once more, from a fresh start, and naming it: for tests that start programs
 or a browser.
 
-Whoever sees ``FLAKY`` finds out why before anything is called done. The conftest of each folder
+Anyone who sees ``FLAKY`` finds out why before anything is called done. The conftest of each folder
 that may do so calls :func:`allow`.
 """
 

@@ -1,5 +1,5 @@
-"""A clock in place of the ``time`` of one module: whoever sleeps moves it on, so that nothing waits
-and every pause is known.
+"""A clock in place of the ``time`` of one module: anyone who sleeps moves it on, so that nothing
+waits and every pause is known.
 """
 
 from __future__ import annotations

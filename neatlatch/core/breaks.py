@@ -185,7 +185,7 @@ def candidates(watched: BreakFacts, now: datetime) -> list[Break]:
 def of_workload(name: str, own: Sequence[OwnKey], now: datetime) -> Break | None:
     """When a workload draws no longer: at the end of the last of what it has of its own, if that is
     within 90 days or over. No end, or nothing at all, is no such moment. Its connections go on for
-    whoever else uses them (common practice, no source).
+    and who else uses them (common practice, no source).
     """
     ends = [(own_key.ends, own_key) for own_key in own if own_key.ends is not None]
     if not ends or len(ends) < len(own):

@@ -1,9 +1,9 @@
 """The journal's chain: each entry holds the code of the one before, so that nothing can be changed,
 left out or put in unseen.
 
-The code is an HMAC (RFC 2104, with SHA-256) under a key that is kept outside the database: whoever
-can write to the database cannot make the chain anew. Entries of before there was a key have a plain
-hash; the first keyed entry takes them over. An *anchor* names the newest entry and is kept
+The code is an HMAC (RFC 2104, with SHA-256) under a key that is kept outside the database: anyone
+who can write to the database cannot make the chain anew. Entries of before there was a key have a
+plain hash; the first keyed entry takes them over. An *anchor* names the newest entry and is kept
 elsewhere: cutting entries off at the end breaks no chain, and is found by it.
 """
 

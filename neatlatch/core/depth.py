@@ -60,7 +60,7 @@ class DepthLimits:
         return f"Rounds make the harmless call only: {self._forbidden_by()}."
 
     def says_to_its_people(self, tests_as: str) -> str:
-        """Say what tests do to whoever has an account of their own here.
+        """Say what tests do to anyone who has an account of their own here.
 
         ``tests_as`` names the service account for tests; empty: none is named.
         """

@@ -2,8 +2,8 @@
 password.
 
 PBES2 with PBKDF2 (RFC 8018 §A.2) and scrypt (RFC 7914 §7), the older schemes of PKCS#5 and PKCS#12
-(RFC 8018 §A.3, RFC 7292 App. C), and the MAC of PKCS#12 (RFC 7292 §4, RFC 9579). Whoever wrote the
-file chose the rounds; a file of 180 octets may ask for hours of work.
+(RFC 8018 §A.3, RFC 7292 App. C), and the MAC of PKCS#12 (RFC 7292 §4, RFC 9579). Anyone who wrote
+the file chose the rounds; a file of 180 octets may ask for hours of work.
 """
 
 from __future__ import annotations

@@ -1,9 +1,9 @@
 """Where a secret goes: the origins of all addresses that it is sent to.
 
 An origin is scheme, host and port (RFC 6454 §4); what differs only in the path is the same server.
-A secret that was cleared for some origins is not sent to others until somebody says so: whoever can
-change an address could otherwise read every secret that is held, by having it sent to a server of
-their own.
+A secret that was cleared for some origins is not sent to others until somebody says so: anyone who
+can change an address could otherwise read every secret that is held, by having it sent to a server
+of their own.
 """
 
 from __future__ import annotations

@@ -163,7 +163,7 @@ _WORK = {
 _TLS = {  # RFC 8446 §6.2, and what a verifier says before any alert
     "expired": (
         "Their certificate has expired.",
-        "Tell the application's owner; nothing here mends it. Do not switch the check off.",
+        "Tell the application's owner: it cannot be corrected here. Do not switch the check off.",
     ),
     "not_yet_valid": (
         "Their certificate is not valid yet.",

@@ -9,7 +9,7 @@ from typing import Literal
 from .schemes import CERTIFICATE, OAUTH1, OAUTH2, STREAM
 
 # A right that a workload's key has: requests through the relay alone, or headers to take as well.
-# Whoever has a header can send whatever they like with it.
+# Anyone who has a header can send whatever they like with it.
 Right = Literal["relay", "draw"]
 RIGHTS: tuple[Right, ...] = ("relay", "draw")
 HandsOut = Literal["token", "signature", "secret", "nothing"]

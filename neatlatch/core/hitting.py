@@ -23,7 +23,7 @@ def elements(mask: int) -> Iterator[int]:
 
 
 def minimal(sets: Iterable[int]) -> list[int]:
-    """The sets that hold no other: whoever hits these hits all."""
+    """The sets that hold no other: anyone who hits these hits all."""
     kept: list[int] = []
     for set_ in sorted(set(sets), key=int.bit_count):
         if not any(other & set_ == other for other in kept):

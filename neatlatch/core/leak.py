@@ -103,7 +103,7 @@ def taken(
     scheme: str, token_ends: datetime | None, has_token: bool, now: datetime
 ) -> RetainedAccess:
     """What a header is still good for that was drawn before the key to draw with was revoked (RFC
-    6749 §1.4: a token admits whoever has it until it ends; RFC 5849 §3.3: a signed request is
+    6749 §1.4: a token admits anyone who has it until it ends; RFC 5849 §3.3: a signed request is
     taken once).
     """
     if scheme == CERTIFICATE:
@@ -131,8 +131,8 @@ def taken(
 
 @dataclass(frozen=True)
 class TokenWorth:
-    """What a leaked token is good for: whether it ``lives``, what whoever has it can do, and what
-    its ending does to those who use it rightly.
+    """What a leaked token is good for: whether it ``lives``, what anyone who has it can do, and
+    what its ending does to those who use it rightly.
     """
 
     lives: bool

@@ -16,7 +16,7 @@ def learned(
 
     ``sent`` are the caller side's values; ``thumbprint`` is that of the certificate that was shown
     (empty: none); ``noted`` are the client's facts, and its client ID. Secrets are none of these.
-    Common practice, no source: whoever was admitted under a name has it there.
+    Common practice, no source: anyone who was admitted under a name has it there.
     """
     keys = [identity.key for identity in scheme.identities()]
     if scheme.key in OAUTH2:

@@ -1,4 +1,4 @@
-"""How many wrong log-ins are let through before whoever makes them must wait (NIST SP 800-63B
+"""How many wrong log-ins are let through before anyone who makes them must wait (NIST SP 800-63B
 §5.2.2 asks for a limit; the numbers are common practice, no source).
 
 Three counts: of a name from an address, of an address, and of a name from wherever. The first two

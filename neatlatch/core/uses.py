@@ -65,13 +65,13 @@ def warn(workload: str, environment: str, uses: Sequence[UsedConnection]) -> tup
             )
         elif use.connection_environment != environment:
             mend = (
-                f" {_list(use.choices)} stands in {environment}."
+                f" {_list(use.choices)} is in {environment}."
                 if use.choices
                 else f" None is set up in {environment}."
             )
             found.append(
                 UseWarning(
-                    f"{workload} runs in {environment} and uses {use.ref}, which stands in "
+                    f"{workload} runs in {environment} and uses {use.ref}, which is in "
                     f"{use.connection_environment}.{mend}",
                     "move" if use.choices else "set_up",
                     use.choices[0] if use.choices else "",

@@ -57,7 +57,7 @@ if wrong := [proxy for proxy in PROXIES if not is_network(proxy)]:
         f"NEATLATCH_PROXY holds {wrong[0]!r}, which is neither an address nor a network."
     )
 # Whether such a proxy terminates TLS and passes the client's certificate on in a header, having
-# taken away what callers put there (RFC 9440 §4). Whoever reaches the desk past the proxy could
+# taken away what callers put there (RFC 9440 §4). Anyone who reaches the desk past the proxy could
 # tell it too, so the proxy proves itself by a secret.
 PROXY_TELLS_CERTIFICATE = os.environ.get("NEATLATCH_PROXY_TELLS_CERTIFICATE", "") == "yes"
 PROXY_SECRET = os.environ.get("NEATLATCH_PROXY_SECRET", "")

@@ -85,7 +85,7 @@ def would_take(answer: HttpReply, state: str, redirect_uri: str) -> Failure | No
 
     A page (2xx) or a way on to a sign-in page (3xx elsewhere): yes. Sent back with an error, or
     refused without sending back (RFC 6749 §4.1.2.1: the redirect URI or the client is wrong): no.
-    Nothing at the address (RFC 9110 §15.5.5, §15.5.6, §15.5.11): no, whoever asks.
+    Nothing at the address (RFC 9110 §15.5.5, §15.5.6, §15.5.11): no, whatever the caller.
     """
     location = answer.headers.get("location", "")
     if 300 <= answer.status < 400 and location:

@@ -1,4 +1,4 @@
-"""A token that is held, and whoever keeps it: what the ladder, the draw and the relay ask for
+"""A token that is held, and its keeper: what the ladder, the draw and the relay ask for
 before they send.
 """
 
@@ -41,7 +41,7 @@ class NoToken(Exception):
 
 
 class TokenSource(Protocol):
-    """Whoever keeps the tokens: gives the one held, renewed if it is near its end or ``force`` says
+    """The keeper of the tokens: gives the one held, renewed if it is near its end or ``force`` says
     so. Raises :class:`NoToken`.
     """
 

@@ -255,7 +255,7 @@ class Positions:
             for number, one in enumerate((found or {}).get("rules", []), 1)
         )
         streams = "".join(f"<option>{topic}" for topic in sorted(TOPICS))
-        none = "No rules yet: whoever has a key may read everything." if found is None else ""
+        none = "No rules yet: anyone who has a key may read everything." if found is None else ""
         return page(
             f"Who may read and send, {env}",
             self.office.style.colour,

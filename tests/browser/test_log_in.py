@@ -187,13 +187,13 @@ def test_a_passkey_and_leave_to_go_elsewhere(browser: Browser, desk: Desk) -> No
     page.goto("/journal")
     expect(page.get_by_role("cell", name="revealed to")).to_be_visible()
     move(11)
-    page.get_by_role("button", name="Let go of it").click()
-    page.get_by_role("button", name="Save and let go of it").click()
+    page.get_by_role("button", name="Discard it").click()
+    page.get_by_role("button", name="Save and discard it").click()
     expect(
         page.get_by_role("heading", name="This would send what is held to another server")
     ).to_be_hidden()
     page.goto("/journal")
-    expect(page.get_by_role("cell", name="let go of what was held")).to_be_visible()
+    expect(page.get_by_role("cell", name="discarded what was held")).to_be_visible()
     assert page.errors == []  # type: ignore[attr-defined]
 
 

@@ -280,7 +280,7 @@ def test_today_says_what_breaks_next(page: Page) -> None:
     row = page.get_by_role("listitem").filter(has_text="Cargo manifests · Production")
     expect(row).to_contain_text("now")
     expect(row).to_contain_text("Redirect URI and scopes don't meet.")
-    # Signing in fails; whoever draws gets the token that is held, and only who lacks a scope is
+    # Signing in fails; anyone who draws gets the token that is held, and only who lacks a scope is
     # stopped.
     expect(row).to_contain_text("The token that is held serves on. Customs return stopped.")
     expect(
@@ -412,7 +412,7 @@ def test_two_people_edit_and_the_second_is_told(
 def test_two_people_set_up_and_what_both_typed_is_no_silent_overwrite(
     browser: Browser, demo_desk: Desk
 ) -> None:
-    """Whoever comes second is told, keeps what they typed, sees what else was changed, and saves
+    """Anyone who comes second is told, keeps what they typed, sees what else was changed, and saves
     knowingly.
     """
     mine, theirs = pages = [open_page(browser, demo_desk), open_page(browser, demo_desk)]

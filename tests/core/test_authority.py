@@ -373,7 +373,7 @@ def test_no_document_makes_registration_stumble(document: object) -> None:
 def test_keys_take_turns_so_that_no_token_is_refused(
     starts: list[int], kept: int, life: int
 ) -> None:
-    """Whoever fetches the key set as seldom as allowed can verify every token through its whole
+    """Anyone who fetches the key set as seldom as allowed can verify every token through its whole
     life.
     """
     keys: dict[str, rollover.Key] = {}

@@ -90,7 +90,7 @@ def test_when_it_stops() -> None:
             True,
             NOW + timedelta(minutes=9),
             False,
-        ),  # RFC 6749 §1.4: a token lets in whoever has it
+        ),  # RFC 6749 §1.4: a token lets in anyone who has it
         (CODE, NOW - timedelta(minutes=1), True, None, False),
         (CODE, None, False, None, False),
         (CODE, None, True, None, True),

@@ -418,7 +418,7 @@ def test_an_application_is_added_by_hand(setup: Setup) -> None:
     assert (
         post(web, "/api/applications", body)
         .json()["errors"]["environment"]
-        .startswith("Tide tables stands in Sandbox already")
+        .startswith("Tide tables is in Sandbox already")
     )
 
 

@@ -38,7 +38,7 @@ ELSEWHERE = "https://localhost:9"
 
 @pytest.fixture
 def desk(setup: Setup) -> tuple[Setup, WebClient, Iterator[str]]:
-    """A connection that works, and whoever administers it, with codes of a second factor."""
+    """A connection that works, and anyone who administers it, with codes of a second factor."""
     setup.latched("manifest.read")
     web = setup.web("administrator")
     return setup, web, codes_of(Person.objects.get(username="administrator"))
@@ -148,7 +148,7 @@ def test_what_is_held_can_be_let_go_of_instead(desk: Any) -> None:
     assert not answer.json()["signed_in"]
     assert HeldSecret.objects.count() == TokenSet.objects.count() == 0
     assert Credential.objects.count() == 1  # in the safe it stays
-    assert Entry.objects.get(did="let go of what was held").details["would have gone to"] == [
+    assert Entry.objects.get(did="discarded what was held").details["would have gone to"] == [
         "https://localhost:9"
     ]
 
@@ -170,7 +170,7 @@ def by_inventory(setup: Setup, leave: destinations.DestinationPermission | None)
 
 
 def by_reference(setup: Setup, leave: destinations.DestinationPermission | None) -> None:
-    """The same secret, named by whoever does not know it, for a connection that sends
+    """The same secret, named by anyone who does not know it, for a connection that sends
     it elsewhere.
     """
     found = stands()

@@ -586,7 +586,7 @@ def test_the_end_of_the_last_own_key_stands_on_today(
 
 
 def test_a_right_is_relay_only_or_draw(setup: Setup) -> None:
-    """F6: whoever may only relay is given no header; whoever draws may relay as well."""
+    """F6: anyone who may only relay is given no header; anyone who draws may relay as well."""
     connection = setup.latched("manifest.read")
     workload = noted(setup, connection)
     for right, scopes in (("relay", {"relay"}), ("draw", {"draw", "relay"})):
@@ -685,7 +685,7 @@ def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
     )
     assert (
         post(keys, {"kind": "key", "right": "draw"}, Held="let-go").status_code == 409
-    )  # there is nothing to let go of
+    )  # there is nothing to discard
     assert not Client.objects.filter(workload=workload).exists()
     assert post(keys, {"kind": "key", "right": "relay"}).status_code == 201
     assert (
@@ -782,7 +782,7 @@ def test_the_callers_own_key_does_not_reach_the_application(
 def test_who_waits_for_a_renewal_holds_no_worker(
     drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch, force: bool
 ) -> None:
-    """M4: between its steps the work waits outside of the pool; here whoever renews comes to its
+    """M4: between its steps the work waits outside of the pool; here anyone who renews comes to its
     end meanwhile.
     """
     _, connection, _, _ = drawn

@@ -1,4 +1,4 @@
-"""Live progress: bounded, and over when whoever watches is logged out (security.md L7).
+"""Live progress: bounded, and over when anyone who watches is logged out (security.md L7).
 
 What strangers have written down is bounded too (L12).
 """

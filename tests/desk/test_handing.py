@@ -280,7 +280,7 @@ def test_a_stored_secret_is_shown_again_only_where_and_as_it_may_be(web: WebClie
         assert "second factor" in permit(web, "", 403)["title"]
         secret = enrol(web)
         clock.shift(30)
-        # H5: whoever has the session for an hour could have set it up
+        # H5: anyone who has the session for an hour could have set it up
         for wanted in (
             permit(web, totp.code(secret, timezone.now().timestamp()), 403),
             permit(web, "", 403),

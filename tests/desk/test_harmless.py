@@ -137,7 +137,7 @@ def test_a_persons_account_only_signs_in(own: Setup, how: str) -> None:
     assert fresh().state == "latched"
     whose = "isla" if how == "round" else "ewan"
     assert test.person == person(whose)
-    # It is said to whoever's account it is, and to nobody else.
+    # It is said to anyone who's account it is, and to nobody else.
     by = "the schedule" if how == "round" else "ewan"
     assert [
         (test["connection"], test["begun_by"])

@@ -1,4 +1,4 @@
-"""The journal: each way of tampering with it is found, by whoever has the whole database file in
+"""The journal: each way of tampering with it is found, by anyone who has the whole database file in
 hand but not the key (security.md M6, M7).
 """
 

@@ -569,7 +569,7 @@ def test_all_of_it_by_command(
     codes = run("recovery-codes", "morag").split()
     assert len(codes) == 10
     web = enter(code=codes[0])
-    assert any("Whoever runs the machine" in say for say in says_of(web))
+    assert any("The machine's operator" in say for say in says_of(web))
     run("drop-factor", "morag", "--passkey", str(Passkey.objects.get().pk))
     web = enter()
     run("log-out", "morag")
@@ -591,7 +591,7 @@ def test_all_of_it_by_command(
     assert "no such person" in run("show", "nobody", status=2)
     assert set(Entry.objects.exclude(who="morag").values_list("who", flat=True)) == {
         "nobody",
-        "whoever runs the machine",
+        "the machine's operator",
     }
 
 

@@ -124,7 +124,7 @@ QUERIES = {
     "/api/search": "?words=cargo",
     "/api/filters": "?list=connections",
 }
-# Addresses for whoever was asked, by a token that is a secret: one that was never given is not
+# Addresses for anyone who was asked, by a token that is a secret: one that was never given is not
 # found.
 MISSING = ("/api/links/", "/api/house/requests/")
 

@@ -126,7 +126,7 @@ def test_what_cannot_be_opened_holds_nothing_else_up(setup: Setup) -> None:
     assert SetAside.objects.count() == 0
     told = {
         entry.ref: entry.details["tokens revoked there"]
-        for entry in Entry.objects.filter(did="let go of the tokens of")
+        for entry in Entry.objects.filter(did="discarded the tokens of")
     }
     assert told == {"sandbox/cargo": "no, the safe cannot open them", "sandbox/other": "yes"}
 

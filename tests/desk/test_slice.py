@@ -59,7 +59,7 @@ def test_from_nothing_to_latched_broken_and_mended(setup: Setup) -> None:
 
 
 def test_a_change_of_a_client_is_whole(setup: Setup) -> None:
-    """Whoever calls the service need not remember that nobody has tried the connections since."""
+    """A caller of the service need not remember that nobody has tried the connections since."""
     connection = setup.latched()
     assert setup.test(connection).passed
     clients.change(setup.by, again(connection).client, lambda fields: fields)

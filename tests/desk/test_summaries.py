@@ -264,7 +264,7 @@ def test_a_change_and_its_summary_are_one_transaction(filled: None) -> None:
         told = elsewhere.execute(
             "SELECT stale, off FROM connections_summary WHERE connection_id = ?", [broken.pk.hex]
         ).fetchone()
-        assert told == (0, before[broken.pk]["off"])  # whoever else looks sees the state before
+        assert told == (0, before[broken.pk]["off"])  # another process sees the state before
     kept = Summary.objects.get(pk=broken.pk)
     assert not kept.stale
     assert " rights " in kept.off

@@ -129,8 +129,8 @@ def test_another_holds_the_database_while_the_provider_rotates(setup: Setup, tri
 
 
 def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: Tries) -> None:
-    """The lease has run out and its holder still tries: whoever asks meanwhile takes up its note,
-    and does not show the old refresh token again.
+    """The lease has run out and its holder still tries: anyone who asks meanwhile takes up its
+    note, and does not show the old refresh token again.
     """
     connection = setup.latched()
     bring_near_the_end(connection)
@@ -155,7 +155,7 @@ def test_the_lease_holds_while_the_new_token_is_on_its_way(setup: Setup, tries: 
 def test_what_was_saved_between_the_lease_and_the_note(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Whoever takes over a dead lease while its holder saves after all must not show the old
+    """Anyone who takes over a dead lease while its holder saves after all must not show the old
     refresh token again.
     """
     connection = setup.latched()

@@ -143,7 +143,7 @@ def addresses(reader: Reader) -> dict[str, str]:
 
 
 def its_operations() -> Iterator[Operation]:
-    """Every operation with a body that a reader may call, and whoever is not even known."""
+    """Every operation with a body that a reader may call, and anyone who is not even known."""
     may = who_may()
     for operation in operations():
         if (

@@ -129,7 +129,7 @@ class EffectiveRights:
 
 
 def stand(book: Book, known: KnownRules, with_idle: bool = True) -> EffectiveRights:
-    """Both at once, for whoever shows them.
+    """Both at once, for anyone who shows them.
 
     ``with_idle``: rules that never decide are looked for, too.
     """
@@ -216,8 +216,8 @@ def loose_end(rules: Iterable[Rule]) -> str:
 def never_decide(
     book: Book, operations: Sequence[str], principals: Sequence[str] = ()
 ) -> tuple[int, ...]:
-    """The places of rules that decide no request at all, whoever asks for whatever from anywhere:
-    others always come before them.
+    """The places of rules that decide no request at all, whoever the caller is for whatever from
+    anywhere: others always come before them.
 
     Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each
     kind is tried. ``operations`` and ``principals`` are those that exist beside the ones that rules

@@ -1,6 +1,6 @@
 """How far a client may change itself by protocol (RFC 7592 §2.2): never beyond what its
 registration right allowed, nor back to what an administrator has taken from it since. Without this,
-whoever holds a registration access token could give the client any right again.
+anyone who holds a registration access token could give the client any right again.
 """
 
 from __future__ import annotations

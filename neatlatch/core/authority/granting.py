@@ -15,7 +15,7 @@ _GONE = "It is not known, has expired, or was used"
 
 
 class GrantReused(RequestRefused):
-    """A code or refresh token came a second time: whoever has it may have stolen it, so all that
+    """A code or refresh token came a second time: anyone who has it may have stolen it, so all that
     came of it ends (RFC 6749 §4.1.2, RFC 9700 §4.14.2).
     """
 

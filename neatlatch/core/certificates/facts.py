@@ -159,7 +159,7 @@ def of_certificate(certificate: x509.Certificate) -> CertificateFacts:
 
 
 def of_request(request: x509.CertificateSigningRequest) -> RequestFacts:
-    """A signing request in plain values; whether its signature holds says that whoever made it has
+    """A signing request in plain values; whether its signature holds says that its maker has
     the key (RFC 2986 §3).
     """
     return RequestFacts(

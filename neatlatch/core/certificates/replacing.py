@@ -1,7 +1,7 @@
 """Replacing a certificate authority without a moment at which somebody shows a certificate that its
 receiver does not trust.
 
-The order is forced: whoever receives certificates must trust the new root *before* the first one is
+The order is forced: each receiver must trust the new root *before* the first one is
 issued below it, and may stop trusting the old root only *after* the last one below it is gone.
 Common practice, no source.
 """
@@ -20,7 +20,7 @@ State = Literal["done", "now", "waits"]
 class LeafCertificate:
     """A certificate that lives.
 
-    ``under`` is its root, ``receiver`` whoever it is shown to; ``moved``: one under the new root
+    ``under`` is its root, ``receiver`` the one it is shown to; ``moved``: one under the new root
     has been made for its holder.
     """
 

@@ -16,7 +16,7 @@ class BadInput(ValueError):
     """The input lacks something, or holds something of the wrong type."""
 
 
-# Names that a line may carry for whoever wrote it.
+# Names that a line may carry for anyone who wrote it.
 LABELS = ("id", "note", "title", "what")
 
 

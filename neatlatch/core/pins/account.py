@@ -42,7 +42,7 @@ def pin(halves: Halves) -> Pin:
             LABEL,
             Fit.NOT_PROVEN if expected else Fit.FITS,
             shown,
-            "not told",
+            "not reported",
             "The application does not say who signed in.",
             acts=(again,) if expected else (),
         )

@@ -209,7 +209,7 @@ def settle(stamp: str, copy: Path) -> list[str]:
             "it was restored from a backup, and may have been taken since"
         )
         ended = Access.objects.filter(revoked=None, ends__gt=now).update(revoked=now)
-        # A refresh token that was spent since would be good once more, for whoever has found it.
+        # A refresh token that was spent since would be good once more, for anyone who has found it.
         grants = Grant.objects.filter(revoked=None).update(
             revoked=now, why="restored from a backup"
         )

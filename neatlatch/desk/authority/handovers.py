@@ -185,7 +185,8 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
             )
             handover.outcome = "taken by the link"
             handover.save()
-            # Whoever holds the link types a name: it stands in the details, and is nobody's log-in.
+            # Anyone who holds the link types a name: it stands in the details, and is nobody's
+            # log-in.
             details = {
                 "name given": handover.taken_by,
                 "from": address,

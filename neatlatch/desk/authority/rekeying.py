@@ -59,7 +59,7 @@ def begin() -> int:
 
 
 def seal_anew() -> Iterator[RekeyCount]:
-    """Seal what is behind, in as many passes as it takes: whoever read a row before the new key
+    """Seal what is behind, in as many passes as it takes: anyone who read a row before the new key
     came writes it back as it was. Yields after each value.
 
     The new value is written only where the old one still stands, so a token that is renewed

@@ -116,7 +116,7 @@ def until_saved(save: Callable[[], T], about: str, wait: Callable[[float], None]
 
 
 def take_up(about: str = "", again: bool = False) -> int:
-    """Save what is noted: for one thing, whoever noted it; without a name, all whose process is
+    """Save what is noted: for one thing, of whatever process; without a name, all whose process is
     gone. Returns how many notes were taken up.
 
     ``again``: those that were set aside, too. Raises the database's refusal where it is for one
@@ -145,7 +145,8 @@ def take_up(about: str = "", again: bool = False) -> int:
                 "a note of what was won could not be taken up yet", note=note.name, why=str(error)
             )
             continue
-        except Exception:  # a program starts all the same; the note stays for whoever looks into it
+        except Exception:
+            # A program starts all the same; the note stays for a person to look into.
             log.exception("a note of what was won could not be taken up", note=note.name)
             if _age(note) > _REFUSED:
                 _set_aside(note)

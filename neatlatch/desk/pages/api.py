@@ -59,7 +59,7 @@ log = structlog.get_logger()
 
 
 def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
-    """The description of the API is for whoever is logged in."""
+    """The description of the API is for everyone who is logged in."""
 
     def look(request: HttpRequest, *rest: Any, **more: Any) -> HttpResponse:
         if not isinstance(request.user, Person):
@@ -70,7 +70,7 @@ def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse
 
 
 class PersonAuth(SessionAuth):
-    """Whoever is logged in; their session notes now and then that it is used."""
+    """The person who is logged in; their session notes now and then that it is used."""
 
     def authenticate(self, request: HttpRequest, key: str | None) -> Any:
         """The person, or ``None``."""
@@ -259,7 +259,7 @@ def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
 
 @api.exception_handler(caller.CallerGone)
 def on_hang_up(request: HttpRequest, error: caller.CallerGone) -> HttpResponse:
-    """Nobody reads this: whoever asked has gone."""
+    """Nobody reads this: the caller has gone."""
     return problems.answer(Problem(503, "The caller hung up."))
 
 

@@ -23,14 +23,14 @@ from .house import endpoints  # noqa: E402
 # A desk that cannot open what it keeps does more harm than one that does not start.
 starting.check_or_stop()
 # Django loads the pages at the first request. ``/alive`` is answered without it, and a process that
-# says that it can serve would let whoever comes first wait for seconds.
+# says that it can serve would let anyone who comes first wait for seconds.
 resolve("/")
 _INTROSPECTION = re.compile(r"/house/[\w-]+/introspect")
 
 
 async def application(scope: Scope, receive: Any, send: Any) -> None:
     """Each request within its limits: what is too large is refused before it is kept, and work for
-    whoever hangs up is told so.
+    anyone who hangs up is told so.
     """
     if scope["type"] != "http":
         await _django(scope, receive, send)

@@ -1,4 +1,4 @@
-"""Owners: whoever is asked before something of theirs changes, and what is theirs."""
+"""Owners: those who are asked before something of theirs changes, and what is theirs."""
 
 from __future__ import annotations
 

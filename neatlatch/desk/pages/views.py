@@ -97,7 +97,7 @@ def front(request: HttpRequest) -> HttpResponse:
         return HttpResponseNotAllowed(["GET", "HEAD"])
     file = settings.DIST / "index.html"
     known = request.path.split("/")[1] in PAGES
-    # Whoever mistyped an address is shown the same page, which says so; a program sees by the
+    # Anyone who mistyped an address is shown the same page, which says so; a program sees by the
     # status that nothing is there.
     answer = HttpResponse(
         file.read_bytes() if file.exists() else _NOT_BUILT, status=200 if known else 404

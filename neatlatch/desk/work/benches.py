@@ -468,7 +468,7 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
             services.record_consent(
                 BY_LINK, request.client, scope, True, told=f"{request.answered_by}, by link"
             )
-        # Whoever holds a link types a name: it stands in the details, and is nobody's log-in.
+        # Anyone who holds a link types a name: it stands in the details, and is nobody's log-in.
         write(
             BY_LINK,
             "answered a request for consent",

@@ -31,7 +31,7 @@ from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Owner
 
 ObjectList = Literal["applications", "connections", "credentials", "workloads"]
-# So many objects are changed by one call; whoever has more calls again.
+# So many objects are changed by one call; a caller that has more calls again.
 BLOCK = 100
 
 

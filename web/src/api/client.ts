@@ -70,7 +70,7 @@ export function whenLoggedOut(act: () => void): void {
 }
 
 /**
- * Lists that were answered, by their addresses: in memory only, and the newest of them. Whoever
+ * Lists that were answered, by their addresses: in memory only, and the newest of them. Anyone who
  * asks again sends the tag along, and gets
  * the list again only where it has become another.
  */
@@ -120,7 +120,7 @@ api.use({
 
 /** Something that is held and would go to a server that nobody cleared it for. */
 export type Move = Schemas['MoveOut']
-/** What to do with it: it may go there, by a fresh code and a reason, or is let go of. */
+/** What to do with it: it may go there, by a fresh code and a reason, or is discarded. */
 export interface Leave {
   code: string
   reason: string
@@ -128,7 +128,7 @@ export interface Leave {
 }
 type Asking = (asked: Asked) => Promise<Leave | null>
 /**
- * What leave is asked for: the title says it, `keeps` that nothing can be let go of instead,
+ * What leave is asked for: the title says it, `keeps` that nothing can be discarded instead,
  * `refused` why the last answer was not taken.
  */
 export interface Asked {
@@ -160,7 +160,7 @@ const leaveHeaders = (leave: Leave): Record<string, string> =>
 const asProblem = (response: Response, told: Partial<Problem>): Problem =>
   new Problem(response.status, told.title ?? '', told.detail ?? '', told.errors)
 
-/** The same request again, with leave, until it is taken or whoever was asked gives up. */
+/** The same request again, with leave, until it is taken or anyone who was asked gives up. */
 async function withLeave(kept: Request, refused: Response): Promise<Response | undefined> {
   if (refused.status !== 409 || !askLeave) return
   const told = (await refused.clone().json()) as { title: string; moves?: Move[]; keeps?: boolean }

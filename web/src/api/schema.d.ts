@@ -248,7 +248,7 @@ export interface paths {
         put?: never;
         /**
          * Ask Passkey
-         * @description What the browser is to ask a passkey of whoever is logged in.
+         * @description What the browser is to ask a passkey of the person who is logged in.
          */
         post: operations["people_own_ask_passkey"];
         delete?: never;
@@ -2279,7 +2279,7 @@ export interface paths {
         put?: never;
         /**
          * Clear
-         * @description Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names.
+         * @description Clear where a connection sends what it holds, or discard that: what ``uncleared`` names.
          *
          *     The leave stands in header fields, as with a change.
          */
@@ -6382,7 +6382,7 @@ export interface components {
          * DrawerOut
          * @description The workload that draws with it.
          *
-         *     ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
+         *     ``others``: how many other ways to draw it has; ``reach``: what anyone who has it could draw.
          */
         DrawerOut: {
             /**

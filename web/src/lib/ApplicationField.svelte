@@ -40,7 +40,7 @@
   }
   let typed = $state<string | null>(null)
   let own = value
-  // Whoever has the field chooses or clears it, too: what was typed before is over then.
+  // Anyone who has the field chooses or clears it, too: what was typed before is over then.
   $effect(() => {
     if (value === own) return
     own = value

@@ -65,7 +65,7 @@
     <button
       class="btn btn-error btn-sm"
       disabled={moving.busy}
-      onclick={() => answer({ code: '', reason: '', letGo: true })}>Save and let go of it</button
+      onclick={() => answer({ code: '', reason: '', letGo: true })}>Save and discard it</button
     >
     <button class="btn btn-sm" onclick={() => (letting = false)}>Back</button>
   {:else}
@@ -102,7 +102,7 @@
         {#if !moving.asked.keeps}<button
             type="button"
             class="btn btn-sm"
-            onclick={() => (letting = true)}>Let go of it …</button
+            onclick={() => (letting = true)}>Discard it …</button
           >{/if}
         <button type="button" class="btn btn-sm ms-auto" onclick={() => answer(null)}
           >Change nothing</button

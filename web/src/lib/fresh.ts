@@ -6,7 +6,7 @@ import type { Query } from '@tanstack/svelte-query'
  */
 export const AGAIN = 20_000
 /**
- * Pages of one list that are asked for again by themselves; whoever has scrolled further has it
+ * Pages of one list that are asked for again by themselves; anyone who has scrolled further has it
  * refreshed by an act, or by coming back.
  */
 const MOST_PAGES = 5

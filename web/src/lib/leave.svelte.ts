@@ -21,7 +21,7 @@ whenMoving(
   },
 )
 
-/** The answer of whoever was asked; `null`: nothing is to be changed. */
+/** The answer of anyone who was asked; `null`: nothing is to be changed. */
 export function answer(leave: Leave | null): void {
   moving.busy = leave !== null
   settle?.(leave)

@@ -42,7 +42,7 @@ export async function make(options: Options): Promise<Record<string, unknown>> {
 }
 
 /**
- * Have a passkey sign; answers the code that stands for it, once. Without options, whoever is
+ * Have a passkey sign; answers the code that stands for it, once. Without options, anyone who is
  * logged in is asked.
  */
 export async function prove(options?: Options): Promise<string> {

@@ -1,5 +1,5 @@
 /**
- * What people do on each page, by who may: so that whoever may not is told at once, and not after
+ * What people do on each page, by who may: so that anyone who may not is told at once, and not after
  * having typed.
  */
 export type Act = 'test' | 'change' | 'read_journal'
@@ -7,7 +7,7 @@ export type Act = 'test' | 'change' | 'read_journal'
 export interface OnPage {
   /** What is done there, in words that follow “let you”. */
   acts: Partial<Record<Act, string>>
-  /** The page is nothing but that act: whoever may not do it sees the sentence in its place. */
+  /** The page is nothing but that act: anyone who may not do it sees the sentence in its place. */
   whole?: Act
 }
 

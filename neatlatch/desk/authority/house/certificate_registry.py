@@ -54,8 +54,9 @@ def _gone(sender: Any, instance: Issued, **kwargs: Any) -> None:
 
 @receiver(post_delete, sender=Access)
 def _token_gone(sender: Any, instance: Access, **kwargs: Any) -> None:
-    """An access token whose client was removed is good no more: whoever looks at the status lists
-    alone is told so until it would have ended."""
+    """An access token whose client was removed is good no more: anyone who looks at the status
+    lists alone is told so until it would have ended.
+    """
     if instance.ends > timezone.now():
         GoneAccess.objects.get_or_create(
             number=instance.pk,
@@ -83,7 +84,7 @@ def tell(client: Client) -> None:
 
 def receiver_at(profile: str, deployment: int) -> str:
     """Who is shown certificates of a profile: the application in a deployment, its clients' ones;
-    whoever calls it, its servers' ones. As
+    anyone who calls it, its servers' ones. As
     :class:`Trust` names them.
     """
     return f"shown:{deployment}" if profile == "client" else f"called:{deployment}"
@@ -95,7 +96,7 @@ def in_words(receiver: str, application: str) -> str:
 
 
 def assume_trust(issued: Issued, by: str) -> None:
-    """Whoever is shown the first certificate below a root has been set up with it: note that it
+    """The receiver of the first certificate below a root has been set up with it: record that it
     trusts it.
     """
     root = issued.authority.root_id

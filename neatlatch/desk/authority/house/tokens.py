@@ -243,7 +243,7 @@ def _renew(
 
 
 def _standing(grant: Grant) -> Grant:
-    """The grant, unless whoever gave it has lost their access."""
+    """The grant, unless the person who gave it has lost their access."""
     if not grant.person.is_active:
         raise RequestRefused(
             "invalid_grant",

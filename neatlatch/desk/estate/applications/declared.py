@@ -1,7 +1,7 @@
 """What a file declares of applications and their addresses, with all that follows.
 
 A file says everything about an object; what it leaves out means what
-:mod:`neatlatch.core.inventory` says. Whoever calls these says how the journal tells of it.
+:mod:`neatlatch.core.inventory` says. The caller says how the journal tells of it.
 """
 
 from __future__ import annotations

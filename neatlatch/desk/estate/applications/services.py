@@ -353,7 +353,7 @@ def _deployment(
         raise wrong_fields(
             {
                 "environment": (
-                    f"{application.name} stands in {where.name} already. Open it to change it."
+                    f"{application.name} is in {where.name} already. Open it to change it."
                 )
             }
         )

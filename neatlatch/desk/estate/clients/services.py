@@ -188,8 +188,8 @@ def save_management(facts: won.Facts) -> None:
 def _sent(request: oauth2.Request) -> oauth.OAuthReply:
     """Send a registration request. Raises :class:`Problem` where nobody answers.
 
-    What it carries was given for this very address: by the application with it, or by whoever
-    pasted it now.
+    What it carries was given for this very address: by the application with it, or by the person
+    who pasted it now.
     """
     with transport(goes_to=destinations.origins([request.url])) as opened:
         try:
@@ -473,8 +473,8 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
             409,
             "Neat Latch has no registration access token for this client.",
             (
-                "It was brought in from a file. Register another client, or change this one by "
-                "hand there."
+                "It was brought in from a file. Register another client, or change this one "
+                "manually there."
             ),
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()

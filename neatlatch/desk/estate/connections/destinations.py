@@ -1,10 +1,10 @@
 """Where what a connection holds is sent to, and the leave that somebody gives for a new place.
 
-Whoever can change an address could have every secret sent to a server of their own. So each secret
-and each token carries the origins that it was cleared for: those of the connection it was put in
-for. It goes nowhere else (:func:`transport_of`, and the transport itself checks again) until
+Anyone who can change an address could have every secret sent to a server of their own. So each
+secret and each token carries the origins that it was cleared for: those of the connection it was
+put in for. It goes nowhere else (:func:`transport_of`, and the transport itself checks again) until
 somebody clears the new place with a fresh code of their second factor and a reason, which the
-journal keeps as *revealed to*; or what is held is let go of.
+journal keeps as *revealed to*; or what is held is discarded.
 """
 
 from __future__ import annotations
@@ -44,7 +44,7 @@ _LONGEST_REASON = 300
 class DestinationPermission:
     """Permission to send stored secrets to a new destination.
 
-    ``reason`` is why; empty: it is let go of. Made by :func:`leave` alone, which has seen the
+    ``reason`` is why; empty: it is discarded. Made by :func:`leave` alone, which has seen the
     second factor.
     """
 
@@ -212,8 +212,8 @@ def asking(moves_there: list[Move]) -> PermissionRequired:
     return PermissionRequired(
         "This would send what is held to another server.",
         (
-            f"{words}. Nothing was saved. Give a code of your second factor and say why, or let "
-            f"go of what is held."
+            f"{words}. Nothing was saved. Give a code of your second factor and say why, or "
+            f"discard what is held."
         ),
         moves_there,
     )
@@ -266,7 +266,7 @@ def _let_go(by: Actor, connection: Connection, moves_there: list[Move]) -> None:
             HeldSecret.objects.filter(connection=connection, credential=move.held).delete()
     write(
         by,
-        "let go of what was held",
+        "discarded what was held",
         "connection",
         connection.ref,
         {
@@ -286,8 +286,8 @@ def _send_to(held: Credential | TokenSet, origins: Iterable[str]) -> None:
 
 def put_in_for(connection: Connection, key: str, credential: Credential) -> None:
     """Somebody who knows a secret put it in for a connection, in place of one that it may hold: it
-    is cleared for where the connection sends it, and for whoever draws the one before. Part of the
-    surrounding transaction.
+    is cleared for where the connection sends it, and for anyone who draws the one before. Part of
+    the surrounding transaction.
     """
     own = destinations.of_secret(connection.read_scheme(), key, connection.values)
     before = (
@@ -310,7 +310,7 @@ def of_tokens(connection: Connection) -> list[str]:
 
 
 def follow(new: Credential, old: Credential) -> None:
-    """A secret that takes another's place goes where that one does, and is drawn by whoever drew
+    """A secret that takes another's place goes where that one does, and is drawn by anyone who drew
     that. Part of the surrounding transaction.
     """
     _send_to(new, {*new.sent_to, *old.sent_to})
@@ -334,7 +334,7 @@ def check(connection: Connection) -> None:
     Raises :class:`TransportError` that says what may not.
     """
     if found := moves(connection):
-        says = f"{found[0]}. Clear it on the connection's page, or let go of what is held."
+        says = f"{found[0]}. Clear it on the connection's page, or discard what is held."
         raise TransportError(Failure("setting", "not_cleared", CauseClass.CREDENTIAL, says))
 
 
@@ -365,7 +365,7 @@ def transport_of(
 
 @transaction.atomic
 def clear(by: Actor, connection: Connection, leave: DestinationPermission | None) -> None:
-    """Clear where a connection sends what it holds, or let go of that, without any other change.
+    """Clear where a connection sends what it holds, or discard that, without any other change.
 
     Raises :class:`Problem`.
     """

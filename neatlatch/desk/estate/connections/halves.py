@@ -145,7 +145,7 @@ _OF_ISSUER = ("issuer", "authorization_endpoint", "token_endpoint")
 def published(
     deployment: Deployment, client: Client | None, field: str, slots: dict[str, str] | None = None
 ) -> str:
-    """An address of whoever issued the client: the application, or the house authority; empty: it
+    """An address of the issuer of the client: the application, or the house authority; empty: it
     has none.
     """
     if client is not None and client.house:
@@ -290,8 +290,8 @@ def granted(connection: Connection) -> frozenset[str] | None:
 
 
 def expected_people(connection: Connection) -> list[Person]:
-    """Who should connect an account of their own: the team's people and whoever was asked, without
-    those who left.
+    """Who should connect an account of their own: the team's people and anyone who was asked,
+    without those who left.
     """
     team = list(connection.team.people.all()) if connection.team else []
     asked = [account.person for account in those_of(connection, "accounts")]

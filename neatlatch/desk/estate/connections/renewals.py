@@ -130,7 +130,7 @@ def _lives(token_set: TokenSet, transport: Transport) -> bool:
 
 def renew(by: Person, connection: Connection) -> Renewal:
     """Renew alone, as a test of renewing: the shared token, or where each has their own that of
-    whoever asks.
+    anyone who asks.
 
     Raises :class:`Problem` where there is nothing to renew.
     """

@@ -318,7 +318,7 @@ def _pasted(
     """A pasted secret: the very one that was handed over or that a reference names, if it is known
     here, else a new one of the caller side.
 
-    Whoever pastes it knows it, so it may go where the connection sends it; whoever names a
+    Anyone who pastes it knows it, so it may go where the connection sends it; anyone who names a
     reference may not know it.
     """
     client = connection.client
@@ -440,7 +440,7 @@ def change_how_tested(by: Actor, connection: Connection, wanted: Mapping[str, An
 
 @transaction.atomic
 def put_how_tested(by: Actor, connection: UUID, wanted: Mapping[str, Any]) -> None:
-    """The same for what a file declares, by the connection's ID: whoever calls it tells the journal
+    """The same for what a file declares, by the connection's ID: the caller tells the journal
     of it. Raises field errors.
     """
     _put_how_tested(by, connection, wanted)

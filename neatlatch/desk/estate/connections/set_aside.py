@@ -23,7 +23,7 @@ from . import destinations, tokens
 
 log = structlog.get_logger()
 
-# What is not chosen by then is let go of.
+# What is not chosen by then is discarded.
 LONGEST = timedelta(days=1)
 # Doing what was chosen takes two calls of the provider at most; a process that is killed in the
 # middle leaves it to be chosen again.
@@ -97,7 +97,7 @@ def let_go_of_old(now: datetime) -> None:
             let_go(CLOCK, row.connection)
         except Exception:
             log.exception(
-                "what was set aside could not be let go of", connection=row.connection.ref
+                "tokens that were set aside could not be discarded", connection=row.connection.ref
             )
 
 
@@ -111,11 +111,11 @@ def _end(by: Actor, connection: Connection, row: SetAside) -> None:
     with transaction.atomic():
         SetAside.objects.filter(pk=row.pk).delete()
         about = {"account": row.account, "tokens revoked there": ended}
-        write(by, "let go of the tokens of", "connection", connection.ref, about)
+        write(by, "discarded the tokens of", "connection", connection.ref, about)
 
 
 def _claimed(connection: Connection) -> SetAside:
-    """What is set aside, kept for whoever chooses first. Raises :class:`Problem`."""
+    """What is set aside, kept for the first who chooses. Raises :class:`Problem`."""
     row = _claim(connection)
     if row is None:
         raise Problem(

@@ -1,7 +1,7 @@
 """What lists show of connections, kept in the database: worked out by one function, in the
 transaction of the change that it follows from, and again when its own moment passes.
 
-Triggers mark what a change makes stale (:mod:`.watching`), whoever makes it and however;
+Triggers mark what a change makes stale (:mod:`.watching`), by whatever means;
 it is settled as the transaction commits (:mod:`neatlatch.desk.ground.common.settling`). A list that
 meets a row which is not settled yet works it out for itself.
 """

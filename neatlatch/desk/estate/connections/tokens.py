@@ -77,9 +77,9 @@ def save_new(
     """Seal and save what a token endpoint gave, as one short transaction with nothing else in it,
     again and again until it is saved.
 
-    ``person`` is the key of whoever's tokens they are, where each has their own; ``after`` the
-    generation that was renewed. A scope that is not told is the one asked for (RFC 6749 §5.1); a
-    refresh token that is not told stays (§6). Raises :class:`NoToken` where the connection was
+    ``person`` is the key of the person whose tokens they are, where each has their own; ``after``
+    the generation that was renewed. A scope that is not told is the one asked for (RFC 6749 §5.1);
+    a refresh token that is not told stays (§6). Raises :class:`NoToken` where the connection was
     removed meanwhile.
     """
     fields = reading.fields
@@ -254,7 +254,7 @@ def hold(
 ) -> tuple[HeldToken, tuple[Exchange, ...]]:
     """A live token of a connection, of a person where each has their own.
 
-    Renewals of one token set never overlap, whoever asks.
+    Renewals of one token set never overlap, whoever the caller is.
 
     ``force`` asks for one that is newer than the generation the caller knows (``newer_than``;
     by default the one that stands now). Raises :class:`NoToken`, :class:`TransportError`.
@@ -529,7 +529,7 @@ def end(by: Actor, connection: Connection, did: str, *, shared: bool = False) ->
     transaction; once that is over the provider is asked to end them, and the journal says under
     ``did`` what it said. ``shared``: only those that are held and no person's.
 
-    Whoever waits for what the provider says asks before the transaction (:func:`revoke`).
+    Anyone who waits for what the provider says asks before the transaction (:func:`revoke`).
     """
     # As it stands now, and complete: by then it may be gone, or be another's.
     rows = Connection.objects.select_related(

@@ -10,7 +10,7 @@ from typing import Protocol
 
 
 class Actor(Protocol):
-    """Whoever does something. A person is one; what is none is a :class:`Program`.
+    """The one who does something. A person is one; what is none is a :class:`Program`.
 
     ``username`` is what the journal and a row's ``changed_by`` say, ``shown_name`` what people
     read.
@@ -48,8 +48,8 @@ JOURNAL_KEEPER = Program("the keeper of the journal")
 SAFE_KEEPER = Program("the keeper of the safe")
 HOUSE = Program("the house authority")
 TLS_LISTENER = Program("the TLS listener")
-# Whoever runs a command on the machine itself.
-MACHINE = Program("whoever runs the machine")
-# Whoever holds a link is not known here.
+# The person who runs a command on the machine itself.
+MACHINE = Program("the machine's operator")
+# The holder of a link is not known here.
 BY_LINK = Program("by link")
 BY_PROTOCOL = Program("registration by protocol")

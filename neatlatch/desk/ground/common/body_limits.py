@@ -16,8 +16,8 @@ from .problems import Problem, octets
 
 KIB = 1024
 USUAL = 8 * KIB * KIB
-# The first that fits counts. Whoever is not known yet, or comes thousands of times, has little to
-# say.
+# The first that fits counts. Anyone who is not known yet, or comes thousands of times, has little
+# to say.
 BY_ADDRESS = (
     (re.compile(r"/api/session(/.*)?"), 64 * KIB),
     (re.compile(r"/api/links/.*"), 64 * KIB),

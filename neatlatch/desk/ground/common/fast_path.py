@@ -136,7 +136,7 @@ async def reply(send: Any, status: int, headers: Sequence[tuple[str, str]], body
 
 async def read(receive: Any) -> tuple[bytes | None, Any]:
     """The body of a request, if it is not too large, and a ``receive`` that gives it once more to
-    whoever comes after.
+    anyone who comes after.
     """
     seen, body = [], b""
     while True:

@@ -1,5 +1,5 @@
-"""Work that whoever asks can make heavy, done in a child process that has limits of its own and is
-ended when nobody waits for it any more.
+"""Work that anyone who asks can make heavy, done in a child process that has limits of its own and
+is ended when nobody waits for it any more.
 
 A key may ask for an hour of rounds, rules may be many against many: functions of ``core`` that work
 on what a caller sent are called through

@@ -1,4 +1,4 @@
-"""Signed links: an address that by itself lets whoever holds it do one thing, until it ends."""
+"""Signed links: an address that by itself lets anyone who holds it do one thing, until it ends."""
 
 from __future__ import annotations
 

@@ -1,9 +1,9 @@
 """Marking by triggers what was worked out from rows that have changed since.
 
 A table of what was worked out has a row for each of what it is of, with a column ``stale``.
-Triggers on the tables that it was worked out from mark the rows that a change bears upon, whoever
-makes it and however. They are no part of migrations, which take tables apart and put them
-together again: they are dropped before and made after.
+Triggers on the tables that it was worked out from mark the rows that a change bears upon, by
+whatever means. They are no part of migrations, which take tables apart and put them together again:
+they are dropped before and made after.
 """
 
 from __future__ import annotations

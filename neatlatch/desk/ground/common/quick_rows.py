@@ -38,7 +38,7 @@ def _key(value: str) -> UUID:
 
 
 def _json(value: Any) -> Any:
-    # The usual empty ones are made anew each time: whoever holds one may change it.
+    # The usual empty ones are made anew each time: anyone who holds one may change it.
     return {} if value == "{}" else [] if value == "[]" else json.loads(value)
 
 

@@ -1,7 +1,7 @@
 """Fair shares of the workers that serve programs: however much one connection or one workload asks
 for, others are served meanwhile.
 
-Whoever waits for a share, or for anything that :class:`Wait` stands for, holds no worker.
+Anyone who waits for a share, or for anything that :class:`Wait` stands for, holds no worker.
 """
 
 from __future__ import annotations

@@ -24,7 +24,7 @@ from . import challenges, passwords
 from .models import Challenge, Person, RecoveryCode
 
 _MOST_WRONG, _REST = 5, timedelta(minutes=15)
-# A factor that whoever has a session for an hour could set up opens nothing that is stored.
+# A factor that anyone who has a session for an hour could set up opens nothing that is stored.
 _YOUNG = timedelta(hours=24)
 _MOST_NOTICES = 20
 

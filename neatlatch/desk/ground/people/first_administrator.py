@@ -1,4 +1,4 @@
-"""The first administrator, made at a one-time address that whoever starts Neat Latch is shown."""
+"""The first administrator, made at a one-time address that is printed when Neat Latch starts."""
 
 from __future__ import annotations
 

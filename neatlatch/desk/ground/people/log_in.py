@@ -161,7 +161,7 @@ def _minutes(seconds: float) -> str:
 
 
 def forget_old(now: datetime) -> None:
-    """Let go of sessions that ended, of counts that hold nobody any more, and of addresses that
+    """Delete sessions that ended, counts that hold nobody any more, and addresses that
     nobody has logged in from for long.
     """
     Session.objects.filter(expire_date__lt=now).delete()

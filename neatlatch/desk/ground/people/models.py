@@ -162,7 +162,8 @@ class Team(models.Model):
 
 
 class Owner(models.Model):
-    """Whoever is asked before something of theirs changes: a person, a team, or a contact outside.
+    """Those who are asked before something of theirs changes: a person, a team, or a contact
+    outside.
 
     ``name`` is theirs, kept here so that lists can be sorted and searched by it; ``address`` is
     where to write to (a person's is their own); ``zone`` is a name of the IANA time zone database;

@@ -1,4 +1,4 @@
-"""Owners: whoever is asked before something of theirs changes, and how they are reached."""
+"""Owners: those who are asked before something of theirs changes, and how they are reached."""
 
 from __future__ import annotations
 

@@ -176,7 +176,7 @@ def begin_proof(person: Person) -> dict[str, Any]:
 
 def take_proof(credential: dict[str, Any]) -> str:
     """A passkey has signed a challenge: the code that stands for it, good once and for two minutes,
-    by whoever was given the challenge. Raises :class:`Problem`.
+    by anyone who was given the challenge. Raises :class:`Problem`.
     """
     at, now, challenge = _named_host(), timezone.now(), _challenge_in(credential)
     asked = challenges.brought_back(Challenge.Purpose.PROVE, challenge, now)

@@ -1,5 +1,5 @@
-"""Sessions, kept by a digest of their keys: whoever reads the database, or a copy of it, cannot log
-in with what stands there.
+"""Sessions, kept by a digest of their keys: anyone who reads the database, or a copy of it, cannot
+log in with what stands there.
 """
 
 from __future__ import annotations

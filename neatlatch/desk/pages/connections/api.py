@@ -231,7 +231,7 @@ def act(request: HttpRequest, ref: str, body: ActIn) -> ConnectionOut:
 
 @router.post("/connections/{ref:ref}/clearances", response=ConnectionOut)
 def clear(request: HttpRequest, ref: str) -> ConnectionOut:
-    """Clear where a connection sends what it holds, or let go of that: what ``uncleared`` names.
+    """Clear where a connection sends what it holds, or discard that: what ``uncleared`` names.
 
     The leave stands in header fields, as with a change.
     """
@@ -373,8 +373,8 @@ def begin_sign_in(request: HttpRequest, ref: str, body: SignInIn) -> tuple[int, 
             guard.need(request, "test"), found, body.back, for_tests=True
         )
         return 201, SignInOut(id=begun.pk, address=address)
-    # Where each has their own, whoever is of the team or was asked connects theirs, whatever their
-    # role.
+    # Where each has their own, anyone who is of the team or was asked connects theirs, whatever
+    # their role.
     own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
     if found.individual and not own:
         raise Problem(

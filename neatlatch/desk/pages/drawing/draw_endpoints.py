@@ -253,8 +253,8 @@ _turns: WeakValueDictionary[str, asyncio.Semaphore] = WeakValueDictionary()
 
 async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]) -> None:
     """Answer the usual draw before the whole of Django is gone through, which would cost ten times
-    the draw; else by the long way. Whoever had to wait for a turn there looks first whether it has
-    become the usual case: most have, for the token that all of them waited for is there.
+    the draw; else by the long way. Anyone who had to wait for a turn there looks first whether it
+    has become the usual case: most have, for the token that all of them waited for is there.
     """
     name = str(scope["path"]).removeprefix("/draw/")
     if scope["method"] != "GET" or not _NAME.fullmatch(name) or scope.get("query_string"):

@@ -296,7 +296,7 @@ def _bearer(request: HttpRequest) -> str:
 
 @_endpoint("register", "POST")
 def register(request: HttpRequest, environment: Environment) -> HttpResponse:
-    """Registration by protocol (RFC 7591 §3.1), by whoever holds a registration right."""
+    """Registration by protocol (RFC 7591 §3.1), by anyone who holds a registration right."""
     now, shown = timezone.now(), _bearer(request)
     made = rights.register(
         environment,
@@ -329,7 +329,7 @@ def _managed_at(environment: Environment, client: Client) -> str:
 
 @_endpoint("register", "GET", "PUT", "DELETE")
 def registration(request: HttpRequest, environment: Environment, client_id: str) -> HttpResponse:
-    """Reading, changing and removing a client by protocol (RFC 7592 §2), by whoever holds its
+    """Reading, changing and removing a client by protocol (RFC 7592 §2), by anyone who holds its
     registration access token.
     """
     shown = _bearer(request)

@@ -328,7 +328,7 @@ def drop_passkey(request: HttpRequest, identity: int, body: Code) -> SessionOut:
 
 @router.post("/session/passkeys/challenges", response={201: AskBrowser})
 def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
-    """What the browser is to ask a passkey of whoever is logged in."""
+    """What the browser is to ask a passkey of the person who is logged in."""
     return 201, AskBrowser(options=passkeys.begin_proof(_me(request)))
 
 

@@ -1,7 +1,7 @@
 """Live progress as server-sent events (HTML Living Standard §9.2): a test's rungs and a round's
 counts as they happen.
 
-The events are read from the database, so they show whoever runs the test: this process or the
+The events are read from the database, so it does not matter who runs the test: this process or the
 worker. One look serves for all who watch in a process: it asks how far each thing is, and reads
 anew only what has gone on.
 """
@@ -37,7 +37,8 @@ from .api import rounds_out, test_out
 log = structlog.get_logger()
 _LOOK_EVERY = 0.12
 _LONGEST = 600.0
-# Streams of one person, and of all; and how often it is looked whether whoever watches still may.
+# Streams of one person, and of all; and how often it is checked whether those who watch still
+# may.
 _MOST_OF_ONE, _MOST = 8, 200
 _MAY_EVERY = 2.0
 _watching: Counter[int] = Counter()

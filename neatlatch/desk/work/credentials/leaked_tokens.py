@@ -117,7 +117,7 @@ def _leaked_token(
 def of_house(digests: Collection[str], now: datetime) -> list[LeakedFamilyOut]:
     """What people allowed clients of the house, by its refresh tokens.
 
-    ``spent``: only old ones were found; whoever shows one again ends the whole family (RFC 9700
+    ``spent``: only old ones were found; anyone who shows one again ends the whole family (RFC 9700
     §4.14.2).
     """
     families: dict[Any, list[Refresh]] = {}

@@ -153,7 +153,7 @@ def _stops(credential: Credential, now: datetime) -> list[StopOut]:
 
 def _drawer(client: Client | None, now: datetime) -> DrawerOut | None:
     """Where it is what a workload draws with: the workload, what else it has to draw with, and each
-    connection that whoever has it could draw.
+    connection that anyone who has it could draw.
     """
     workload = client.workload if client else None
     if client is None or workload is None:

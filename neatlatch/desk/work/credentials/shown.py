@@ -132,7 +132,7 @@ class ReachOut:
 class DrawerOut:
     """The workload that draws with it.
 
-    ``others``: how many other ways to draw it has; ``reach``: what whoever has it could draw.
+    ``others``: how many other ways to draw it has; ``reach``: what anyone who has it could draw.
     """
 
     workload: UUID

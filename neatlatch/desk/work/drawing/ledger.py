@@ -135,7 +135,7 @@ LEDGER = Ledger()
 
 @transaction.atomic
 def roll_up(now: datetime) -> int:
-    """Put hours that are a week old together into days, and let go of days after a year and a
+    """Put hours that are a week old together into days, and delete days after a year and a
     month: a million draws leave as many rows as one. Returns how many rows went.
     """
     before = (now - HOURS_KEPT).replace(hour=0, minute=0, second=0, microsecond=0)

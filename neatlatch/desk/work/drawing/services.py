@@ -348,8 +348,8 @@ def _use(asker: WorkloadCaller, **which: object) -> Connection | None:
 
 
 def undrawable(connection: Connection) -> Problem | None:
-    """Why nobody can draw a connection, nor send a request through it, whoever asks; ``None`` where
-    one can.
+    """Why nobody can draw a connection, nor send a request through it, whoever the caller is;
+    ``None`` where one can.
     """
     if connection.individual:
         return Problem(
@@ -394,8 +394,8 @@ def draw(
 ) -> Drawing:
     """A ready header for a workload.
 
-    A token near its end is renewed under it; whoever asks meanwhile shares that one renewal. Raises
-    :class:`Problem`.
+    A token near its end is renewed under it; anyone who asks meanwhile shares that one renewal.
+    Raises :class:`Problem`.
     """
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
     try:

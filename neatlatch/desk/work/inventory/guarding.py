@@ -1,5 +1,5 @@
-"""Refusing changes of an object while an import that includes it is open, whoever makes them and by
-whatever way: by triggers on the columns that every edit by a person changes.
+"""Refusing changes of an object while an import that includes it is open, by whatever means: by
+triggers on the columns that every edit by a person changes.
 
 What a program keeps beside them (health, tokens, when something was seen) goes on meanwhile.
 """

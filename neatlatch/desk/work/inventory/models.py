@@ -90,7 +90,7 @@ class ImportPlan(models.Model):
     )
     # Whether it was undone, and that was not undone in turn.
     undone = models.BooleanField(default=False)
-    # The leave that was given with it: a reason, or that what is held is let go of.
+    # The leave that was given with it: a reason, or that what is held is discarded.
     reason = models.CharField(max_length=300, blank=True)
     lets_go = models.BooleanField(default=False)
     # The digest of the export that its file was made from, and that origin's content, packed,

@@ -32,7 +32,7 @@ from .models import ImportPlan, ImportStep, Origin, packed, unpacked
 from .plain import PlainFields
 
 State = ImportPlan.State
-# So long a plan is left to whoever works on it, where nobody can say whether that process lives.
+# So long a plan is left to the process that works on it, where nobody can say whether it lives.
 LEASE = timedelta(seconds=60)
 _STORED_AT_ONCE, _DELETED_AT_ONCE, _READ_AT_ONCE = 400, 2_000, 400
 

@@ -23,7 +23,7 @@ def begin() -> None:
     with _taking:
         if not _held:
             file = (settings.HOME / _FILE).open("ab")
-            # Shared, and waited for: whoever looks holds it alone for a moment.
+            # Shared, and waited for: anyone who looks holds it alone for a moment.
             fcntl.flock(file, fcntl.LOCK_SH)
             _held.append(file)
 

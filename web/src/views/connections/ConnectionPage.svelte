@@ -206,7 +206,7 @@
       {/each}
       Until somebody clears that, it is sent nowhere: not tested, not drawn.
       {#if may('change')}<button class="act ms-2" disabled={acts.busy} onclick={clear}
-          >Clear it, or let go of it</button
+          >Clear it, or discard it</button
         >{/if}
     </p>
   {/if}

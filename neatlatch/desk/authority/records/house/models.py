@@ -158,7 +158,7 @@ class GoneAccess(models.Model):
 
 
 class RegistrationRight(models.Model):
-    """Lets whoever holds its token register clients by protocol (RFC 7591 §3, the initial access
+    """Lets anyone who holds its token register clients by protocol (RFC 7591 §3, the initial access
     token), for one application in one environment.
 
     ``ceiling`` is the most that such a client may have (:mod:`neatlatch.core.authority.ceiling`).

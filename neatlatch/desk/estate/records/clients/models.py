@@ -243,7 +243,7 @@ def class_of(scheme: str) -> type[Client]:
 class ConsentRequest(models.Model):
     """An administrator of the application was asked, by a signed link, to consent to scopes.
 
-    Answered once, by whoever holds the link.
+    Answered once, by anyone who holds the link.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)

@@ -34,13 +34,13 @@ class Connection(models.Model):
     environment's key in front (:mod:`neatlatch.core.references`). ``values`` are the profile's,
     without secrets.
 
-    ``individual``: each person of the team (none: whoever was asked) connects an account of their
-    own; else one account is shared. ``tests_as`` is then the service account that tests use (empty:
-    they sign in as a person and call nothing). ``work_in_rounds``: rounds may do real work, where
-    the environment permits that too. ``test_interval``: rounds that begin on schedule leave it out
-    until its last test is so many minutes old (0: every round tests it). ``failed_rung`` is where
-    the last failure was, until a test that goes as far has passed; ``passes`` are those in a row
-    since it was open.
+    ``individual``: each person of the team (none: those who were asked) connects an account of
+    their own; else one account is shared. ``tests_as`` is then the service account that tests use
+    (empty: they sign in as a person and call nothing). ``work_in_rounds``: rounds may do real work,
+    where the environment permits that too. ``test_interval``: rounds that begin on schedule leave
+    it out until its last test is so many minutes old (0: every round tests it). ``failed_rung`` is
+    where the last failure was, until a test that goes as far has passed; ``passes`` are those in a
+    row since it was open.
     """
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)

@@ -68,7 +68,7 @@ class Credential(models.Model):
     # Why it is easily guessed, as a sentence; empty: nothing stands out.
     weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
-    # Whose it is; none: whoever owns the workload that draws with it, or nobody.
+    # Whose it is; none: the owner of the workload that draws with it, or nobody.
     owner = models.ForeignKey(
         Owner, null=True, on_delete=models.PROTECT, related_name="credentials"
     )
@@ -121,7 +121,7 @@ class Handover(models.Model):
 
     One that nobody took by its end revokes the secret.
 
-    It has three forms: shown to its maker; a *link*, opened once by whoever holds it together
+    It has three forms: shown to its maker; a *link*, opened once by anyone who holds it together
     with a code told separately; a *file*, encrypted to the owner's key. ``to`` is whom it is
     for; ``taken_by`` and ``taken_from`` stand on the receipt; ``wrong`` counts wrong codes.
     """
