@@ -739,7 +739,7 @@ def test_imports_by_api(by: Person, monkeypatch: pytest.MonkeyPatch) -> None:
     web, text = web_of(by), with_many(by)
     seen = send(web, "post", "/inventory/previews", {"text": text})
     assert (seen["adds"], seen["changes_count"], seen["more"], seen["stays"]) == (MANY, 2, 0, 0)
-    monkeypatch.setattr(at_work, "is_there", lambda: False)
+    monkeypatch.setattr(at_work, "is_running", lambda: False)
     refused = send(
         web, "post", "/inventory/imports", {"text": text, "standing": seen["standing"]}, 503
     )

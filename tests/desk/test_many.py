@@ -113,7 +113,7 @@ def values() -> dict[str, dict[str, str]]:
         "/api/rounds": {"number": some(Round)},
         "/api/replacements": {"identity": some(Replacement)},
         "/api/inventory/imports": {"identity": some(ImportPlan)},
-        "/api/asked": {"token": "nobody-was-given-this"},
+        "/api/links": {"token": "nobody-was-given-this"},
         "/api/house/{environment}": {"environment": deployment.environment.key},
         "/api/house/requests": {"identity": "00000000-0000-0000-0000-000000000000"},
     }

@@ -92,7 +92,7 @@ def test_a_loop_leaves_its_beat(settings: Any, tmp_path: Path) -> None:
         raise RuntimeError
 
     loop = Loop("renewals", work, timedelta(seconds=5))
-    loop._once(NOW)
+    loop._run_once(NOW)
     assert seen == [Beat("renewals", NOW, 5.0, goes_on=True)]
     assert beats.last() == [Beat("renewals", NOW, 5.0, failed="RuntimeError")]
     (tmp_path / "beats" / "broken.json").write_text("{")
@@ -100,7 +100,7 @@ def test_a_loop_leaves_its_beat(settings: Any, tmp_path: Path) -> None:
 
 
 def test_the_api_tells_what_is(setup: Setup, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(at_work, "is_there", lambda: False)
+    monkeypatch.setattr(at_work, "is_running", lambda: False)
     told = {check["key"]: check for check in setup.web().get("/api/health").json()["checks"]}
     assert set(told) == {"database", "disk", "worker", "clockwork", "queue", "backup"}
     assert (told["worker"]["state"], told["backup"]["state"]) == ("bad", "warning")
