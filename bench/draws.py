@@ -97,7 +97,7 @@ for hour in range({hours}):
         ledger._write(
             {{
                 (
-                    ledger.Fact(f"{{workload:032x}}", "f" * 32, "s" * 36, "draw"),
+                    ledger.DrawFact(f"{{workload:032x}}", "f" * 32, "s" * 36, "draw"),
                     now - timedelta(hours=hour),
                 ): ({each}, now)
             }}

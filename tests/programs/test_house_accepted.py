@@ -395,7 +395,7 @@ def test_a_credential_of_the_house_is_replaced(
         nonlocal last
         answer = (
             web.post(f"{at}/{what}", json=body)
-            if body or what in ("makings", "retirements")
+            if body or what in ("new-credentials", "retirements")
             else web.post(f"{at}/{what}")
         )
         last = answer.raise_for_status().json()
@@ -407,16 +407,16 @@ def test_a_credential_of_the_house_is_replaced(
         .json()
     )
     at = f"/api/replacements/{last['id']}"
-    assert act("makings")["prove"] == "now"
+    assert act("new-credentials")["prove"] == "now"
     assert last["handover"] is None  # it goes from safe to safe
     assert act("proofs")["prove"] == "done", last["said"]
     assert act("switches")["switch"] == "done"
     assert web.get(f"/api/connections/{ref}").json()["secrets"][0]["hint"] == last["new_hint"]
     for workload in last["workloads"]:
         if not workload["draws"]:
-            act("movings", name=workload["name"], moved=True)
+            act("workload-changes", name=workload["name"], moved=True)
     act("retirements", anyway=True)
-    wait_until(lambda: act("refusals")["refuse"] == "done", what="the refusal of the old one")
+    wait_until(lambda: act("refusal-proofs")["refuse"] == "done", what="the refusal of the old one")
     assert last["outcome"] == "done", last["said"]
     test = web.post(f"/api/connections/{ref}/tests").json()
     done = wait_until(

@@ -34,7 +34,7 @@ from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.credentials.services import keep
-from neatlatch.desk.estate.connections.destinations import Leave
+from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.estate.workloads import services as workloads
@@ -69,7 +69,7 @@ use = workloads.use_connection(
     workloads.WorkloadFields("Found items page", "", "agent", "Web team", "always"),
     ["GET /items"],
 )
-_, handover = drawing.give(by, use.workload, "key", "draw", leave=Leave("a test"))
+_, handover = drawing.give(by, use.workload, "key", "draw", leave=DestinationPermission("a test"))
 Deployment.objects.update(house=True)
 certificates.register(
     by,

@@ -67,8 +67,8 @@ SETTINGS = (
     ),
     Setting(
         "NEATLATCH_DRAW_THREADS",
-        "relayed requests, and draws out of the ordinary, that are worked on at once; the others "
-        "queue",
+        "threads for relayed requests and for draws that are not on the fast path; further "
+        "requests queue",
         "16",
     ),
     Setting("NEATLATCH_FIRM", "the organization named in certificates of the house", "`The house`"),
