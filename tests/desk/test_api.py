@@ -272,9 +272,7 @@ def test_what_is_wrong_is_said_by_field_and_what_was_sent_is_not_repeated(setup:
     )
     assert answer.status_code == 422
     assert "hush-value" not in answer.content.decode()
-    assert (
-        web.get("/api/connections/sandbox/none").json()["title"] == "There is no such connection."
-    )
+    assert web.get("/api/connections/sandbox/none").json()["code"] == "not-found"
     assert web.get("/api/nowhere").status_code == 404
 
 
@@ -495,7 +493,7 @@ def test_lock_out_after_repeated_wrong_passwords(setup: Setup) -> None:
     assert statuses[-1] == 429
     refused = log_in(web, PASSWORD)
     assert refused.status_code == 429
-    assert refused.json()["title"] == "Too many wrong passwords."
+    assert refused.json()["code"] == "too-many-wrong-passwords"
     assert (
         Entry.objects.filter(did="locked out", ref="morag").count() == 1
     )  # and not one for each try (M11)

@@ -24,9 +24,9 @@ from neatlatch.desk.authority.records.certificates.models import Authority, Issu
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.pages.drawing import draw_endpoints, tls_listener
 from neatlatch.desk.work.drawing import services as drawing
+from tests.refused import refused_with
 
 from .offices import Office, der, workload_with_certificate
 
@@ -90,7 +90,7 @@ def test_an_application_has_as_many_servers_as_it_likes(office: Office) -> None:
     assert replaced[:2] == [None, None]
     assert str(replaced[2]) == other
     refused = office.post("/server-certificates", 409, **asked, names=["b.example", "10.0.0.1"])
-    assert refused["title"] == "Two certificates of it live already."
+    assert refused["code"] == "two-certificates-valid"
     office.post("/server-certificates", 201, **asked, names=["a.example", "c.example"])
 
 
@@ -221,6 +221,6 @@ def test_the_application_itself_is_no_caller_of_it(office: Office) -> None:
     assert [choice["id"] for choice in office.get(f"/connections/{connection.ref}")["choices"]] == [
         str(caller.credential.client_id)
     ]
-    with pytest.raises(Problem, match="not right") as refused:
+    with refused_with("invalid-fields") as refused:
         connections.choose_client(office.by, connection, itself)
     assert "not a caller" in str(refused.value.errors)

@@ -209,7 +209,7 @@ def test_an_application_leaves_an_environment_when_nothing_of_it_is_there(setup:
     assert "last environment" in found["also"]
     setup.client(Deployment.objects.get(), "manifest.read")
     name = "cargo-manifests/sandbox"
-    assert "meanwhile" in post(browser, f"{at}/completions", 409, confirm=name)["title"]
+    assert post(browser, f"{at}/completions", 409, confirm=name)["code"] == "changed-since-preview"
     Client.objects.all().delete()
     found = post(browser, f"{at}/completions", confirm=name, with_also=True)
     assert not Application.objects.filter(key="cargo-manifests").exists()

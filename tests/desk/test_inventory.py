@@ -38,6 +38,7 @@ from neatlatch.desk.work.inventory import planning, services
 from neatlatch.desk.work.inventory.models import ImportPlan, Origin
 from neatlatch.desk.work.rounds.models import Sample, Test
 from tests.harness import StandIns
+from tests.refused import refused_with
 
 from .conftest import PERSON, Setup, forget_the_journal, load_once
 from .test_workbenches import send
@@ -218,7 +219,7 @@ def test_what_is_applied_is_what_was_seen(by: Person) -> None:
     refused = send(
         web, "post", "/inventory/imports", {"text": changed, "standing": seen["standing"]}, 409
     )
-    assert "changed since you looked" in refused["title"]
+    assert refused["code"] == "changed-since-preview"
     assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
     seen = send(web, "post", "/inventory/previews", {"text": changed})
     # What the file leaves alone may change meanwhile: in a large house something always does.
@@ -615,6 +616,6 @@ def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(
         return store(*given)
 
     monkeypatch.setattr(planning, "store", meanwhile)
-    with pytest.raises(Problem, match="changed since you looked"):
+    with refused_with("changed-since-preview"):
         services.apply(by, text, seen=seen)
     assert Connection.objects.get(ref="production/cargo-manifests").pace == 6.5

@@ -68,7 +68,7 @@ def test_tokens_that_a_connection_holds(setup: Setup) -> None:
     assert not TokenSet.objects.exists()
     assert leaked(web, access) == {}
     assert (
-        "holds no token" in post(web, "/connections/sandbox/cargo/token-revocations", 409)["title"]
+        post(web, "/connections/sandbox/cargo/token-revocations", 409)["code"] == "holds-no-token"
     )
     entry = Entry.objects.get(did="ended the tokens of")
     assert (entry.ref, entry.details) == (

@@ -154,7 +154,7 @@ def test_a_body_that_does_not_end_is_given_up(
 
     asyncio.run(run([{"type": "http.request", "body": b"a", "more_body": True}]))
     assert sent[0]["status"] == 408
-    assert json.loads(sent[1]["body"])["title"] == "The request did not come to its end."
+    assert json.loads(sent[1]["body"])["code"] == "request-incomplete"
     sent.clear()
     asyncio.run(run([*chunks(1, 1), {"type": "http.disconnect"}]))
     assert sent[0]["status"] == 200

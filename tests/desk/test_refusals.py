@@ -46,15 +46,15 @@ def refusal_of_the_database(how: str) -> OperationalError:
 
 
 @pytest.mark.parametrize(
-    ("how", "status", "title"),
+    ("how", "status", "code"),
     [
-        ("locked", 503, "The database is busy."),
-        ("full", 507, "The database cannot be written."),
-        ("too deep", 500, "Something went wrong here."),
+        ("locked", 503, "database-busy"),
+        ("full", 507, "database-not-writable"),
+        ("too deep", 500, "internal-error"),
     ],
 )
 def test_busy_is_said_of_a_lock_only(
-    setup: Setup, monkeypatch: pytest.MonkeyPatch, how: str, status: int, title: str
+    setup: Setup, monkeypatch: pytest.MonkeyPatch, how: str, status: int, code: str
 ) -> None:
     error, web = refusal_of_the_database(how), setup.web()
     web.raise_request_exception = False
@@ -64,4 +64,4 @@ def test_busy_is_said_of_a_lock_only(
 
     monkeypatch.setattr(guard, "need", fall)
     answer = web.get("/api/applications")
-    assert (answer.status_code, answer.json()["title"]) == (status, title)
+    assert (answer.status_code, answer.json()["code"]) == (status, code)

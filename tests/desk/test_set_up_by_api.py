@@ -270,7 +270,7 @@ def test_what_intake_refuses_and_leaves(setup: Setup) -> None:
     )["ref"]
     address = f"/api/connections/{ref}/intakes"
     assert (
-        post(web, address, {"text": "colour: red\nsize: 4\n"}, 422)["title"] == "Nothing was taken."
+        post(web, address, {"text": "colour: red\nsize: 4\n"}, 422)["code"] == "nothing-recognised"
     )
     # Two different passwords: which one is asked, none is taken.
     two = "PASSWORD=one-of-them-123\nOLD_PASSWORD=the-other-456\n"

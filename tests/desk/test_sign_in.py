@@ -19,6 +19,7 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
+from tests.refused import refused_with
 
 from .conftest import PERSON, SERVICE, URI, Setup
 from .test_workbenches import send
@@ -137,7 +138,7 @@ def test_one_of_two_who_choose_at_once_does(setup: Setup, monkeypatch: pytest.Mo
     save_new = set_aside.tokens.save_new
 
     def meanwhile(*given: Any, **more: Any) -> TokenSet:
-        with pytest.raises(Problem, match="set aside"):
+        with refused_with("nothing-set-aside"):
             set_aside.refuse(setup.by, connection)
         return save_new(*given, **more)
 
@@ -308,7 +309,7 @@ def test_nobody_signs_in_where_the_client_does(setup: Setup) -> None:
     client = setup.client(
         setup.deployment(), "manifest.read", grants=("client_credentials",), redirect_uris=()
     )
-    with pytest.raises(Problem, match="Nobody signs in here"):
+    with refused_with("scheme-has-no-sign-in"):
         sign_in.begin(setup.by, setup.connection(client, scheme=CLIENT), "")
 
 

@@ -18,6 +18,7 @@ from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.pages.connections.shaping import full
+from tests.refused import refused_with
 
 from .conftest import SERVICE, URI, Setup
 
@@ -176,7 +177,7 @@ def test_a_mirrored_client_is_proven_by_a_test(setup: Setup) -> None:
         grants=("client_credentials",),
         scopes=frozenset({"manifest.read"}),
     )
-    with pytest.raises(Problem, match="does not register clients by protocol"):
+    with refused_with("no-dynamic-registration"):
         clients.register(setup.by, deployment, fields)
     visitor = setup.visitor("staging")
     visitor.enter_office()
@@ -237,7 +238,7 @@ def test_a_client_is_removed_at_the_provider_too(setup: Setup) -> None:
     """RFC 7592 §2.3; refused while a connection uses it."""
     client = setup.client(setup.deployment(), "manifest.read")
     connection = setup.connection(client)
-    with pytest.raises(Problem, match="Connections use this client"):
+    with refused_with("client-in-use"):
         clients.remove(setup.by, client)
     connections.remove(setup.by, connection)
     clients.remove(setup.by, client)

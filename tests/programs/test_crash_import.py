@@ -111,7 +111,7 @@ def _kill_and_go_on(world: World, round_: int) -> None:
             headers={"If-Match": version},
         )
         assert edited.status_code == 409, edited.text
-        assert edited.json()["title"] == "An import is changing this."
+        assert edited.json()["code"] == "import-in-progress"
     desk.start("worker")
     paces, answers = cycle((4.0, 5.0)), []
     while not web.get(at).json()["ended"]:  # what is not in it is changed as ever

@@ -50,6 +50,7 @@ def _waiting(handover: Handover) -> Handover:
             410,
             "This secret was handed over before.",
             "It cannot be shown again. If it was lost, have a new one made.",
+            code="handed-over-before",
         )
     return handover
 
@@ -96,6 +97,7 @@ def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes
             409,
             "This secret is not the key of a certificate.",
             "Hand it over by a link, or as a file to its owner's key.",
+            code="not-a-certificate-key",
         )
     password = "-".join(secrets.token_hex(3) for _ in range(4))
     if credential.value is None:
@@ -103,6 +105,7 @@ def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes
             410,
             "This secret was taken already.",
             "It cannot be handed over again. If it was lost, have a new one made.",
+            code="handover-taken",
         )
     key = keys.open_own(credential.open().reveal().encode("ascii"))
     # The password is stretched while nobody waits for the database; who was quicker meanwhile is
@@ -155,6 +158,7 @@ def find_link(value: str) -> Handover:
                 "Perhaps it was cut when it was copied, or a newer one took its place. Ask for "
                 "it again."
             ),
+            code="bad-link",
         )
     return found
 
@@ -174,6 +178,7 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
                 410,
                 "This link has expired.",
                 "Nobody opened it within its time. Ask for a new one.",
+                code="link-expired",
             )
         right = house_key.same(handover.code, house_key.digest(value + "".join(code.split())))
         if right:
@@ -211,7 +216,9 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
             if left > 0
             else "Five wrong codes: the link has ended. Ask for a new one."
         )
-        raise Problem(403, "The code does not fit.", says, {"code": says})
+        raise Problem(
+            403, "The code does not fit.", says, {"code": says}, code="wrong-handover-code"
+        )
     close(BY_LINK, handover)
     return handover, plain
 
@@ -374,12 +381,14 @@ def reveal(by: Person, credential: Credential, reason: str, code: str) -> str:
             403,
             f"{where} does not permit showing a stored secret.",
             "Have a new one made; connections here use the stored one without showing it.",
+            code="revealing-not-permitted",
         )
     if credential.value is None:
         raise Problem(
             410,
             "Nobody can read this secret back.",
             "It was handed over, and only its digest was kept. Have a new one made.",
+            code="secret-not-readable",
         )
     if len(reason.strip()) < 5:
         raise wrong_fields({"reason": "Give a reason; the journal keeps it."})

@@ -48,6 +48,7 @@ def need(request: HttpRequest, what: str) -> Person:
             403,
             "Your role does not allow this.",
             f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.",
+            code="role-forbids",
         )
     return person
 
@@ -75,6 +76,7 @@ def check_version(
             428,
             "This edit does not say which version it was made on.",
             "Send If-Match with the ETag you were given.",
+            code="version-required",
         )
     tags = [part.strip() for part in given.split(",")]
     if any(tag != "*" and not _TAG.fullmatch(tag) for tag in tags):
@@ -82,6 +84,7 @@ def check_version(
             400,
             "If-Match holds no ETag.",
             f"Send it as it was given, quotation marks included, like {etag(version)}.",
+            code="bad-if-match",
         )
     if not {"*", etag(version)} & set(tags):
         seen = tags[0].strip('"')
@@ -138,10 +141,14 @@ def _claimed(
                 422,
                 "This Idempotency-Key was used for something else.",
                 "Use a new key for a new thing.",
+                code="idempotency-key-reused",
             )
         if claim.status == 0:
             raise Problem(
-                409, "This is being done already.", "Wait a moment, then look whether it is there."
+                409,
+                "This is being done already.",
+                "Wait a moment, then look whether it is there.",
+                code="already-in-progress",
             )
         return claim.status, claim.answer
     try:

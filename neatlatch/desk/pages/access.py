@@ -492,6 +492,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
                 422,
                 "Which rights this takes away is not known.",
                 f"{told.unknown} Type {deployment.environment.name} to push all the same.",
+                code="rights-lost-unknown",
             )
         if told.counts.losing and confirm != deployment.environment.name:
             who = ", ".join(told.losers)
@@ -504,6 +505,7 @@ def push(request: HttpRequest, application: str, environment: str, confirm: str 
                     f"{'stops' if told.counts.losing == 1 else 'stop'} at once. Type "
                     f"{deployment.environment.name} to confirm."
                 ),
+                code="rights-lost",
             )
     services.push(by, deployment)
     return shape(deployment)

@@ -63,7 +63,11 @@ def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse
 
     def look(request: HttpRequest, *rest: Any, **more: Any) -> HttpResponse:
         if not isinstance(request.user, Person):
-            return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+            return problems.answer(
+                Problem(
+                    401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in"
+                )
+            )
         return view(request, *rest, **more)
 
     return look
@@ -84,6 +88,8 @@ class ProblemOut(Schema):
     """Problem details (RFC 9457)."""
 
     type: str = "about:blank"
+    # Names the problem for programs; it stays when the words change.
+    code: str
     title: str
     status: int
     detail: str = ""
@@ -222,7 +228,9 @@ def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
 @api.exception_handler(AuthenticationError)
 def on_stranger(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
     """Nobody is logged in."""
-    return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+    return problems.answer(
+        Problem(401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in")
+    )
 
 
 @api.exception_handler(Http404)
@@ -242,9 +250,14 @@ def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
                 403,
                 "This page is too old.",
                 "Reload it and try again; what you typed is still there.",
+                code="page-too-old",
             )
         )
-    return problems.answer(Problem(error.status_code, "The request cannot be read.", str(error)))
+    return problems.answer(
+        Problem(
+            error.status_code, "The request cannot be read.", str(error), code="unreadable-request"
+        )
+    )
 
 
 @api.exception_handler(RequestDataTooBig)
@@ -254,25 +267,29 @@ def on_too_big(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
         f"More than {settings.DATA_UPLOAD_MAX_MEMORY_SIZE // 2**20} MiB is not read. Send only "
         f"the part with the values."
     )
-    return problems.answer(Problem(413, "This is too large.", says, {"text": says}))
+    return problems.answer(
+        Problem(413, "This is too large.", says, {"text": says}, code="too-large")
+    )
 
 
 @api.exception_handler(caller.CallerGone)
 def on_hang_up(request: HttpRequest, error: caller.CallerGone) -> HttpResponse:
     """Nobody reads this: the caller has gone."""
-    return problems.answer(Problem(503, "The caller hung up."))
+    return problems.answer(Problem(503, "The caller hung up.", code="caller-gone"))
 
 
 @api.exception_handler(PermissionDenied)
 def on_denied(request: HttpRequest, error: PermissionDenied) -> HttpResponse:
     """Locked out."""
-    return problems.answer(Problem(403, "This is not allowed.", str(error)))
+    return problems.answer(Problem(403, "This is not allowed.", str(error), code="not-allowed"))
 
 
 @api.exception_handler(CannotOpen)
 def on_sealed(request: HttpRequest, error: CannotOpen) -> HttpResponse:
     """A sealed value does not open."""
-    return problems.answer(Problem(503, "A sealed value does not open.", str(error)))
+    return problems.answer(
+        Problem(503, "A sealed value does not open.", str(error), code="sealed-value-does-not-open")
+    )
 
 
 @api.exception_handler(OperationalError)
@@ -283,7 +300,12 @@ def on_refusal(request: HttpRequest, error: OperationalError) -> HttpResponse:
     """
     if refusals.is_lock(error):
         return problems.answer(
-            Problem(503, "The database is busy.", "Nothing was changed. Try again in a moment.")
+            Problem(
+                503,
+                "The database is busy.",
+                "Nothing was changed. Try again in a moment.",
+                code="database-busy",
+            )
         )
     log.error("the database refused", path=request.path, exc_info=error)
     if refusals.will_pass(error):
@@ -292,6 +314,7 @@ def on_refusal(request: HttpRequest, error: OperationalError) -> HttpResponse:
                 507,
                 "The database cannot be written.",
                 "Its disk may be full. Make room, then try again.",
+                code="database-not-writable",
             )
         )
     raise error

@@ -186,6 +186,7 @@ def change(request: HttpRequest, body: BulkIn) -> BulkOut:
             409,
             "Other objects fit this filter now.",
             "Nothing was changed. Look at the preview again.",
+            code="filter-fits-others",
         )
     done = bulk.change(by, body.of, rows, body.change(), _after(body.of, body.after))
     return BulkOut(

@@ -75,9 +75,16 @@ def refused(request: HttpRequest, exception: Exception) -> HttpResponse:
     """
     if isinstance(exception, DisallowedHost):
         says = "Its operator names its hosts in NEATLATCH_URL and NEATLATCH_HOSTS."
-        return problems.answer(Problem(400, "This desk does not go by that host name.", says))
+        return problems.answer(
+            Problem(400, "This desk does not go by that host name.", says, code="unknown-host")
+        )
     return problems.answer(
-        Problem(400, "This request cannot be read.", "Look at its header and its form.")
+        Problem(
+            400,
+            "This request cannot be read.",
+            "Look at its header and its form.",
+            code="unreadable-request",
+        )
     )
 
 
@@ -91,6 +98,7 @@ def front(request: HttpRequest) -> HttpResponse:
                 404,
                 "There is no such address.",
                 "Look whether it is written in full, and without a slash at its end.",
+                code="address-not-found",
             )
         )
     if request.method not in ("GET", "HEAD"):

@@ -125,6 +125,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
             409,
             "This client is changed by protocol.",
             "Change it here; the application gets the change at once.",
+            code="client-managed-by-protocol",
         )
     if wanted is not None:
         wanted = [text for text in dict.fromkeys(wanted) if text]
@@ -164,9 +165,12 @@ def carry_out(by: Person, client: Client) -> Client:
             409,
             "No change is planned.",
             "Somebody else may have recorded it as done. Reload the page.",
+            code="no-change-planned",
         )
     if open_:
-        raise Problem(409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.")
+        raise Problem(
+            409, "Not everything is ticked off yet.", f"Still open: {open_[0]}.", code="steps-left"
+        )
     changed = services.change(by, client, services.with_uris(list(client.planned["redirect_uris"])))
     Client.objects.filter(pk=client.pk).update(
         planned=None, ticks=[tick for tick in client.ticks if not tick.startswith("planned:")]
@@ -432,7 +436,9 @@ def open_request(identity: str) -> ConsentRequest:
     except ValueError:
         found = None
     if found is None or found.withdrawn:
-        raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
+        raise Problem(
+            410, "This request was withdrawn.", "Nothing is left to do.", code="request-withdrawn"
+        )
     return found
 
 
@@ -454,9 +460,12 @@ def answer(request: ConsentRequest, given: list[str], name: str, says: str) -> C
                 410,
                 "This request was answered before.",
                 f"{request.answered_by} answered it. A link serves once.",
+                code="request-answered",
             )
         if request.withdrawn or request.ends <= timezone.now():
-            raise Problem(410, "This link has expired.", "Ask its sender for a new one.")
+            raise Problem(
+                410, "This link has expired.", "Ask its sender for a new one.", code="link-expired"
+            )
         request.answered_at, request.given, request.answered_by, request.says = (
             timezone.now(),
             sorted(set(given)),
@@ -494,12 +503,16 @@ def new_token(by: Actor, connection: Connection) -> None:
             tokens.hold(connection, transport, force=True)
     except NoToken as error:
         raise Problem(
-            502, "No new token came.", error.failure.detail or error.failure.code
+            502,
+            "No new token came.",
+            error.failure.detail or error.failure.code,
+            code="no-new-token",
         ) from error
     except TransportError as error:
         raise Problem(
             502,
             "The application could not be reached.",
             f"{error.failure.detail} The old token is still held.",
+            code="application-unreachable",
         ) from error
     write(by, "had a new token made", "connection", connection.ref)

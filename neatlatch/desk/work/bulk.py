@@ -69,7 +69,9 @@ class BulkChange:
             owners.check_named(self.owner)
         checked = BulkChange(self.owner, self.paused, self.test_interval, **tags)
         if checked == BulkChange():
-            raise Problem(422, "Nothing would change.", "Choose what to change.")
+            raise Problem(
+                422, "Nothing would change.", "Choose what to change.", code="nothing-would-change"
+            )
         return checked
 
 

@@ -458,7 +458,12 @@ def leave(by: Actor, person: Person) -> None:
     the provider too where it lets us. Raises :class:`Problem`."""
     change(by, person, None, False)  # refused first where nobody else could do it
     if by == person:
-        raise Problem(409, "You cannot do this to yourself.", "Ask another administrator.")
+        raise Problem(
+            409,
+            "You cannot do this to yourself.",
+            "Ask another administrator.",
+            code="not-to-yourself",
+        )
     Person.objects.filter(pk=person.pk).update(left=timezone.now())
     write(by, "left", "person", person.username)
     transaction.on_commit(lambda: _disconnect(by, person), robust=True)

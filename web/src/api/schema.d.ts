@@ -11355,6 +11355,8 @@ export interface components {
              * @default about:blank
              */
             type: string;
+            /** Code */
+            code: string;
             /** Title */
             title: string;
             /** Status */

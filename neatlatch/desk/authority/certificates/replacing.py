@@ -154,6 +154,7 @@ def _situation(environment: Environment) -> replacing.RootReplacementFacts:
             409,
             "There is no certificate authority in this environment yet.",
             "It is made with the first certificate.",
+            code="no-certificate-authority",
         )
     return found
 
@@ -169,7 +170,10 @@ def make(by: Actor, environment: Environment) -> None:
     """Make the authority that is to follow. It signs no leaf yet."""
     if _situation(environment).new:
         raise Problem(
-            409, "A new authority has been made already.", "Take its replacement to its end first."
+            409,
+            "A new authority has been made already.",
+            "Take its replacement to its end first.",
+            code="new-authority-exists",
         )
     services.make_authority(by, environment, Authority.State.PREPARED)
 
@@ -182,7 +186,7 @@ def record_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> Non
     """
     at = _situation(root.environment)
     if receiver not in {receiver.key for receiver in at.receivers}:
-        raise Problem(404, "There is no such receiver.")
+        raise Problem(404, "There is no such receiver.", code="receiver-not-found")
     if (
         not trusts
         and str(root.pk) == at.old
@@ -192,6 +196,7 @@ def record_trust(by: Actor, root: Authority, receiver: str, trusts: bool) -> Non
             409,
             "It is still shown certificates below this root.",
             f"It would refuse {_names(shown)}. Replace and revoke them first.",
+            code="root-still-presented",
         )
     rows = Trust.objects.filter(root=root, receiver=receiver)
     if trusts == rows.exists():
@@ -222,13 +227,14 @@ def switch(by: Actor, environment: Environment, new: bool) -> None:
     """
     at = _situation(environment)
     if not at.new:
-        raise Problem(409, "No new authority has been made.")
+        raise Problem(409, "No new authority has been made.", code="no-new-authority")
     target = at.new if new else at.old
     if new and (missing := replacing.may_switch(at)):
         raise Problem(
             409,
             "Not everybody trusts the new root yet.",
             f"{_names(missing)} would refuse what is issued below it.",
+            code="new-root-not-trusted",
         )
     left = Authority.State.LEAVING if new else Authority.State.PREPARED
     Authority.objects.filter(environment=environment, state=Authority.State.ISSUING).update(
@@ -257,12 +263,14 @@ def retire(by: Actor, environment: Environment) -> None:
             409,
             "This authority is still the one that issues.",
             "Make another and switch to it first.",
+            code="authority-still-issues",
         )
     if below := replacing.may_retire(at):
         raise Problem(
             409,
             "Certificates below it still live.",
             f"{_names(below)} would not be revocable any more. Replace and revoke them first.",
+            code="certificates-still-valid",
         )
     if still := [receiver for receiver in at.receivers if at.old in receiver.trusts]:
         raise Problem(
@@ -272,6 +280,7 @@ def retire(by: Actor, environment: Environment) -> None:
                 f"{_names(still)} should stop trusting it first; a root that nobody watches "
                 f"would be trusted for good."
             ),
+            code="root-still-trusted",
         )
     now, root = timezone.now(), Authority.objects.select_related("environment").get(pk=at.old)
     for authority in (root, *Authority.objects.select_related("environment").filter(root=root)):

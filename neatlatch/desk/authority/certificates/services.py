@@ -218,6 +218,7 @@ def issue(
             409,
             "This client was issued by its application, not by the house authority.",
             "Have its certificate made there.",
+            code="client-not-of-house",
         )
     now, profile = timezone.now(), _profile(asked.profile)
     live = [credential for credential in house.alive(client, now) if credential.kind == KIND]
@@ -234,6 +235,7 @@ def issue(
             409,
             "Two certificates of it live already.",
             f"Revoke {' or '.join(credential.hint for credential in live)} first.",
+            code="two-certificates-valid",
         )
     authority = issuer_of(by, client.deployment.environment)
     try:

@@ -128,6 +128,7 @@ def new_client(
                 f"{deployment.environment.name}."
             ),
             "Note on its page that it does, once its people have set it up.",
+            code="house-not-accepted",
         )
     if unknown := sorted(fields.scopes - {scope.name for scope in profile.scopes}):
         raise wrong_fields({"scopes": f"{deployment.application.name} has no scope {unknown[0]}."})
@@ -201,6 +202,7 @@ def accepts(by: Actor, deployment: Deployment, yes: bool) -> None:
             409,
             "Clients of the house are registered for it.",
             f"{count} would be refused there. Remove them first.",
+            code="house-clients-registered",
         )
     if deployment.house != yes:
         Deployment.objects.filter(pk=deployment.pk).update(house=yes)
@@ -266,14 +268,21 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
             409,
             "This client was issued by its application, not by the house authority.",
             "Have the new secret made there.",
+            code="client-not-of-house",
         )
     if client.public and client.scheme != BEARER:
-        raise Problem(409, "A public client has no secret.", "It proves itself by PKCE (RFC 7636).")
+        raise Problem(
+            409,
+            "A public client has no secret.",
+            "It proves itself by PKCE (RFC 7636).",
+            code="public-client-has-no-secret",
+        )
     if client.scheme == CERTIFICATE:
         raise Problem(
             409,
             "This client shows a certificate and has no secret.",
             "Issue it another certificate.",
+            code="certificate-client-has-no-secret",
         )
     now = timezone.now()
     live = [credential for credential in alive(client, now) if credential.kind == kind_of(client)]
@@ -282,6 +291,7 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
             409,
             "Two secrets of this client live already.",
             f"Revoke {' or '.join(credential.hint for credential in live)} first.",
+            code="two-secrets-active",
         )
     credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
     return Handover.objects.create(credential=credential, made_by=by, ends=now + TAKEN_WITHIN)
@@ -359,6 +369,7 @@ def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Cre
             409,
             "This credential was not issued by the house authority.",
             "Revoke it where it was issued; then note here that it is gone.",
+            code="credential-not-of-house",
         )
     if credential.state == Credential.State.REVOKED:
         return credential

@@ -65,6 +65,7 @@ def _make(by: Actor, environment: Environment, now: datetime) -> SigningKey:
             409,
             "A new signing key waits for its turn already.",
             "It takes over within a minute. Try again after that.",
+            code="signing-key-prepared",
         ) from error
     for key in changed[:-1]:
         SigningKey.objects.filter(kid=key.kid).update(

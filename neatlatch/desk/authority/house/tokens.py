@@ -105,6 +105,7 @@ def answer(by: Person, waiting: Waiting, allow: bool) -> str:
             410,
             "This request is over.",
             "It was answered, or ten minutes went by. Begin again in the application.",
+            code="authorization-request-over",
         )
     waiting.answered = now
     waiting.save(update_fields=["answered"])

@@ -116,7 +116,9 @@ def put_in_order(by: Actor, keys: Sequence[str]) -> None:
     }
     if sorted(keys) != sorted(found):
         says = "Somebody may have added or removed one. Reload the page."
-        raise Problem(409, "These are not the environments that there are.", says)
+        raise Problem(
+            409, "These are not the environments that there are.", says, code="environments-differ"
+        )
     if list(keys) == [
         environment.key
         for environment in sorted(found.values(), key=lambda environment: environment.order)
@@ -159,5 +161,6 @@ def remove(by: Actor, environment: Environment) -> None:
             409,
             f"{environment.name} is in use.",
             f"It still has {', '.join(kinds)}. Remove these first.",
+            code="environment-in-use",
         ) from error
     write(by, "removed", "environment", key)

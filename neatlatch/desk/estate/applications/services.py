@@ -376,6 +376,7 @@ def read_again(by: Actor, deployment: Deployment) -> Deployment:
             409,
             "There is no metadata address.",
             "This environment was entered manually; change its addresses manually.",
+            code="no-metadata-address",
         )
     found_at, published, _ = read_published(deployment.metadata_address, Description())
     with transaction.atomic():

@@ -69,6 +69,7 @@ def register(
             409,
             "This application does not register clients by protocol.",
             "Register it manually; the steps are listed for you.",
+            code="no-dynamic-registration",
         )
     with transaction.atomic():
         client = OAuthClient(
@@ -157,6 +158,7 @@ def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
             409,
             "Neat Latch has no registration access token for this client.",
             "Replace its secret manually there.",
+            code="no-registration-access-token",
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     fields = {**client.fields().request(), "client_id": client.client_id}
@@ -171,6 +173,7 @@ def ask_for_secret(client: Client, present: str) -> dict[str, Any]:
             409,
             "The application gives no new secret by protocol.",
             "The old one stays as it is. Make the new one manually in its screens.",
+            code="no-secret-by-protocol",
         )
     return answer
 
@@ -199,6 +202,7 @@ def _sent(request: oauth2.Request) -> oauth.OAuthReply:
                 502,
                 "The application could not be reached.",
                 f"{error.failure.detail} Nothing was changed here.",
+                code="application-unreachable",
             ) from error
 
 
@@ -215,9 +219,15 @@ def _ask(request: oauth2.Request) -> oauth.OAuthReply:
                     "Its management token was revoked, or the client was removed there. Change "
                     "it manually in the application."
                 ),
+                code="management-refused",
             )
         detail = reading.description or reading.meaning[:1].upper() + reading.meaning[1:] + "."
-        raise Problem(502, f"The application refused: {reading.error or status}.", detail)
+        raise Problem(
+            502,
+            f"The application refused: {reading.error or status}.",
+            detail,
+            code="application-refused",
+        )
     return told
 
 
@@ -476,6 +486,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
                 "It was brought in from a file. Register another client, or change this one "
                 "manually there."
             ),
+            code="no-registration-access-token",
         )
     token = safe.unseal(client.management_token, client.token_place).reveal()
     told = _ask(
@@ -563,6 +574,7 @@ def read_back(by: Actor, client: Client) -> Client:
             409,
             "This client is a mirrored record.",
             "Compare it manually with the application's own screens.",
+            code="client-is-mirrored",
         )
     told = _ask(
         oauth2.read_request(
@@ -665,6 +677,7 @@ def remove(by: Actor, client: Client) -> None:
             409,
             "Connections use this client.",
             f"{', '.join(workloads)} would stop. Name another client there first.",
+            code="client-in-use",
         )
     if client.managed and client.management_token is not None:
         _delete_by_protocol(client)

@@ -252,7 +252,10 @@ def ask(by: Actor, connection: Connection, person: Person, expected: str) -> Acc
     """
     if not connection.individual:
         raise Problem(
-            409, "This connection's account is shared.", "Let each person have their own first."
+            409,
+            "This connection's account is shared.",
+            "Let each person have their own first.",
+            code="account-is-shared",
         )
     if person.left is not None or not person.is_active:
         raise wrong_fields({"username": f"{person.shown_name} cannot log in any more."})
@@ -288,7 +291,7 @@ def end_tokens(by: Actor, connection: Connection, person: Person | None, why: st
     they were revoked there.
     """
     if not TokenSet.objects.filter(connection=connection, person=person).exists():
-        raise Problem(409, "It holds no token.", "Nothing was to be ended.")
+        raise Problem(409, "It holds no token.", "Nothing was to be ended.", code="holds-no-token")
     return _end(by, connection, person, "ended the tokens of", why)
 
 

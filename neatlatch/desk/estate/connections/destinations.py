@@ -102,6 +102,7 @@ def permission_of(request: HttpRequest, by: Person) -> DestinationPermission | N
             422,
             "It is not known what to do with what is held.",
             "Neatlatch-Held says let-go, or is left out.",
+            code="destination-decision-missing",
         )
     return leave(
         by, given["Code"], unquote(given["Reason"], errors="replace"), given["Held"] == "let-go"
@@ -200,7 +201,13 @@ class PermissionRequired(Problem):
     """That leave is asked for; ``moves`` is what would go where. Nothing was saved."""
 
     def __init__(self, title: str, detail: str, moves: list[Move]) -> None:
-        super().__init__(409, title, detail, moves=[asdict(move_out(move)) for move in moves[:50]])
+        super().__init__(
+            409,
+            title,
+            detail,
+            moves=[asdict(move_out(move)) for move in moves[:50]],
+            code="destination-not-cleared",
+        )
         self.moves = moves
 
 

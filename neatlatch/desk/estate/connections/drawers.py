@@ -76,6 +76,7 @@ def let(
             ),
             moves=moves,
             keeps=True,
+            code="would-hand-out-secret",
         )
     for _, secret in found:
         secret.drawn_by = sorted({*secret.drawn_by, str(workload.pk)})

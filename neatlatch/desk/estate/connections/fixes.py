@@ -43,7 +43,10 @@ def act(
     client = connection.client
     if client is None:
         raise Problem(
-            409, "No client is named.", "Name the client registration of this connection first."
+            409,
+            "No client is named.",
+            "Name the client registration of this connection first.",
+            code="no-client-named",
         )
     if key == "register_ours":
         clients.change(by, client, clients.with_uri(value))
@@ -66,7 +69,12 @@ def act(
     elif key == "note_thumbprint":
         clients.record_facts(by, client, {"facts": {"thumbprint": value}})
     else:
-        raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
+        raise Problem(
+            422,
+            "There is no such act.",
+            "Reload the page; the pin may have changed.",
+            code="act-not-found",
+        )
     return connection
 
 
@@ -97,10 +105,16 @@ def _take_provider(
                 409,
                 "The provider's value has changed meanwhile.",
                 "Reload the page and look again.",
+                code="provider-value-changed",
             )
         values[_FIELD_OF_PIN[pin]] = value
     else:
-        raise Problem(422, "There is no such act.", "Reload the page; the pin may have changed.")
+        raise Problem(
+            422,
+            "There is no such act.",
+            "Reload the page; the pin may have changed.",
+            code="act-not-found",
+        )
     moved = any(values.get(key) != connection.values.get(key) for key in IDENTITY)
     connection.values = values
     if moved:

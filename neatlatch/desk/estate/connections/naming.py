@@ -80,7 +80,11 @@ def no_connection(reference: str) -> Problem:
     environment, slash, name = reference.partition("/")
     if slash and (became := _became(environment, name)):
         return Problem(
-            404, "This connection has another name.", f"It is {became} now.", candidates=[became]
+            404,
+            "This connection has another name.",
+            f"It is {became} now.",
+            candidates=[became],
+            code="connection-renamed",
         )
     bare = environment
     if slash and Environment.objects.filter(key=environment).exists():
@@ -93,6 +97,7 @@ def no_connection(reference: str) -> Problem:
         "A connection is named together with its environment.",
         f"Write {references.alternatives(candidates)} in place of {bare}.",
         candidates=candidates,
+        code="connection-needs-environment",
     )
 
 

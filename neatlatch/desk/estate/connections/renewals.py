@@ -139,6 +139,7 @@ def renew(by: Person, connection: Connection) -> Renewal:
             409,
             "Nothing is renewed here.",
             "This authentication scheme has no token that expires and is renewed.",
+            code="scheme-has-no-renewal",
         )
     person = by.pk if connection.individual else None
     held = TokenSet.objects.filter(connection=connection, person=person).first()
@@ -147,12 +148,14 @@ def renew(by: Person, connection: Connection) -> Renewal:
             409,
             "There is no token to renew.",
             "Sign in first." if person is None else "Connect your account first.",
+            code="no-token-to-renew",
         )
     if held is not None and connection.scheme == CODE and held.refresh is None:
         raise Problem(
             409,
             "There is no refresh token.",
             "The application gave none at the sign-in, so somebody signs in again when it expires.",
+            code="no-refresh-token",
         )
     try:
         with destinations.transport_of(connection, _TIME_LIMIT) as transport:

@@ -348,6 +348,7 @@ def _pasted(
             409,
             "The scheme was changed meanwhile.",
             "Nothing was kept. Look at the connection, then put the key in again.",
+            code="scheme-changed",
         )
     else:
         text, notes, odd = check_pasted(pasted, value.key)

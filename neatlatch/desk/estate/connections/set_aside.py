@@ -119,7 +119,10 @@ def _claimed(connection: Connection) -> SetAside:
     row = _claim(connection)
     if row is None:
         raise Problem(
-            409, "Nothing is set aside.", "Somebody else may have chosen already. Reload the page."
+            409,
+            "Nothing is set aside.",
+            "Somebody else may have chosen already. Reload the page.",
+            code="nothing-set-aside",
         )
     return row
 

@@ -266,6 +266,7 @@ def take(
                 "No value in it has a place here. Choose where it belongs, or paste it into the "
                 "field itself."
             ),
+            code="nothing-recognised",
         )
     notes: dict[str, list[str]] = {
         key: list(item.notes) for key, item in values.items() if item.notes

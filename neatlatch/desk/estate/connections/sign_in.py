@@ -43,13 +43,17 @@ def begin(
     """
     if for_tests and not (connection.individual and connection.tests_as):
         raise Problem(
-            409, "No service account is named for tests.", "Name one under “Whose account” first."
+            409,
+            "No service account is named for tests.",
+            "Name one under “Whose account” first.",
+            code="no-test-account",
         )
     if connection.scheme != CODE:
         raise Problem(
             409,
             "Nobody signs in here.",
             "This connection's client signs in by itself. Test it in place of signing in.",
+            code="scheme-has-no-sign-in",
         )
     values = connection.values
     for key, label in (
@@ -62,12 +66,14 @@ def begin(
                 409,
                 "Sign-in cannot begin yet.",
                 f"The {label} is not filled in on the caller side.",
+                code="sign-in-not-ready",
             )
     if wrong := addresses.unsound_web_address(values["authorization_endpoint"]):
         raise Problem(
             409,
             "Sign-in cannot begin yet.",
             f"The authorization endpoint cannot be called. {wrong}",
+            code="sign-in-not-ready",
         )
     if not back.startswith("/") or back.startswith(("//", "/\\")):
         back = f"/connections/{connection.ref}"
@@ -101,7 +107,11 @@ def begin(
     if refusal:
         _end(sign_in, "refused", refusal)
         raise Problem(
-            409, "The application would refuse this sign-in.", refusal, sign_in=str(sign_in.pk)
+            409,
+            "The application would refuse this sign-in.",
+            refusal,
+            sign_in=str(sign_in.pk),
+            code="sign-in-would-be-refused",
         )
     return sign_in, url
 

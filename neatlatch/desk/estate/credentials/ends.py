@@ -34,10 +34,13 @@ def set_end(by: Actor, credential: Credential, ends: datetime | None) -> Credent
         .get(pk=credential.pk)
     )
     if said := told_by(credential):
-        raise Problem(409, "Its end is not set here.", said)
+        raise Problem(409, "Its end is not set here.", said, code="expiry-not-set-here")
     if not credential.lives:
         raise Problem(
-            409, "This secret is not active any more.", "A change of its expiry has no effect."
+            409,
+            "This secret is not active any more.",
+            "A change of its expiry has no effect.",
+            code="secret-not-active",
         )
     if credential.ends != ends:
         was, credential.ends = credential.ends, ends

@@ -158,6 +158,7 @@ def show(by: Actor, handover: Handover) -> tuple[Credential, str]:
             410,
             "This secret was shown before.",
             "It cannot be shown again. If it was lost, have a new one made.",
+            code="secret-shown-before",
         )
     handover.shown, handover.taken_by, handover.outcome = (
         timezone.now(),

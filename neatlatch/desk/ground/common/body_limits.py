@@ -92,7 +92,9 @@ async def refuse(send: Send, most: int) -> None:
     """
     shown = f"{most // KIB // KIB} MiB" if most >= KIB * KIB else f"{most // KIB} KiB"
     says = f"More than {shown} is not read here. Send only the part with the values."
-    await _close_with(send, Problem(413, "This is too large.", says, {"text": says}))
+    await _close_with(
+        send, Problem(413, "This is too large.", says, {"text": says}, code="too-large")
+    )
 
 
 async def give_up(send: Send) -> None:
@@ -103,6 +105,7 @@ async def give_up(send: Send) -> None:
             408,
             "The request did not come to its end.",
             f"Its body must be here within {WITHIN:.0f} seconds. Nothing was done; send it again.",
+            code="request-incomplete",
         ),
     )
 

@@ -49,7 +49,12 @@ def holds(word: Word, takes: str = "yes or no") -> bool:
     """
     said = filter_words.truth(word.text)
     if said is None:
-        raise Problem(422, f"“{word.field}:” takes {takes}.", f"It was given “{word.text[:60]}”.")
+        raise Problem(
+            422,
+            f"“{word.field}:” takes {takes}.",
+            f"It was given “{word.text[:60]}”.",
+            code="bad-filter",
+        )
     return said != word.without
 
 

@@ -79,6 +79,7 @@ def _too_heavy(why: str) -> Problem:
         422,
         "This is more work than is done for one request.",
         f"{why} Nothing was changed. Send a smaller part of it.",
+        code="too-much-work",
     )
 
 
@@ -178,6 +179,7 @@ class _Pool:
                     "You have asked for much at once.",
                     "Wait until the answers have come, then try again.",
                     retry_after=5,
+                    code="too-much-at-once",
                 )
             if self._asking.total() >= _MOST_WAITING:
                 raise self._busy()
@@ -221,6 +223,7 @@ class _Pool:
             "Others have asked for much.",
             "Nothing was changed. Try again in a few seconds.",
             retry_after=5,
+            code="busy-with-others",
         )
 
     def end(self) -> None:

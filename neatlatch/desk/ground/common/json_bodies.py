@@ -41,5 +41,6 @@ class BoundedParser(Parser):
                 422,
                 "This has more parts than anything that is read.",
                 "Nothing was changed. Send only what is needed, or a part of it.",
+                code="too-many-parts",
             )
         return super().parse_body(request)

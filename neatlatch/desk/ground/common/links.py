@@ -26,4 +26,5 @@ def opened(kind: str, token: str) -> str:
             404,
             "This link is not one of ours.",
             "Perhaps it was cut when it was copied. Ask for it again.",
+            code="bad-link",
         ) from error

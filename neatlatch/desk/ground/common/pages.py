@@ -73,7 +73,10 @@ def values_of(cursor: str, fields: list[Any]) -> list[Any]:
         values = [_in_utc(value) if isinstance(value, datetime) else value for value in values]
     except (ValueError, TypeError, OverflowError, ValidationError) as error:
         raise Problem(
-            422, "This cursor is not one of ours.", "Start again from the first page."
+            422,
+            "This cursor is not one of ours.",
+            "Start again from the first page.",
+            code="bad-cursor",
         ) from error
     return values
 

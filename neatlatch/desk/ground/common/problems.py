@@ -10,7 +10,11 @@ from django.http import HttpRequest, JsonResponse
 
 
 class Problem(Exception):
-    """An error to answer with. ``errors`` names fields of the form and what is wrong with each."""
+    """An error to respond with.
+
+    ``code`` names the problem for programs and tests, in lower case with hyphens; it stays when the
+    words change. ``errors`` names fields of the form and what is wrong with each.
+    """
 
     def __init__(
         self,
@@ -18,16 +22,13 @@ class Problem(Exception):
         title: str,
         detail: str = "",
         errors: dict[str, str] | None = None,
+        *,
+        code: str,
         **extra: Any,
     ) -> None:
         super().__init__(f"{title} {detail}")
-        self.status, self.title, self.detail, self.errors, self.extra = (
-            status,
-            title,
-            detail,
-            errors or {},
-            extra,
-        )
+        self.status, self.code, self.title, self.detail = status, code, title, detail
+        self.errors, self.extra = errors or {}, extra
 
 
 def not_found(what: str) -> Problem:
@@ -36,6 +37,7 @@ def not_found(what: str) -> Problem:
         404,
         f"There is no such {what}.",
         "It may have been renamed or removed. Go back to the list.",
+        code="not-found",
     )
 
 
@@ -45,13 +47,14 @@ def broken() -> Problem:
         500,
         "Something went wrong here.",
         "See the server log. Check whether the change was made before you retry.",
+        code="internal-error",
     )
 
 
 def wrong_fields(errors: dict[str, str]) -> Problem:
     """Return the problem of a form with wrong fields."""
     first = next(iter(errors.values()))
-    return Problem(422, "Something is not right yet.", first, errors)
+    return Problem(422, "Something is not right yet.", first, errors, code="invalid-fields")
 
 
 def check_unchanged(stands: int, seen: int | None) -> None:
@@ -80,12 +83,14 @@ def changed_meanwhile(
         says,
         current_version=stands,
         meanwhile=list(meanwhile),
+        code="changed-meanwhile",
     )
 
 
 def _body(problem: Problem) -> dict[str, Any]:
     body = {
         "type": "about:blank",
+        "code": problem.code,
         "title": problem.title,
         "status": problem.status,
         "detail": problem.detail,
@@ -115,6 +120,9 @@ def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:
     """Django refused a request that did not come from our own page."""
     return answer(
         Problem(
-            403, "This page is too old.", "Reload it and try again; what you typed is still there."
+            403,
+            "This page is too old.",
+            "Reload it and try again; what you typed is still there.",
+            code="page-too-old",
         )
     )

@@ -50,4 +50,5 @@ def of_import(error: sqlite3.Error) -> Problem | None:
         "until it has "
         "finished, or stop it on the Inventory page.",
         retry_after=10,
+        code="import-in-progress",
     )

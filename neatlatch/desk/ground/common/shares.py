@@ -146,5 +146,7 @@ def _throwing(steps: Steps[Any]) -> Callable[[], Any]:
     says = (
         "Requests for this connection, or of your own, are answered already as many as are at once."
     )
-    problem = Problem(429, "Too many requests at once.", says, retry_after=2)
+    problem = Problem(
+        429, "Too many requests at once.", says, retry_after=2, code="too-many-requests"
+    )
     return lambda: steps.throw(problem)

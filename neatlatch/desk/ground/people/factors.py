@@ -82,6 +82,7 @@ def prove_password(person: Person, password: str) -> None:
             "The password was not accepted.",
             "Give the password that you log in with.",
             {"password": says},
+            code="wrong-password",
         )
 
 
@@ -106,6 +107,7 @@ def _check_rest(person: Person, now: datetime) -> None:
             "Too many wrong codes.",
             "Wait fifteen minutes, then try again.",
             retry_after=int(_REST.total_seconds()),
+            code="too-many-wrong-codes",
         )
 
 
@@ -134,6 +136,7 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
                 403,
                 "This requires a second factor.",
                 "Set one up below your menu, at “My log-in”, then try again.",
+                code="second-factor-required",
             )
         _check_rest(person, now)
         if for_stored and not _has_old(person, now):
@@ -150,7 +153,13 @@ def check(person: Person, code: str, for_stored: bool = False) -> None:
             if code.strip()
             else asking(person)
         )
-        raise Problem(403, "The second factor was not accepted.", says, {"code": says})
+        raise Problem(
+            403,
+            "The second factor was not accepted.",
+            says,
+            {"code": says},
+            code="wrong-second-factor",
+        )
 
 
 def _has_old(person: Person, now: datetime) -> bool:
@@ -166,7 +175,9 @@ def _young() -> Problem:
         "What is stored is shown by one that has been there for 24 hours, so that nobody who "
         "got hold of your session can set one up for it."
     )
-    return Problem(403, "Your second factor is younger than a day.", says)
+    return Problem(
+        403, "Your second factor is younger than a day.", says, code="second-factor-too-new"
+    )
 
 
 def asking(person: Person) -> str:
@@ -234,7 +245,12 @@ def confirm_device(person: Person, code: str) -> list[str]:
     """
     person = Person.objects.select_for_update().get(pk=person.pk)
     if person.factor_begun is None:
-        raise Problem(409, "No second factor is being set up.", "Begin again.")
+        raise Problem(
+            409,
+            "No second factor is being set up.",
+            "Begin again.",
+            code="no-second-factor-prepared",
+        )
     plain = safe.unseal(person.factor_begun, person.place_of("factor_begun")).reveal()
     step = totp.accept(base64.b64decode(plain), code, timezone.now().timestamp())
     if step is None:
@@ -300,7 +316,9 @@ def drop_all(by: Actor, person: Person) -> None:
     """
     with transaction.atomic():
         if not has_any(Person.objects.get(pk=person.pk)):
-            raise Problem(409, "There is no second factor.", "Nothing was removed.")
+            raise Problem(
+                409, "There is no second factor.", "Nothing was removed.", code="no-second-factor"
+            )
         person.passkeys.all().delete()
         drop_device(by, person)
 
@@ -328,7 +346,12 @@ def new_recovery(person: Person) -> list[str]:
     Raises :class:`Problem`.
     """
     if not has_any(person):
-        raise Problem(409, "There is no second factor to recover.", "Set one up first.")
+        raise Problem(
+            409,
+            "There is no second factor to recover.",
+            "Set one up first.",
+            code="no-second-factor-to-recover",
+        )
     return make_recovery(person)
 
 

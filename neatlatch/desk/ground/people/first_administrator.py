@@ -48,6 +48,7 @@ def make(token: str, username: str, name: str, password: str) -> Person:
             "This set-up address does not work.",
             "It has expired, or Neat Latch was started again since and printed a new one. Start "
             "it again with “nlatch serve” and open the address that it prints.",
+            code="bad-set-up-address",
         )
     person = services.add(NOBODY, username, name, Role.ADMINISTRATOR, password, only_as_first=True)
     _file().unlink(missing_ok=True)

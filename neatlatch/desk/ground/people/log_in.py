@@ -45,13 +45,21 @@ def log_in(
         counts.wrong()
         log.info("log-in refused", address=where)
         raise Problem(
-            401, "Login name and password do not fit together.", "Check both and try again."
+            401,
+            "Login name and password do not fit together.",
+            "Check both and try again.",
+            code="wrong-log-in",
         )
     if person.must_change:
         if not new_password:
             says = "This password was given to you. Choose one of your own."
             raise Problem(
-                403, "Choose a new password.", says, {"new_password": says}, must_change=True
+                403,
+                "Choose a new password.",
+                says,
+                {"new_password": says},
+                must_change=True,
+                code="new-password-required",
             )
         _check_new(person, password, new_password)
     if factors.has_any(person):
@@ -120,7 +128,13 @@ class _Counts:
         ]
         if (longest := max(waits, default=0.0)) > 0:
             words = f"Wait {_minutes(longest)}, then try again, or ask an administrator."
-            raise Problem(429, "Too many wrong passwords.", words, retry_after=int(longest) + 1)
+            raise Problem(
+                429,
+                "Too many wrong passwords.",
+                words,
+                retry_after=int(longest) + 1,
+                code="too-many-wrong-passwords",
+            )
 
     @transaction.atomic
     def wrong(self) -> None:

@@ -287,6 +287,7 @@ def remove(by: Actor, owner: Owner) -> None:
             409,
             "Only a contact is removed here.",
             "A person leaves on their own page; a team is removed among the teams.",
+            code="only-contacts-removed",
         )
     if served := list(owner.deputy_of.values_list("name", flat=True)[:4]):
         raise Problem(
@@ -296,6 +297,7 @@ def remove(by: Actor, owner: Owner) -> None:
                 f"Give another deputy first, or none: to "
                 f"{', '.join(served[:3])}{' and others' if served[3:] else ''}."
             ),
+            code="owner-is-deputy",
         )
     write(by, "removed", "owner", owner.key)
     try:
@@ -306,6 +308,7 @@ def remove(by: Actor, owner: Owner) -> None:
             409,
             f"{owner.name} still owns something.",
             f"Hand over what is theirs first: {count} {'thing' if count == 1 else 'things'}.",
+            code="owner-still-owns",
         ) from error
 
 

@@ -47,7 +47,9 @@ def _named_host() -> str:
             "Open Neat Latch by a name, and say that name in NEATLATCH_URL: browsers make "
             "passkeys for names only."
         )
-        raise Problem(409, "Passkeys do not work on an IP address.", says)
+        raise Problem(
+            409, "Passkeys do not work on an IP address.", says, code="passkeys-need-a-name"
+        )
     return found
 
 
@@ -72,7 +74,12 @@ def begin(person: Person, password: str, code: str) -> dict[str, Any]:
     """
     at = _named_host()
     if person.passkeys.count() >= _MOST:
-        raise Problem(409, f"You have {_MOST} passkeys.", "Take one away that you no longer use.")
+        raise Problem(
+            409,
+            f"You have {_MOST} passkeys.",
+            "Take one away that you no longer use.",
+            code="too-many-passkeys",
+        )
     factors.prove(person, password, code)
     library = _library()
     structs = library.helpers.structs
@@ -104,7 +111,9 @@ def _challenge_in(credential: Mapping[str, Any]) -> str:
 
 
 def _not_taken(says: str) -> Problem:
-    return Problem(403, "The passkey was not accepted.", says, {"passkey": says})
+    return Problem(
+        403, "The passkey was not accepted.", says, {"passkey": says}, code="wrong-passkey"
+    )
 
 
 def add(person: Person, credential: dict[str, Any], name: str) -> list[str]:
@@ -161,7 +170,9 @@ def begin_proof(person: Person) -> dict[str, Any]:
     """What a browser is to ask one of a person's passkeys. Raises :class:`Problem`."""
     at, known = _named_host(), _descriptors(person)
     if not known:
-        raise Problem(409, "You have no passkey.", "Give the code that your device shows.")
+        raise Problem(
+            409, "You have no passkey.", "Give the code that your device shows.", code="no-passkey"
+        )
     library = _library()
     options = library.generate_authentication_options(
         rp_id=at,
@@ -224,7 +235,12 @@ def drop(by: Actor, person: Person, identity: int) -> None:
     person = Person.objects.select_for_update().get(pk=person.pk)
     found = person.passkeys.filter(pk=identity).first()
     if found is None:
-        raise Problem(404, "There is no such passkey.", "It may have been removed already.")
+        raise Problem(
+            404,
+            "There is no such passkey.",
+            "It may have been removed already.",
+            code="passkey-not-found",
+        )
     found.delete()
     factors.after_drop(by, person)
     factors.tell_of(by, person, f"removed your passkey “{found.name}”.")
@@ -245,4 +261,5 @@ def wanted(person: Person) -> Problem:
         {"code": says},
         passkey=options,
         device=person.factor is not None,
+        code="log-in-factor-required",
     )

@@ -24,7 +24,13 @@ def slot() -> Iterator[None]:
     Raises :class:`Problem` where none is free for ten seconds.
     """
     if not _hashing.acquire(timeout=_PATIENCE):
-        raise Problem(503, "Too many log in at once.", "Try again in a moment.", retry_after=5)
+        raise Problem(
+            503,
+            "Too many log in at once.",
+            "Try again in a moment.",
+            retry_after=5,
+            code="log-in-busy",
+        )
     try:
         yield
     finally:

@@ -63,6 +63,7 @@ def somebody_is_there() -> Problem:
         409,
         "Neat Latch is set up already.",
         "Log in, or ask an administrator for an account. Nothing was changed.",
+        code="already-set-up",
     )
 
 

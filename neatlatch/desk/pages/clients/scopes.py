@@ -450,7 +450,9 @@ def consent_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
 def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> ConsentLinkOut:
     """Answer, once."""
     if check_csrf(request):
-        raise problems.Problem(403, "This page is too old.", "Reload it and try again.")
+        raise problems.Problem(
+            403, "This page is too old.", "Reload it and try again.", code="page-too-old"
+        )
     found = benches.answer(
         benches.open_request(links.opened("consent", token)), body.given, body.name, body.says
     )

@@ -345,7 +345,9 @@ def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
         .first()
     )
     if found is None or found.person.left is not None:
-        raise Problem(410, "This request was withdrawn.", "Nothing is left to do.")
+        raise Problem(
+            410, "This request was withdrawn.", "Nothing is left to do.", code="request-withdrawn"
+        )
     connection = found.connection
     held = connection.token_sets.filter(person=found.person).first()
     return ConnectLinkOut(

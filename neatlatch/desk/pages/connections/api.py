@@ -205,7 +205,9 @@ def remove(request: HttpRequest, ref: str, confirm: str = "") -> tuple[int, None
     """Take a connection away; ``confirm`` must be its reference name."""
     by = guard.need(request, "change")
     if confirm != ref:
-        raise Problem(422, "Type the reference to confirm.", f"It is {ref}.")
+        raise Problem(
+            422, "Type the reference to confirm.", f"It is {ref}.", code="confirmation-required"
+        )
     services.remove(by, find_connection(ref))
     return 204, None
 
@@ -218,7 +220,12 @@ def not_done_to_connections(request: HttpRequest, ref: str) -> NoReturn:
     guard.need(request, "look")
     if not Connection.objects.filter(ref=ref).exists():
         raise naming.no_connection(ref)
-    raise Problem(405, "This is not done to a connection.", "Look whether the address is whole.")
+    raise Problem(
+        405,
+        "This is not done to a connection.",
+        "Look whether the address is whole.",
+        code="method-not-allowed",
+    )
 
 
 @router.post("/connections/{ref:ref}/acts", response=ConnectionOut)
@@ -381,6 +388,7 @@ def begin_sign_in(request: HttpRequest, ref: str, body: SignInIn) -> tuple[int, 
             403,
             "You are not among those who connect an account here.",
             "Ask an administrator to put you into its team or to ask you.",
+            code="not-asked-to-connect",
         )
     begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, body.back)
     return 201, SignInOut(id=begun.pk, address=address)

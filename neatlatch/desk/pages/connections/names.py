@@ -159,4 +159,9 @@ def no_such_address(request: HttpRequest, rest: str) -> NoReturn:
     problem = naming.no_connection(rest.partition("/")[0])
     if "candidates" in problem.extra:
         raise problem
-    raise Problem(404, "There is no such address.", "Look whether it is written in full.")
+    raise Problem(
+        404,
+        "There is no such address.",
+        "Look whether it is written in full.",
+        code="address-not-found",
+    )

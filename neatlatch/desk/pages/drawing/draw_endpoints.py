@@ -50,6 +50,7 @@ LARGEST_BODY = 2 * 1024 * 1024
 _NAME = re.compile(r"[a-z0-9-]{1,80}")
 _REFUSED = {
     "type": "about:blank",
+    "code": "credential-refused",
     "title": "Your key does not let you in.",
     "status": 401,
     "detail": "Look whether it is whole, and ask its administrator.",
@@ -107,7 +108,14 @@ def _async_endpoint(name: str) -> Callable[[Work], Callable[..., Any]]:
             except Problem as problem:
                 answer = problems.answer(problem)
             except CannotOpen as error:
-                answer = problems.answer(Problem(503, "A sealed value does not open.", str(error)))
+                answer = problems.answer(
+                    Problem(
+                        503,
+                        "A sealed value does not open.",
+                        str(error),
+                        code="sealed-value-does-not-open",
+                    )
+                )
             if "Cache-Control" not in answer:
                 answer["Cache-Control"] = "no-store"
             return answer
@@ -127,7 +135,7 @@ def _share(asker: services.WorkloadCaller, connection: Connection) -> shares.Sha
 
 def _get(request: HttpRequest) -> None:
     if request.method != "GET":
-        raise Problem(405, "Ask with GET.")
+        raise Problem(405, "Ask with GET.", code="method-not-allowed")
 
 
 @_async_endpoint("list")
@@ -310,6 +318,7 @@ def with_environment(
         "A draw names a connection without its environment.",
         f"Your key belongs to {asker.workload.environment.name}, and you draw there. Write {name} "
         f"in place of {environment}/{name}.",
+        code="draw-needs-bare-name",
     )
 
 
@@ -319,7 +328,7 @@ def test(
 ) -> shares.Steps[HttpResponse]:
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
-        raise Problem(405, "Ask with POST.")
+        raise Problem(405, "Ask with POST.", code="method-not-allowed")
     connection = services.connection_of(asker, name, services.DRAW)
     yield _share(asker, connection)
     done = rounds.run(rounds.begin_test(Program(asker.workload.name), connection, by_program=True))
@@ -454,11 +463,17 @@ def relay(
     method, body = str(request.method), bodies.of(request, LARGEST_BODY)
     if method not in relaying.METHODS:
         raise Problem(
-            405, "This method is not relayed.", f"These are: {', '.join(relaying.METHODS)}."
+            405,
+            "This method is not relayed.",
+            f"These are: {', '.join(relaying.METHODS)}.",
+            code="method-not-relayed",
         )
     if body is None:
         raise Problem(
-            413, "The body is too large.", f"More than {LARGEST_BODY // 2**20} MiB is not relayed."
+            413,
+            "The body is too large.",
+            f"More than {LARGEST_BODY // 2**20} MiB is not relayed.",
+            code="too-large",
         )
     try:
         url = relaying.target(
@@ -467,7 +482,9 @@ def relay(
             request.META.get("QUERY_STRING", ""),
         )
     except relaying.BadPath as error:
-        raise Problem(422, "This address cannot be relayed to.", str(error)) from error
+        raise Problem(
+            422, "This address cannot be relayed to.", str(error), code="bad-relay-address"
+        ) from error
     asked = relay_service.RelayRequest(
         method, url, tuple(request.headers.items()), body, asker.client.pace, asker.client.pk
     )

@@ -358,6 +358,7 @@ def _house_client(identity: UUID) -> Client:
             409,
             "This client was issued by its application.",
             "What it holds there is seen in the application's own screens.",
+            code="client-not-of-house",
         )
     return found
 

@@ -83,7 +83,10 @@ def _other(by: Person, username: str) -> Person:
     person = _find(username)
     if person.pk == by.pk:
         raise Problem(
-            409, "This is your own.", "Do it at “My log-in”, or ask another administrator."
+            409,
+            "This is your own.",
+            "Do it at “My log-in”, or ask another administrator.",
+            code="own-access",
         )
     return person
 

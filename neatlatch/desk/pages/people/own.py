@@ -217,7 +217,7 @@ def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> Sess
 
 def _from_our_page(request: HttpRequest) -> None:
     if check_csrf(request):
-        raise Problem(403, "This page is too old.", "Reload it and try again.")
+        raise Problem(403, "This page is too old.", "Reload it and try again.", code="page-too-old")
 
 
 @router.get("/session", auth=None, response=SessionOut)

@@ -161,7 +161,9 @@ async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
 async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpResponseBase:
     person = await request.auser()
     if not isinstance(person, Person) or not guard.may(person, "look"):
-        return problems.answer(Problem(401, "Nobody is logged in.", "Log in, then try again."))
+        return problems.answer(
+            Problem(401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in")
+        )
     if isinstance(what, int) and what >= 2**63:
         return problems.answer(problems.not_found(called))
     first = (await sync_to_async(read_watched)({what}, {})).get(what)
@@ -174,6 +176,7 @@ async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpRespo
                 "You watch much at once.",
                 "Close other pages that watch a test or a round.",
                 retry_after=10,
+                code="too-many-streams",
             )
         )
     session = request.session.session_key or ""

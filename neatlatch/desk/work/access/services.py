@@ -229,6 +229,7 @@ def _writable(deployment: Deployment) -> RulesAt:
             409,
             "This application has roles in place of rules.",
             "What an account may do is changed by changing its role there.",
+            code="application-has-roles",
         )
     return found
 
@@ -347,6 +348,7 @@ def _endpoint(deployment: Deployment) -> tuple[Connection, str, Credentials]:
         "No connection can reach its rules.",
         f"A connection into {deployment.application.name} in {deployment.environment.name} with "
         f"the credential of the {at.endpoint or 'API'} is required. Set one up first.",
+        code="rules-not-reachable",
     )
 
 
@@ -362,15 +364,21 @@ def _published_rules(
                 409,
                 "The rules were changed there manually.",
                 "Nothing was written. Read them back and look at what differs.",
+                code="provider-rules-changed",
             ) from error
-        raise Problem(502, "The application did not do it.", str(error)) from error
+        raise Problem(
+            502, "The application did not do it.", str(error), code="application-refused"
+        ) from error
     except NotComplete as error:
-        raise Problem(409, "The credential is not complete.", str(error)) from error
+        raise Problem(
+            409, "The credential is not complete.", str(error), code="credential-incomplete"
+        ) from error
     except TransportError as error:
         raise Problem(
             502,
             "The application could not be reached.",
             f"{error.failure.detail} Nothing was changed.",
+            code="application-unreachable",
         ) from error
 
 
@@ -426,6 +434,7 @@ def push(by: Actor, deployment: Deployment) -> RuleBook:
             409,
             "It is not known which rules stand there.",
             "Read them back first, so that nothing is overwritten unseen.",
+            code="provider-rules-unknown",
         )
     connection, address, held = _endpoint(deployment)
     book = kept.book()
@@ -443,5 +452,10 @@ def take_theirs(by: Actor, deployment: Deployment) -> RuleBook:
     kept = book_of(deployment)
     there = kept.provider_book()
     if there is None:
-        raise Problem(409, "The rules there have not been read yet.", "Read them back first.")
+        raise Problem(
+            409,
+            "The rules there have not been read yet.",
+            "Read them back first.",
+            code="provider-rules-not-read",
+        )
     return save(by, kept, there, "took the application's access rules")

@@ -67,7 +67,7 @@ def begin(by: Actor, of: str, row: str) -> Decommissioning:
     """
     found = _subject(of, row)
     if refused := found.never:
-        raise Problem(409, "This is not decommissioned.", refused)
+        raise Problem(409, "This is not decommissioned.", refused, code="not-decommissionable")
     row = found.row
     with transaction.atomic():
         open_one = Decommissioning.objects.filter(of=of, row=row, ended=None).first()
@@ -96,6 +96,7 @@ def _subject(of: str, row: str) -> Subject:
             409,
             f"This {NOUNS[of]} is gone.",
             "Somebody took it away otherwise. Nothing is left to be decommissioned.",
+            code="object-gone",
         )
     return found
 
@@ -154,11 +155,16 @@ def _at(decommissioning: Decommissioning, *steps: Step) -> tuple[Decommissioning
     """
     stands = Decommissioning.objects.select_for_update().get(pk=decommissioning.pk)
     if stands.ended is not None:
-        raise Problem(409, "This is over.", "Reload the page to see how it ended.")
+        raise Problem(
+            409, "This is over.", "Reload the page to see how it ended.", code="process-over"
+        )
     found = _subject(stands.of, stands.row)
     if _step(stands, _left(stands, found)) not in steps:
         raise Problem(
-            409, "This is not the step to do now.", "Reload the page to see how far it is."
+            409,
+            "This is not the step to do now.",
+            "Reload the page to see how far it is.",
+            code="wrong-step",
         )
     return stands, found
 
@@ -178,7 +184,7 @@ def confirm(by: Actor, decommissioning: Decommissioning, reason: str) -> Decommi
     stands, found = _at(decommissioning, "uses")
     reason = _reason(reason)
     if refused := obstacle(found.usages(), reason, timezone.now()):
-        raise Problem(409, "It is still in use.", refused, {"reason": refused})
+        raise Problem(409, "It is still in use.", refused, {"reason": refused}, code="still-in-use")
     stands.confirmed_at, stands.reason = timezone.now(), reason
     stands.save(update_fields=["confirmed_at", "reason"])
     if stands.of == Decommissioning.Of.CONNECTION:
@@ -196,7 +202,12 @@ def revoke(by: Actor, decommissioning: Decommissioning, key: str) -> Decommissio
         stands, found = _at(decommissioning, "revoke")
         wanted = {each.key: each for each in _left(stands, found) if each.how != "kept"}.get(key)
     if wanted is None:
-        raise Problem(404, "This is not to be revoked.", "Reload the page to see what is left.")
+        raise Problem(
+            404,
+            "This is not to be revoked.",
+            "Reload the page to see what is left.",
+            code="not-to-be-revoked",
+        )
     said = found.revoke(by, wanted)  # it may ask the application: outside of any transaction
     with transaction.atomic():
         stands = Decommissioning.objects.select_for_update().get(pk=decommissioning.pk)
@@ -262,6 +273,7 @@ def end(
             409,
             "Something was added meanwhile.",
             f"{', '.join(blocking[:3])} must be decommissioned or moved first.",
+            code="changed-since-preview",
         )
     history: dict[str, Any] = found.history()
     # Kept before it goes: a program that is killed in between leaves both.
@@ -269,10 +281,14 @@ def end(
     try:
         found.remove(by, with_also)
     except ObjectDoesNotExist as error:
-        raise Problem(409, "It is gone.", "Somebody took it away at the same moment.") from error
+        raise Problem(
+            409, "It is gone.", "Somebody took it away at the same moment.", code="object-gone"
+        ) from error
     except ProtectedError as error:
         names = ", ".join(sorted({str(row) for row in error.protected_objects})[:3])
-        raise Problem(409, "It is still used.", f"{names} must go first.") from error
+        raise Problem(
+            409, "It is still used.", f"{names} must go first.", code="still-in-use"
+        ) from error
     with transaction.atomic():
         stands = Decommissioning.objects.select_for_update().get(pk=stands.pk)
         if stands.ended is None:
@@ -290,7 +306,9 @@ def cancel(by: Actor, decommissioning: Decommissioning) -> Decommissioning:
     """
     stands = Decommissioning.objects.select_for_update().get(pk=decommissioning.pk)
     if stands.ended is not None:
-        raise Problem(409, "This is over.", "Reload the page to see how it ended.")
+        raise Problem(
+            409, "This is over.", "Reload the page to see how it ended.", code="process-over"
+        )
     stands.ended, stands.ended_by = timezone.now(), by.username
     stands.cancelled = subject(stands.of, stands.row) is not None
     stands.save(update_fields=["ended", "ended_by", "cancelled"])

@@ -139,7 +139,12 @@ class _Sender:
                 return answer
             except TransportError as broken:
                 says = broken.failure.detail or broken.failure.code
-                raise Problem(502, "The application could not be reached.", says) from broken
+                raise Problem(
+                    502,
+                    "The application could not be reached.",
+                    says,
+                    code="application-unreachable",
+                ) from broken
             yield shares.Wait(wait)
 
     def with_token(self, token: str) -> Request:
@@ -200,6 +205,7 @@ def _take_pace(through: RelayTarget, asked: RelayRequest, most: float) -> float:
             "Too many requests wait for this connection's pace.",
             f"It allows {min(paces.values()):g} a second. Send fewer, or ask for a higher pace.",
             retry_after=math.ceil(wait),
+            code="pace-exceeded",
         )
     return wait
 
@@ -264,7 +270,12 @@ class Relay:
                 )
             )
         except NotComplete as error:
-            raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+            raise Problem(
+                409,
+                "This connection is not set up to the end.",
+                str(error),
+                code="connection-incomplete",
+            ) from error
 
 
 def quickly(name: str, ready: ReadyDraw, asked: RelayRequest) -> shares.Steps[RelayReply]:

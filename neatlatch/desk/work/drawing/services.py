@@ -308,12 +308,14 @@ def connection_of(asker: WorkloadCaller, name: str, wants: str) -> Connection:
             f"You use no connection {name[: references.LONGEST_NAME]} in {environment.name}.",
             f"A workload draws in its own environment, {environment.name}.{also} An administrator "
             f"can add you on the connection's page.",
+            code="connection-not-used",
         )
     if wants not in asker.scopes:
         raise Problem(
             403,
             f"Your key does not allow you to {wants}.",
             "Ask its administrator for one that does.",
+            code="key-forbids",
         )
     if (refusal := undrawable(connection)) is not None:
         raise refusal
@@ -356,12 +358,14 @@ def undrawable(connection: Connection) -> Problem | None:
             409,
             "There each person has an account of their own.",
             "A job cannot borrow one. Use a connection with a service account.",
+            code="individual-accounts",
         )
     if connection.scheme == STREAM:
         return Problem(
             409,
             "A stream is not called by requests.",
             "Neither its key nor a request can be drawn; it is signed in to on its own line.",
+            code="stream-has-no-requests",
         )
     return None
 
@@ -402,13 +406,17 @@ def draw(
         destinations.check(connection)
     except TransportError as error:
         raise Problem(
-            409, "What it holds was not cleared for where it goes.", error.failure.detail
+            409,
+            "What it holds was not cleared for where it goes.",
+            error.failure.detail,
+            code="draw-not-cleared",
         ) from error
     if connection.scheme == CERTIFICATE:
         raise Problem(
             409,
             "This connection shows a certificate on the line itself.",
             "No header can carry that. Send your request through the relay.",
+            code="certificate-not-drawable",
         )
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
@@ -423,12 +431,13 @@ def draw(
             "Of this connection a draw hands out the secret itself. Send your request through "
             "the relay, or have an administrator let you on the connection's page."
         )
-        raise Problem(403, "Nobody let you draw this secret.", says)
+        raise Problem(403, "Nobody let you draw this secret.", says, code="drawing-not-permitted")
     if connection.scheme == OAUTH1 and not address.startswith(base):
         raise Problem(
             422,
             "This connection signs each request.",
             f"Say method and url of the request to sign; url begins with {base}.",
+            code="request-signature-required",
         )
     try:
         request = with_credential(
@@ -438,7 +447,12 @@ def draw(
             int(time.time()),
         )
     except NotComplete as error:
-        raise Problem(409, "This connection is not set up to the end.", str(error)) from error
+        raise Problem(
+            409,
+            "This connection is not set up to the end.",
+            str(error),
+            code="connection-incomplete",
+        ) from error
     query = request.url.removeprefix(address or base).lstrip("?&")
     return Drawing(
         base,
@@ -469,7 +483,10 @@ def transport_of(connection: Connection, total: float) -> Transport:
         return destinations.transport_of(connection, total, tokens.shown(connection))
     except TransportError as error:
         raise Problem(
-            409, "This connection cannot be used as it is.", error.failure.detail
+            409,
+            "This connection cannot be used as it is.",
+            error.failure.detail,
+            code="connection-unusable",
         ) from error
 
 
@@ -487,10 +504,14 @@ def token_of(
             503,
             "No token is to be had.",
             f"{error.failure.detail} Its administrator can see why on the connection's page.",
+            code="no-token",
         ) from error
     except TransportError as error:
         raise Problem(
-            503, "The application's token endpoint could not be reached.", error.failure.detail
+            503,
+            "The application's token endpoint could not be reached.",
+            error.failure.detail,
+            code="token-endpoint-unreachable",
         ) from error
     return held
 

@@ -68,7 +68,12 @@ class Applier:
             return ""
         assert content.after is not None
         if act == "add" and self._was_added_meanwhile(kind, key, content.after):
-            raise Problem(409, "It is there already.", "it was added meanwhile by somebody else")
+            raise Problem(
+                409,
+                "It is there already.",
+                "it was added meanwhile by somebody else",
+                code="already-exists",
+            )
         told = DeclaredChange(f"applied: {act}", tuple(content.says))
         if (
             act == "change"
@@ -240,7 +245,9 @@ class Applier:
         if kind == "clients":
             client = Client.objects.get(pk=content.client)
             if client.managed and client.management_token is not None:
-                raise Problem(409, "It is registered there.", REGISTERED_THERE)
+                raise Problem(
+                    409, "It is registered there.", REGISTERED_THERE, code="still-registered"
+                )
             if client.house:
                 issuing.remove(by, client, "the client is no longer in the inventory")
             else:

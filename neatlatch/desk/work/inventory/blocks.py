@@ -247,7 +247,9 @@ class ChangeRefused(StepFailed):
     def __init__(self, key: str, mistake: Mistake, problem: Problem) -> None:
         super().__init__(mistake)
         detail = f"{key}: {problem.detail} Nothing was applied here."
-        self.problem = Problem(problem.status, problem.title, detail, problem.errors)
+        self.problem = Problem(
+            problem.status, problem.title, detail, problem.errors, code=problem.code
+        )
 
 
 def _record_results(plan: ImportPlan) -> None:
@@ -353,7 +355,9 @@ def stop(by: Person, plan: ImportPlan) -> ImportPlan:
     Raises :class:`Problem` where it has ended.
     """
     if not plan.is_open:
-        raise Problem(409, "This import has ended.", "There is nothing to stop.")
+        raise Problem(
+            409, "This import has ended.", "There is nothing to stop.", code="import-over"
+        )
     _stop(plan, f"Stopped by {by.shown_name}.", by)
     return plan
 

@@ -216,7 +216,7 @@ def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
         {"line": mistake.line, "where": mistake.where, "says": mistake.says}
         for mistake in mistakes[:200]
     ]
-    return Problem(422, title, detail, {"text": detail}, mistakes=shown)
+    return Problem(422, title, detail, {"text": detail}, mistakes=shown, code="inventory-mistakes")
 
 
 # Clients come before the credentials that are theirs; in the file it is the other way round.
@@ -309,6 +309,7 @@ def another_open() -> Problem:
         409,
         "Another import is being applied.",
         "Wait until it has finished, or stop it on the Inventory page. Nothing was changed.",
+        code="another-import",
     )
 
 
@@ -360,7 +361,9 @@ def check_still_so(plan: ImportPlan, preview: Preview) -> bool:
         return False
     checking = ImportPlan.objects.filter(pk=plan.pk, state=State.CHECKING)
     if not checking.update(state=State.APPLYING):
-        raise Problem(409, "This import was stopped.", "Nothing was applied.")
+        raise Problem(
+            409, "This import was stopped.", "Nothing was applied.", code="import-stopped"
+        )
     plan.refresh_from_db()
     return True
 
@@ -393,4 +396,5 @@ def changed_meanwhile() -> Problem:
         409,
         "Something was changed since you looked.",
         "Nothing was applied. Look at the new preview, then apply it.",
+        code="changed-since-preview",
     )

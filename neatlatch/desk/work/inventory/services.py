@@ -183,6 +183,7 @@ def to_its_end(
             422,
             title,
             f"{plan.problem} Mend the file and apply it again, or undo what was applied.",
+            code="import-stopped",
         )
     return plan
 
@@ -191,13 +192,24 @@ def check_may_undo(plan: ImportPlan) -> None:
     """Check that a plan can be undone. Raises :class:`Problem`."""
     if plan.is_open or plan.state not in (State.APPLIED, State.STOPPED):
         raise Problem(
-            409, "This import has not ended.", "Stop it first, or wait until it has finished."
+            409,
+            "This import has not ended.",
+            "Stop it first, or wait until it has finished.",
+            code="import-not-over",
         )
     if not plan.done:
-        raise Problem(409, "Nothing of this import was applied.", "There is nothing to undo.")
+        raise Problem(
+            409,
+            "Nothing of this import was applied.",
+            "There is nothing to undo.",
+            code="import-applied-nothing",
+        )
     if plan.undone:
         raise Problem(
-            409, "This import was undone already.", "To have it again, undo what undid it."
+            409,
+            "This import was undone already.",
+            "To have it again, undo what undid it.",
+            code="import-undone",
         )
 
 

@@ -76,12 +76,13 @@ def of_problem(kind: str, key: str, line: int, problem: Problem) -> Mistake:
 
 def _check_removal(by: Actor | None, change: Change, now: CurrentState) -> None:
     if change.kind == "clients" and change.key in now.managed:
-        raise Problem(409, "It is registered there.", REGISTERED_THERE)
+        raise Problem(409, "It is registered there.", REGISTERED_THERE, code="still-registered")
     if change.kind == "people" and by is not None and change.key == by.username:
         raise Problem(
             409,
             "You cannot do this to yourself.",
             "you cannot remove yourself; ask another administrator",
+            code="not-to-yourself",
         )
 
 
@@ -130,7 +131,7 @@ class _Rules:
         owners.ContactDetails(**{**reached, "mail": "" if person else reached["mail"]}).checked()
         if person and any(fields[name] for name in ANNOTATIONS):
             says = "a person's tags, notes and links belong to the person, not to the owner"
-            raise Problem(422, "These belong to the person.", says)
+            raise Problem(422, "These belong to the person.", says, code="belongs-to-person")
 
     def _application(self, key: str, fields: PlainFields) -> None:
         read_given(fields["profile"], "")
@@ -143,7 +144,7 @@ class _Rules:
     def _client(self, key: str, fields: PlainFields) -> None:
         identity = str(clients.check(fields))
         if identity in self._ids:
-            raise Problem(409, "This ID is taken.", "another client has this ID")
+            raise Problem(409, "This ID is taken.", "another client has this ID", code="id-taken")
         self._ids.add(identity)
 
     def _credential(self, key: str, fields: PlainFields) -> None:
@@ -197,7 +198,12 @@ class _Rules:
 def _check_named(word: str, after: str, key: str, name: str) -> None:
     """Check that the name of an object in a file is what it is made of. Raises :class:`Problem`."""
     if key != name:
-        raise Problem(422, "It has another name.", f"a {word} is named by {after}: {name}")
+        raise Problem(
+            422,
+            "It has another name.",
+            f"a {word} is named by {after}: {name}",
+            code="name-differs",
+        )
 
 
 def _deployments_of_secrets(current: Content, content: Content) -> dict[str, set[object]]:

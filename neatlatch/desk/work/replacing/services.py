@@ -40,7 +40,10 @@ def begin(by: Actor, credential: Credential, way: str) -> Replacement:
     credential = Credential.objects.select_for_update().get(pk=credential.pk)
     if not credential.lives:
         raise Problem(
-            409, "This credential is no longer in use.", "Make a new one where it was issued."
+            409,
+            "This credential is no longer in use.",
+            "Make a new one where it was issued.",
+            code="credential-not-in-use",
         )
     if (open_one := Replacement.objects.filter(old=credential, outcome="open").first()) is not None:
         return open_one
@@ -72,7 +75,7 @@ def _open(replacement: Replacement) -> Replacement:
         .get(pk=replacement.pk)
     )
     if found.outcome != Replacement.Outcome.OPEN:
-        raise Problem(409, "This replacement is over.", "Begin another.")
+        raise Problem(409, "This replacement is over.", "Begin another.", code="process-over")
     return found
 
 
@@ -128,7 +131,10 @@ def _correct(by: Actor, replacement: Replacement, entered: ManualCredential) -> 
         assert wrong is not None
         if replacement.proven is not None or replacement.retired is not None:
             raise Problem(
-                409, "The new one was proven already.", "Roll it back, or replace it by another."
+                409,
+                "The new one was proven already.",
+                "Roll it back, or replace it by another.",
+                code="new-credential-proven",
             )
         if (
             opened is None
@@ -213,6 +219,7 @@ def _make_at_house(by: Person, replacement: Replacement) -> Credential:
                 409,
                 "Its key is with its holder.",
                 "Renew it on the certificate's page with a new signing request.",
+                code="key-with-holder",
             )
         made, handover = certificates.renew(by, issued)
         new, replacement.values = made.credential, {"certificate": made.credential.whole_chain}
@@ -288,7 +295,12 @@ def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
         replacement = _open(replacement)
         client = replacement.old.client
         if client is None:
-            raise Problem(409, "It is not known whose secret this is.", "Replace it manually.")
+            raise Problem(
+                409,
+                "It is not known whose secret this is.",
+                "Replace it manually.",
+                code="secret-owner-unknown",
+            )
         Replacement.objects.filter(pk=replacement.pk).update(
             said="The application was asked for a new one; its answer has not come."
         )
@@ -354,7 +366,7 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trial.Outco
     """
     new = replacement.new
     if new is None:
-        raise Problem(409, "The new one has not been made yet.")
+        raise Problem(409, "The new one has not been made yet.", code="new-credential-missing")
     outcome = _used_by_its_holder(Credential.objects.get(pk=new.pk))
     for connection, key in connections_with_keys(replacement):
         outcome = trial.attempt(connection, {key: new}, replacement.values, fresh=True)
@@ -404,6 +416,7 @@ def switch(by: Actor, replacement: Replacement) -> Replacement:
             409,
             "Prove the new one first.",
             "Nothing is switched to a credential that nobody has seen working.",
+            code="new-credential-not-proven",
         )
     return _switch(by, replacement)
 
@@ -468,6 +481,7 @@ def roll_back(by: Actor, replacement: Replacement) -> Replacement:
                 "The old one is no longer accepted. Replace the new one by another, if it does "
                 "not serve."
             ),
+            code="rollback-over",
         )
     now, was = (
         timezone.now(),
@@ -505,7 +519,7 @@ def record_moved(by: Actor, replacement: Replacement, name: str, yes: bool) -> R
     replacement = _open(replacement)
     known = {workload.name for workload in workloads_of(replacement) if not workload.draws}
     if name not in known:
-        raise Problem(404, "There is no such workload to be moved.")
+        raise Problem(404, "There is no such workload to be moved.", code="workload-not-found")
     moved = {name for name in replacement.moved if name in known}
     replacement.moved = sorted(moved | {name} if yes else moved - {name})
     replacement.save(update_fields=["moved"])
@@ -533,7 +547,7 @@ def retire(by: Actor, replacement: Replacement, anyway: bool = False) -> Replace
     now = timezone.now()
     still, words = exchanging.quiet(standing(replacement), now)
     if replacement.switched is None or (not still and not anyway):
-        raise Problem(409, "The old one may still be in use.", words)
+        raise Problem(409, "The old one may still be in use.", words, code="old-credential-in-use")
     old = replacement.old
     if old.digest:
         kept = old.open().reveal() if old.value is not None else None
@@ -556,7 +570,7 @@ def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, tri
     Then the replacement is done, and a value that the house kept for it is forgotten.
     """
     if replacement.retired is None:
-        raise Problem(409, "Retire the old one first.")
+        raise Problem(409, "Retire the old one first.", code="old-credential-not-retired")
     old = replacement.old
     why = issuing.state_of(old, "it is", timezone.now()) if old.digest else ""
     outcome = trial.Outcome(

@@ -51,4 +51,5 @@ def need(so: str) -> None:
             f"The worker is not running, {so}.",
             "Start it beside the desk (see docs/running.md), then try again.",
             retry_after=10,
+            code="worker-not-running",
         )

@@ -113,6 +113,7 @@ def clear(by: Actor, row: Leftover) -> bool:
             409,
             "Its address is not known.",
             f"Look for {row.name} in the application, clear it away there, and close it here.",
+            code="leftover-address-unknown",
         )
     gone = _clear(row)
     did = "cleared away" if gone else "tried to clear away"

@@ -376,7 +376,10 @@ def begin_round(by: Actor) -> Round:
             return running
         if not tested.exists():
             raise Problem(
-                409, "There is no connection to test.", "Set one up, or end the pause of one."
+                409,
+                "There is no connection to test.",
+                "Set one up, or end the pause of one.",
+                code="nothing-to-test",
             )
         begun = Round.objects.create(begun=timezone.now(), begun_by=by.username)
         Test.objects.bulk_create(
@@ -563,7 +566,12 @@ def counts_of(numbers: Collection[int]) -> dict[int, RoundCounts]:
 def stop_round(by: Actor, stopped: Round) -> Round:
     """Stop a round: tests that run stop before their next call, tests that wait are not begun."""
     if stopped.ended is not None:
-        raise Problem(409, "This round has ended already.", "There is nothing left to stop.")
+        raise Problem(
+            409,
+            "This round has ended already.",
+            "There is nothing left to stop.",
+            code="round-over",
+        )
     Round.objects.filter(pk=stopped.pk).update(stopped=True)
     Test.objects.filter(round=stopped, state=Test.State.WAITING).update(
         state=Test.State.STOPPED, ended=timezone.now()
