@@ -1,6 +1,6 @@
 /**
- * What people do on each page, by who may: so that anyone who may not is told at once, and not after
- * having typed.
+ * What people do on each page, by the role it needs: a person whose role forbids it is told
+ * immediately, and not after having typed.
  */
 export type Act = 'test' | 'change' | 'read_journal'
 
