@@ -9,6 +9,7 @@ from neatlatch.desk.estate.records.applications.models import Application, Deplo
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground.common.problems import not_found
+from neatlatch.desk.ground.people.models import Person
 
 
 def find_application(key: str) -> Application:
@@ -50,4 +51,12 @@ def find_connection(ref: str) -> Connection:
     found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
     if found is None:
         raise naming.no_connection(ref)
+    return found
+
+
+def find_person(username: str) -> Person:
+    """A person, by login name."""
+    found = Person.objects.filter(username=username).first()
+    if found is None:
+        raise not_found("person")
     return found

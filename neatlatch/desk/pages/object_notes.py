@@ -16,7 +16,12 @@ from pydantic import Field
 from neatlatch.core.annotating import MOST_LINKS, MOST_TAGS, Link, TagsAndNotes
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import naming
-from neatlatch.desk.estate.lookups import find_application, find_client, find_environment
+from neatlatch.desk.estate.lookups import (
+    find_application,
+    find_client,
+    find_environment,
+    find_person,
+)
 from neatlatch.desk.estate.object_notes import StoredNotes
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -24,7 +29,7 @@ from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common.problems import not_found
 from neatlatch.desk.ground.common.request_bodies import RequestBody
-from neatlatch.desk.ground.people.models import Owner, Person
+from neatlatch.desk.ground.people.models import Owner
 
 router = Router(tags=["annotations"])
 Target = Literal[
@@ -103,13 +108,6 @@ def _by_id(model: type[Model], word: str, key: str, **which: Any) -> Model:
     return found
 
 
-def _person(username: str) -> Person:
-    found = Person.objects.filter(username=username).first()
-    if found is None:
-        raise not_found("person")
-    return found
-
-
 def _owner(key: str) -> Model:
     number = int(key) if key.isascii() and key.isdigit() and len(key) < 19 else 0
     found = Owner.objects.select_related("person").filter(pk=number).first()
@@ -133,7 +131,7 @@ _FIND: dict[str, Callable[[str], Model]] = {
     "credentials": lambda key: _by_id(Credential, "credential", key),
     "environments": find_environment,
     "owners": _owner,
-    "people": _person,
+    "people": find_person,
     "workloads": lambda key: _by_id(Workload, "workload", key),
 }
 

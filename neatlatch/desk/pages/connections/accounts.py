@@ -14,7 +14,7 @@ from ninja import Router
 from neatlatch.core import filter_words
 from neatlatch.desk.estate.connections import accounts
 from neatlatch.desk.estate.connections.limits import limits_of_tests
-from neatlatch.desk.estate.lookups import find_connection
+from neatlatch.desk.estate.lookups import find_connection, find_person
 from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, links, problems
@@ -458,24 +458,17 @@ def _belongings(person: Person) -> BelongingsOut:
     )
 
 
-def _find_person(username: str) -> Person:
-    found = Person.objects.filter(username=username).first()
-    if found is None:
-        raise problems.not_found("person")
-    return found
-
-
 @router.get("/people/{username}/belongings", response=BelongingsOut)
 def belongings(request: HttpRequest, username: str) -> BelongingsOut:
     """Everything of a person's: accounts, what they own, secrets they have seen."""
     guard.need(request, "look")
-    return _belongings(_find_person(username))
+    return _belongings(find_person(username))
 
 
 @router.post("/people/{username}/ownership-transfers", response=BelongingsOut)
 def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
-    by, person = guard.need(request, "change"), _find_person(username)
+    by, person = guard.need(request, "change"), find_person(username)
     known = {
         thing.key
         for thing in offboarding.belongings(person, most=None).things
@@ -486,11 +479,11 @@ def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> Belongin
     if not to:
         raise wrong_fields({"keys": "Choose what is to be handed over."})
     offboarding.hand_over(by, person, to)
-    return _belongings(_find_person(username))
+    return _belongings(find_person(username))
 
 
 @router.post("/people/{username}/offboardings", response=BelongingsOut)
 def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
-    offboarding.leave(guard.need(request, "change"), _find_person(username))
-    return _belongings(_find_person(username))
+    offboarding.leave(guard.need(request, "change"), find_person(username))
+    return _belongings(find_person(username))

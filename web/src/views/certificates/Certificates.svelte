@@ -161,8 +161,7 @@
               onclick={() => living.query.fetchNextPage()}>Show more</button
             >{/if}
         {:else if living.query.data}<p>
-            Issue one to a server, or register a client that presents one in {shown.environment
-              .name}.
+            None yet. Issue one to a server, or register a client that presents one.
           </p>{/if}
       </section>
       {#if root}{#key shown.environment.key}<Replacement house={shown} />{/key}{/if}

@@ -173,7 +173,7 @@
   <SignInOutcome hidden={(how) => how === 'wrong_account' && Boolean(connection.set_aside)} />
   {#if connection.waiting_sign_in && !signedIn}
     <p role="status" class="bg-wait-ground mb-3 rounded-md px-3 py-2">
-      A sign-in was begun and is not finished, <When at={connection.waiting_sign_in} />. If it was
+      A sign-in has not come back; it began <When at={connection.waiting_sign_in} />. If it was
       refused, compare redirect URI and client ID below, then sign in again.
     </p>
   {/if}
