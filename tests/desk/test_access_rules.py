@@ -99,6 +99,7 @@ def test_rules_are_pushed_read_back_and_obeyed_there(web: WebClient, stand_ins: 
     ] == [("r.oake", "send", "yes")]
     # Pushing ours takes a right away, which is said and confirmed.
     says = send(web, "post", f"{ADDRESS}/pushes", status=422)
+    assert says["code"] == "rights-lost"
     assert "1 right of r.oake stops at once" in says["detail"]
     assert send(web, "post", f"{ADDRESS}/pushes?confirm=Production")["there"]["nothing"]
     assert "r.oake" not in httpx.get(screens, verify=NOBODY).text

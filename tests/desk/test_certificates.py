@@ -167,6 +167,7 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
     assert (old["state"], new["state"], old["alive"]) == ("issuing", "prepared", 1)
     office.post(f"{base}/replacements", 409)
     refused = office.post(f"{base}/switches", 409, new=True)
+    assert refused["code"] == "new-root-not-trusted"
     assert "Crew roster" in refused["detail"]
     receiver = made["steps"][1]["items"][0]["key"]
 
@@ -188,7 +189,9 @@ def test_replacing_the_authority_leaves_no_moment_without_trust(
         == "Rest hours display"
     )
     office.post(f"{base}/retirements", 409)
-    assert "Rest hours display" in trust(old["id"], False, 409)["detail"]
+    refused = trust(old["id"], False, 409)
+    assert refused["code"] == "root-still-presented"
+    assert "Rest hours display" in refused["detail"]
     renewed = Issued.objects.select_related("authority__root").get(
         pk=office.post(f"/certificates/{leaf.pk}/renewals", 201)["id"]
     )

@@ -71,6 +71,7 @@ def test_a_connection_goes_in_the_order_of_the_work(web: WebClient, stand_ins: S
     post(web, f"{at}/revocations", 409, key=wanted)
     post(web, f"{at}/completions", 409, confirm=KEY)
     refused = post(web, f"{at}/confirmations", 409)
+    assert refused["code"] == "still-in-use"
     assert "Found items page still uses it." in refused["detail"]
     found = post(web, f"{at}/confirmations", reason="The page closes with the season.")
     assert found["step"] == "revoke"
@@ -247,7 +248,7 @@ def test_what_is_not_there_cannot_be_decommissioned(setup: Setup) -> None:
     drawing.own_deployment(Environment.objects.get(key="sandbox"))
     own = {"of": "deployments", "key": "neat-latch/sandbox"}
     refused = post(browser, "/decommissionings", 409, **own)
-    assert refused["detail"] == "It is Neat Latch itself: workloads draw from it."
+    assert refused["code"] == "not-decommissionable"
     assert not Decommissioning.objects.exists()
 
 

@@ -24,7 +24,6 @@ from neatlatch.desk.estate.records.applications.models import Deployment, Enviro
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services as drawing
@@ -231,7 +230,7 @@ def test_every_way_wants_the_same_leave(
 ) -> None:
     setup.latched("manifest.read")
     before = (stands().values, stands().slots)
-    with pytest.raises(Problem) as refused:
+    with refused_with("destination-not-cleared") as refused:
         way(setup, None)
     assert refused.value.extra["moves"][0]["would_go_to"] == "https://localhost:9"
     if way is not by_slot:
@@ -273,7 +272,7 @@ def test_an_inventory_takes_no_secret_into_another_environment(desk: Any) -> Non
     other["deployment"] = other["deployment"].replace("sandbox", "staging")
     content["connections"]["staging/stolen"] = {**other, "client": ""}
     content.pop("base", None)
-    with pytest.raises(Problem, match="belongs to another application or environment"):
+    with refused_with("inventory-mistakes"):
         inventory.apply(
             setup.by, yaml.safe_dump(content), leave=destinations.DestinationPermission("why not")
         )
@@ -320,10 +319,10 @@ def test_what_came_about_unseen_is_sent_nowhere_and_cleared_on_the_page(desk: An
     done = setup.test(stands())
     assert not done.passed
     assert "would go to https://localhost:9" in json.dumps(done.rungs)
-    with refused_with("destination-not-cleared"):
+    with refused_with("draw-not-cleared"):
         drawing.draw(Workload(name="x"), stands())
     Connection.objects.update(scheme=BASIC)
-    with refused_with("destination-not-cleared"):
+    with refused_with("draw-not-cleared"):
         drawing.draw(Workload(name="x"), stands())
     Connection.objects.update(scheme="oauth2_code")
     shown = web.get("/api/connections/sandbox/cargo").json()["uncleared"]
@@ -370,7 +369,7 @@ def test_a_secret_that_was_given_and_put_in_nowhere_stays_with_the_addresses_of_
     inventory.apply(setup.by, text)
     client.deployment.refresh_from_db()
     assert client.deployment.token_endpoint == f"{ELSEWHERE}/token"
-    with pytest.raises(Problem, match="would go to https://localhost:9"):
+    with refused_with("destination-not-cleared"):
         setup.connection(client)
 
 

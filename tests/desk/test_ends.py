@@ -116,6 +116,7 @@ def test_where_somebody_else_says_it(setup: Setup) -> None:
     told = send(web, "get", f"/credentials/{registered.pk}")["end_told_by"]
     assert "RFC 7591" in told
     answer = send(web, "put", f"/credentials/{registered.pk}/end", {"ends": END}, 409)
+    assert answer["code"] == "expiry-not-set-here"
     assert told in answer["detail"]
     assert send(web, "get", "/connections/sandbox/cargo")["secrets"][0]["credential"] is None
     Credential.objects.update(source="pasted", state="retired")

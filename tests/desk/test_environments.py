@@ -13,9 +13,9 @@ from neatlatch.desk.estate.applications import environments
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground.common import keyfile, safe
 from neatlatch.desk.ground.common.actors import SAFE_KEEPER
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.journal.services import write
+from tests.refused import refused_with
 
 from .conftest import Setup
 from .test_workbenches import send
@@ -73,7 +73,7 @@ def test_an_environment_in_use_is_not_removed(setup: Setup) -> None:
     deployment = setup.deployment()
     assert {item["key"]: item["in_use"] for item in listed(setup)}["sandbox"] is True
     told = send(setup.web(), "delete", "/environments/sandbox", status=409)
-    assert told["detail"] == "It still has applications. Remove these first."
+    assert told["code"] == "environment-in-use"
     assert not Entry.objects.filter(did="removed", noun="environment").exists()
     deployment.delete()
     send(setup.web(), "delete", "/environments/sandbox", status=204)
@@ -85,7 +85,7 @@ def test_an_order_names_each_environment_once(setup: Setup) -> None:
         send(setup.web(), "put", "/environments", {"keys": wrong}, 409)
     environments.put_in_order(setup.by, keys)  # as it is
     assert not Entry.objects.filter(did="put in order").exists()
-    with pytest.raises(Problem):
+    with refused_with("environments-differ"):
         environments.put_in_order(setup.by, [])
 
 

@@ -18,7 +18,6 @@ from django.utils import timezone
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.house.models import RejectedRequest, Waiting
 from neatlatch.desk.ground.common import heavy, strangers
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import log_in
 from neatlatch.desk.ground.people.models import Person, Session
 from neatlatch.desk.pages.house import endpoints
@@ -26,6 +25,7 @@ from neatlatch.desk.pages.rounds import events
 from neatlatch.desk.work.access import services as access
 from neatlatch.desk.work.rounds import services
 from neatlatch.desk.work.rounds.models import Test
+from tests.refused import refused_with
 
 from .conftest import Setup
 from .houses import House
@@ -162,7 +162,7 @@ def test_rules_that_were_changed_meanwhile_are_not_overwritten(
         access.book_of(deployment),
         access.from_plain(deployment, {"groups": [], "rules": []}),
     )
-    with pytest.raises(Problem) as told:
+    with refused_with("changed-meanwhile") as told:
         access.save(setup.by, seen, access.from_plain(deployment, {"groups": [], "rules": []}))
     assert told.value.status == 412
 

@@ -35,32 +35,35 @@ def make(token: str, username: str = "morag") -> Person:
     return first_administrator.make(token, username, "Morag Orr", PASSWORD)
 
 
-def refused(token: str) -> int:
+BAD_ADDRESS = (403, "bad-set-up-address")
+
+
+def refused(token: str) -> tuple[int, str]:
     with pytest.raises(Problem) as told:
         make(token)
-    return told.value.status
+    return told.value.status, told.value.code
 
 
 def test_a_token_is_good_once_until_a_newer_one_is_made(home: Path) -> None:
-    assert refused("") == refused("anything") == 403  # none was made yet
+    assert refused("") == refused("anything") == BAD_ADDRESS  # none was made yet
     older, token = first_administrator.open_address(), first_administrator.open_address()
     kept = home / "first-administrator.json"
     assert kept.stat().st_mode & 0o077 == 0
     assert token not in kept.read_text()
-    assert refused(older) == refused(token + "x") == refused("\ud800") == 403
+    assert refused(older) == refused(token + "x") == refused("\ud800") == BAD_ADDRESS
     made = make(token)
     assert (made.role, made.must_change) == ("administrator", False)
     assert list(Entry.objects.values_list("did", "ref")) == [("added", "morag")]
     assert not kept.exists()
     assert first_administrator.open_address() == ""
-    assert refused(token) == 409
+    assert refused(token) == (409, "already-set-up")
 
 
 def test_it_expires(home: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     token = first_administrator.open_address()
     later = timezone.now() + first_administrator.VALID_FOR
     monkeypatch.setattr(first_administrator.timezone, "now", lambda: later)
-    assert refused(token) == 403
+    assert refused(token) == BAD_ADDRESS
     monkeypatch.setattr(first_administrator.timezone, "now", lambda: later - timedelta(seconds=2))
     assert make(token).username == "morag"
 
@@ -70,7 +73,7 @@ def test_a_damaged_file_lets_nobody_in(home: Path, damaged: str) -> None:
     token = first_administrator.open_address()
     kept = home / "first-administrator.json"
     kept.write_text(damaged)
-    assert refused(token) == 403
+    assert refused(token) == BAD_ADDRESS
 
 
 def test_of_several_at_once_one_is_made(home: Path) -> None:

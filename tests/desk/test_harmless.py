@@ -13,12 +13,12 @@ from neatlatch.desk.estate.connections import accounts, tokens
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.common.actors import CLOCK
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.drawing import services as drawing
 from neatlatch.desk.work.inventory import services as inventory
 from neatlatch.desk.work.rounds import services
 from neatlatch.desk.work.rounds.models import Test
+from tests.refused import refused_with
 
 from .conftest import PERSON, SERVICE, Setup
 from .test_accounts import connect, person
@@ -229,7 +229,7 @@ def test_a_file_that_names_another_account_for_tests(own: Setup) -> None:
     assert for_tests(own, SERVICE)["outcome"] == "signed_in"
     held, file = own.stand_ins.state()["refresh"], yaml.safe_load(inventory.export(own.by))
     file["connections"]["sandbox/cargo"]["tests_as"] = PERSON
-    with pytest.raises(Problem, match="wrong with the file") as refused:
+    with refused_with("inventory-mistakes") as refused:
         inventory.apply(own.by, yaml.safe_dump(file))
     assert "in a person's name" in refused.value.detail
     file["connections"]["sandbox/cargo"]["tests_as"] = "other@gannet.example"

@@ -31,7 +31,6 @@ from neatlatch.desk.estate.records.connections.models import (
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import heavy
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.work.inventory import planning, services
@@ -459,7 +458,7 @@ def test_a_file_with_one_connection(by: Person) -> None:
         == Connection.objects.get(ref="production/cargo-manifests").client
     )
     new["connections"]["production/cargo-again"]["deployment"] = "cargo-manifests/nowhere"
-    with pytest.raises(Problem) as refused:
+    with refused_with("inventory-mistakes") as refused:
         services.apply(by, yaml.safe_dump(new))
     assert (
         "there is no deployment 'cargo-manifests/nowhere', in this file or here"
@@ -566,7 +565,7 @@ def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None
         "people": {**plain["people"], "morag": {**plain["people"]["morag"], "role": "reader"}},
     }
     for wrong in (gone, reader):
-        with pytest.raises(Problem) as refused:
+        with refused_with("inventory-mistakes") as refused:
             services.apply(by, yaml.safe_dump(wrong), prune=True)
         assert "last administrator" in json.dumps([refused.value.detail, refused.value.errors])
         assert Person.objects.filter(role="administrator", is_active=True, left=None).count() == 1
@@ -574,7 +573,7 @@ def test_the_last_administrator_stays_whatever_the_file_says(by: Person) -> None
     Person.objects.filter(pk=other.pk).update(
         role="administrator", left=timezone.now(), is_active=True
     )
-    with pytest.raises(Problem):  # one who has left is none
+    with refused_with("inventory-mistakes"):  # one who has left is none
         services.apply(by, yaml.safe_dump(gone), prune=True)
 
 
@@ -593,7 +592,7 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
 
     monkeypatch.setattr(heavy, "run", run)
     assert services.preview(text, False).outcome.nothing
-    with pytest.raises(Problem) as wrong:
+    with refused_with("inventory-mistakes") as wrong:
         services.preview(text.replace("neat_latch_inventory: 3", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
     assert asked == [("neatlatch.core.inventory.reading", {"seconds": 60, "memory": 2**30})] * 2

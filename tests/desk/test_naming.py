@@ -17,9 +17,9 @@ from neatlatch.desk.estate.connections import naming, setting_up
 from neatlatch.desk.estate.records.connections.models import Connection, FormerName
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.workloads import services as workloads
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.work.drawing import services as drawing
+from tests.refused import refused_with
 
 from .conftest import Setup
 from .test_drawing import noted, take
@@ -59,7 +59,7 @@ def test_a_name_is_had_once_in_each_environment(
     sandbox, staging = two
     assert naming.rename(setup.by, sandbox, "cargo").ref == "sandbox/cargo"
     assert naming.rename(setup.by, staging, "cargo").ref == "staging/cargo"
-    with pytest.raises(Problem) as refused:
+    with refused_with("invalid-fields") as refused:
         naming.check_free(staging.deployment, "cargo")
     assert refused.value.errors["name"] == "The name staging/cargo is taken."
 
@@ -81,7 +81,7 @@ def test_a_bare_name_is_refused_with_the_candidates(
     ):
         told = send(web, method, address, {}, 404)
         assert told["candidates"] == ["sandbox/cargo", "staging/cargo"], address
-        assert told["detail"] == "Write sandbox/cargo or staging/cargo in place of cargo."
+        assert told["code"] == "connection-needs-environment", address
     workload = workloads.add(setup.by, workloads.WorkloadFields("Report", "sandbox"))
     body = {"application": "cargo-manifests", "connection": "cargo", "operations": []}
     told = send(web, "post", f"/workloads/{workload.pk}/uses", body, 422)
@@ -109,14 +109,14 @@ def test_a_workload_draws_a_bare_name_in_its_own_environment(
     both = asker(setup, "sandbox", sandbox, staging)
     assert drawing.connection_of(both, "cargo", "draw") == sandbox
     only_there = asker(setup, "production", staging, sandbox)
-    with pytest.raises(Problem) as refused:
+    with refused_with("connection-not-used") as refused:
         drawing.connection_of(only_there, "cargo", "draw")
     assert (refused.value.status, refused.value.title) == (
         404,
         "You use no connection cargo in Production.",
     )
     assert "You use sandbox/cargo, staging/cargo, in another environment." in refused.value.detail
-    with pytest.raises(Problem) as refused:
+    with refused_with("connection-not-used") as refused:
         drawing.connection_of(only_there, "none", "draw")
     assert "another environment" not in refused.value.detail
 
@@ -126,7 +126,7 @@ def test_a_draw_that_names_the_environment_is_told_to_leave_it_out(setup: Setup)
     key = key_of(setup, connection)
     web, headers = WebClient(), {"Authorization": f"Bearer {key}"}
     told = web.get("/draw/sandbox/cargo", headers=headers).json()
-    assert told["detail"].endswith("Write cargo in place of sandbox/cargo.")
+    assert told["code"] == "draw-needs-bare-name"
     assert web.get("/draw/sandbox/cargo").status_code == 401
     assert web.get("/draw/cargo", headers=headers).json()["ref"] == "sandbox/cargo"
 
@@ -167,7 +167,7 @@ def test_a_former_name_is_told_of_kept_free_and_ended(
     assert (shown["ref"], shown["former_names"][0]["name"]) == ("sandbox/cargo", "cargo-sandbox")
     told = send(web, "get", "/connections/sandbox/cargo-sandbox", status=404)
     assert told["candidates"] == ["sandbox/cargo"]
-    with pytest.raises(Problem) as refused:
+    with refused_with("invalid-fields") as refused:
         setting_up.begin(setup.by, sandbox.deployment, sandbox.scheme, "cargo-sandbox")
     assert "a former name of sandbox/cargo" in refused.value.errors["name"]
     send(web, "delete", "/connections/sandbox/cargo/names/cargo-sandbox")

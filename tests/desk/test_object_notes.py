@@ -17,7 +17,6 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.actors import CLOCK
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Owner
@@ -25,6 +24,7 @@ from neatlatch.desk.work.finding import index
 from neatlatch.desk.work.inventory import services as inventory
 from neatlatch.desk.work.rounds import services as rounds
 from neatlatch.desk.work.rounds.models import Round, Test
+from tests.refused import refused_with
 
 from .conftest import Setup
 from .test_workbenches import fresh, send
@@ -179,7 +179,7 @@ def test_a_file_with_a_wrong_tag_is_refused_with_its_line(setup: Setup, cargo: C
     text = inventory.export(setup.by).replace(
         "  sandbox/cargo:\n", "  sandbox/cargo:\n    tags: [two words]\n"
     )
-    with pytest.raises(Problem) as refused:
+    with refused_with("inventory-mistakes") as refused:
         inventory.preview(text, prune=False)
     assert refused.value.extra["mistakes"][0]["where"] == "connections → sandbox/cargo"
 
@@ -225,7 +225,7 @@ def test_rounds_by_the_clock_keep_to_a_connections_own_interval(
     begun = rounds.begin_round(setup.by)
     assert Test.objects.filter(round=begun).count() == 1, "a person's round tests all"
     Round.objects.update(ended=timezone.now())
-    with pytest.raises(Problem):
+    with refused_with("nothing-to-test"):
         rounds.begin_round(CLOCK)
 
 

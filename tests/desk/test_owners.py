@@ -15,12 +15,12 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.workloads import services as workloads
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people import owners
 from neatlatch.desk.ground.people.models import Owner, Person, Team
 from neatlatch.desk.work.finding import index
 from neatlatch.desk.work.inventory import services as inventory
+from tests.refused import refused_with
 
 from .conftest import Setup
 from .test_workbenches import send
@@ -122,7 +122,7 @@ def test_two_people_of_one_name_are_neither_of_them(house: Setup) -> None:
     assert named("Ewan Tait").kind == "contact"
     assert (named("ewan").key, named("ewan2").key) == ("person/ewan", "person/ewan2")
     for wrong in ("person/nobody", "team/Nobody", "x" * 121):
-        with pytest.raises(Problem) as refused:
+        with refused_with("invalid-fields") as refused:
             owners.named(wrong)
         assert "owner" in refused.value.errors
 
@@ -186,7 +186,7 @@ def test_what_somebody_owns_is_on_their_page_and_keeps_them(web: WebClient) -> N
     assert (office["workloads"], office["applications"], office["credentials"]) == (1, 0, 0)
     whole = send(web, "get", f"/owners/{office['id']}")
     assert [(thing["what"], thing["name"]) for thing in whole["things"]] == [("job", "Night run")]
-    assert "Hand over" in send(web, "delete", f"/owners/{office['id']}", status=409)["detail"]
+    assert send(web, "delete", f"/owners/{office['id']}", status=409)["code"] == "owner-still-owns"
     assert Workload.objects.get().owner_name == "Harbour office"
 
 
@@ -288,7 +288,7 @@ def test_owners_are_in_the_inventory(house: Setup) -> None:
     )
     assert Workload.objects.get().owner_name == "Una Flett"
     file["owners"] = {"Harbour office": {"zone": "Sound/Gannet"}}
-    with pytest.raises(Problem) as refused:
+    with refused_with("inventory-mistakes") as refused:
         inventory.apply(house.by, yaml.safe_dump(file))
     assert "time zone" in refused.value.detail
     del file["owners"]

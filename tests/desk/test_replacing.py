@@ -96,6 +96,7 @@ def test_by_hand_side_by_side(web: WebClient, stand_ins: StandIns) -> None:
         step["says"] for step in found["steps"] if step["key"] == "watch"
     )
     refused = post(web, f"{at}/retirements", 409)
+    assert refused["code"] == "old-credential-in-use"
     assert "moved manually" in refused["detail"]
     post(web, f"{at}/workload-changes", name="Found items page", moved=True)
     # Rolled back until then, and forward again.
@@ -127,7 +128,9 @@ def test_a_draw_of_the_old_one_is_seen(web: WebClient, stand_ins: StandIns) -> N
         "last": now,
     }
     drawn = Drawn.objects.create(credential=str(old.pk), **row)
-    assert "used the old one" in post(web, f"{at}/retirements", 409)["detail"]
+    refused = post(web, f"{at}/retirements", 409)
+    assert refused["code"] == "old-credential-in-use"
+    assert "used the old one" in refused["detail"]
     Drawn.objects.filter(pk=drawn.pk).update(last=now - timedelta(hours=2))
     assert "Not come since: Found items page" in post(web, f"{at}/retirements", 409)["detail"]
     seen = Drawn.objects.create(

@@ -15,11 +15,11 @@ from neatlatch.core import health
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.ground.common.actors import CLOCK, Program
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.work.rounds import at_work, leftovers, services, tasks
 from neatlatch.desk.work.rounds.models import Leftover, Round, Sample, Test
 from neatlatch.wire import ladder
 from tests.harness import wait_until
+from tests.refused import refused_with
 from tests.watch import Watch
 
 from .conftest import Setup
@@ -157,7 +157,7 @@ def test_nothing_is_begun_while_no_worker_runs(
         lambda: tasks.start_test(setup.by, connection),
         lambda: tasks.start_round(setup.by),
     ):
-        with pytest.raises(Problem) as refused:
+        with refused_with("worker-not-running") as refused:
             start()
         assert (refused.value.status, refused.value.extra["retry_after"]) == (503, 10)
     assert not Test.objects.exists()
@@ -178,7 +178,7 @@ def test_no_round_is_due_where_none_begins_by_the_clock(setup: Setup, settings: 
 def test_no_round_begins_where_there_is_nothing_to_test(setup: Setup, settings: Any) -> None:
     settings.ROUND_MINUTES = 5
     assert not services.round_is_due()
-    with pytest.raises(Problem) as refused:
+    with refused_with("nothing-to-test") as refused:
         services.begin_round(setup.by)
     assert refused.value.status == 409
     assert not Round.objects.exists()
@@ -291,26 +291,26 @@ def test_what_a_cut_off_test_made_is_cleared_away(
     class Killed(BaseException):
         pass
 
-    def die(*args: Any) -> None:
-        raise Killed
-
     save = leftovers.Record.save
+
+    def save_and_die(self: leftovers.Record, event: Any) -> None:
+        save(self, event)
+        if event.piece.seen:
+            raise Killed
+
     # Killed after the manifest was made and seen, before it was cleared away.
-    monkeypatch.setattr(
-        leftovers.Record,
-        "save",
-        lambda self, event: die() if event.piece.gone else save(self, event),
-    )
+    monkeypatch.setattr(leftovers.Record, "save", save_and_die)
     with pytest.raises(Killed):
         services.run(test)
     kept = Leftover.objects.get()
     assert (kept.name, kept.known) == (f"TEST-{str(test.pk)[:8]}", "seen")
     assert kept.name in kept.address
+    assert kept.name in setup.stand_ins.state()["manifests"]
     assert leftovers.clear_all() == 0  # the test may still be running
     Test.objects.update(state="cut")
     Leftover.objects.update(made=timezone.now() - timedelta(minutes=1))
     assert leftovers.clear_all() == 1
-    assert setup.stand_ins.state()["manifests"] == []
+    assert kept.name not in setup.stand_ins.state()["manifests"]
 
 
 def test_a_mistake_of_our_own_ends_one_test_only(

@@ -32,9 +32,9 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common import settling
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.pages.connections.shaping import row
+from tests.refused import refused_with
 
 from .conftest import SERVICE, Setup
 from .test_workbenches import send
@@ -77,7 +77,7 @@ def test_an_application_by_its_description_alone(setup: Setup) -> None:
         assert profile.operations[0].method == "GET"
     fares = Application.objects.get(key="fare-kiosks").read_profile().schemes[0]
     assert (fares.settings["placement"], fares.settings["name"]) == ("header", "X-Kiosk-Key")
-    with pytest.raises(Problem) as raised:
+    with refused_with("invalid-fields") as raised:
         applications.add_from_description(
             setup.by,
             "X",
@@ -390,7 +390,7 @@ def test_the_page_says_what_is_missing_until_nothing_is(setup: Setup) -> None:
     assert told["next"] == "ours"
     assert told["environments_left"] == ["Staging", "Production"]
     assert told["copies_to"] == []  # it has no addresses there yet
-    with pytest.raises(Problem):
+    with refused_with("invalid-fields"):
         setting_up.copy(setup.by, connection, "staging")
 
 

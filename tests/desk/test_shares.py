@@ -9,8 +9,8 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.shares import Share, Shares, Steps, Wait, run_here
+from tests.refused import refused_with
 
 
 @pytest.fixture
@@ -66,7 +66,7 @@ def test_who_waits_too_long_is_told_when_to_come_again(pool: ThreadPoolExecutor)
         first = asyncio.create_task(shares.run(pool, slow.steps("cargo")))
         while not slow.at_once:
             await asyncio.sleep(0)
-        with pytest.raises(Problem) as refused:
+        with refused_with("too-many-requests") as refused:
             await shares.run(pool, slow.steps("cargo"))
         assert (refused.value.status, refused.value.extra["retry_after"] > 0) == (429, True)
         slow.go.set()

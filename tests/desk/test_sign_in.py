@@ -16,7 +16,6 @@ from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.connections import set_aside, sign_in
 from neatlatch.desk.estate.records.connections.models import Connection, SetAside, SignIn, TokenSet
 from neatlatch.desk.estate.records.credentials.models import Credential
-from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.models import Person
 from tests.refused import refused_with
@@ -179,7 +178,7 @@ def test_whoever_was_cut_off_while_choosing_chooses_again(
         patch.setattr(set_aside.tokens, "save_new", killed)
         with pytest.raises(KeyboardInterrupt):
             set_aside.use(setup.by, connection)
-    with pytest.raises(Problem):
+    with refused_with("nothing-set-aside"):
         set_aside.use(setup.by, connection)
     with time_machine.travel(timezone.now() + timedelta(minutes=2), tick=False):
         set_aside.use(setup.by, connection)
@@ -288,13 +287,13 @@ def test_a_sign_in_of_long_ago(setup: Setup) -> None:
 def test_a_request_that_would_be_refused_is_told_before_anybody_is_sent(setup: Setup) -> None:
     connection = ready(setup)
     connections.change(setup.by, connection, {"values": {"redirect_uri": URI + "/"}})
-    with pytest.raises(Problem) as refused:
+    with refused_with("sign-in-would-be-refused") as refused:
         sign_in.begin(setup.by, Connection.objects.get(), "")
     assert "sent nobody back" in refused.value.detail
     connections.change(
         setup.by, connection, {"values": {"redirect_uri": URI}, "scopes": ["customs.file"]}
     )
-    with pytest.raises(Problem, match="invalid_scope"):
+    with refused_with("sign-in-would-be-refused"):
         sign_in.begin(setup.by, Connection.objects.get(), "")
 
 

@@ -183,7 +183,7 @@ def to_its_end(
             422,
             title,
             f"{plan.problem} Mend the file and apply it again, or undo what was applied.",
-            code="import-stopped",
+            code="import-failed",
         )
     return plan
 
