@@ -1,4 +1,4 @@
-"""What stands out about a credential: it ends soon, has no end, nobody uses it, two environments
+"""The findings about a credential: it ends soon, has no end, nobody uses it, two environments
 share it, it is a person's (common practice, no source).
 """
 
@@ -43,7 +43,7 @@ class Mark:
 
 
 def marks(known: CredentialFacts, now: datetime) -> tuple[Mark, ...]:
-    """What stands out, the gravest first.
+    """The findings, the gravest first.
 
     Nothing is said of one that no longer lets anybody in, but that something here still holds it.
     """

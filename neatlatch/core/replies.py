@@ -303,7 +303,7 @@ STATUS_MEANINGS = {  # RFC 9110 §15
 
 @dataclass(frozen=True)
 class AuthorizationReply:
-    """What came back to the redirect URI. Not ``accept``ed: drop it, whoever sent it."""
+    """What came back to the redirect URI. Not ``accept``ed: discard it."""
 
     accept: bool
     code: str | None

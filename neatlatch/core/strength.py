@@ -124,7 +124,7 @@ EXPECTED = frozenset(
 
 
 def weakness(text: str, is_password: bool, names: Collection[str] = ()) -> str:
-    """Say why a secret that somebody put in is weak; empty: nothing stands out.
+    """Say why a secret that somebody put in is weak; empty: it is not weak.
 
     Any secret that is an expected word, or one of ``names`` that everybody knows (of the user, of
     the application); a password also where it is too short to be the only factor

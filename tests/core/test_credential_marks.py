@@ -1,4 +1,4 @@
-"""What stands out about credentials."""
+"""Findings about credentials."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def test_each_mark() -> None:
     assert keys(replace(GOOD, lives=False, held=False, ends=NOW)) == []
 
 
-def test_an_end_is_grave_for_whoever_stops_by_it() -> None:
+def test_an_end_is_grave_for_those_who_stop_by_it() -> None:
     for days, grave in ((8, False), (6, True), (-1, True)):
         soon = replace(GOOD, ends=NOW + timedelta(days=days), held=False)
         assert [mark.grave for mark in marks(replace(soon, draws=True), NOW)] == [grave]

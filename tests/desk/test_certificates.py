@@ -110,7 +110,7 @@ def test_renewed_side_by_side_and_revoked_with_a_reason(office: Office, tmp_path
         Authority.objects.get(pk=old.authority_id).list_number == before + 1
     )  # a list was made for the revocation, and no other
     office.post(f"/certificates/{new.pk}/revocations", 422, reason="because")
-    office.post(f"/certificates/{old.pk}/revocations", reason="keyCompromise")  # twice is once
+    office.post(f"/certificates/{old.pk}/revocations", reason="keyCompromise")  # idempotent
     assert Revocation.objects.get(serial=old.serial).reason == "superseded"
 
 

@@ -332,7 +332,7 @@ def test_blips_are_repeated_where_that_is_safe(
 def test_the_relay_keeps_the_pace_of_two_callers_that_take_turns(
     drawn: tuple[Setup, Connection, Workload, str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """Twenty calls at two a second, two of them at once: nine seconds, whoever else has another
+    """Twenty calls at two a second, two of them at once: nine seconds, whatever else has another
     pace of its own.
     """
     setup, connection, workload, key = drawn
@@ -646,7 +646,7 @@ def test_what_a_draw_hands_out_is_what_is_said(kind: str, handed: str) -> None:
     assert any(secret in text for secret in secrets.values()) is (handed == "secret")
 
 
-def test_a_secret_itself_is_drawn_only_by_whoever_was_let(setup: Setup) -> None:
+def test_a_secret_itself_is_drawn_only_by_those_who_may(setup: Setup) -> None:
     """The hole beside H6: an administrator's session alone gives a key that draws, and the draw
     hands the stored secret out.
     """

@@ -201,7 +201,7 @@ def test_by_protocol_nothing_comes_back_that_was_taken_away(house: House) -> Non
     ],
 )
 def test_registration_of_what_is_no_redirect_uri(house: House, uri: str) -> None:
-    """RFC 7591 §3.2.2: a refusal, whoever the caller is, and whatever stands there."""
+    """RFC 7591 §3.2.2: a refusal for any caller, whatever is there."""
     _, value = rights.give(house.by, house.deployment("fuel-ledger"), 1, 7)
     web = WebClient(raise_request_exception=False, headers={"Authorization": f"Bearer {value}"})
     for field in ("redirect_uris", "client_name", "scope"):

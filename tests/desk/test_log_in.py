@@ -143,7 +143,7 @@ def test_a_password_that_was_given_lets_in_only_with_a_new_one(
     send(ann, "/people/ann/passwords", {"password": OTHER}, 409)
 
 
-def test_whoever_is_added_chooses_another_password(ann: WebClient) -> None:
+def test_a_person_who_is_added_chooses_another_password(ann: WebClient) -> None:
     added = send(ann, "/people", {"username": "iain", "role": "reader", "password": OTHER}, 201)
     assert added["must_change"]
     assert enter(OTHER, 403, "iain")["must_change"]

@@ -179,7 +179,7 @@ def test_a_wrong_one_is_corrected(web: WebClient, stand_ins: StandIns) -> None:
     )
     assert post(web, f"{at}/new-credentials", value="not-a-key-of-theirs")["new"] == str(
         wrong.pk
-    )  # twice is once
+    )  # idempotent
     assert post(web, f"{at}/proofs")["may_correct"]
     post(web, f"{at}/new-credentials", 422, value=old.open().reveal())
     office = OfficeVisitor(stand_ins.office("lost", "production").rpartition("/")[0], "production")
@@ -338,7 +338,7 @@ def test_by_protocol(setup: Setup) -> None:
     found = post(web, f"{at}/new-credentials")
     assert states(found)["switch"] == "done"
     assert held("sandbox/cargo").open().reveal() != was
-    assert post(web, f"{at}/new-credentials")["new"] == found["new"]  # twice is once
+    assert post(web, f"{at}/new-credentials")["new"] == found["new"]  # idempotent
     found = post(web, f"{at}/proofs")
     assert states(found)["prove"] == "done", found["said"]
     assert TokenSet.objects.get(connection=connection).generation == token.generation

@@ -165,7 +165,7 @@ def test_what_somebody_chooses_is_not_ended_by_the_right_account(
     assert (TokenSet.objects.get().account, SetAside.objects.count(), ended) == (PERSON, 0, [])
 
 
-def test_whoever_was_cut_off_while_choosing_chooses_again(
+def test_a_person_who_was_cut_off_while_choosing_chooses_again(
     setup: Setup, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     connection = setup.latched()

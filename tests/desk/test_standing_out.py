@@ -1,4 +1,4 @@
-"""What stands out about credentials is kept, follows every change, and is what lists are filtered
+"""Findings about credentials is kept, follows every change, and is what lists are filtered
 by; their pages are by the ends.
 """
 

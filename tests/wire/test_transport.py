@@ -451,7 +451,7 @@ def test_an_answer_that_comes_before_all_was_sent() -> None:
 
 @pytest.mark.parametrize("bearing", ["a secret", "a header", "a cookie", "a certificate"])
 def test_a_secret_goes_only_where_it_was_cleared_for(bearing: str) -> None:
-    """Looked at where the request leaves, whoever put it together: another host, port or scheme is
+    """Checked where the request leaves, for any sender: another host, port or scheme is
     another place (RFC 6454 section 4).
     """
     shows = None

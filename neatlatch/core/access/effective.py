@@ -216,7 +216,7 @@ def loose_end(rules: Iterable[Rule]) -> str:
 def never_decide(
     book: Book, operations: Sequence[str], principals: Sequence[str] = ()
 ) -> tuple[int, ...]:
-    """The places of rules that decide no request at all, whoever the caller is for whatever from
+    """The places of rules that decide no request at all, for any caller and any purpose, from
     anywhere: others always come before them.
 
     Exact: requests fall into finitely many kinds, by which rules hold for them, and one of each

@@ -214,7 +214,7 @@ def _in_words(error: Any) -> str:
 
 @api.exception_handler(ValidationError)
 def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
-    """What was sent does not have the form that is wanted.
+    """What was sent does not have the required form.
 
     The values sent are not repeated: they may be secrets.
     """

@@ -63,7 +63,7 @@ class BulkIn(ChosenIn):
     after: str | None = None
 
     def change(self) -> BulkChange:
-        """What is wanted."""
+        """The requested change."""
         return BulkChange(
             self.owner,
             self.paused,

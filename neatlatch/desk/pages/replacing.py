@@ -257,7 +257,7 @@ def replacement(request: HttpRequest, identity: UUID) -> ReplacementOut:
 def make(request: HttpRequest, identity: UUID, body: MakingIn) -> ReplacementOut:
     """Make the new one, or take in what was made manually.
 
-    Twice is once; another value takes the place of one that nobody has proven.
+    Idempotent; another value takes the place of one that nobody has proven.
     """
     by = guard.need(request, "change")
     room, too_large = LARGEST_FILE - len(body.value), "This is larger than any credential."

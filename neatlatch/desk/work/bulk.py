@@ -101,7 +101,7 @@ def change(
     """Change the next objects of a list, in the order of their keys, after the one with the key
     ``after`` (``None``: from the first).
 
-    Raises :class:`Problem` where what is wanted cannot be done to objects of this list.
+    Raises :class:`Problem` where the requested change cannot be made to objects of this list.
     """
     kind, wanted = _KINDS[of], wanted.checked(of)
     rows = rows.filter(pk__gt=after) if after is not None else rows

@@ -4006,7 +4006,7 @@ export interface paths {
          * Make
          * @description Make the new one, or take in what was made manually.
          *
-         *     Twice is once; another value takes the place of one that nobody has proven.
+         *     Idempotent; another value takes the place of one that nobody has proven.
          */
         post: operations["replacing_make"];
         delete?: never;
@@ -6291,7 +6291,7 @@ export interface components {
         };
         /**
          * CredentialMarkOut
-         * @description What stands out about a credential.
+         * @description The findings about a credential.
          */
         CredentialMarkOut: {
             /** Key */

@@ -367,7 +367,7 @@ def renew(
 def revoke(by: Actor, issued: Issued, reason: str, why: str) -> Issued:
     """Revoke it: from the next list on, which is made at once, receivers refuse it.
 
-    Twice is once.
+    Idempotent.
     """
     if reason not in issuing.reasons():
         raise wrong_fields({"reason": "Choose one of the reasons."})

@@ -359,7 +359,7 @@ def mint_for_protocol(client: Client) -> tuple[str, Credential]:
 @transaction.atomic
 def revoke(by: Actor, credential: Credential, why: str, reason: str = "") -> Credential:
     """Revoke a secret, and the tokens that were got with it; a certificate comes on its authority's
-    list, with its reason (RFC 5280 §5.3.1). Twice is once.
+    list, with its reason (RFC 5280 §5.3.1). Idempotent.
     """
     credential = (
         Credential.objects.select_for_update().select_related("client").get(pk=credential.pk)
@@ -409,7 +409,7 @@ def revoke_tokens(by: Actor, client: Client, why: str, numbers: list[int] | None
 
 @transaction.atomic
 def end_management(by: Actor, client: Client) -> None:
-    """Let nobody manage a client's registration by protocol any more. Twice is once."""
+    """Let nobody manage a client's registration by protocol any more. Idempotent."""
     if (
         Client.objects.filter(pk=client.pk)
         .exclude(management_digest="")

@@ -214,7 +214,7 @@ def _ask(request: oauth2.Request) -> oauth.OAuthReply:
         if status == 401:
             raise Problem(
                 502,
-                "The application no longer accepts our right to manage this client.",
+                "The application no longer accepts our registration access token.",
                 (
                     "Its management token was revoked, or the client was removed there. Change "
                     "it manually in the application."

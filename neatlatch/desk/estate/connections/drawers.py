@@ -46,7 +46,7 @@ def let(
     """Let a workload draw the secrets themselves, where a draw of these connections hands them out.
 
     Part of the surrounding transaction. Raises :class:`Problem`, and nothing is saved, where leave
-    is wanted and not given.
+    is required and not given.
     """
     found = [
         (connection, secret)

@@ -683,7 +683,7 @@ def _put_secret(
 def read_certificate(data: bytes, password: str | None, name: str) -> reading.CertificateFile:
     """What is in a file that somebody gave.
 
-    Raises a field error, under ``password`` where one is wanted, else under this name.
+    Raises a field error, under ``password`` where one is required, else under this name.
     """
     try:
         return heavy.run(reading.read, data, password)

@@ -254,7 +254,7 @@ def hold(
 ) -> tuple[HeldToken, tuple[Exchange, ...]]:
     """A live token of a connection, of a person where each has their own.
 
-    Renewals of one token set never overlap, whoever the caller is.
+    Renewals of one token set never overlap, for any caller.
 
     ``force`` asks for one that is newer than the generation the caller knows (``newer_than``;
     by default the one that stands now). Raises :class:`NoToken`, :class:`TransportError`.

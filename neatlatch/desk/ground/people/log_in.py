@@ -33,8 +33,8 @@ _SHOWN_SESSIONS = 50
 def log_in(
     request: HttpRequest, username: str, password: str, code: str, new_password: str
 ) -> Person:
-    """Log in. ``code`` is of the second factor, where there is one; ``new_password`` is wanted with
-    a password that somebody else gave. Raises :class:`Problem`.
+    """Log in. ``code`` is of the second factor, where there is one; with a password that somebody
+    else gave, ``new_password`` is required. Raises :class:`Problem`.
     """
     where = tries.network_of(str(request.META.get("REMOTE_ADDR", "")))
     counts = _Counts(username, where)

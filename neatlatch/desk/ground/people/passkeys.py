@@ -248,7 +248,7 @@ def drop(by: Actor, person: Person, identity: int) -> None:
 
 
 def wanted(person: Person) -> Problem:
-    """That a second factor is wanted of somebody whose password was right and whom the page does
+    """That a second factor is required of somebody whose password was right and whom the page does
     not know yet: which kinds they have, and what to ask a passkey.
     """
     says, options = factors.asking(person), None

@@ -1,4 +1,4 @@
-"""What is known of credentials: rows of the list with what stands out, and the whole
+"""What is known of credentials: rows of the list with their findings, and the whole
 life of one.
 """
 

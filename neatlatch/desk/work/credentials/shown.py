@@ -16,7 +16,7 @@ OwnerFrom = Literal["", "said", "workload", "account"]
 
 @dataclass(frozen=True, kw_only=True)
 class CredentialMarkOut:
-    """What stands out about a credential."""
+    """The findings about a credential."""
 
     key: str
     says: str

@@ -1,4 +1,4 @@
-"""What stands out about credentials, kept in the database so that lists filter by it
+"""Findings about credentials, kept in the database so that lists filter by it
 (:mod:`neatlatch.desk.ground.common.settling`)."""
 
 from __future__ import annotations
@@ -41,7 +41,7 @@ def keys_of(known: credential_marks.CredentialFacts, now: datetime) -> str:
 
 
 def work_out(keys: Iterable[UUID]) -> int:
-    """Rewrite what stands out about some credentials, :data:`MOST` at the most; returns of how
+    """Rewrite the findings about some credentials, :data:`MOST` at the most; returns of how
     many. Part of the surrounding transaction.
     """
     now = timezone.now()

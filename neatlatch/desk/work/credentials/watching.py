@@ -1,4 +1,4 @@
-"""Which change makes what stands out about which credentials stale
+"""Which change makes the findings about which credentials stale
 (:mod:`neatlatch.desk.ground.common.marking`).
 """
 

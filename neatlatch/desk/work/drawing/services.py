@@ -350,7 +350,7 @@ def _use(asker: WorkloadCaller, **which: object) -> Connection | None:
 
 
 def undrawable(connection: Connection) -> Problem | None:
-    """Why nobody can draw a connection, nor send a request through it, whoever the caller is;
+    """Why nobody can draw a connection, nor send a request through it, for any caller;
     ``None`` where one can.
     """
     if connection.individual:

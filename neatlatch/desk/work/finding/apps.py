@@ -1,4 +1,4 @@
-"""Keeps up to date what can be found, and what stands out about credentials."""
+"""Keeps up to date what can be found, and the findings about credentials."""
 
 from typing import Any
 

@@ -115,8 +115,7 @@
       {/each}
     </ol>
   {:else}<p class="help">
-      In an order that leaves no moment at which a certificate is shown to somebody who does not
-      trust it.
+      Nobody is shown a certificate that they do not trust yet: the steps are in that order.
     </p>{/if}
   <ProblemBox problem={acts.problem} />
 </section>

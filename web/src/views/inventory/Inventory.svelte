@@ -150,7 +150,7 @@
         On the command line:
       </p>
       <p class="value">
-        bin/nlatch export inventory.yaml<br />bin/nlatch apply inventory.yaml --preview
+        nlatch export inventory.yaml<br />nlatch apply inventory.yaml --preview
       </p>
     </section>
     <Imports />

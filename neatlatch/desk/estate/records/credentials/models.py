@@ -65,7 +65,7 @@ class Credential(models.Model):
     chain = models.TextField(blank=True)
     root = models.TextField(blank=True)
     looks_like_id = models.BooleanField(default=False)
-    # Why it is easily guessed, as a sentence; empty: nothing stands out.
+    # Why it is easily guessed, as a sentence; empty: it is not weak.
     weak = models.CharField(max_length=200, blank=True)
     put_in_by = models.CharField(max_length=150, blank=True)
     # Whose it is; none: the owner of the workload that draws with it, or nobody.
@@ -151,7 +151,7 @@ class Handover(models.Model):
 
 
 class StandsOut(models.Model):
-    """What stands out about a credential: the keys of its marks, with a space at each end, so that
+    """The findings about a credential: the keys of its marks, with a space at each end, so that
     lists can be filtered by them (:mod:`neatlatch.desk.work.credentials.standing_out` writes it).
 
     ``stale``: something that they were worked out from has changed since; they hold to
