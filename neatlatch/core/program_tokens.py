@@ -1,0 +1,122 @@
+"""Tokens for programs (``nlp_…``): what a program may do, where, until when, and from where.
+
+Their form is that of a key of the house (:mod:`.house_key`), so that one that was cut or mistyped
+is told from an unknown one without a look-up. Only a digest is kept.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from enum import StrEnum
+
+from .addresses import inside
+
+
+class ProgramRight(StrEnum):
+    """A right of a program's token. They are chosen one by one, and few imply another: least
+    privilege (NIST SP 800-53 AC-6).
+    """
+
+    READ = "read"
+    TEST = "test"
+    CHANGE = "change"
+    PUT_SECRETS = "put-secrets"
+    DRAW = "draw"
+    METRICS = "metrics"
+    PEOPLE = "people"
+
+
+MEANINGS = {
+    ProgramRight.READ: "read what is set up, and how it is",
+    ProgramRight.TEST: "test connections and begin rounds",
+    ProgramRight.CHANGE: "add, change and remove what is set up",
+    ProgramRight.PUT_SECRETS: "put secrets in",
+    ProgramRight.DRAW: "draw and relay for the workloads that it names",
+    ProgramRight.METRICS: "read the metrics",
+    ProgramRight.PEOPLE: "add people, and change their roles and access",
+}
+# A test or a change cannot be asked for without seeing what it is about (common practice, no
+# source).
+_IMPLIED = {
+    ProgramRight.TEST: frozenset({ProgramRight.READ}),
+    ProgramRight.CHANGE: frozenset({ProgramRight.READ}),
+}
+
+
+class BadRights(ValueError):
+    """These rights cannot be given together; the message says why."""
+
+
+class TokenRefusal(StrEnum):
+    """Why a token is refused: for the log. The caller is told the same for each of them, and for a
+    token that was never issued (common practice, no source).
+    """
+
+    REVOKED = "revoked"
+    EXPIRED = "expired"
+    ADDRESS = "from an address that is not allowed"
+
+
+@dataclass(frozen=True)
+class ProgramGrant:
+    """What was granted with a token."""
+
+    rights: frozenset[ProgramRight]
+    # Keys of the environments it holds for; empty: all of them.
+    environments: frozenset[str] = frozenset()
+    # Networks that it may come from (RFC 4632); empty: any.
+    allow_list: tuple[str, ...] = ()
+    expires: datetime | None = None
+    revoked: datetime | None = None
+
+    def refusal(self, now: datetime, address: str) -> TokenRefusal | None:
+        """Return why the token is refused as a whole; ``None``: it is accepted."""
+        if self.revoked is not None and self.revoked <= now:
+            return TokenRefusal.REVOKED
+        if self.expires is not None and self.expires <= now:
+            return TokenRefusal.EXPIRED
+        if self.allow_list and not inside(address, self.allow_list):
+            return TokenRefusal.ADDRESS
+        return None
+
+    def permits(self, right: ProgramRight, environment: str | None) -> bool:
+        """Whether the token has a right for something of an environment.
+
+        ``None``: what belongs to no environment, such as people, owners and profiles. A token for
+        some environments may read that, and change nothing of it, since it holds for all.
+        """
+        if right not in self.rights and all(
+            right not in _IMPLIED.get(held, ()) for held in self.rights
+        ):
+            return False
+        if not self.environments:
+            return True
+        if environment is None:
+            return right is ProgramRight.READ
+        return environment in self.environments
+
+
+def rights_of(names: Iterable[str], environments: Collection[str] = ()) -> frozenset[ProgramRight]:
+    """Read the rights of a token from their names.
+
+    ``environments`` are those that it holds for (empty: all). Raises :class:`BadRights` for a name
+    that is unknown, for none at all, and for *people* or *metrics* in some environments only:
+    people and metrics belong to none.
+    """
+    known = {right.value for right in ProgramRight}
+    chosen = list(names)
+    if unknown := sorted({name for name in chosen if name not in known}):
+        raise BadRights(
+            f"There is no right “{unknown[0][:40]}”. Rights are {', '.join(sorted(known))}."
+        )
+    if not chosen:
+        raise BadRights("Choose at least one right.")
+    rights = frozenset(ProgramRight(name) for name in chosen)
+    everywhere = sorted(rights & {ProgramRight.PEOPLE, ProgramRight.METRICS})
+    if environments and everywhere:
+        raise BadRights(
+            f"The right “{everywhere[0]}” is for all environments. Leave it out, or choose all."
+        )
+    return rights
