@@ -3,9 +3,9 @@
 
 The ID names the key and may be shown; the secret is 256 random bits; the check is a CRC-32 over all
 before it, so that a key that was cut or mistyped is told from an unknown one without a look-up. API
-keys begin with ``nlk``, client secrets with ``nls``. Only a SHA-256 of the whole is kept: there are
-too many secrets of 256 bits to try them out, so a slow hash would add nothing (NIST SP 800-63B
-§5.1.2 asks for one where the secret is less).
+keys begin with ``nlk``, client secrets with ``nls``, tokens for programs with ``nlp``. Only a
+SHA-256 of the whole is kept: there are too many secrets of 256 bits to try them out, so a slow hash
+would add nothing (NIST SP 800-63B §5.1.2 asks for one where the secret is less).
 """
 
 from __future__ import annotations
@@ -19,18 +19,19 @@ from typing import Literal
 
 from .secret import hint
 
-API_KEY, CLIENT_SECRET = "nlk", "nls"
+API_KEY, CLIENT_SECRET, PROGRAM_TOKEN = "nlk", "nls", "nlp"
+_KINDS = (API_KEY, CLIENT_SECRET, PROGRAM_TOKEN)
 Fault = Literal["foreign", "cut", "mistyped"]
 _DIGITS = "0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
 SECRET_OCTETS, ID_OCTETS = 32, 8
 _SECRET_LENGTH, _ID_LENGTH, _CHECK_LENGTH = 43, 11, 6
 _LONGEST = 200
 _FORM = re.compile(
-    r"(?:nlk|nls)_([a-z0-9_-]+)_([0-9A-Za-z]{11})_([0-9A-Za-z]{43})_([0-9A-Za-z]{6})"
+    r"(?:nlk|nls|nlp)_([a-z0-9_-]+)_([0-9A-Za-z]{11})_([0-9A-Za-z]{43})_([0-9A-Za-z]{6})"
 )
 # Anywhere in a text, for finding one that has leaked: no letter or digit stands before or after it.
 _ANYWHERE = re.compile(
-    r"(?<![0-9A-Za-z])(?:nlk|nls)_[a-z0-9_-]{1,60}_"
+    r"(?<![0-9A-Za-z])(?:nlk|nls|nlp)_[a-z0-9_-]{1,60}_"
     r"[0-9A-Za-z]{11}_[0-9A-Za-z]{43}_[0-9A-Za-z]{6}(?![0-9A-Za-z])"
 )
 
@@ -105,14 +106,14 @@ def read(text: str) -> HouseKey:
     Raises :class:`BadKey`, which tells a cut key from a mistyped one.
     """
     kind = text[:3]
-    if kind not in (API_KEY, CLIENT_SECRET) or text[3:4] != "_":
+    if kind not in _KINDS or text[3:4] != "_":
         raise BadKey("foreign", "It does not begin as a key of the house does.")
     found = _FORM.fullmatch(text[: _LONGEST + 1])
     if found is None:
         if len(text) > _LONGEST:
             raise BadKey("mistyped", "It is longer than any key of the house.")
         whole = re.fullmatch(
-            r"(?:nlk|nls)_[a-z0-9_-]*?_?"
+            r"(?:nlk|nls|nlp)_[a-z0-9_-]*?_?"
             r"[0-9A-Za-z]{0,11}(?:_[0-9A-Za-z]{0,43}(?:_[0-9A-Za-z]{0,6})?)?",
             text,
         )

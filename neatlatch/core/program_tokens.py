@@ -37,11 +37,11 @@ MEANINGS = {
     ProgramRight.METRICS: "read the metrics",
     ProgramRight.PEOPLE: "add people, and change their roles and access",
 }
-# A test or a change cannot be asked for without seeing what it is about (common practice, no
-# source).
+# A test, a change or a secret cannot be asked for without seeing what it is about, and each answer
+# shows it (common practice, no source).
 _IMPLIED = {
-    ProgramRight.TEST: frozenset({ProgramRight.READ}),
-    ProgramRight.CHANGE: frozenset({ProgramRight.READ}),
+    right: frozenset({ProgramRight.READ})
+    for right in (ProgramRight.TEST, ProgramRight.CHANGE, ProgramRight.PUT_SECRETS)
 }
 
 

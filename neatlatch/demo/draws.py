@@ -9,6 +9,7 @@ from typing import Any
 
 from django.utils import timezone
 
+from neatlatch.desk.authority.house.own import DRAW, RELAY
 from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -61,7 +62,7 @@ def _workload(by: Person, workload: Workload, laid_out: dict[str, Any], now: dat
         _drew(
             workload,
             use.connection,
-            services.RELAY if relay else services.DRAW,
+            RELAY if relay else DRAW,
             laid_out["each"],
             moments,
         )

@@ -166,11 +166,13 @@ def put(body: Any, path: tuple[Any, ...], value: Any) -> Any:
 
 
 def who_may() -> dict[str, str]:
-    """The table of who may do what, by the operation's name: the first word of each line."""
+    """The table of who may do what, by the operation's name: the first word of each line, with a
+    star where no program may.
+    """
     found = {}
     for line in (Path(__file__).parent / "who_may.txt").read_text().splitlines():
         if line and not line.startswith("#"):
-            read = re.fullmatch(r"(\w+)\s+(\w+ \S+)", line)
+            read = re.fullmatch(r"(\w+\*?)\s+(\w+ \S+)", line)
             assert read is not None, line
             who, name = read.groups()
             assert name not in found, f"{name} stands twice"

@@ -19,7 +19,7 @@ from django.utils import timezone
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.certificates import issuing as issuing_rules
 from neatlatch.desk.authority.certificates import services
-from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house import issuing, own
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
@@ -95,7 +95,7 @@ def test_an_application_has_as_many_servers_as_it_likes(office: Office) -> None:
 
 
 def test_a_server_certificate_draws_nothing(office: Office) -> None:
-    deployment = drawing.own_deployment(office.environment)
+    deployment = own.own_deployment(office.environment)
     client = issuing.server(office.by, deployment)
     issued, _ = services.issue(
         office.by,

@@ -14,6 +14,7 @@ from django.test import Client as WebClient
 from django.utils import timezone
 
 from neatlatch.demo.visitor import OfficeVisitor
+from neatlatch.desk.authority.house import own
 from neatlatch.desk.estate.connections import tokens
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -245,9 +246,9 @@ def test_what_is_not_there_cannot_be_decommissioned(setup: Setup) -> None:
         ("deployments", "nothing/sandbox"),
     ):
         post(browser, "/decommissionings", 404, of=of, key=key)
-    drawing.own_deployment(Environment.objects.get(key="sandbox"))
-    own = {"of": "deployments", "key": "neat-latch/sandbox"}
-    refused = post(browser, "/decommissionings", 409, **own)
+    own.own_deployment(Environment.objects.get(key="sandbox"))
+    itself = {"of": "deployments", "key": "neat-latch/sandbox"}
+    refused = post(browser, "/decommissionings", 409, **itself)
     assert refused["code"] == "not-decommissionable"
     assert not Decommissioning.objects.exists()
 

@@ -12,6 +12,9 @@ import pytest
 from django.conf import settings
 from django.test import Client as WebClient
 
+from neatlatch.desk.authority.house import programs
+from neatlatch.desk.estate.credentials import services as credentials
+from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground.common.request_bodies import LONGEST, USUAL
 from neatlatch.desk.ground.people.models import Person
 
@@ -20,15 +23,26 @@ from .operations import UNSAFE, Operation, operations, put, texts, who_may
 
 EVERY = operations()
 ALL = {"reader", "operator", "administrator", "auditor"}
+WITH_A_TOKEN = {f"a program that may {right}" for right in programs.OFFERED}
+# Programs whose token lets them read: these rights imply it.
+READS = WITH_A_TOKEN - {"a program that may people"}
 MAY = {
-    "anybody": {"nobody", "a program", *ALL},
+    "anybody": {"nobody", "a program", *ALL, *WITH_A_TOKEN},
     "own": ALL,
-    "look": ALL,
-    "test": {"operator", "administrator"},
-    "change": {"administrator"},
-    "journal": {"administrator", "auditor"},
+    "look": ALL | READS,
+    "test": {"operator", "administrator", "a program that may test"},
+    "change": {"administrator", "a program that may change"},
+    "people": {"administrator", "a program that may people"},
+    "secrets": {"administrator", "a program that may put-secrets"},
+    "both": {"administrator"},
+    "journal": {"administrator", "auditor", *READS},
 }
-REFUSED = {"Nobody is logged in.", "Your role does not allow this."}
+REFUSED = {"not-logged-in", "role-forbids", "token-forbids", "token-refused", "person-required"}
+
+
+def may(who: str, caller: str) -> bool:
+    """Whether a line of the table names a caller."""
+    return caller in MAY[who.rstrip("*")] and not (who.endswith("*") and caller in WITH_A_TOKEN)
 
 
 def send(
@@ -44,9 +58,9 @@ def send(
     )
 
 
-def title(answer: Any) -> str:
+def code(answer: Any) -> str:
     return (
-        str(answer.json().get("title", ""))
+        str(answer.json().get("code", ""))
         if answer.headers.get("Content-Type", "").startswith("application/problem+json")
         else ""
     )
@@ -70,30 +84,40 @@ def test_every_operation_has_a_line_in_the_table_and_no_line_is_left_over() -> N
     assert {operation.name for operation in EVERY} == set(who_may())
 
 
-@pytest.mark.parametrize("caller", ["nobody", "a program", *sorted(ALL)])
+@pytest.mark.parametrize("caller", ["nobody", "a program", *sorted(ALL), *sorted(WITH_A_TOKEN)])
 def test_who_may_do_what(setup: Setup, caller: str) -> None:
     """Each operation as each caller, at things that are not there: who may not is told so before
     anything else is looked at.
     """
     table, wrong = who_may(), {}
+    headers: dict[str, str] = {}
+    if caller == "a program":
+        headers["Authorization"] = (
+            "Bearer nl_a-key-of-a-program-which-the-api-for-people-does-not-know"
+        )
+    elif caller in WITH_A_TOKEN:
+        headers["Authorization"] = f"Bearer {token_of(setup, caller.rpartition(' ')[2])}"
     for operation in EVERY:
-        headers: dict[str, str] = {}
         web = WebClient(raise_request_exception=False)
         if caller in ALL:
             web = logged_in(caller, raise_request_exception=False)
-        elif caller == "a program":
-            headers["Authorization"] = (
-                "Bearer nl_a-key-of-a-program-which-the-api-for-people-does-not-know"
-            )
         answer = send(web, operation, **headers)
-        refused = title(answer) in REFUSED
-        if refused is (caller in MAY[table[operation.name]]) or answer.status_code >= 500:
+        refused = code(answer) in REFUSED
+        if refused is may(table[operation.name], caller) or answer.status_code >= 500:
             wrong[operation.name] = (
                 answer.status_code,
                 table[operation.name],
                 answer.content[:160],
             )
     assert not wrong, listed(wrong)
+
+
+def token_of(setup: Setup, *rights: str) -> str:
+    """A program's token with these rights."""
+    environment = Environment.objects.get(key="sandbox")
+    fields = programs.ProgramFields(f"Program to {', '.join(rights)}", rights)
+    _, handover = programs.register(setup.by, environment, fields)
+    return credentials.show(setup.by, handover)[1]
 
 
 @pytest.mark.parametrize(
@@ -154,7 +178,7 @@ def test_no_text_of_a_body_breaks_an_operation(setup: Setup, kind: str) -> None:
         if kind == "too long" and LONGEST.get(field, USUAL) > 1_000_000:
             continue  # longer than any body: the next test
         answer = send(web, one, put(one.body(whole=True), path, STRANGE[kind](field)))
-        if answer.status_code not in (413, 422) or not title(answer):
+        if answer.status_code not in (413, 422) or not code(answer):
             wrong[f"{one.name} {path}"] = (answer.status_code, answer.content[:160])
     assert not wrong, listed(wrong)
     assert len(WITH_TEXTS) > 150
@@ -165,7 +189,7 @@ def test_a_body_above_all_limits_is_refused(setup: Setup) -> None:
     one = next(operation for operation in EVERY if operation.name == "POST /api/intakes")
     answer = send(web, one, {"text": "x" * (settings.DATA_UPLOAD_MAX_MEMORY_SIZE + 1)})
     assert answer.status_code == 413
-    assert title(answer)
+    assert code(answer)
 
 
 @pytest.mark.parametrize(

@@ -13,6 +13,7 @@ from django.utils import timezone
 
 from neatlatch import cli
 from neatlatch.core.schemes import CODE
+from neatlatch.desk.authority.house.own import DRAW, RELAY
 from neatlatch.desk.estate.connections import naming, setting_up
 from neatlatch.desk.estate.records.connections.models import Connection, FormerName
 from neatlatch.desk.estate.records.workloads.models import Workload
@@ -44,7 +45,7 @@ def asker(setup: Setup, environment: str, *connections: Connection) -> drawing.W
         workloads.use(setup.by, workload, connection.deployment.application, connection, [])
     client, _ = drawing.give(setup.by, workload, "key", "draw")
     fresh = Workload.objects.select_related("environment").get(pk=workload.pk)
-    return drawing.WorkloadCaller(fresh, client, frozenset({drawing.DRAW, drawing.RELAY}))
+    return drawing.WorkloadCaller(fresh, client, frozenset({DRAW, RELAY}))
 
 
 def key_of(setup: Setup, connection: Connection) -> str:

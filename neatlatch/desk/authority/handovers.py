@@ -21,7 +21,7 @@ from neatlatch.core import house_key, keys
 from neatlatch.core.certificates import packing, reading
 from neatlatch.core.jose import jwk
 from neatlatch.desk.authority.records.certificates.models import Issued
-from neatlatch.desk.estate.credentials.services import carried, close
+from neatlatch.desk.estate.credentials.services import carried, check_taker, close
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.common.actors import BY_LINK, CLOCK, Actor
@@ -35,8 +35,8 @@ from .house import issuing
 LINK_LIFE, MOST_WRONG = timedelta(hours=24), 5
 
 
-def _waiting(handover: Handover) -> Handover:
-    """The handover, locked, if nothing of it was taken yet."""
+def _waiting(by: Actor, handover: Handover) -> Handover:
+    """The handover, locked, if nothing of it was taken yet and ``by`` may take it."""
     handover = (
         Handover.objects.select_for_update()
         .select_related(
@@ -45,6 +45,7 @@ def _waiting(handover: Handover) -> Handover:
         )
         .get(pk=handover.pk)
     )
+    check_taker(by, handover.credential)
     if handover.closed or handover.shown:
         raise Problem(
             410,
@@ -63,7 +64,7 @@ def make_link(by: Actor, handover: Handover, to: str) -> tuple[Handover, str, st
     """
     if not to.strip():
         raise wrong_fields({"to": "Say whom it is for; the receipt gives the name."})
-    handover = _waiting(handover)
+    handover = _waiting(by, handover)
     value, code = secrets.token_urlsafe(32), f"{secrets.randbelow(10**8):08d}"
     handover.form, handover.to = Handover.Form.LINK, to.strip()[:200]
     handover.link, handover.code, handover.wrong = (
@@ -114,7 +115,7 @@ def make_pkcs12(by: Actor, handover: Handover, to: str) -> tuple[Handover, bytes
         issued.common_name, key, issued.certificate(), [issued.authority.certificate()], password
     )
     with transaction.atomic():
-        handover = _waiting(handover)
+        handover = _waiting(by, handover)
         _filed(by, handover, to, "put into a PKCS#12 file", {})
     return handover, data, password
 
@@ -172,7 +173,7 @@ def take(value: str, code: str, name: str, address: str) -> tuple[Handover, str]
     if not name.strip():
         raise wrong_fields({"name": "Say who you are; the receipt gives the name."})
     with transaction.atomic():
-        handover = _waiting(find_link(value))
+        handover = _waiting(BY_LINK, find_link(value))
         if handover.ends is not None and handover.ends <= timezone.now():
             raise Problem(
                 410,
@@ -277,7 +278,7 @@ def make_file(by: Actor, handover: Handover, to: str, pasted_key: str) -> tuple[
     if not to.strip():
         raise wrong_fields({"to": "Say whose key it is; the receipt gives the name."})
     key, header, thumbprint = owner_key(pasted_key)
-    handover = _waiting(handover)
+    handover = _waiting(by, handover)
     credential = handover.credential
     client, told = (
         credential.client,
@@ -466,7 +467,7 @@ def as_receipt(handover: Handover) -> ReceiptOut:
         environment=client.deployment.environment.name if client else "",
         form=handover.form,
         to=handover.to,
-        made_by=handover.made_by.username if handover.made_by else "",
+        made_by=handover.maker,
         made=handover.made,
         ends=handover.ends,
         taken=handover.shown,

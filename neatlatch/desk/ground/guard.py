@@ -14,34 +14,87 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
+from neatlatch.core.program_tokens import MEANINGS, ProgramRight
+from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.models import Repeatable
 from neatlatch.desk.ground.common.problems import Problem, changed_meanwhile
 from neatlatch.desk.ground.journal.services import changes_since
+from neatlatch.desk.ground.people.actors import only_a_person
 from neatlatch.desk.ground.people.models import Person, Role
 
 _MAY = {
     "look": {Role.READER, Role.OPERATOR, Role.ADMINISTRATOR, Role.AUDITOR},
     "test": {Role.OPERATOR, Role.ADMINISTRATOR},
     "change": {Role.ADMINISTRATOR},
+    "put_secrets": {Role.ADMINISTRATOR},
+    "people": {Role.ADMINISTRATOR},
     "read_journal": {Role.AUDITOR, Role.ADMINISTRATOR},
+}
+# What a program's token must hold for the same.
+_RIGHTS = {
+    "look": ProgramRight.READ,
+    "test": ProgramRight.TEST,
+    "change": ProgramRight.CHANGE,
+    "put_secrets": ProgramRight.PUT_SECRETS,
+    "people": ProgramRight.PEOPLE,
+    "read_journal": ProgramRight.READ,
 }
 _WORDS = {
     "test": "test and sign in",
     "change": "register, change and hand over",
+    "put_secrets": "put secrets in",
+    "people": "add and change people",
     "read_journal": "read the journal",
     "look": "look",
 }
 
 
-def may(person: Person, what: str) -> bool:
-    """Whether a person's role allows something (DOMAIN §17)."""
-    return person.is_active and person.role in _MAY[what]
+def may(by: Actor, what: str) -> bool:
+    """Whether a person's role (DOMAIN §17) or a program's token allows something."""
+    if isinstance(by, ProgramCaller):
+        return by.grant.permits(_RIGHTS[what], None)
+    return isinstance(by, Person) and by.is_active and by.role in _MAY[what]
 
 
-def need(request: HttpRequest, what: str) -> Person:
-    """The person asking, if their role allows it; else a 403 that says who may."""
+def program_of(request: HttpRequest) -> ProgramCaller | None:
+    """Return the program that asks; ``None``: a person does, or nobody."""
+    caller = getattr(request, "auth", None)
+    return caller if isinstance(caller, ProgramCaller) else None
+
+
+def need(request: HttpRequest, what: str) -> Actor:
+    """Return who asks: a person whose role allows it, or a program whose token does. Raises
+    :class:`Problem` (403), which says who may.
+    """
+    program = program_of(request)
+    if program is None:
+        return need_person(request, what)
+    if not may(program, what):
+        right = _RIGHTS[what]
+        raise Problem(
+            403,
+            "This token does not allow this.",
+            f"It requires the right “{right}”: {MEANINGS[right]}. "
+            f"Ask an administrator for a token that has it.",
+            code="token-forbids",
+        )
+    return program
+
+
+def person_of(request: HttpRequest) -> Person:
+    """Return the person who asks. Raises :class:`Problem` (403) where a program does."""
+    if program_of(request) is not None:
+        raise only_a_person()
     person = request.user
     assert isinstance(person, Person)
+    return person
+
+
+def need_person(request: HttpRequest, what: str) -> Person:
+    """Return the person who asks, if their role allows it, for what no program can do. Raises
+    :class:`Problem` (403), which says who may.
+    """
+    person = person_of(request)
     if not may(person, what):
         who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
         raise Problem(
@@ -125,15 +178,14 @@ def _claimed(
     digest = hashlib.sha256(
         json.dumps([request.path, body], sort_keys=True, default=str).encode()
     ).hexdigest()
-    person = request.user
-    assert isinstance(person, Person)
+    who = (program_of(request) or person_of(request)).username
     # Claimed first and answered later, because creating may mean calling a provider, and no lock is
     # held while that lasts.
     Repeatable.objects.filter(
-        person=person, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)
+        who=who, key=key[:100], status=0, at__lt=timezone.now() - timedelta(minutes=5)
     ).delete()
     claim, new = Repeatable.objects.get_or_create(
-        person=person, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}}
+        who=who, key=key[:100], defaults={"digest": digest, "status": 0, "answer": {}}
     )
     if not new:
         if claim.digest != digest:

@@ -52,6 +52,8 @@ from .own_health import router as own_health
 from .own_safe import router as own_safe
 from .own_settings import router as own_settings
 from .owners import router as owners
+from .programs import ProgramAuth
+from .programs import router as programs
 from .replacing import router as replacing
 from .workloads.api import router as workloads
 
@@ -137,7 +139,7 @@ class DeskAPI(NinjaAPI):
 api = DeskAPI(
     title="Neat Latch",
     version=__version__,
-    auth=PersonAuth(),
+    auth=[ProgramAuth(), PersonAuth()],
     docs_url=None,
     openapi_url="/openapi.json",
     docs_decorator=_for_people,
@@ -154,6 +156,7 @@ for router in (
     scopes,
     credentials,
     house,
+    programs,
     certificates,
     drawing,
     connections,

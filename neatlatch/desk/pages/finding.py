@@ -111,7 +111,7 @@ def _filter(saved_filter: SavedFilter, by: Person) -> FilterOut:
 @router.get("/filters", response=list[FilterOut])
 def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
     """The filters of a list that are mine, then those that others share."""
-    by = guard.need(request, "look")
+    by = guard.need_person(request, "look")
     rows = SavedFilter.objects.filter(list=list).select_related("person")
     found = [
         *rows.filter(person=by)[:_MOST_FILTERS],
@@ -123,7 +123,7 @@ def filters(request: HttpRequest, list: Lists) -> list[FilterOut]:
 @router.post("/filters", response={201: FilterOut})
 def keep(request: HttpRequest, body: FilterIn) -> tuple[int, FilterOut]:
     """Keep a filter under a name; the same name again replaces it."""
-    by = guard.need(request, "look")
+    by = guard.need_person(request, "look")
     name, words = body.name.strip(), body.words.strip()
     if not name or len(name) > 60:
         raise wrong_fields({"name": "Give it a name of up to 60 characters."})
@@ -145,7 +145,7 @@ def keep(request: HttpRequest, body: FilterIn) -> tuple[int, FilterOut]:
 @router.delete("/filters/{identity}", response={204: None})
 def forget(request: HttpRequest, identity: int) -> tuple[int, None]:
     """Forget a filter of one's own."""
-    by = guard.need(request, "look")
+    by = guard.need_person(request, "look")
     found = SavedFilter.objects.filter(pk=identity, person=by).first() if identity < 2**63 else None
     if found is None:
         raise problems.not_found("filter of yours")

@@ -259,7 +259,7 @@ def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, Imp
     the worker in blocks (202). Where something that is held would go to a new place it requires
     clearance, as a change of the connection does.
     """
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     leave = permission_of(request, by)
     return _begun(services.begin(by, body.text, body.prune, body.standing, leave, _need_worker))
 
@@ -312,14 +312,14 @@ def steps_of_import(request: HttpRequest, identity: UUID, cursor: str | None = N
 @router.post("/inventory/imports/{identity}/stops", response=ImportPlanOut)
 def stop_import(request: HttpRequest, identity: UUID) -> ImportPlanOut:
     """Stop an import after the block that is being applied; what was applied stays."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     return plan_out(services.stop(by, _plan(identity)))
 
 
 @router.post("/inventory/imports/{identity}/undo-previews", response=InventoryPreviewOut)
 def preview_undo(request: HttpRequest, identity: UUID) -> InventoryPreviewOut:
     """What undoing an import would change. Nothing is changed."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     return preview_out(services.undo_preview(_plan(identity), by))
 
 
@@ -328,7 +328,7 @@ def undo_import(
     request: HttpRequest, identity: UUID, body: ImportUndoIn
 ) -> tuple[int, ImportBegun]:
     """Undo an import by its stored steps; what was changed since stays."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     leave = permission_of(request, by)
     return _begun(services.undo(by, _plan(identity), body.standing, leave, _need_worker))
 
@@ -433,7 +433,7 @@ def take_table(
     request: HttpRequest, what: table_imports.What, body: TableApplyIn
 ) -> tuple[int, ImportBegun]:
     """Take a table over, as an import that can be undone; large ones in blocks, as a file."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     leave = permission_of(request, by)
     begun = table_imports.begin(
         by, what, body.text, body.columns, body.standing, leave, _need_worker

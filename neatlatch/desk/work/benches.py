@@ -31,7 +31,6 @@ from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import BY_LINK, Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.token_source import NoToken
 from neatlatch.wire.transport import TransportError
 
@@ -150,7 +149,7 @@ def plan(by: Actor, client: Client, wanted: list[str] | None) -> Client:
     return client
 
 
-def carry_out(by: Person, client: Client) -> Client:
+def carry_out(by: Actor, client: Client) -> Client:
     """The planned change was entered there: the record says so from now on.
 
     Every act must have been ticked off.

@@ -390,7 +390,7 @@ def _secrets(person: Person) -> Iterator[Belonging]:
         )
 
 
-def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
+def hand_over(by: Actor, person: Person, to: Mapping[str, str]) -> int:
     """Hand what a person owns over: by the key of each thing to whom, as :func:`owners.named` reads
     it; each is a change of its own, because a contact may have to be changed at the application.
     Returns how many things. Raises field errors."""
@@ -411,7 +411,7 @@ def hand_over(by: Person, person: Person, to: Mapping[str, str]) -> int:
     return done
 
 
-def _hand_over(by: Person, mine: frozenset[str], key: str, name: str) -> bool:
+def _hand_over(by: Actor, mine: frozenset[str], key: str, name: str) -> bool:
     kind, _, identity = key.partition(":")
     if kind == "workload":
         workloads.change(by, Workload.objects.get(pk=identity), {"owner": name})

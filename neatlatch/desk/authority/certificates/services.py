@@ -27,7 +27,7 @@ from neatlatch.core.schemes import CERTIFICATE
 from neatlatch.desk.authority.house import issuing as house
 from neatlatch.desk.authority.house.certificate_registry import assume_trust, tell
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued, Revocation
-from neatlatch.desk.estate.credentials.services import keep
+from neatlatch.desk.estate.credentials.services import keep, new_handover
 from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -35,7 +35,6 @@ from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 # A list is good for a day, so that receivers outlive a short absence of the desk; a new one is made
 # every hour, and at once after a revocation.
@@ -269,11 +268,7 @@ def issue(
     assume_trust(made, by.username)
     if private is None:
         return made, None
-    return made, Handover.objects.create(
-        credential=made.credential,
-        made_by=by if isinstance(by, Person) else None,
-        ends=now + house.TAKEN_WITHIN,
-    )
+    return made, new_handover(by, made.credential, now + house.TAKEN_WITHIN)
 
 
 def uri_of(client: Client) -> str:

@@ -25,11 +25,12 @@ from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, CODE, HOUSE_ISSU
 from neatlatch.desk.authority.records.house.models import Access, Grant, RejectedRequest
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.clients.services import checked
-from neatlatch.desk.estate.credentials.services import forget, keep
+from neatlatch.desk.estate.credentials.services import forget, keep, new_handover
 from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import (
     Client,
     Kind,
+    ProgramClient,
     ResourceServer,
     WorkloadKey,
     class_of,
@@ -40,7 +41,7 @@ from neatlatch.desk.ground.common.actors import BY_PROTOCOL, Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.strangers import Allowance
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import person_who
 
 from . import certificate_registry as certificates
 
@@ -51,7 +52,7 @@ TAKEN_WITHIN = timedelta(hours=24)
 NOTED_EVERY = timedelta(seconds=60)
 _KEPT_REJECTED = 5000
 # A digest of nothing: an unknown ID is compared like a known one.
-_NOBODY = house_key.digest("")
+NO_DIGEST = house_key.digest("")
 # Schemes whose clients have neither grants nor redirect URIs.
 _PLAIN = (BEARER, CERTIFICATE)
 
@@ -115,9 +116,11 @@ def new_client(
     *,
     resource: bool = False,
     of: DrawPermission | None = None,
+    program: Sequence[str] | None = None,
 ) -> Client:
     """Write a client down, as part of the surrounding transaction; ``resource``: it is the
-    application itself, ``of``: a workload's, to draw with.
+    application itself, ``of``: a workload's, to draw with, ``program``: a program's that calls our
+    API, from these networks (none: from any).
     """
     profile = deployment.application.read_profile()
     if not deployment.house:
@@ -132,7 +135,13 @@ def new_client(
         )
     if unknown := sorted(fields.scopes - {scope.name for scope in profile.scopes}):
         raise wrong_fields({"scopes": f"{deployment.application.name} has no scope {unknown[0]}."})
-    made = ResourceServer if resource else WorkloadKey if of else class_of(scheme)
+    made = class_of(scheme)
+    if resource:
+        made = ResourceServer
+    elif of is not None:
+        made = WorkloadKey
+    elif program is not None:
+        made = ProgramClient
     client = made(
         deployment=deployment,
         house=True,
@@ -148,6 +157,8 @@ def new_client(
         client.grants, client.redirect_uris = [], []
     if of is not None:
         client.workload, client.allow_list = of.workload, list(of.addresses)
+    elif program is not None:
+        client.allow_list = list(program)
     client.save(force_insert=True)
     write(
         by,
@@ -165,7 +176,7 @@ def new_client(
 
 @transaction.atomic
 def register(
-    by: Person,
+    by: Actor,
     deployment: Deployment,
     fields: ClientMetadata,
     scheme: str = CODE,
@@ -218,7 +229,7 @@ def accepts(by: Actor, deployment: Deployment, yes: bool) -> None:
 
 
 @transaction.atomic
-def resource(by: Person, deployment: Deployment) -> tuple[Client, Handover]:
+def resource(by: Actor, deployment: Deployment) -> tuple[Client, Handover]:
     """Let an application ask about tokens it is shown: the client it asks as, and a new secret for
     it.
     """
@@ -256,7 +267,7 @@ def right_end(ends: datetime | None, now: datetime) -> datetime:
 
 
 @transaction.atomic
-def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Handover:
+def add_secret(by: Actor, client: Client, ends: datetime | None = None) -> Handover:
     """Make another secret of a client. At most two live at once. Returns its handover."""
     client = (
         Client.objects.select_for_update()
@@ -284,6 +295,8 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
             "Issue it another certificate.",
             code="certificate-client-has-no-secret",
         )
+    if client.kind == Kind.PROGRAM:
+        person_who(by)  # a program that could would give itself any right
     now = timezone.now()
     live = [credential for credential in alive(client, now) if credential.kind == kind_of(client)]
     if len(live) >= LIVE_SECRETS:
@@ -294,7 +307,7 @@ def add_secret(by: Person, client: Client, ends: datetime | None = None) -> Hand
             code="two-secrets-active",
         )
     credential = _mint(by, client, right_end(ends, now), now, replaces=live[0] if live else None)
-    return Handover.objects.create(credential=credential, made_by=by, ends=now + TAKEN_WITHIN)
+    return new_handover(by, credential, now + TAKEN_WITHIN)
 
 
 def alive(client: Client, now: datetime) -> list[Credential]:
@@ -316,6 +329,8 @@ def _mint(
 ) -> Credential:
     kind = kind_of(client)
     form = house_key.CLIENT_SECRET if kind == "client_secret" else house_key.API_KEY
+    if client.kind == Kind.PROGRAM:
+        form = house_key.PROGRAM_TOKEN
     value = house_key.make(
         form,
         client.deployment.environment.key,
@@ -520,7 +535,7 @@ def sign_in(
     digest = house_key.digest(shown.secret)
     found: Credential | None = None
     for digest_kept, one in [
-        (_NOBODY, None),
+        (NO_DIGEST, None),
         *((credential.digest, credential) for credential in kept),
     ]:
         if house_key.same(digest_kept, digest) and one is not None:
@@ -601,7 +616,7 @@ def find_key(environment: Environment, text: str, now: datetime) -> Credential:
         .exclude(digest="")
         .first()
     )
-    same = house_key.same(found.digest if found else _NOBODY, read.digest)
+    same = house_key.same(found.digest if found else NO_DIGEST, read.digest)
     if found is None or found.client is None:
         raise no("key unknown")
     problem = state_of(found, "key", now) if same else "key wrong"

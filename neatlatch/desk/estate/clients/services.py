@@ -28,17 +28,17 @@ from neatlatch.core.intake.clean import clean
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import JWT, JWT_GRANT, KINDS, OAUTH2, REGISTERED
 from neatlatch.core.scopes import closure, lacking
-from neatlatch.desk.estate.credentials.services import keep
+from neatlatch.desk.estate.credentials.services import keep, new_handover
 from neatlatch.desk.estate.records.applications.models import Deployment
-from neatlatch.desk.estate.records.clients.models import Client, OAuthClient, class_of
+from neatlatch.desk.estate.records.clients.models import Client, Kind, OAuthClient, class_of
 from neatlatch.desk.estate.records.credentials.models import Handover
 from neatlatch.desk.ground import won
 from neatlatch.desk.ground.common import safe
-from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.actors import Actor, Program
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
 from neatlatch.desk.ground.common.transports import transport
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import actor_of
 from neatlatch.wire import oauth
 from neatlatch.wire.transport import TransportError
 
@@ -53,7 +53,7 @@ def checked(fields: ClientMetadata) -> ClientMetadata:
 
 
 def register(
-    by: Person, deployment: Deployment, fields: ClientMetadata
+    by: Actor, deployment: Deployment, fields: ClientMetadata
 ) -> tuple[Client, str | None]:
     """Register by protocol (RFC 7591).
 
@@ -95,7 +95,7 @@ def register(
             client.delete()
             write(by, "was refused", "client", fields.name, {"why": problem.detail})
         raise
-    facts = {"client": str(client.pk), "answer": dict(told.reading.fields), "by": by.pk}
+    facts = {"client": str(client.pk), "answer": dict(told.reading.fields), "by": by.username}
     client, handover = won.keep("registration", f"client-{client.pk}", facts)
     return client, handover
 
@@ -105,7 +105,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
     """Save what a registration gave: the client as it was registered, its right of management, and
     its secret with a handover.
     """
-    answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
+    answer, by = facts["answer"], actor_of(facts["by"])
     secret = str(answer.get("client_secret") or "")
     with transaction.atomic():
         client = (
@@ -136,7 +136,7 @@ def _save_registration(facts: won.Facts) -> tuple[Client, str | None]:
                 by=by.username,
                 ends=registration.secret_end(answer),
             )
-            handover = Handover.objects.create(credential=credential, made_by=by)
+            handover = new_handover(by, credential)
         write(
             by,
             "registered",
@@ -463,13 +463,20 @@ def as_plain(client: Client) -> changes.Plain:
     }
 
 
-def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
+def change(by: Actor, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
     """Change a client's fields as they were read: at the provider first where it is managed (RFC
     7592 §2.2), then here. Raises :class:`Problem` where somebody changed it here meanwhile.
 
     For a mirrored client only the record changes: it says what a person changed, or will change, in
     the application's screens.
     """
+    if client.kind == Kind.PROGRAM:
+        raise Problem(
+            409,
+            "What a program may do is fixed.",
+            "Register another program with other rights, then decommission this one.",
+            code="program-fixed",
+        )
     wanted = checked(edit(client.fields()))
     if client.house:
         return put_fields(by, client, wanted)
@@ -498,7 +505,7 @@ def change(by: Person, client: Client, edit: Callable[[ClientMetadata], ClientMe
     facts = {
         "client": str(client.pk),
         "answer": answer,
-        "by": by.pk,
+        "by": by.username,
         "version": client.version,
         "wanted": wanted.request(),
     }
@@ -513,7 +520,7 @@ def _save_change(facts: won.Facts) -> Client:
     """
     answer, by, client = (
         facts["answer"],
-        Person.objects.get(pk=facts["by"]),
+        actor_of(facts["by"]),
         Client.objects.get(pk=facts["client"]),
     )
     wanted = registration.read_answer(facts["wanted"], client.fields())
@@ -547,7 +554,7 @@ def put_fields(by: Actor, client: Client, wanted: ClientMetadata) -> Client:
 
     def edit(client: Client) -> None:
         allowed = ceiling.read(client.ceiling)
-        if isinstance(by, Person):
+        if not isinstance(by, Program):
             client.ceiling = (
                 allowed.after_edit(client.fields(), wanted).as_plain()
                 if client.management_digest

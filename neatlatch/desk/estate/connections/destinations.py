@@ -29,7 +29,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import person_who
 from neatlatch.wire.transport import ClientCertificate, Transport, TransportError
 
 from .halves import provider_addresses, published
@@ -73,7 +73,7 @@ class Move:
         )
 
 
-def leave(by: Person, code: str, reason: str, let_go: bool) -> DestinationPermission | None:
+def leave(by: Actor, code: str, reason: str, let_go: bool) -> DestinationPermission | None:
     """The leave that a person gives with a change, ``None`` where they say nothing.
 
     Call it before the change's transaction. Raises :class:`Problem`.
@@ -84,11 +84,11 @@ def leave(by: Person, code: str, reason: str, let_go: bool) -> DestinationPermis
         return None
     if not reason.strip():
         raise wrong_fields({"reason": "Say why it may go there. It is in the journal."})
-    factors.check(by, code, for_stored=True)
+    factors.check(person_who(by), code, for_stored=True)
     return DestinationPermission(reason.strip()[:_LONGEST_REASON])
 
 
-def permission_of(request: HttpRequest, by: Person) -> DestinationPermission | None:
+def permission_of(request: HttpRequest, by: Actor) -> DestinationPermission | None:
     """The leave in a request's header fields: ``Neatlatch-Code`` and ``Neatlatch-Reason``
     (percent-encoded UTF-8, RFC 3986 §2.1), or ``Neatlatch-Held: let-go``.
 

@@ -9,7 +9,6 @@ from neatlatch.desk.estate.records.connections.models import Connection, HeldSec
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import tokens
 from .destinations import DestinationPermission
@@ -26,7 +25,7 @@ _FIELD_OF_PIN = {
 
 
 def act(
-    by: Person,
+    by: Actor,
     connection: Connection,
     pin: str,
     key: str,

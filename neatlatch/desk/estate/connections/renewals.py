@@ -20,9 +20,10 @@ from neatlatch.core import lifetimes, oauth2
 from neatlatch.core.destinations import origin
 from neatlatch.core.schemes import CODE, OAUTH2
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import person_who
 from neatlatch.wire import oauth
 from neatlatch.wire.token_source import NoToken
 from neatlatch.wire.transport import Transport, TransportError
@@ -128,7 +129,7 @@ def _lives(token_set: TokenSet, transport: Transport) -> bool:
     return told.reading.ok and bool(told.reading.fields.get("active"))
 
 
-def renew(by: Person, connection: Connection) -> Renewal:
+def renew(by: Actor, connection: Connection) -> Renewal:
     """Renew alone, as a test of renewing: the shared token, or where each has their own that of
     anyone who asks.
 
@@ -141,7 +142,7 @@ def renew(by: Person, connection: Connection) -> Renewal:
             "This authentication scheme has no token that expires and is renewed.",
             code="scheme-has-no-renewal",
         )
-    person = by.pk if connection.individual else None
+    person = person_who(by).pk if connection.individual else None
     held = TokenSet.objects.filter(connection=connection, person=person).first()
     if held is None and connection.scheme == CODE:
         raise Problem(

@@ -14,12 +14,14 @@ from neatlatch.core import addresses, destinations, keys, strength
 from neatlatch.core.certificates import reading
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.secret import hint
-from neatlatch.desk.estate.records.clients.models import Client
+from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.common import heavy, safe
-from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.actors import only_a_person
+from neatlatch.desk.ground.people.models import Person
 
 
 def keep(
@@ -145,6 +147,27 @@ def check_pasted(pasted: str, key: str = "secret") -> tuple[str, tuple[str, ...]
     return cleaned.value, cleaned.notes, suspicions(cleaned.value)
 
 
+def new_handover(by: Actor, credential: Credential, ends: datetime | None = None) -> Handover:
+    """Begin the handover of a new secret, as part of the surrounding transaction; ``ends`` is when
+    it is revoked if nobody has taken it (``None``: it is not).
+    """
+    return Handover.objects.create(
+        credential=credential,
+        made_by=by if isinstance(by, Person) else None,
+        made_by_program=by.username if isinstance(by, ProgramCaller) else "",
+        ends=ends,
+    )
+
+
+def check_taker(by: Actor, credential: Credential) -> None:
+    """That a program takes no program's token: it could give itself any right. Raises
+    :class:`Problem`.
+    """
+    client = credential.client
+    if isinstance(by, ProgramCaller) and client is not None and client.kind == Kind.PROGRAM:
+        raise only_a_person()
+
+
 @transaction.atomic
 def show(by: Actor, handover: Handover) -> tuple[Credential, str]:
     """Show a new secret, this once. Raises :class:`Problem` where it was shown before."""
@@ -153,6 +176,7 @@ def show(by: Actor, handover: Handover) -> tuple[Credential, str]:
         .select_related("credential__client")
         .get(pk=handover.pk)
     )
+    check_taker(by, handover.credential)
     if handover.closed or handover.shown:
         raise Problem(
             410,

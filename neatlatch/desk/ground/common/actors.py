@@ -8,6 +8,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Protocol
 
+from neatlatch.core.program_tokens import ProgramGrant
+
 
 class Actor(Protocol):
     """The one who does something. A person is one; what is none is a :class:`Program`.
@@ -38,6 +40,31 @@ class Program:
     def shown_name(self) -> str:
         """The name."""
         return self.name
+
+
+# Stands before the name of a program that has a token; no login name holds a “/”.
+BEFORE_PROGRAMS = "program/"
+
+
+@dataclass(frozen=True)
+class ProgramCaller:
+    """A program that calls the API with a token of its own."""
+
+    # What people called it.
+    name: str
+    # The ID of its client.
+    client_id: str
+    grant: ProgramGrant
+
+    @property
+    def username(self) -> str:
+        """Its name behind :data:`BEFORE_PROGRAMS`."""
+        return f"{BEFORE_PROGRAMS}{self.name}"[:150]
+
+    @property
+    def shown_name(self) -> str:
+        """The same."""
+        return self.username
 
 
 NOBODY = Program("nobody")

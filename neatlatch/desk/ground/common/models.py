@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from django.conf import settings
 from django.db import models
 
 
 class Repeatable(models.Model):
     """The answer to a creation request with an ``Idempotency-Key``."""
 
-    person = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE)
+    # Who sent it: a login name, or a program's.
+    who = models.CharField(max_length=150)
     key = models.CharField(max_length=100)
     digest = models.CharField(max_length=64)
     status = models.PositiveSmallIntegerField()
@@ -17,6 +17,4 @@ class Repeatable(models.Model):
     at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints = [
-            models.UniqueConstraint(fields=["person", "key"], name="one_answer_for_a_key")
-        ]
+        constraints = [models.UniqueConstraint(fields=["who", "key"], name="one_answer_for_a_key")]

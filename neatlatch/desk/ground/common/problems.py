@@ -14,6 +14,7 @@ class Problem(Exception):
 
     ``code`` names the problem for programs and tests, in lower case with hyphens; it stays when the
     words change. ``errors`` names fields of the form and what is wrong with each.
+    ``challenge`` says how to authenticate (RFC 9110 §11.6.1).
     """
 
     def __init__(
@@ -24,11 +25,13 @@ class Problem(Exception):
         errors: dict[str, str] | None = None,
         *,
         code: str,
+        challenge: str = "",
         **extra: Any,
     ) -> None:
         super().__init__(f"{title} {detail}")
         self.status, self.code, self.title, self.detail = status, code, title, detail
         self.errors, self.extra = errors or {}, extra
+        self.challenge = challenge
 
 
 def not_found(what: str) -> Problem:
@@ -111,6 +114,8 @@ def answer(problem: Problem) -> JsonResponse:
     reply = JsonResponse(
         _body(problem), status=problem.status, content_type="application/problem+json"
     )
+    if problem.challenge:
+        reply["WWW-Authenticate"] = problem.challenge
     if "retry_after" in problem.extra:
         reply["Retry-After"] = str(problem.extra["retry_after"])
     return reply

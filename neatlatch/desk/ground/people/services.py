@@ -27,8 +27,8 @@ def add(
     """
     errors: dict[str, str] = {}
     username = username.strip()
-    if not username or " " in username:
-        errors["username"] = "A login name has no spaces and is not empty."
+    if not username or " " in username or "/" in username:
+        errors["username"] = "A login name has no spaces, no “/”, and is not empty."
     elif Person.objects.filter(username__iexact=username).exists():
         errors["username"] = "Somebody has this login name already."
     if role not in Role.values:

@@ -18,6 +18,7 @@ from neatlatch.desk.estate.lookups import find_connection, find_person
 from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, links, problems
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.request_bodies import RequestBody
@@ -222,7 +223,7 @@ def _connected_account(holding: accounts.ConnectedAccount, link: str = "") -> Co
     )
 
 
-def _accounts(by: Person, ref: str) -> AccountsOut:
+def _accounts(by: Actor, ref: str) -> AccountsOut:
     connection = find_connection(ref)
     shown = guard.may(by, "change")
     asked = {
@@ -251,7 +252,7 @@ def _accounts(by: Person, ref: str) -> AccountsOut:
         of_all=len(found),
         connected=sum(holding.connected_at is not None for holding in found),
         shared_account=held.account if held and (not connection.individual) else "",
-        may_connect=accounts.may_connect(by, connection),
+        may_connect=isinstance(by, Person) and accounts.may_connect(by, connection),
     )
 
 
@@ -293,8 +294,8 @@ def disconnect(request: HttpRequest, ref: str, username: str, forget: bool = Fal
 
     ``forget``: that they were asked, too.
     """
-    person = _person(username)
-    mine = isinstance(request.user, Person) and request.user.pk == person.pk
+    me, person = guard.person_of(request), _person(username)
+    mine = me.pk == person.pk
     by = guard.need(request, "look" if mine else "change")
     accounts.disconnect(by, find_connection(ref), person, forget and not mine)
     return _accounts(by, ref)
@@ -315,7 +316,7 @@ def end_tokens(request: HttpRequest, ref: str, body: TokensEndIn) -> TokensEnded
 @router.get("/accounts", response=list[MineOut])
 def mine(request: HttpRequest) -> list[MineOut]:
     """The connections where I have, or should have, an account of my own."""
-    by = guard.need(request, "look")
+    by = guard.need_person(request, "look")
     return [
         MineOut(
             **vars(_connected_account(held)),
@@ -468,7 +469,7 @@ def belongings(request: HttpRequest, username: str) -> BelongingsOut:
 @router.post("/people/{username}/ownership-transfers", response=BelongingsOut)
 def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> BelongingsOut:
     """Hand what they own over to somebody else."""
-    by, person = guard.need(request, "change"), find_person(username)
+    by, person = guard.need(request, "people"), find_person(username)
     known = {
         thing.key
         for thing in offboarding.belongings(person, most=None).things
@@ -485,5 +486,5 @@ def hand_over(request: HttpRequest, username: str, body: HandOverIn) -> Belongin
 @router.post("/people/{username}/offboardings", response=BelongingsOut)
 def leave(request: HttpRequest, username: str) -> BelongingsOut:
     """They leave: no log-in any more, and their accounts are disconnected."""
-    offboarding.leave(guard.need(request, "change"), find_person(username))
+    offboarding.leave(guard.need(request, "people"), find_person(username))
     return _belongings(find_person(username))

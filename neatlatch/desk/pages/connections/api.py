@@ -250,7 +250,7 @@ def clear(request: HttpRequest, ref: str) -> ConnectionOut:
 @router.post("/connections/{ref:ref}/secrets", response=ConnectionOut)
 def put_secret(request: HttpRequest, ref: str, body: SecretIn) -> ConnectionOut:
     """Put in a new secret on the caller side."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "put_secrets")
     _, notes = services.put_secret(
         by, find_connection(ref), body.secret, body.ends, body.key, permission_of(request, by)
     )
@@ -260,7 +260,7 @@ def put_secret(request: HttpRequest, ref: str, body: SecretIn) -> ConnectionOut:
 @router.post("/connections/{ref:ref}/certificates", response=ConnectionOut)
 def put_certificate(request: HttpRequest, ref: str, body: CertificateIn) -> ConnectionOut:
     """Put in a certificate with its chain and its private key."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "put_secrets")
     too_large = "This is larger than any certificate with its chain."
     data = given_files.octets(body.pem, body.base64, "certificate", LARGEST_CERTIFICATE, too_large)
     _, notes = services.put_certificate(by, find_connection(ref), data, body.password or None)
@@ -350,7 +350,8 @@ def look_into(request: HttpRequest, body: IntakeIn) -> setting_up.LookedInto:
 @router.post("/connections/{ref:ref}/intakes", response=ConnectionOut)
 def take_in(request: HttpRequest, ref: str, body: IntakeTake) -> ConnectionOut:
     """Put what was recognised where it belongs."""
-    by = guard.need(request, "change")
+    guard.need(request, "change")  # of the values beside secrets
+    by = guard.need(request, "put_secrets")
     _, notes = setting_up.take(
         by,
         find_connection(ref),
@@ -374,15 +375,15 @@ def intake_data(body: IntakeIn) -> bytes:
 @router.post("/connections/{ref:ref}/sign-ins", response={201: SignInOut})
 def begin_sign_in(request: HttpRequest, ref: str, body: SignInIn) -> tuple[int, SignInOut]:
     """Begin a sign-in: where to send the person."""
-    found = find_connection(ref)
+    me, found = guard.person_of(request), find_connection(ref)
     if body.for_tests:
         begun, address = sign_in.begin(
-            guard.need(request, "test"), found, body.back, for_tests=True
+            guard.need_person(request, "test"), found, body.back, for_tests=True
         )
         return 201, SignInOut(id=begun.pk, address=address)
     # Where each has their own, anyone who is of the team or was asked connects theirs, whatever
     # their role.
-    own = isinstance(request.user, Person) and accounts.may_connect(request.user, found)
+    own = accounts.may_connect(me, found)
     if found.individual and not own:
         raise Problem(
             403,
@@ -390,7 +391,9 @@ def begin_sign_in(request: HttpRequest, ref: str, body: SignInIn) -> tuple[int, 
             "Ask an administrator to put you into its team or to ask you.",
             code="not-asked-to-connect",
         )
-    begun, address = sign_in.begin(guard.need(request, "look" if own else "test"), found, body.back)
+    begun, address = sign_in.begin(
+        guard.need_person(request, "look" if own else "test"), found, body.back
+    )
     return 201, SignInOut(id=begun.pk, address=address)
 
 

@@ -202,7 +202,7 @@ def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> H
         or (found.ends is not None and found.ends <= timezone.now())
     )
     return HandoverLinkOut(
-        made_by=found.made_by.shown_name if found.made_by else "",
+        made_by=found.made_by.shown_name if found.made_by else found.made_by_program,
         to=found.to,
         client=client.name if client else "",
         application=client.deployment.application.name if client else "",
@@ -229,7 +229,7 @@ def reveal(
     request: HttpRequest, response: HttpResponse, identity: UUID, body: RevealIn
 ) -> ShownSecretOut:
     """Show a sealed secret again, where its environment permits it."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     found = (
         Credential.objects.select_related("client__deployment__environment")
         .filter(pk=identity)
@@ -258,7 +258,7 @@ def revealing(request: HttpRequest) -> list[RevealingOut]:
 @router.put("/revealing/{environment}", response=list[RevealingOut])
 def permit(request: HttpRequest, environment: str, body: RevealingIn) -> list[RevealingOut]:
     """Permit it, with a fresh code of the second factor, or no longer."""
-    by = guard.need(request, "change")
+    by = guard.need_person(request, "change")
     handovers.permit_revealing(by, find_environment(environment), body.reveals, body.code)
     return revealing(request)
 

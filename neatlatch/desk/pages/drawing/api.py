@@ -21,6 +21,7 @@ from neatlatch.core.addresses import is_network
 from neatlatch.core.drawn import WORDS, HandsOut, Right, hands_out
 from neatlatch.core.formats import paste
 from neatlatch.desk.authority.certificates import services as certificates
+from neatlatch.desk.authority.house.own import DRAW
 from neatlatch.desk.estate.connections import drawers, naming
 from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.records.clients.models import Client
@@ -147,7 +148,7 @@ def _own(workload: Workload) -> list[OwnKeyOut]:
                 client=client.pk,
                 name=client.name,
                 kind=_KINDS.get(client.scheme, "client"),
-                right="draw" if services.DRAW in client.scopes else "relay",
+                right="draw" if DRAW in client.scopes else "relay",
                 addresses=client.allow_list,
                 hints=[credential.hint for credential in live],
                 ends=max((credential.ends for credential in live if credential.ends), default=None),
@@ -268,7 +269,7 @@ def _drawers_of(connection: Connection) -> list[Workload]:
     )
     return list(
         Workload.objects.filter(
-            pk__in={owner.workload_id for owner in owners if services.DRAW in owner.scopes}
+            pk__in={owner.workload_id for owner in owners if DRAW in owner.scopes}
         )[:200]
     )
 

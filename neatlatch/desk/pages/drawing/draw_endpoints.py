@@ -32,6 +32,7 @@ from django.views.decorators.csrf import csrf_exempt
 from neatlatch.core import relaying
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house.own import DRAW, RELAY
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Use
@@ -214,14 +215,14 @@ def _ready(asks: Sequence[_DrawRequest]) -> list[tuple[str, str] | None]:
             quick.draw,
             ask.headers.get("authorization", ""),
             ask.name,
-            services.DRAW,
+            DRAW,
             ask.address,
             now,
         )
         for ask in asks
     ]
     if facts := [
-        DrawFact(ready.workload, ready.connection, ready.credential, services.DRAW)
+        DrawFact(ready.workload, ready.connection, ready.credential, DRAW)
         for ready in found
         if ready
     ]:
@@ -281,7 +282,7 @@ def draw(
 ) -> shares.Steps[HttpResponse]:
     """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
     _get(request)
-    connection = services.connection_of(asker, name, services.DRAW)
+    connection = services.connection_of(asker, name, DRAW)
     yield _share(asker, connection)
     yield from services.until_renewed(connection)
     try:
@@ -293,9 +294,9 @@ def draw(
         )
     except Problem as problem:
         if problem.status == 503:
-            services.record_draw(asker, connection, "", services.DRAW, failed=True)
+            services.record_draw(asker, connection, "", DRAW, failed=True)
         raise
-    services.record_draw(asker, connection, drawn.credential, services.DRAW)
+    services.record_draw(asker, connection, drawn.credential, DRAW)
     kind, text = _answer(
         connection.ref,
         request.headers.get("Accept", ""),
@@ -329,7 +330,7 @@ def test(
     """Test a connection that the asker uses, and wait for what comes of it."""
     if request.method != "POST":
         raise Problem(405, "Ask with POST.", code="method-not-allowed")
-    connection = services.connection_of(asker, name, services.DRAW)
+    connection = services.connection_of(asker, name, DRAW)
     yield _share(asker, connection)
     done = rounds.run(rounds.begin_test(Program(asker.workload.name), connection, by_program=True))
     rungs = [
@@ -426,7 +427,7 @@ Answered = tuple[int, list[tuple[str, str]], bytes]
 def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answered]:
     headers, address, now = fast_path.headers_of(scope), fast_path.address_of(scope), timezone.now()
     ready = fast_path.or_none(
-        quick.draw, headers.get("authorization", ""), name, services.RELAY, address, now
+        quick.draw, headers.get("authorization", ""), name, RELAY, address, now
     )
     if ready is None:
         raise _SlowPath
@@ -448,7 +449,7 @@ def _relayed_quickly(scope: Scope, name: str, body: bytes) -> shares.Steps[Answe
         failed = back.status in (401, 407) or back.status >= 500
     finally:
         LEDGER.record(
-            [DrawFact(ready.workload, ready.connection, ready.credential, services.RELAY, failed)],
+            [DrawFact(ready.workload, ready.connection, ready.credential, RELAY, failed)],
             timezone.now(),
         )
     return back.status, _headers_of(back), back.body
@@ -459,7 +460,7 @@ def relay(
     request: HttpRequest, asker: services.WorkloadCaller, name: str, path: str = ""
 ) -> shares.Steps[HttpResponse]:
     """Send a request through a connection; without a path, to its API base address itself."""
-    connection = services.connection_of(asker, name, services.RELAY)
+    connection = services.connection_of(asker, name, RELAY)
     method, body = str(request.method), bodies.of(request, LARGEST_BODY)
     if method not in relaying.METHODS:
         raise Problem(
@@ -495,7 +496,7 @@ def relay(
         back = yield from relay_service.Relay(connection, asked).steps()
         failed = back.status in (401, 407) or back.status >= 500
     finally:
-        services.record_draw(asker, connection, secret, services.RELAY, failed)
+        services.record_draw(asker, connection, secret, RELAY, failed)
     answer = HttpResponse(back.body, status=back.status)
     del answer["Content-Type"]
     for name, value in _headers_of(back):

@@ -31,13 +31,13 @@ from neatlatch.core.certificates import reading
 from neatlatch.core.certificates.issuing import general_name
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house.own import own_deployment as place_of
 from neatlatch.desk.authority.records.certificates.models import Authority
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.ground import serving
 from neatlatch.desk.ground.common.actors import TLS_LISTENER
 from neatlatch.desk.ground.common.keyfile import check_is_own
 from neatlatch.desk.ground.serving import HeaderTimeout
-from neatlatch.desk.work.drawing.services import own_deployment as place_of
 
 from .draw_endpoints import EXTENSION
 

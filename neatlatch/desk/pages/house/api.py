@@ -33,7 +33,6 @@ from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.pages import page
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.pages.applications.shapes import environment_out
 from neatlatch.desk.pages.house.shapes import (
     AcceptingApplications,
@@ -308,8 +307,7 @@ def end_right(request: HttpRequest, identity: UUID) -> tuple[int, None]:
 @router.get("/house/requests/{identity}", response=QuestionOut)
 def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     """What a client asks the person to allow."""
-    person = request.user
-    assert isinstance(person, Person)
+    person = guard.person_of(request)
     found = (
         Waiting.objects.select_related(
             "client__deployment__application", "client__deployment__environment"
@@ -340,8 +338,7 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
 @router.post("/house/requests/{identity}/answers", response=RedirectionOut)
 def answer(request: HttpRequest, identity: UUID, body: AllowIn) -> RedirectionOut:
     """The person allows it, or not. Anybody who can log in may answer for themselves."""
-    person = request.user
-    assert isinstance(person, Person)
+    person = guard.person_of(request)
     found = Waiting.objects.filter(pk=identity).first()
     if found is None:
         raise problems.not_found("request")

@@ -13,6 +13,7 @@ from neatlatch.core import filter_words
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.request_bodies import RequestBody
@@ -79,9 +80,9 @@ def _find(username: str) -> Person:
     return person
 
 
-def _other(by: Person, username: str) -> Person:
+def _other(by: Actor, username: str) -> Person:
     person = _find(username)
-    if person.pk == by.pk:
+    if person.username == by.username:
         raise Problem(
             409,
             "This is your own.",
@@ -110,7 +111,7 @@ def _row(person: Any) -> PersonOut:
 @router.delete("/people/{username}/second-factors", response={204: None})
 def drop_factors_of(request: HttpRequest, username: str) -> tuple[int, None]:
     """Take away every second factor of somebody who lost them."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "people")
     factors.drop_all(by, _other(by, username))
     return 204, None
 
@@ -121,7 +122,7 @@ def give_password(request: HttpRequest, username: str, body: TemporaryPasswordIn
 
     Their sessions end, and they are told.
     """
-    by = guard.need(request, "change")
+    by = guard.need(request, "people")
     log_in.give_password(by, _other(by, username), body.password)
     return _person(username)
 
@@ -129,7 +130,7 @@ def give_password(request: HttpRequest, username: str, body: TemporaryPasswordIn
 @router.post("/people/{username}/log-outs", response={204: None})
 def end_sessions_of(request: HttpRequest, username: str) -> tuple[int, None]:
     """Log somebody out everywhere. They are told."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "people")
     log_in.end_sessions(by, _other(by, username))
     return 204, None
 
@@ -157,7 +158,7 @@ def people(request: HttpRequest, cursor: str | None = None, words: str = "") -> 
 @router.post("/people", response={201: PersonOut})
 def add(request: HttpRequest, body: PersonIn) -> tuple[int, PersonOut]:
     """Add a person."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "people")
     return 201, _person(
         services.add(
             by, body.username, body.name, body.role, body.password, must_change=True
@@ -168,6 +169,6 @@ def add(request: HttpRequest, body: PersonIn) -> tuple[int, PersonOut]:
 @router.patch("/people/{username}", response=PersonOut)
 def change(request: HttpRequest, username: str, body: PersonChange) -> PersonOut:
     """Change a person's role, or switch their access on or off."""
-    by = guard.need(request, "change")
+    by = guard.need(request, "people")
     offboarding.change(by, _find(username), body.role, body.active)
     return _person(username)

@@ -204,14 +204,8 @@ def _session(request: HttpRequest, recovery_codes: list[str] | None = None) -> S
     )
 
 
-def _me(request: HttpRequest) -> Person:
-    person = request.user
-    assert isinstance(person, Person)
-    return person
-
-
 def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> SessionOut:
-    log_in.go_on(request, _me(request))
+    log_in.go_on(request, guard.person_of(request))
     return _session(request, recovery_codes)
 
 
@@ -248,7 +242,7 @@ def set_up(request: HttpRequest, body: FirstAdministrator) -> SessionOut:
 @router.delete("/session", response={204: None})
 def log_out(request: HttpRequest) -> tuple[int, None]:
     """Log out."""
-    person = _me(request)
+    person = guard.person_of(request)
     write(person, "logged out", "person", person.username)
     logout(request)
     return 204, None
@@ -257,7 +251,7 @@ def log_out(request: HttpRequest) -> tuple[int, None]:
 @router.put("/session/preferences", response=SessionOut)
 def preferences(request: HttpRequest, body: Preferences) -> SessionOut:
     """Change one's own settings."""
-    person = _me(request)
+    person = guard.person_of(request)
     person.keys_on = body.keys_on
     person.save(update_fields=["keys_on"])
     return _session(request)
@@ -266,7 +260,9 @@ def preferences(request: HttpRequest, body: Preferences) -> SessionOut:
 @router.post("/session/passwords", response=SessionOut)
 def change_password(request: HttpRequest, body: PasswordChange) -> SessionOut:
     """Change one's own password. All other sessions end."""
-    log_in.change_password(request, _me(request), body.password, body.new_password, body.code)
+    log_in.change_password(
+        request, guard.person_of(request), body.password, body.new_password, body.code
+    )
     return _session(request)
 
 
@@ -278,7 +274,7 @@ def begin_device(
 
     Those that are there already stay until the new ones are confirmed.
     """
-    secret, address = factors.begin_device(_me(request), body.password, body.code)
+    secret, address = factors.begin_device(guard.person_of(request), body.password, body.code)
     return 201, FactorOut(secret=secret, address=address)
 
 
@@ -288,48 +284,50 @@ def confirm_device(request: HttpRequest, body: Code) -> SessionOut:
 
     With the first factor come ten recovery codes.
     """
-    return _stay(request, factors.confirm_device(_me(request), body.code))
+    return _stay(request, factors.confirm_device(guard.person_of(request), body.code))
 
 
 @router.post("/session/second-factors/removals", response=SessionOut)
 def drop_device(request: HttpRequest, body: Code) -> SessionOut:
     """Do without one-time codes from now on."""
-    factors.check(_me(request), body.code)
-    factors.drop_device(_me(request), _me(request))
+    factors.check(guard.person_of(request), body.code)
+    factors.drop_device(guard.person_of(request), guard.person_of(request))
     return _stay(request)
 
 
 @router.post("/session/recovery-codes", response=SessionOut)
 def new_recovery(request: HttpRequest, body: Code) -> SessionOut:
     """Ten new recovery codes in place of those there are."""
-    factors.check(_me(request), body.code)
-    return _session(request, factors.new_recovery(_me(request)))
+    factors.check(guard.person_of(request), body.code)
+    return _session(request, factors.new_recovery(guard.person_of(request)))
 
 
 @router.post("/session/passkeys/options", response={201: AskBrowser})
 def begin_passkey(request: HttpRequest, body: IdentityProof) -> tuple[int, AskBrowser]:
     """Begin to add a passkey."""
-    return 201, AskBrowser(options=passkeys.begin(_me(request), body.password, body.code))
+    return 201, AskBrowser(
+        options=passkeys.begin(guard.person_of(request), body.password, body.code)
+    )
 
 
 @router.post("/session/passkeys", response={201: SessionOut})
 def add_passkey(request: HttpRequest, body: PasskeyIn) -> tuple[int, SessionOut]:
     """Add the passkey that the browser made. With the first factor come ten recovery codes."""
-    return 201, _stay(request, passkeys.add(_me(request), body.credential, body.name))
+    return 201, _stay(request, passkeys.add(guard.person_of(request), body.credential, body.name))
 
 
 @router.post("/session/passkeys/{identity}/removals", response=SessionOut)
 def drop_passkey(request: HttpRequest, identity: int, body: Code) -> SessionOut:
     """Take a passkey of one's own away."""
-    factors.check(_me(request), body.code)
-    passkeys.drop(_me(request), _me(request), identity)
+    factors.check(guard.person_of(request), body.code)
+    passkeys.drop(guard.person_of(request), guard.person_of(request), identity)
     return _stay(request)
 
 
 @router.post("/session/passkeys/challenges", response={201: AskBrowser})
 def ask_passkey(request: HttpRequest) -> tuple[int, AskBrowser]:
     """What the browser is to ask a passkey of the person who is logged in."""
-    return 201, AskBrowser(options=passkeys.begin_proof(_me(request)))
+    return 201, AskBrowser(options=passkeys.begin_proof(guard.person_of(request)))
 
 
 @router.post("/session/passkeys/assertions", auth=None, response={201: Code})
@@ -355,21 +353,21 @@ def sessions(request: HttpRequest) -> list[OneSessionOut]:
             browser=one.browser,
             here=one.session_key == here,
         )
-        for one in log_in.sessions_of(_me(request))
+        for one in log_in.sessions_of(guard.person_of(request))
     ]
 
 
 @router.delete("/session/sessions/{identity}", response={204: None})
 def end_session(request: HttpRequest, identity: str) -> tuple[int, None]:
     """End one of one's sessions."""
-    log_in.end_session(_me(request), _me(request), identity)
+    log_in.end_session(guard.person_of(request), guard.person_of(request), identity)
     return 204, None
 
 
 @router.post("/session/log-outs", response=SessionOut)
 def end_sessions(request: HttpRequest, here: bool = False) -> SessionOut:
     """Log out everywhere else; ``here``: in this session too."""
-    person = _me(request)
+    person = guard.person_of(request)
     log_in.end_sessions(person, person, elsewhere=not here)
     if not here:
         return _stay(request)
@@ -380,6 +378,6 @@ def end_sessions(request: HttpRequest, here: bool = False) -> SessionOut:
 @router.delete("/session/notices", response=SessionOut)
 def read_notices(request: HttpRequest) -> SessionOut:
     """What was done to one's log-in is read."""
-    services.read_notices(_me(request))
-    request.user = Person.objects.get(pk=_me(request).pk)
+    services.read_notices(guard.person_of(request))
+    request.user = Person.objects.get(pk=guard.person_of(request).pk)
     return _session(request)

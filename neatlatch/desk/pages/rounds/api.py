@@ -223,7 +223,7 @@ def _permission(environment: Environment) -> PermissionOut:
 @router.get("/accounts/tests", response=list[TestInMyName])
 def in_my_name(request: HttpRequest) -> list[TestInMyName]:
     """The last tests that signed in with an account of my own, newest first."""
-    by = guard.need(request, "look")
+    by = guard.need_person(request, "look")
     rows = (
         Test.objects.filter(person=by)
         .exclude(begun=None)

@@ -10,6 +10,7 @@ from datetime import datetime
 from django.db.models import Max, Q
 
 from neatlatch.core import house_key, leak
+from neatlatch.desk.authority.house.own import RELAY
 from neatlatch.desk.authority.records.house.models import Access, RegistrationRight
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import HeldSecret
@@ -27,7 +28,7 @@ from neatlatch.desk.work.credentials.shown import (
     StopOut,
 )
 from neatlatch.desk.work.drawing.models import Drawn
-from neatlatch.desk.work.drawing.services import RELAY, undrawable
+from neatlatch.desk.work.drawing.services import undrawable
 
 from . import leaked_tokens
 from .histories import rows

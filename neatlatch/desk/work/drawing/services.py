@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from datetime import datetime
 
 import structlog
-from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
@@ -25,12 +24,13 @@ from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, 
 from neatlatch.core.sending import NotComplete, with_credential
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house.own import DRAW, RELAY, own_deployment
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.connections import destinations, drawers, naming, tokens
 from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.connections.presented import credentials_of
-from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
+from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -39,59 +39,18 @@ from neatlatch.desk.ground.common import shares
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 from neatlatch.wire.token_source import HeldToken, NoToken
 from neatlatch.wire.transport import Transport, TransportError
 
 from .ledger import LEDGER, DrawFact
 
 log = structlog.get_logger()
-KEY, DRAW, RELAY = issuing.OWN_KEY, "draw", "relay"
-_PROFILE = {
-    "schemes": [{"key": CLIENT}, {"key": BEARER}, {"key": CERTIFICATE}],
-    "scopes": [
-        {
-            "name": DRAW,
-            "meaning": "Take request headers of the connections it uses",
-            "kind": "read",
-        },
-        {
-            "name": RELAY,
-            "meaning": "Send requests through the connections it uses",
-            "kind": "write",
-        },
-    ],
-    "limits": {"live_secrets": 2, "token_life": 900, "spread": 0},
-}
-
-
-def own_deployment(environment: Environment) -> Deployment:
-    """Neat Latch itself as an application of the firm in an environment: what its workloads' keys
-    are issued for. Made when it is first wanted.
-    """
-    application, _ = Application.objects.get_or_create(
-        key=KEY,
-        defaults={
-            "name": "Neat Latch",
-            "purpose": "Lets jobs and reports draw connections",
-            "profile": _PROFILE,
-        },
-    )
-    deployment, _ = Deployment.objects.select_related("application", "environment").get_or_create(
-        application=application,
-        environment=environment,
-        defaults={
-            "house": True,
-            "api_base": f"{settings.PUBLIC_URL}/draw",
-            "changed_at": timezone.now(),
-        },
-    )
-    return deployment
+KEY = issuing.OWN_KEY
 
 
 @transaction.atomic
 def give(
-    by: Person,
+    by: Actor,
     workload: Workload,
     kind: str,
     right: Right,

@@ -17,8 +17,8 @@ from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
-from neatlatch.desk.ground.people.models import Person
 
 What = Literal["connections", "clients", "credentials", "workloads"]
 _WORKLOADS = (
@@ -236,7 +236,7 @@ def client_changes(client: Client, text: str) -> list[str]:
     return changes.in_words(_comparable(client.fields()), _comparable(_metadata(client, text)))
 
 
-def take_client(by: Person, client: Client, text: str) -> Client:
+def take_client(by: Actor, client: Client, text: str) -> Client:
     """Take client metadata over."""
     wanted = _metadata(client, text)
     return clients.change(by, client, lambda _: wanted)

@@ -27,7 +27,7 @@ from neatlatch.desk.ground.common import safe
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import actor_of
 
 from . import trial
 from .models import Replacement
@@ -98,7 +98,7 @@ class ManualCredential:
 NOTHING = ManualCredential()
 
 
-def make(by: Person, replacement: Replacement, entered: ManualCredential = NOTHING) -> Replacement:
+def make(by: Actor, replacement: Replacement, entered: ManualCredential = NOTHING) -> Replacement:
     """Make the second one: at the house, by protocol, or by taking in what was made manually.
 
     Taken in once more, manually, what is given takes the place of a new one that nobody has proven.
@@ -206,7 +206,7 @@ def _made(by: Actor, replacement: Replacement, new: Credential) -> Replacement:
     return replacement
 
 
-def _make_at_house(by: Person, replacement: Replacement) -> Credential:
+def _make_at_house(by: Actor, replacement: Replacement) -> Credential:
     old = replacement.old
     issued = (
         Issued.objects.select_related("authority", "credential__client")
@@ -286,7 +286,7 @@ def _take_certificate(
     )
 
 
-def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
+def _make_by_protocol(by: Actor, replacement: Replacement) -> Replacement:
     """Ask the application for a new client secret (RFC 7592 §2.2).
 
     That it was asked stands here before the request goes out: the answer can be lost.
@@ -322,7 +322,7 @@ def _make_by_protocol(by: Person, replacement: Replacement) -> Replacement:
         "replacement": str(replacement.pk),
         "client": str(client.pk),
         "answer": answer,
-        "by": by.pk,
+        "by": by.username,
     }
     saved: Replacement = won.keep("secret", f"client-{client.pk}", facts)
     return saved
@@ -333,7 +333,7 @@ def _save_secret(facts: won.Facts) -> Replacement:
     """Save the secret that an application gave by protocol, with the right of management that its
     answer may renew.
     """
-    answer, by = facts["answer"], Person.objects.get(pk=facts["by"])
+    answer, by = facts["answer"], actor_of(facts["by"])
     with transaction.atomic():
         clients.save_management(facts)
         replacement = (

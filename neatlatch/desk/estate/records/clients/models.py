@@ -22,6 +22,7 @@ class Kind(models.TextChoices):
     CERTIFICATE_HOLDER = "certificate_holder"
     RESOURCE_SERVER = "resource_server"
     WORKLOAD_KEY = "workload_key"
+    PROGRAM = "program"
 
 
 class Client(RegistrationColumns, ManagementColumns, SeenColumns, HouseColumns):
@@ -220,9 +221,33 @@ class WorkloadKey(Client):
         return ("scopes",)
 
 
+class ProgramClient(Client):
+    """A program that calls the API of Neat Latch itself with a token of its own. Its scopes are its
+    rights (:mod:`neatlatch.core.program_tokens`).
+    """
+
+    KIND = Kind.PROGRAM
+    objects: ClassVar[models.Manager[Any]] = _OfKind()
+
+    class Meta:
+        proxy = True
+
+    @property
+    def parts(self) -> tuple[str, ...]:
+        """Its rights have a page of their own."""
+        return ()
+
+
 _CLASSES: dict[str, type[Client]] = {
     str(subclass.KIND): subclass
-    for subclass in (OAuthClient, ProviderAccount, CertificateHolder, ResourceServer, WorkloadKey)
+    for subclass in (
+        OAuthClient,
+        ProviderAccount,
+        CertificateHolder,
+        ResourceServer,
+        WorkloadKey,
+        ProgramClient,
+    )
 }
 
 

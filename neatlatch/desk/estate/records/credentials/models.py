@@ -136,6 +136,8 @@ class Handover(models.Model):
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
     credential = models.OneToOneField(Credential, on_delete=models.CASCADE, related_name="handover")
     made_by = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL)
+    # The program that made it, by its name; empty: a person, or the schedule.
+    made_by_program = models.CharField(max_length=150, blank=True)
     made = models.DateTimeField(auto_now_add=True)
     shown = models.DateTimeField(null=True)
     closed = models.DateTimeField(null=True)
@@ -148,6 +150,11 @@ class Handover(models.Model):
     taken_by = models.CharField(max_length=200, blank=True)
     taken_from = models.CharField(max_length=45, blank=True)
     outcome = models.CharField(max_length=200, blank=True)
+
+    @property
+    def maker(self) -> str:
+        """Who made it, as the journal says; empty: nobody is known."""
+        return self.made_by.username if self.made_by else self.made_by_program
 
 
 class StandsOut(models.Model):

@@ -1,0 +1,144 @@
+"""Tokens for programs: issued, recognised and revoked. What they may do is a rule of core
+(:mod:`neatlatch.core.program_tokens`).
+
+A program is a client of Neat Latch itself, so its tokens are credentials like any other: listed
+with their findings, handed over once, replaced side by side, found when they leak.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+
+import structlog
+from django.db import transaction
+
+from neatlatch.core import house_key
+from neatlatch.core.addresses import is_network
+from neatlatch.core.authority.refusing import RequestRefused
+from neatlatch.core.program_tokens import BadRights, ProgramGrant, ProgramRight, rights_of
+from neatlatch.core.registration import ClientMetadata
+from neatlatch.core.schemes import BEARER
+from neatlatch.desk.estate.credentials import owned
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.records.clients.models import ProgramClient
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.common.actors import ProgramCaller
+from neatlatch.desk.ground.common.problems import wrong_fields
+from neatlatch.desk.ground.people.models import Person
+
+from . import issuing
+from .own import own_deployment
+
+log = structlog.get_logger()
+
+# Rights that a token can have in this version.
+OFFERED = (
+    ProgramRight.READ,
+    ProgramRight.TEST,
+    ProgramRight.CHANGE,
+    ProgramRight.PUT_SECRETS,
+    ProgramRight.PEOPLE,
+)
+_LONGEST_NAME = 80
+
+
+@dataclass(frozen=True)
+class ProgramFields:
+    """What a person says of a program."""
+
+    name: str
+    rights: Sequence[str]
+    # Networks that it may come from (RFC 4632); empty: any.
+    allow_list: Sequence[str] = ()
+    # Whose it is, by name; empty: nobody's.
+    owner: str = ""
+
+
+@transaction.atomic
+def register(
+    by: Person, environment: Environment, fields: ProgramFields, ends: datetime | None = None
+) -> tuple[ProgramClient, Handover]:
+    """Register a program, and make its first token.
+
+    ``environment`` is where it runs; ``ends`` is its expiry (``None``: the usual one). Returns it
+    and the handover of the token. Raises :class:`Problem`.
+    """
+    name = fields.name.strip()
+    errors: dict[str, str] = {}
+    if not name or len(name) > _LONGEST_NAME or "/" in name:
+        errors["name"] = f"Give it a name of up to {_LONGEST_NAME} characters, without “/”."
+    elif ProgramClient.objects.filter(name=name).exists():
+        errors["name"] = f"There is a program {name} already."
+    rights: frozenset[ProgramRight] = frozenset()
+    try:
+        rights = rights_of(fields.rights)
+    except BadRights as error:
+        errors["rights"] = str(error)
+    if wrong := [network for network in fields.allow_list if not is_network(network)]:
+        errors["allow_list"] = f"{wrong[0][:60]} is no address and no network like 10.2.0.0/16."
+    if late := sorted(rights - set(OFFERED)):
+        errors["rights"] = f"The right “{late[0]}” cannot be given yet."
+    if errors:
+        raise wrong_fields(errors)
+    deployment = own_deployment(environment)
+    client = issuing.new_client(
+        by,
+        deployment,
+        ClientMetadata(name, grants=(), scopes=frozenset(right.value for right in rights)),
+        BEARER,
+        program=fields.allow_list,
+    )
+    assert isinstance(client, ProgramClient)
+    handover = issuing.add_secret(by, client, ends)
+    if fields.owner:
+        owned.give(by, handover.credential, fields.owner)
+    return client, handover
+
+
+def recognise(text: str, address: str, now: datetime) -> ProgramCaller:
+    """Return the program whose token a text is, and record the use.
+
+    ``address`` is where the call comes from. Raises :class:`RequestRefused`, which tells callers
+    nothing and the log everything.
+    """
+    try:
+        read = house_key.read(text)
+    except house_key.BadKey as error:
+        raise _refused(f"token {'unknown' if error.fault == 'foreign' else error.fault}") from error
+    found = (
+        Credential.objects.defer("value")
+        .select_related("client__deployment__application", "client__deployment__environment")
+        .filter(secret_id=read.id, client__kind=ProgramClient.KIND)
+        .exclude(digest="")
+        .first()
+    )
+    same = house_key.same(found.digest if found else issuing.NO_DIGEST, read.digest)
+    if found is None or not isinstance(found.client, ProgramClient):
+        raise _refused("token unknown")
+    client = found.client
+    if not same:
+        raise issuing.of_client(_refused("token wrong"), client)
+    if problem := issuing.state_of(found, "token", now):
+        raise issuing.of_client(_refused(problem), client)
+    rights = frozenset(right for right in ProgramRight if right.value in client.scopes)
+    grant = ProgramGrant(rights, allow_list=tuple(client.allow_list))
+    if (refusal := grant.refusal(now, address)) is not None:
+        raise issuing.of_client(_refused(f"token {refusal}"), client)
+    issuing.record_use(found, address, now)
+    return ProgramCaller(client.name, client.client_id, grant)
+
+
+def keep_refusal(refused: RequestRefused, address: str) -> None:
+    """Log why a token was refused, and keep it where it is known whose it was."""
+    client = issuing.client_of(refused)
+    if client is None:
+        log.warning("request rejected", endpoint="api", what=refused.logged, address=address)
+    else:
+        environment = client.deployment.environment
+        issuing.keep_rejected(environment, "api", refused.logged, client, address=address)
+
+
+def _refused(what: str) -> RequestRefused:
+    return RequestRefused("invalid_token", "", 401, what)

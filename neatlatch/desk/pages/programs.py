@@ -1,0 +1,168 @@
+"""Programs that call this API with tokens of their own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from uuid import UUID
+
+from django.db.models import Prefetch
+from django.http import HttpRequest
+from django.utils import timezone
+from ninja import Router
+from ninja.security import HttpBearer
+
+from neatlatch.core.authority.refusing import RequestRefused
+from neatlatch.core.program_tokens import MEANINGS
+from neatlatch.desk.authority.house import issuing, programs
+from neatlatch.desk.estate.lookups import find_environment
+from neatlatch.desk.estate.records.clients.models import ProgramClient
+from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common.actors import ProgramCaller
+from neatlatch.desk.ground.common.pages import page
+from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
+
+from .applications.shapes import EnvironmentOut, environment_out
+
+router = Router(tags=["programs"])
+
+
+class ProgramAuth(HttpBearer):
+    """The program whose token is in the Authorization header (RFC 6750 §2.1).
+
+    Where that header is, nothing else is asked: a token that is refused is not replaced by a
+    session.
+    """
+
+    def authenticate(self, request: HttpRequest, token: str) -> ProgramCaller:
+        """Return the program. Raises :class:`Problem` (401), the same for each refusal."""
+        address = str(request.META.get("REMOTE_ADDR", ""))
+        try:
+            return programs.recognise(token.strip(), address, timezone.now())
+        except RequestRefused as refused:
+            programs.keep_refusal(refused, address)
+            raise Problem(
+                401,
+                "This token does not let you in.",
+                "Look whether it is whole, and ask its administrator.",
+                code="token-refused",
+                challenge='Bearer realm="Neat Latch", error="invalid_token"',
+            ) from refused
+
+
+class ProgramIn(RequestBody):
+    """What a person says of a program."""
+
+    name: str
+    # Where it runs.
+    environment: str
+    rights: list[str]
+    allow_list: list[str] = []
+    owner: str = ""
+    ends: Moment | None = None
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProgramMade:
+    """A program that was registered: its client, and the handover in which its token is shown."""
+
+    client: UUID
+    handover: UUID
+
+
+@dataclass(frozen=True, kw_only=True)
+class RightOut:
+    """A right that a token can have."""
+
+    name: str
+    meaning: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class ProgramOut:
+    """A program in the list."""
+
+    client: UUID
+    name: str
+    environment: EnvironmentOut
+    rights: list[str]
+    allow_list: list[str]
+    owner: str
+    # The last four characters of each of its tokens that are valid.
+    hints: list[str]
+    # The earliest expiry among them; ``None``: it has none.
+    expires: datetime | None
+    last_used: datetime | None
+    last_used_from: str
+
+
+@dataclass(frozen=True, kw_only=True)
+class Programs:
+    """A page of programs, and the rights that can be given."""
+
+    items: list[ProgramOut]
+    next: str | None
+    rights: list[RightOut]
+
+
+@router.get("/programs", response=Programs)
+def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
+    """Programs by name, with the rights of their tokens."""
+    guard.need(request, "look")
+    tokens = (
+        Credential.objects.defer("value")
+        .filter(state__in=Credential.LETS_IN)
+        .select_related("owner")
+        .order_by("issued")
+    )
+    rows = ProgramClient.objects.select_related("deployment__environment").prefetch_related(
+        Prefetch("credentials", queryset=tokens)
+    )
+    found, following = page(rows, "name", cursor, then="id")
+    now = timezone.now()
+    return Programs(
+        items=[_shape(client, now) for client in found],
+        next=following,
+        rights=[RightOut(name=right, meaning=MEANINGS[right]) for right in programs.OFFERED],
+    )
+
+
+@router.post("/programs", response={201: ProgramMade})
+def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
+    """Register a program, and make its first token. Only a person can."""
+    by = guard.need_person(request, "change")
+    fields = programs.ProgramFields(body.name, body.rights, body.allow_list, body.owner)
+
+    def create() -> tuple[int, ProgramMade]:
+        client, handover = programs.register(
+            by, find_environment(body.environment), fields, body.ends
+        )
+        return 201, ProgramMade(client=client.pk, handover=handover.pk)
+
+    return guard.repeatable(request, body.dict(), create, alone=True)
+
+
+def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
+    tokens = [token for token in client.credentials.all() if issuing.state_of(token, "", now) == ""]
+    used = _newest(tokens)
+    return ProgramOut(
+        client=client.pk,
+        name=client.name,
+        environment=environment_out(client.deployment.environment),
+        rights=list(client.scopes),
+        allow_list=list(client.allow_list),
+        owner=next((token.owner.name for token in tokens if token.owner), ""),
+        hints=[token.hint for token in tokens],
+        expires=min((token.ends for token in tokens if token.ends), default=None),
+        last_used=used.last_used if used else None,
+        last_used_from=used.last_used_from if used else "",
+    )
+
+
+def _newest(tokens: Iterable[Credential]) -> Credential | None:
+    """Which of some tokens was used last; ``None``: none was."""
+    used = [(token.last_used, token) for token in tokens if token.last_used is not None]
+    return max(used, key=lambda pair: pair[0])[1] if used else None

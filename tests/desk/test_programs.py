@@ -1,0 +1,323 @@
+"""Programs call the API with tokens of their own."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from datetime import timedelta
+from typing import Any
+
+import pytest
+import time_machine
+from cryptography.hazmat.primitives.asymmetric import ec
+from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from django.test import Client as WebClient
+from django.utils import timezone
+
+from neatlatch.core import house_key
+from neatlatch.desk.authority.house import issuing, programs
+from neatlatch.desk.authority.records.house.models import RejectedRequest
+from neatlatch.desk.estate.credentials import services as credentials
+from neatlatch.desk.estate.records.applications.models import Application, Environment
+from neatlatch.desk.estate.records.clients.models import Client, ProgramClient
+from neatlatch.desk.estate.records.connections.models import HeldSecret
+from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.ground.journal.models import Entry
+from neatlatch.desk.ground.people.actors import actor_of
+from tests.refused import refused_with
+
+from .conftest import Setup
+from .test_workbenches import send
+
+PUBLIC_KEY = (
+    ec.generate_private_key(ec.SECP256R1())
+    .public_key()
+    .public_bytes(Encoding.PEM, PublicFormat.SubjectPublicKeyInfo)
+    .decode()
+)
+
+
+class Token:
+    """A program's token, and calls with it."""
+
+    def __init__(self, setup: Setup, *rights: str, name: str = "Nightly", **more: Any) -> None:
+        fields = programs.ProgramFields(name, rights, **more)
+        environment = Environment.objects.get(key="sandbox")
+        self.client, self.handover = programs.register(setup.by, environment, fields)
+        self.text = credentials.show(setup.by, self.handover)[1]
+        self.credential = self.handover.credential
+
+    def call(self, method: str, path: str, body: Any = None, **headers: str) -> Any:
+        web = WebClient(enforce_csrf_checks=True)
+        return web.generic(
+            method,
+            f"/api{path}",
+            b"" if body is None else json.dumps(body),
+            content_type="application/json",
+            headers={"Authorization": f"Bearer {self.text}"} | headers,
+        )
+
+
+def test_a_token_reads_and_its_use_is_recorded(setup: Setup) -> None:
+    setup.latched()
+    token = Token(setup, "read", owner="Quays")
+    assert token.text.startswith("nlp_sandbox_")
+    assert house_key.read(token.text).kind == house_key.PROGRAM_TOKEN
+    answer = token.call("GET", "/connections/sandbox/cargo")
+    assert (answer.status_code, answer.json()["ref"]) == (200, "sandbox/cargo")
+    (row,) = send(setup.web(), "get", "/programs")["items"]
+    assert (row["name"], row["rights"], row["owner"]) == ("Nightly", ["read"], "Quays")
+    assert row["last_used_from"] == "127.0.0.1"
+    assert row["hints"] == [f"…{token.text[-4:]}"]
+    # It is a credential like any other, in the list with its owner and its findings.
+    (listed,) = send(setup.web(), "get", "/credentials?words=owner:quays")["items"]
+    assert listed["id"] == str(token.credential.pk)
+    assert Credential.objects.get(pk=token.credential.pk).digest == house_key.digest(token.text)
+
+
+def test_what_a_program_did_bears_its_name(setup: Setup) -> None:
+    connection = setup.latched()
+    token = Token(setup, "change")
+    seen = token.call("GET", "/connections/sandbox/cargo")["ETag"]
+    answer = token.call("PATCH", "/connections/sandbox/cargo", {"pace": 5}, **{"If-Match": seen})
+    assert answer.status_code == 200, answer.content
+    connection.refresh_from_db()
+    assert (connection.pace, connection.changed_by) == (5, "program/Nightly")
+    assert Entry.objects.filter(noun="connection").latest("number").who == "program/Nightly"
+    assert actor_of("program/Nightly").username == "program/Nightly"
+
+
+def test_a_program_registers_a_client_by_protocol(setup: Setup) -> None:
+    """What the application answered is saved from facts that name who asked."""
+    deployment = setup.deployment()
+    token = Token(setup, "change")
+    answer = token.call(
+        "POST",
+        "/clients",
+        {
+            "application": deployment.application.key,
+            "environment": "sandbox",
+            "name": "By a pipeline",
+            "scopes": ["manifest.read"],
+            "redirect_uris": ["https://desk.gannet.example/return"],
+        },
+    )
+    assert answer.status_code == 201, answer.content
+    handover = Handover.objects.get(credential__client__name="By a pipeline")
+    assert (handover.made_by, handover.maker) == (None, "program/Nightly")
+    shown = token.call("POST", f"/handovers/{handover.pk}/revelations")
+    assert shown.status_code == 200, shown.content
+
+
+def test_a_secret_is_put_in(setup: Setup) -> None:
+    connection = setup.latched()
+    reads, puts = Token(setup, "read"), Token(setup, "put-secrets", name="Pipeline")
+    body = {"key": "client_secret", "secret": "s" * 30}
+    address = "/connections/sandbox/cargo/secrets"
+    answer = reads.call("POST", address, body)
+    assert (answer.status_code, answer.json()["code"]) == (403, "token-forbids")
+    assert "put-secrets" in answer.json()["detail"]
+    answer = puts.call("POST", address, body)
+    assert answer.status_code == 200, answer.content
+    held = HeldSecret.objects.get(connection=connection, key="client_secret")
+    assert held.credential.put_in_by == "program/Pipeline"
+
+
+def _other_address(token: Token) -> dict[str, str]:
+    ProgramClient.objects.update(allow_list=["203.0.113.0/24"])
+    return {}
+
+
+def _revoked(token: Token) -> dict[str, str]:
+    issuing.revoke(actor_of("morag"), token.credential, "lost")
+    return {}
+
+
+def _expired(token: Token) -> dict[str, str]:
+    Credential.objects.filter(pk=token.credential.pk).update(
+        ends=timezone.now() - timedelta(seconds=1)
+    )
+    return {}
+
+
+def _cut(token: Token) -> dict[str, str]:
+    return {"Authorization": f"Bearer {token.text[:-3]}"}
+
+
+def _forged(token: Token) -> dict[str, str]:
+    """The ID of a token that is known, with another secret and a right check."""
+    kind, where, identity, secret, _ = token.text.split("_")
+    start = f"{kind}_{where}_{identity}_{secret[::-1]}"
+    return {"Authorization": f"Bearer {start}_{house_key.check_of(start)}"}
+
+
+def _of_a_workload(token: Token) -> dict[str, str]:
+    """A key of another kind, whatever its scopes say."""
+    start = f"nlk{token.text[3:].rpartition('_')[0]}"
+    return {"Authorization": f"Bearer {start}_{house_key.check_of(start)}"}
+
+
+HOW = {
+    _other_address: "token from an address that is not allowed",
+    _revoked: "token revoked",
+    _expired: "token ended",
+    _forged: "token wrong",
+    _of_a_workload: "token wrong",
+}
+
+
+@pytest.fixture
+def token(setup: Setup) -> Token:
+    return Token(setup, "read", "test", "change", "put-secrets", "people")
+
+
+@pytest.mark.parametrize("how", [*HOW, _cut], ids=lambda how: how.__name__.strip("_"))
+def test_a_refused_token_is_told_the_same_and_logged_apart(token: Token, how: Any) -> None:
+    headers = how(token)
+    answer = token.call("GET", "/connections", **headers)
+    assert (answer.status_code, answer.json()["code"]) == (401, "token-refused")
+    assert answer["WWW-Authenticate"].startswith("Bearer ")
+    unknown = token.call("GET", "/connections", Authorization="Bearer nlp_x")
+    assert (unknown.status_code, unknown.content) == (answer.status_code, answer.content)
+    kept = [row.what for row in RejectedRequest.objects.filter(endpoint="api")]
+    assert kept == ([HOW[how]] if how in HOW else [])
+    assert Credential.objects.get(pk=token.credential.pk).last_used is None
+
+
+def test_a_refused_token_is_not_replaced_by_a_session(setup: Setup) -> None:
+    web = setup.web()
+    assert web.get("/api/connections").status_code == 200
+    refused = web.get("/api/connections", headers={"Authorization": "Bearer nlp_x"})
+    assert refused.status_code == 401
+
+
+@pytest.mark.parametrize(
+    ("method", "path"),
+    [
+        ("POST", "/programs"),
+        ("POST", "/clients/{client}/secrets"),
+        ("POST", "/handovers/{handover}/revelations"),
+        ("POST", "/handovers/{handover}/links"),
+        ("POST", "/handovers/{handover}/files"),
+    ],
+)
+def test_a_program_gets_no_token_of_a_program(
+    setup: Setup, token: Token, method: str, path: str
+) -> None:
+    """With every right that there is: else it could give itself any, for as long as it likes."""
+    other, handover = programs.register(
+        setup.by, Environment.objects.get(key="sandbox"), programs.ProgramFields("Other", ["read"])
+    )
+    body = {
+        "name": "More",
+        "environment": "sandbox",
+        "rights": ["people"],
+        "to": "me",
+        "key": PUBLIC_KEY,
+        "ends": None,
+    }
+    wanted = {
+        "programs": ("name", "environment", "rights"),
+        "secrets": ("ends",),
+        "revelations": (),
+        "links": ("to",),
+        "files": ("to", "key"),
+    }[path.rpartition("/")[2]]
+    address = path.format(client=other.pk, handover=handover.pk)
+    answer = token.call(method, address, {name: body[name] for name in wanted})
+    assert (answer.status_code, answer.json()["code"]) == (403, "person-required")
+    handover.refresh_from_db()
+    assert (handover.shown, handover.link) == (None, "")
+    assert Credential.objects.filter(client__kind="program").count() == 2
+
+
+def test_the_rights_of_a_program_are_fixed(setup: Setup, token: Token) -> None:
+    for web in (setup.web(), None):
+        seen = token.call("GET", f"/clients/{token.client.pk}")["ETag"]
+        address, body = f"/clients/{token.client.pk}", {"scopes": ["read", "people"]}
+        if web is None:
+            answer = token.call("PATCH", address, body, **{"If-Match": seen})
+        else:
+            answer = web.patch(
+                f"/api{address}", body, content_type="application/json", headers={"If-Match": seen}
+            )
+        assert (answer.status_code, answer.json()["code"]) == (409, "program-fixed")
+
+
+def test_a_token_is_replaced_side_by_side_and_revoked(setup: Setup, token: Token) -> None:
+    handover = issuing.add_secret(setup.by, token.client)
+    newer = credentials.show(setup.by, handover)[1]
+    assert newer.startswith("nlp_")
+    assert token.call("GET", "/connections").status_code == 200
+    answer = token.call("POST", f"/credentials/{token.credential.pk}/revocations", {"why": "old"})
+    assert answer.status_code in (200, 201, 204), answer.content
+    assert token.call("GET", "/connections").status_code == 401
+    token.text = newer
+    assert token.call("GET", "/connections").status_code == 200
+
+
+def test_a_leaked_token_is_known(setup: Setup, token: Token) -> None:
+    found = send(setup.web(), "post", "/leaks", {"text": f"TOKEN={token.text} # oops"})
+    assert [item["id"] for item in found["credentials"]] == [str(token.credential.pk)]
+
+
+def test_a_repeated_request_is_answered_to_its_own_caller(setup: Setup, token: Token) -> None:
+    body = {"name": "Night run", "environment": "sandbox"}
+    first = token.call("POST", "/workloads", body, **{"Idempotency-Key": "a"})
+    again = token.call("POST", "/workloads", body, **{"Idempotency-Key": "a"})
+    assert (first.status_code, first.content) == (201, again.content)
+    # A person with the same key asks for something of their own, which is there already.
+    theirs = setup.web().post(
+        "/api/workloads", body, content_type="application/json", headers={"Idempotency-Key": "a"}
+    )
+    assert theirs.status_code != 201
+
+
+@pytest.mark.parametrize(
+    ("wrong", "field"),
+    [
+        ({"rights": []}, "rights"),
+        ({"rights": ["everything"]}, "rights"),
+        ({"rights": ["metrics"]}, "rights"),
+        ({"name": ""}, "name"),
+        ({"name": "a/b"}, "name"),
+        ({"name": "x" * 81}, "name"),
+        ({"allow_list": ["here"]}, "allow_list"),
+        ({"owner": "person/nobody"}, "owner"),
+        ({"ends": "2020-01-01T00:00:00Z"}, "ends"),
+    ],
+)
+def test_what_cannot_be_registered(setup: Setup, wrong: dict[str, Any], field: str) -> None:
+    body = {"name": "Nightly", "environment": "sandbox", "rights": ["read"]} | wrong
+    told = send(setup.web(), "post", "/programs", body, status=422)
+    assert field in told["errors"]
+    assert not Client.objects.filter(kind="program").exists()
+
+
+def test_a_name_is_had_once_and_no_login_name_is_a_programs(setup: Setup) -> None:
+    Token(setup, "read")
+    with refused_with("invalid-fields"):
+        Token(setup, "read")
+    body = {"username": "program/Nightly", "name": "X", "role": "reader", "password": "p" * 20}
+    told = send(setup.web(), "post", "/people", body, status=422)
+    assert "username" in told["errors"]
+
+
+def test_an_application_of_an_earlier_version_learns_the_rights(setup: Setup) -> None:
+    Token(setup, "read")
+    own = Application.objects.get(key=issuing.OWN_KEY)
+    own.profile["scopes"] = [
+        {"name": "draw", "meaning": "As somebody wrote it", "kind": "read"},
+    ]
+    own.save()
+    Token(setup, "test", name="Later")
+    own.refresh_from_db()
+    assert own.profile["scopes"][0]["meaning"] == "As somebody wrote it"
+    assert {"draw", "relay", "read", "people"} <= {scope["name"] for scope in own.profile["scopes"]}
+
+
+@pytest.fixture(autouse=True)
+def _still() -> Iterator[None]:
+    """What is recorded once a minute is recorded within the test."""
+    with time_machine.travel(timezone.now(), tick=True):
+        yield
