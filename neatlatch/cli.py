@@ -10,7 +10,15 @@ from pathlib import Path
 from typing import Any
 from uuid import UUID
 
-from neatlatch import __version__, cli_names, cli_people, cli_safe, cli_serve, locations
+from neatlatch import (
+    __version__,
+    cli_names,
+    cli_people,
+    cli_programs,
+    cli_safe,
+    cli_serve,
+    locations,
+)
 from neatlatch.core import compute
 
 _LARGEST_FILE = 5 * 2**20
@@ -665,6 +673,7 @@ def parser() -> argparse.ArgumentParser:
     one.set_defaults(run=_demo_fill)
 
     cli_people.add_to(commands)
+    cli_programs.add_to(commands)
     cli_serve.add_to(commands)
     return root
 

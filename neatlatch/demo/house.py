@@ -16,11 +16,11 @@ from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CLIENT, CODE
 from neatlatch.demo.visitor import NOBODY
 from neatlatch.desk.authority.certificates import services as certificates
-from neatlatch.desk.authority.house import issuing, tokens
+from neatlatch.desk.authority.house import issuing, programs, tokens
 from neatlatch.desk.estate.clients import services as clients
 from neatlatch.desk.estate.connections import services as connections
 from neatlatch.desk.estate.credentials.services import close, show
-from neatlatch.desk.estate.records.applications.models import Deployment
+from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
@@ -74,6 +74,17 @@ def set_up(by: Person, deployment: Deployment, way: str, control_port: int) -> N
     httpx.post(
         f"http://127.0.0.1:{control_port}/house", json=fields, verify=NOBODY
     ).raise_for_status()
+
+
+def programs_of(by: Person, story: dict[str, Any]) -> None:
+    """Programs that call the API with tokens of their own."""
+    for laid_out in story["programs"]:
+        fields = programs.ProgramFields(
+            laid_out["name"], laid_out["rights"], laid_out["from"], laid_out["owner"]
+        )
+        environment = Environment.objects.get(key=laid_out["environment"])
+        _, handover = programs.register(by, environment, fields)
+        take(by, handover)
 
 
 def take(by: Person, handover: Handover) -> str:

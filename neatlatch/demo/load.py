@@ -145,6 +145,7 @@ def load(
         benches.load(by, story, control_port)
         house.load(by, story, control_port)
         draws.load(by, story)
+        house.programs_of(by, story)
     return logins
 
 

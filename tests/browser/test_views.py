@@ -53,6 +53,7 @@ def addresses(page: Page) -> dict[str, str]:
         "Connection not proven": "/connections/staging/cargo-manifests",
         "Test": f"/tests/{test}",
         "Credentials": "/credentials",
+        "Programs": "/credentials/programs",
         "Rounds": "/rounds",
         "Round": "/rounds/1",
         "Journal": "/journal",

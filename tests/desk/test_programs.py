@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from datetime import timedelta
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -14,6 +15,7 @@ from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from django.test import Client as WebClient
 from django.utils import timezone
 
+from neatlatch import cli
 from neatlatch.core import house_key
 from neatlatch.desk.authority.house import issuing, programs
 from neatlatch.desk.authority.records.house.models import RejectedRequest
@@ -314,6 +316,72 @@ def test_an_application_of_an_earlier_version_learns_the_rights(setup: Setup) ->
     own.refresh_from_db()
     assert own.profile["scopes"][0]["meaning"] == "As somebody wrote it"
     assert {"draw", "relay", "read", "people"} <= {scope["name"] for scope in own.profile["scopes"]}
+
+
+def command(*words: str) -> int:
+    return cli.main(["program", *words])
+
+
+@pytest.fixture
+def _here(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The command finds the desk of the tests."""
+    monkeypatch.setattr(cli, "set_up", lambda: None)
+
+
+@pytest.mark.usefixtures("_here")
+def test_by_command(setup: Setup, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
+    file = tmp_path / "token"
+    words = ("add", "Nightly", "--environment", "sandbox", "--right", "read", "--days", "30")
+    assert command(*words, "--token-file", str(file)) == 0
+    assert file.stat().st_mode & 0o077 == 0
+    token = file.read_text().strip()
+    assert token not in capsys.readouterr().out
+    web = WebClient(headers={"Authorization": f"Bearer {token}"})
+    assert web.get("/api/connections").status_code == 200
+    assert Credential.objects.get(client__kind="program").value is None, "kept no longer"
+    assert command("list") == 0
+    assert "Nightly" in capsys.readouterr().out
+    assert command("revoke", "Nightly") == 0
+    assert web.get("/api/connections").status_code == 401
+
+
+@pytest.mark.usefixtures("_here")
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        (("add", "A", "--environment", "nowhere", "--right", "read"), "no such environment"),
+        (("add", "A", "--environment", "sandbox"), "Choose at least one right"),
+        (("add", "A", "--environment", "sandbox", "--right", "all"), "no right “all”"),
+        (("add", "A", "--environment", "sandbox", "--right", "read", "--days", "999"), "an end"),
+        (("add", "A", "--environment", "sandbox", "--right", "read", "--as", "nobody"), "--as"),
+        (("revoke", "A"), "no such program"),
+    ],
+)
+def test_what_a_command_refuses(
+    setup: Setup,
+    tmp_path: Path,
+    capsys: pytest.CaptureFixture[str],
+    words: tuple[str, ...],
+    says: str,
+) -> None:
+    more = ("--token-file", str(tmp_path / "token")) if words[0] == "add" else ()
+    assert command(*words, *more) == 2
+    assert says in capsys.readouterr().err
+    assert not list(tmp_path.iterdir())
+    assert not ProgramClient.objects.exists()
+
+
+@pytest.mark.usefixtures("_here")
+@pytest.mark.parametrize("where", ["token", "nowhere/token"])
+def test_no_token_is_made_that_has_nowhere_to_go(
+    setup: Setup, tmp_path: Path, capsys: pytest.CaptureFixture[str], where: str
+) -> None:
+    (tmp_path / "token").write_text("another")
+    words = ("add", "A", "--environment", "sandbox", "--right", "read")
+    assert command(*words, "--token-file", str(tmp_path / where)) == 2
+    assert "Name another file" in capsys.readouterr().err
+    assert (tmp_path / "token").read_text() == "another"
+    assert not ProgramClient.objects.exists()
 
 
 @pytest.fixture(autouse=True)

@@ -32,6 +32,7 @@ export const { navigate, route } = createRouter({
   '/credentials': () => import('./views/credentials/Credentials.svelte'),
   '/credentials/house': () => import('./views/credentials/House.svelte'),
   '/credentials/handovers': () => import('./views/handovers/Handovers.svelte'),
+  '/credentials/programs': () => import('./views/credentials/Programs.svelte'),
   '/credentials/leaked': () => import('./views/credentials/Leaked.svelte'),
   '/credentials/:id': () => import('./views/credentials/CredentialPage.svelte'),
   '/certificates': () => import('./views/certificates/Certificates.svelte'),

@@ -74,7 +74,7 @@ class ProgramMade:
 
 
 @dataclass(frozen=True, kw_only=True)
-class RightOut:
+class ProgramRightOut:
     """A right that a token can have."""
 
     name: str
@@ -105,7 +105,7 @@ class Programs:
 
     items: list[ProgramOut]
     next: str | None
-    rights: list[RightOut]
+    rights: list[ProgramRightOut]
 
 
 @router.get("/programs", response=Programs)
@@ -126,7 +126,7 @@ def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
     return Programs(
         items=[_shape(client, now) for client in found],
         next=following,
-        rights=[RightOut(name=right, meaning=MEANINGS[right]) for right in programs.OFFERED],
+        rights=[ProgramRightOut(name=right, meaning=MEANINGS[right]) for right in programs.OFFERED],
     )
 
 

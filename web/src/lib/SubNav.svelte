@@ -12,6 +12,7 @@
       ['Credentials', '/credentials'],
       ['House authority', '/credentials/house'],
       ['Certificates', '/certificates'],
+      ['Programs', '/credentials/programs'],
       ['Handovers', '/credentials/handovers'],
       ['Leaked credential', '/credentials/leaked'],
     ],

@@ -23,7 +23,15 @@ const CREDENTIAL = [
   'replacement-previews',
   'revealing',
 ] as const
-const CLIENT = ['client', 'clients', 'redirect-uris', 'scope-bench', 'scopes', 'uri-bench'] as const
+const CLIENT = [
+  'client',
+  'clients',
+  'programs',
+  'redirect-uris',
+  'scope-bench',
+  'scopes',
+  'uri-bench',
+] as const
 const OWNER = ['belongings', 'owner', 'owners'] as const
 
 export const SHOWN = {

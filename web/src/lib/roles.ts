@@ -60,6 +60,7 @@ export const PAGES: Record<string, OnPage> = {
   '/credentials': { acts: { change: 'replace, revoke or hand one over' } },
   '/credentials/house': { acts: { change: 'issue or revoke' } },
   '/credentials/handovers': { acts: { change: 'hand a secret over' } },
+  '/credentials/programs': { acts: { change: 'register a program' } },
   '/credentials/leaked': { acts: { change: 'look up what leaked' }, whole: 'change' },
   '/credentials/:id': { acts: { change: 'replace it, revoke it or add its expiry' } },
   '/certificates': { acts: { change: 'issue or revoke one' } },
