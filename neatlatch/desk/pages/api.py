@@ -61,10 +61,14 @@ log = structlog.get_logger()
 
 
 def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse]:
-    """The description of the API is for everyone who is logged in."""
+    """The description of the API is for everyone who is logged in, and for programs."""
 
     def look(request: HttpRequest, *rest: Any, **more: Any) -> HttpResponse:
-        if not isinstance(request.user, Person):
+        try:
+            known = ProgramAuth()(request) or isinstance(request.user, Person)
+        except Problem as refused:
+            return problems.answer(refused)
+        if not known:
             return problems.answer(
                 Problem(
                     401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in"

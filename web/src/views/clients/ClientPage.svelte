@@ -35,6 +35,8 @@
   }))
   let uris = $state<string[] | null>(null)
   let scopes = $state<string[] | null>(null)
+  /** Whether connections can use it: the application itself and programs are no caller's. */
+  const connects = $derived(!['resource_server', 'program'].includes(found.data?.kind ?? ''))
   const has = (part: string): boolean => found.data?.parts.includes(part) ?? false
   const consentable = $derived(
     (application.data?.scopes ?? []).filter(
@@ -95,7 +97,7 @@
       >{/if}
     {#if has('scopes') || has('account')}<a class="act" href="/clients/{client.id}/scopes">Scopes</a
       >{/if}
-    {#if may('change') && client.state === 'live' && client.kind !== 'resource_server'}
+    {#if may('change') && client.state === 'live' && connects}
       <a
         class="btn btn-primary btn-sm ms-auto"
         data-key="n"
@@ -142,7 +144,16 @@
             <dt class="text-soft">Client sign-in</dt>
             <dd class="value">{client.sign_in_method}</dd>
           {:else}
-            {#if client.kind !== 'resource_server'}<dt class="text-soft">Way in</dt>
+            {#if client.kind === 'program'}<dt class="text-soft">What it is</dt>
+              <dd>
+                a program that calls the API of Neat Latch (<a
+                  class="act"
+                  href="/credentials/programs">Programs</a
+                >)
+              </dd>
+              <dt class="text-soft">Rights</dt>
+              <dd class="value">{client.scopes.join(', ')}</dd>
+            {:else if client.kind !== 'resource_server'}<dt class="text-soft">Way in</dt>
               <dd>
                 {application.data?.schemes.find((scheme) => scheme.key === client.scheme)?.label ??
                   client.scheme}
@@ -285,13 +296,15 @@
             </p>
           {:else}<p>{client.public ? 'A public client has none.' : 'None seen here.'}</p>{/each}
         </section>{/if}
-      {#if client.kind !== 'resource_server'}<ClientJson {client} />{/if}
+      {#if connects}<ClientJson {client} />{/if}
       {#key client.id}<NotesCard of="clients" id={client.id} list="" />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">Used by</h2>
         {#each client.connections as ref (ref)}<p>
             <a class="act" href="/connections/{ref}">{ref}</a>
-          </p>{:else}<p>No connection yet.</p>{/each}
+          </p>{:else}<p>
+            {client.kind === 'program' ? 'No connection uses it.' : 'No connection yet.'}
+          </p>{/each}
         {#if may('change')}<div class="mt-3">
             <DecommissionButton of="clients" id={client.id} name={client.name} />
           </div>{/if}
