@@ -222,3 +222,39 @@ def test_axe_finds_nothing_on_any_view_of_the_house(browser: Browser, desk: Desk
         found["credential"] = broken
     assert found == {}
     assert page.errors == []  # type: ignore[attr-defined]
+
+
+def test_a_program_is_registered_calls_the_api_and_is_revoked(browser: Browser, desk: Desk) -> None:
+    page = open_page(browser, desk)
+    page.goto("/credentials/programs")
+    page.get_by_role("button", name="Register program").click()
+    page.get_by_label("Name", exact=True).fill("Manifest pipeline")
+    page.locator("form").get_by_role("button", name="Register program").click()
+    expect(page.get_by_text("Choose at least one right.")).to_be_visible()
+    assert violations(page) == []
+    page.get_by_label(re.compile("^read:")).check()
+    page.get_by_label("Only from these addresses").fill("127.0.0.0/8")
+    page.locator("form").get_by_role("button", name="Register program").click()
+    page.get_by_role("button", name="Show secret once").click()
+    token = page.locator("[data-secret]").inner_text()
+    assert token.startswith("nlp_sandbox_")
+    page.get_by_role("button", name="I have it").click()
+
+    headers = {"Authorization": f"Bearer {token}"}
+    for address, status in (("/api/connections", 200), ("/api/people/morag/log-outs", 403)):
+        method = "GET" if status == 200 else "POST"
+        answer = httpx.request(method, desk.url + address, headers=headers, timeout=30)
+        assert answer.status_code == status, answer.text
+    page.reload()
+    row = page.locator("[data-row]").filter(has_text="Manifest pipeline")
+    expect(row).to_contain_text("127.0.0.1")
+    row.get_by_role("link", name="Manifest pipeline").click()
+    expect(page.get_by_text("a program that calls the API of Neat Latch")).to_be_visible()
+    expect(page.get_by_role("link", name="Add connection")).to_have_count(0)
+    assert violations(page) == []
+    page.get_by_role("button", name="Revoke secret").click()
+    page.get_by_label("Why").fill("the pipeline ended")
+    page.get_by_role("button", name=re.compile("^Revoke …")).click()
+    expect(page.get_by_text("revoked", exact=True)).to_be_visible()
+    answer = httpx.get(f"{desk.url}/api/connections", headers=headers, timeout=30)
+    assert (answer.status_code, answer.json()["code"]) == (401, "token-refused")

@@ -10,6 +10,7 @@ from typing import Any
 
 import pytest
 import time_machine
+import yaml
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
 from django.test import Client as WebClient
@@ -26,6 +27,7 @@ from neatlatch.desk.estate.records.connections.models import HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.actors import actor_of
+from neatlatch.desk.work.inventory import services as inventory
 from tests.refused import refused_with
 
 from .conftest import Setup
@@ -244,6 +246,25 @@ def test_the_rights_of_a_program_are_fixed(setup: Setup, token: Token) -> None:
                 f"/api{address}", body, content_type="application/json", headers={"If-Match": seen}
             )
         assert (answer.status_code, answer.json()["code"]) == (409, "program-fixed")
+
+
+def test_no_file_changes_a_program(setup: Setup, token: Token) -> None:
+    file = yaml.safe_load(inventory.export(setup.by))
+    (key,) = (key for key in file["clients"] if key.startswith("neat-latch/"))
+    inventory.apply(setup.by, yaml.safe_dump(file))  # as it is
+    file["clients"][key]["scopes"] = ["people"]
+    with refused_with("inventory-mistakes") as refused:
+        inventory.apply(setup.by, yaml.safe_dump(file))
+    assert "other rights" in refused.value.detail
+    assert ProgramClient.objects.get().scopes == token.client.scopes
+
+
+def test_a_token_draws_nothing(token: Token) -> None:
+    """Draws are for workloads, by keys of their own."""
+    web = WebClient(headers={"Authorization": f"Bearer {token.text}"})
+    for path in ("/draw/cargo", "/relay/cargo/berths"):
+        answer = web.get(path)
+        assert (answer.status_code, answer.json()["code"]) == (401, "credential-refused"), path
 
 
 def test_a_token_is_replaced_side_by_side_and_revoked(setup: Setup, token: Token) -> None:

@@ -18,7 +18,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.journal.services import DeclaredChange
 
-from .services import provider_changed
+from .services import check_editable, provider_changed
 
 _FIELDS = (
     "name",
@@ -71,6 +71,7 @@ def client(
         client = _new(deployment, identity, fields)
     else:
         client = Client.objects.select_for_update().get(pk=client.pk)
+        check_editable(client)
     before = client.fields()
     for name in _FIELDS:
         setattr(client, name, fields[name])

@@ -463,13 +463,8 @@ def as_plain(client: Client) -> changes.Plain:
     }
 
 
-def change(by: Actor, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
-    """Change a client's fields as they were read: at the provider first where it is managed (RFC
-    7592 §2.2), then here. Raises :class:`Problem` where somebody changed it here meanwhile.
-
-    For a mirrored client only the record changes: it says what a person changed, or will change, in
-    the application's screens.
-    """
+def check_editable(client: Client) -> None:
+    """Refuse an edit of a program, whose rights are fixed. Raises :class:`Problem`."""
     if client.kind == Kind.PROGRAM:
         raise Problem(
             409,
@@ -477,6 +472,16 @@ def change(by: Actor, client: Client, edit: Callable[[ClientMetadata], ClientMet
             "Register another program with other rights, then decommission this one.",
             code="program-fixed",
         )
+
+
+def change(by: Actor, client: Client, edit: Callable[[ClientMetadata], ClientMetadata]) -> Client:
+    """Change a client's fields as they were read: at the provider first where it is managed (RFC
+    7592 §2.2), then here. Raises :class:`Problem` where somebody changed it here meanwhile.
+
+    For a mirrored client only the record changes: it says what a person changed, or will change, in
+    the application's screens.
+    """
+    check_editable(client)
     wanted = checked(edit(client.fields()))
     if client.house:
         return put_fields(by, client, wanted)
