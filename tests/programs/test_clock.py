@@ -44,7 +44,7 @@ print(
             ).generation,
             "handovers": [
                 [h.closed is not None, h.credential.revoked is not None]
-                for h in Handover.objects.filter(credential__client__house=True)
+                for h in Handover.objects.filter(credential__client__name="a till")
             ],
         }
     )
