@@ -40,7 +40,11 @@ def _add(arguments: argparse.Namespace) -> int:
         return 2
     ends = timezone.now() + timedelta(days=arguments.days) if arguments.days else None
     fields = programs.ProgramFields(
-        arguments.name, arguments.right, arguments.come_from, arguments.owner
+        arguments.name,
+        arguments.right,
+        arguments.only_in or None,
+        arguments.come_from,
+        arguments.owner,
     )
     try:
         environment = find_environment(arguments.environment)
@@ -124,6 +128,13 @@ def add_to(commands: Any) -> None:
             action="append",
             default=[],
             help="read, test, change, put-secrets or people; may be given several times",
+        )
+        parser.add_argument(
+            "--only-in",
+            action="append",
+            default=[],
+            metavar="KEY",
+            help="an environment that its rights hold for; unless given: all",
         )
         parser.add_argument(
             "--from",

@@ -64,8 +64,8 @@ class ProgramGrant:
     """What was granted with a token."""
 
     rights: frozenset[ProgramRight]
-    # Keys of the environments it holds for; empty: all of them.
-    environments: frozenset[str] = frozenset()
+    # Keys of the environments it holds for; ``None``: all of them.
+    environments: frozenset[str] | None = None
     # Networks that it may come from (RFC 4632); empty: any.
     allow_list: tuple[str, ...] = ()
     expires: datetime | None = None
@@ -81,17 +81,19 @@ class ProgramGrant:
             return TokenRefusal.ADDRESS
         return None
 
+    def holds(self, right: ProgramRight) -> bool:
+        """Whether the token has a right, wherever it holds."""
+        return right in self.rights or any(right in _IMPLIED.get(held, ()) for held in self.rights)
+
     def permits(self, right: ProgramRight, environment: str | None) -> bool:
         """Whether the token has a right for something of an environment.
 
         ``None``: what belongs to no environment, such as people, owners and profiles. A token for
         some environments may read that, and change nothing of it, since it holds for all.
         """
-        if right not in self.rights and all(
-            right not in _IMPLIED.get(held, ()) for held in self.rights
-        ):
+        if not self.holds(right):
             return False
-        if not self.environments:
+        if self.environments is None:
             return True
         if environment is None:
             return right is ProgramRight.READ

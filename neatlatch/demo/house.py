@@ -80,7 +80,11 @@ def programs_of(by: Person, story: dict[str, Any]) -> None:
     """Programs that call the API with tokens of their own."""
     for laid_out in story["programs"]:
         fields = programs.ProgramFields(
-            laid_out["name"], laid_out["rights"], laid_out["from"], laid_out["owner"]
+            laid_out["name"],
+            laid_out["rights"],
+            laid_out["holds_for"],
+            laid_out["from"],
+            laid_out["owner"],
         )
         environment = Environment.objects.get(key=laid_out["environment"])
         _, handover = programs.register(by, environment, fields)

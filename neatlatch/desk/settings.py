@@ -131,6 +131,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "neatlatch.desk.ground.common.caching.of_the_api",
+    "neatlatch.desk.ground.common.narrowed.middleware",
 ]
 ROOT_URLCONF = "neatlatch.desk.pages.urls"
 ASGI_APPLICATION = "neatlatch.desk.pages.asgi.application"

@@ -233,6 +233,7 @@ def test_a_program_is_registered_calls_the_api_and_is_revoked(browser: Browser, 
     expect(page.get_by_text("Choose at least one right.")).to_be_visible()
     assert violations(page) == []
     page.get_by_label(re.compile("^read:")).check()
+    page.get_by_role("checkbox", name="Sandbox").check()
     page.get_by_label("Only from these addresses").fill("127.0.0.0/8")
     page.locator("form").get_by_role("button", name="Register program").click()
     page.get_by_role("button", name="Show secret once").click()

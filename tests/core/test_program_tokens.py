@@ -84,6 +84,12 @@ def test_what_belongs_to_no_environment_is_read_and_not_changed() -> None:
     assert ProgramGrant(frozenset({ProgramRight.CHANGE})).permits(ProgramRight.CHANGE, None)
 
 
+def test_a_token_whose_environments_are_gone_holds_nowhere() -> None:
+    nowhere = ProgramGrant(frozenset(ProgramRight), frozenset())
+    assert nowhere.holds(ProgramRight.CHANGE)
+    assert not nowhere.permits(ProgramRight.CHANGE, "sandbox")
+
+
 @given(st.frozensets(RIGHTS), st.frozensets(ENVIRONMENTS, min_size=1), RIGHTS, ENVIRONMENTS)
 def test_narrowing_to_environments_only_takes_away(
     rights: frozenset[ProgramRight], environments: frozenset[str], right: ProgramRight, where: str

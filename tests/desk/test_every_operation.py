@@ -112,10 +112,41 @@ def test_who_may_do_what(setup: Setup, caller: str) -> None:
     assert not wrong, listed(wrong)
 
 
-def token_of(setup: Setup, *rights: str) -> str:
-    """A program's token with these rights."""
+# What names no environment in its address: lists show the caller's own, and look-ups ask.
+OPEN_TO_NARROWED = {
+    "GET /api/connections",
+    "POST /api/connections",
+    "POST /api/set-ups",
+    "GET /api/clients",
+    "POST /api/clients",
+    "GET /api/workloads",
+    "POST /api/workloads",
+    "GET /api/credentials",
+    "GET /api/schemes",
+    "GET /api/shipped-profiles",
+}
+
+
+def test_a_token_for_one_environment_is_refused_every_operation_of_another(setup: Setup) -> None:
+    table, wrong = who_may(), {}
+    token = token_of(setup, *SOMEWHERE, only_in=["sandbox"])
+    for operation in EVERY:
+        if table[operation.name] == "anybody" or operation.name in OPEN_TO_NARROWED:
+            continue
+        address = operation.address.replace("sandbox", "staging")
+        answer = send(WebClient(), operation, address=address, Authorization=f"Bearer {token}")
+        if (answer.status_code, code(answer)) != (403, "token-narrowed"):
+            wrong[operation.name] = (answer.status_code, answer.content[:160])
+    assert not wrong, listed(wrong)
+
+
+SOMEWHERE = [right.value for right in programs.OFFERED if right.value != "people"]
+
+
+def token_of(setup: Setup, *rights: str, only_in: list[str] | None = None) -> str:
+    """A program's token with these rights, in all environments or some."""
     environment = Environment.objects.get(key="sandbox")
-    fields = programs.ProgramFields(f"Program to {', '.join(rights)}", rights)
+    fields = programs.ProgramFields(f"Program to {', '.join(rights)}", rights, only_in)
     _, handover = programs.register(setup.by, environment, fields)
     return credentials.show(setup.by, handover)[1]
 

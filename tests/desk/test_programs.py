@@ -19,12 +19,13 @@ from django.utils import timezone
 from neatlatch import cli
 from neatlatch.core import house_key
 from neatlatch.desk.authority.house import issuing, programs
-from neatlatch.desk.authority.records.house.models import RejectedRequest
+from neatlatch.desk.authority.records.house.models import ProgramScope, RejectedRequest
 from neatlatch.desk.estate.credentials import services as credentials
 from neatlatch.desk.estate.records.applications.models import Application, Environment
 from neatlatch.desk.estate.records.clients.models import Client, ProgramClient
 from neatlatch.desk.estate.records.connections.models import HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.actors import actor_of
 from neatlatch.desk.work.inventory import services as inventory
@@ -296,9 +297,59 @@ def test_a_repeated_request_is_answered_to_its_own_caller(setup: Setup, token: T
     assert theirs.status_code != 201
 
 
+def test_a_token_for_one_environment_sees_and_changes_that_alone(setup: Setup) -> None:
+    setup.latched()
+    elsewhere = setup.client(setup.deployment("staging"), "manifest.read")
+    work = workloads.add(setup.by, workloads.WorkloadFields("Report", "staging"))
+    token = Token(setup, "read", "test", "change", "put-secrets", environments=["sandbox"])
+    everywhere = Token(setup, "read", name="Everywhere")
+    for path in ("/connections", "/clients?application=cargo-manifests", "/workloads"):
+        assert "staging" not in token.call("GET", path).content.decode(), path
+    assert "staging" in everywhere.call("GET", "/workloads").content.decode()
+    mine = {item["id"] for item in token.call("GET", "/credentials").json()["items"]}
+    assert mine == {
+        str(key)
+        for key in Credential.objects.filter(
+            client__deployment__environment__key="sandbox"
+        ).values_list("pk", flat=True)
+    }
+    assert token.call("GET", "/connections/sandbox/cargo").status_code == 200
+    for method, path, body in (
+        ("GET", f"/clients/{elsewhere.pk}", None),
+        ("DELETE", f"/clients/{elsewhere.pk}", None),
+        ("GET", f"/workloads/{work.pk}", None),
+        ("GET", f"/credentials/{elsewhere.credentials.get().pk}", None),
+        ("POST", "/workloads", {"name": "X", "environment": "staging"}),
+        ("POST", "/connections/sandbox/cargo/copies", {"environment": "staging"}),
+        ("POST", "/connections/sandbox/cargo/clients", {"client": str(elsewhere.pk)}),
+        ("GET", "/connections/drafts/cargo-manifests/staging/oauth2_code", None),
+        ("GET", "/today", None),
+        ("GET", "/inventory", None),
+    ):
+        answer = token.call(method, path, body)
+        assert (answer.status_code, answer.json()["code"]) == (403, "token-narrowed"), path
+    # The next request of the same thread is not held to anything.
+    assert everywhere.call("GET", f"/clients/{elsewhere.pk}").status_code == 200
+    Environment.objects.filter(key="sandbox").update(key="elsewhere")
+    assert token.call("GET", "/connections/sandbox/cargo").status_code == 403
+
+
+def test_a_token_without_a_scope_holds_nowhere(setup: Setup) -> None:
+    setup.latched()
+    token = Token(setup, "read", environments=["sandbox"])
+    ProgramScope.objects.get().environments.clear()
+    assert token.call("GET", "/connections/sandbox/cargo").status_code == 403
+    assert token.call("GET", "/connections").json()["items"] == []
+    ProgramScope.objects.all().delete()
+    assert token.call("GET", "/connections").json()["items"] == []
+
+
 @pytest.mark.parametrize(
     ("wrong", "field"),
     [
+        ({"environments": []}, "environments"),
+        ({"environments": ["nowhere"]}, "environments"),
+        ({"rights": ["people"], "environments": ["sandbox"]}, "rights"),
         ({"rights": []}, "rights"),
         ({"rights": ["everything"]}, "rights"),
         ({"rights": ["metrics"]}, "rights"),

@@ -8,6 +8,7 @@ from neatlatch.desk.estate.connections import halves, naming
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.ground.common import narrowed
 from neatlatch.desk.ground.common.problems import not_found
 from neatlatch.desk.ground.people.models import Person
 
@@ -25,6 +26,7 @@ def find_environment(key: str) -> Environment:
     found = Environment.objects.filter(key=key).first()
     if found is None:
         raise not_found("environment")
+    narrowed.check(found.key)
     return found
 
 
@@ -34,6 +36,7 @@ def find_deployment(application: str, environment: str) -> Deployment:
     deployment = rows.filter(application__key=application, environment__key=environment).first()
     if deployment is None:
         raise not_found("environment of this application")
+    narrowed.check(environment)
     return deployment
 
 
@@ -43,6 +46,7 @@ def find_client(identity: UUID) -> Client:
     found = rows.filter(pk=identity).first()
     if found is None:
         raise not_found("client")
+    narrowed.check(found.deployment.environment.key)
     return found
 
 
@@ -51,6 +55,7 @@ def find_connection(ref: str) -> Connection:
     found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
     if found is None:
         raise naming.no_connection(ref)
+    narrowed.check(found.deployment.environment.key)
     return found
 
 

@@ -52,7 +52,7 @@ _WORDS = {
 def may(by: Actor, what: str) -> bool:
     """Whether a person's role (DOMAIN §17) or a program's token allows something."""
     if isinstance(by, ProgramCaller):
-        return by.grant.permits(_RIGHTS[what], None)
+        return by.grant.holds(_RIGHTS[what])
     return isinstance(by, Person) and by.is_active and by.role in _MAY[what]
 
 

@@ -26,6 +26,7 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 
 from .applications.shapes import EnvironmentOut, environment_out
+from .narrowing import hold
 
 router = Router(tags=["programs"])
 
@@ -41,7 +42,7 @@ class ProgramAuth(HttpBearer):
         """Return the program. Raises :class:`Problem` (401), the same for each refusal."""
         address = str(request.META.get("REMOTE_ADDR", ""))
         try:
-            return programs.recognise(token.strip(), address, timezone.now())
+            caller = programs.recognise(token.strip(), address, timezone.now())
         except RequestRefused as refused:
             programs.keep_refusal(refused, address)
             raise Problem(
@@ -51,6 +52,8 @@ class ProgramAuth(HttpBearer):
                 code="token-refused",
                 challenge='Bearer realm="Neat Latch", error="invalid_token"',
             ) from refused
+        hold(request, caller.grant.environments)
+        return caller
 
 
 class ProgramIn(RequestBody):
@@ -60,6 +63,8 @@ class ProgramIn(RequestBody):
     # Where it runs.
     environment: str
     rights: list[str]
+    # Keys of the environments that its rights hold for; ``None``: all of them.
+    environments: list[str] | None = None
     allow_list: list[str] = []
     owner: str = ""
     ends: Moment | None = None
@@ -89,6 +94,8 @@ class ProgramOut:
     name: str
     environment: EnvironmentOut
     rights: list[str]
+    # Keys of the environments that they hold for; ``None``: all of them.
+    holds_for: list[str] | None
     allow_list: list[str]
     owner: str
     # The last four characters of each of its tokens that are valid.
@@ -118,9 +125,9 @@ def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
         .select_related("owner")
         .order_by("issued")
     )
-    rows = ProgramClient.objects.select_related("deployment__environment").prefetch_related(
-        Prefetch("credentials", queryset=tokens)
-    )
+    rows = ProgramClient.objects.select_related(
+        "deployment__environment", "program_scope"
+    ).prefetch_related(Prefetch("credentials", queryset=tokens), "program_scope__environments")
     found, following = page(rows, "name", cursor, then="id")
     now = timezone.now()
     return Programs(
@@ -134,7 +141,9 @@ def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
 def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
     """Register a program, and make its first token. Only a person can."""
     by = guard.need_person(request, "change")
-    fields = programs.ProgramFields(body.name, body.rights, body.allow_list, body.owner)
+    fields = programs.ProgramFields(
+        body.name, body.rights, body.environments, body.allow_list, body.owner
+    )
 
     def create() -> tuple[int, ProgramMade]:
         client, handover = programs.register(
@@ -148,11 +157,13 @@ def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
 def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
     tokens = [token for token in client.credentials.all() if issuing.state_of(token, "", now) == ""]
     used = _newest(tokens)
+    where = client.program_scope.keys if hasattr(client, "program_scope") else frozenset()
     return ProgramOut(
         client=client.pk,
         name=client.name,
         environment=environment_out(client.deployment.environment),
         rights=list(client.scopes),
+        holds_for=None if where is None else sorted(where),
         allow_list=list(client.allow_list),
         owner=next((token.owner.name for token in tokens if token.owner), ""),
         hints=[token.hint for token in tokens],

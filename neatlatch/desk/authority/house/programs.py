@@ -20,6 +20,7 @@ from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.program_tokens import BadRights, ProgramGrant, ProgramRight, rights_of
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER
+from neatlatch.desk.authority.records.house.models import ProgramScope
 from neatlatch.desk.estate.credentials import owned
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import ProgramClient
@@ -50,6 +51,8 @@ class ProgramFields:
 
     name: str
     rights: Sequence[str]
+    # Keys of the environments that its rights hold for; ``None``: all of them.
+    environments: Sequence[str] | None = None
     # Networks that it may come from (RFC 4632); empty: any.
     allow_list: Sequence[str] = ()
     # Whose it is, by name; empty: nobody's.
@@ -73,9 +76,14 @@ def register(
         errors["name"] = f"There is a program {name} already."
     rights: frozenset[ProgramRight] = frozenset()
     try:
-        rights = rights_of(fields.rights)
+        rights = rights_of(fields.rights, fields.environments or ())
     except BadRights as error:
         errors["rights"] = str(error)
+    held = list(Environment.objects.filter(key__in=fields.environments or ()))
+    if fields.environments is not None and len(held) != len(set(fields.environments)):
+        errors["environments"] = "Choose among the environments that there are."
+    elif fields.environments is not None and not held:
+        errors["environments"] = "Choose at least one environment, or all."
     if wrong := [network for network in fields.allow_list if not is_network(network)]:
         errors["allow_list"] = f"{wrong[0][:60]} is no address and no network like 10.2.0.0/16."
     if late := sorted(rights - set(OFFERED)):
@@ -91,6 +99,8 @@ def register(
         program=fields.allow_list,
     )
     assert isinstance(client, ProgramClient)
+    scope = ProgramScope.objects.create(client=client, everywhere=fields.environments is None)
+    scope.environments.set(held)
     handover = issuing.add_secret(by, client, ends)
     if fields.owner:
         owned.give(by, handover.credential, fields.owner)
@@ -123,7 +133,9 @@ def recognise(text: str, address: str, now: datetime) -> ProgramCaller:
     if problem := issuing.state_of(found, "token", now):
         raise issuing.of_client(_refused(problem), client)
     rights = frozenset(right for right in ProgramRight if right.value in client.scopes)
-    grant = ProgramGrant(rights, allow_list=tuple(client.allow_list))
+    scope = ProgramScope.objects.filter(client=client).prefetch_related("environments").first()
+    where = scope.keys if scope is not None else frozenset()
+    grant = ProgramGrant(rights, where, tuple(client.allow_list))
     if (refusal := grant.refusal(now, address)) is not None:
         raise issuing.of_client(_refused(f"token {refusal}"), client)
     issuing.record_use(found, address, now)

@@ -22,6 +22,7 @@ from neatlatch.desk.estate.lookups import find_client, find_deployment
 from neatlatch.desk.estate.records.clients.models import Client, Kind
 from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.ground import guard
+from neatlatch.desk.ground.common import narrowed
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
@@ -344,7 +345,9 @@ def clients(
     used, or cannot yet.
     """
     guard.need(request, "look")
-    rows = Client.objects.filter(deployment__application__key=application)
+    rows = narrowed.within(Client.objects.all(), "deployment__environment__key").filter(
+        deployment__application__key=application
+    )
     if environment:
         rows = rows.filter(deployment__environment__key=environment)
     if live is not None:

@@ -33,7 +33,7 @@ from neatlatch.desk.estate.records.workloads.models import Use
 from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import files as given_files
-from neatlatch.desk.ground.common import problems, safe
+from neatlatch.desk.ground.common import narrowed, problems, safe
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people.models import Person
@@ -85,7 +85,12 @@ def connections(request: HttpRequest, cursor: str | None = None, words: str = ""
     """
     guard.need(request, "look")
     asked = filter_words.read(words, rows_of.FIELDS)
-    items, following = rows_of.page_of(rows_of.fitting(Connection.objects.all(), asked), cursor)
+    items, following = rows_of.page_of(
+        rows_of.fitting(
+            narrowed.within(Connection.objects.all(), "deployment__environment__key"), asked
+        ),
+        cursor,
+    )
     return written(Connections(items=items, next=following))
 
 

@@ -19,7 +19,7 @@ from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common import narrowed, problems
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.work.credentials import histories, leaks
 from neatlatch.desk.work.credentials.shown import LeakOut, WholeCredentialOut
@@ -74,7 +74,12 @@ def credentials(request: HttpRequest, cursor: str | None = None, words: str = ""
     guard.need(request, "look")
     now = timezone.now()
     keys, following = page_of(
-        fitting(Credential.objects.all(), filter_words.read(words, FIELDS), now), cursor
+        fitting(
+            narrowed.within(Credential.objects.all(), "client__deployment__environment__key"),
+            filter_words.read(words, FIELDS),
+            now,
+        ),
+        cursor,
     )
     found, tags = histories.rows(keys, now), object_notes.tags_of(Credential, keys)
     items = [

@@ -16,7 +16,7 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.estate.workloads import services, warnings
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common import narrowed, problems
 from neatlatch.desk.ground.common.answers import written
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.pages.applications.shapes import environment_out
@@ -99,7 +99,13 @@ def workloads(request: HttpRequest, words: str = "", cursor: str | None = None) 
     """
     guard.need(request, "look")
     return written(
-        page_of(fitting(Workload.objects.all(), filter_words.read(words, FIELDS)), cursor)
+        page_of(
+            fitting(
+                narrowed.within(Workload.objects.all(), "environment__key"),
+                filter_words.read(words, FIELDS),
+            ),
+            cursor,
+        )
     )
 
 
@@ -107,6 +113,7 @@ def workloads(request: HttpRequest, words: str = "", cursor: str | None = None) 
 def add(request: HttpRequest, body: WorkloadIn) -> tuple[int, WorkloadOut]:
     """Add a workload."""
     by = guard.need(request, "change")
+    narrowed.check(body.environment)
     wanted = services.WorkloadFields(**{**body.dict(), "windows": tuple(body.windows)})
     return guard.repeatable(
         request, body.dict(), lambda: (201, _full(services.add(by, wanted).pk)), alone=True
@@ -150,6 +157,7 @@ def _connection(ref: str) -> Connection:
     if found is None:
         problem = naming.no_connection(ref)
         raise wrong_fields({"connection": f"{problem.title} {problem.detail}"})
+    narrowed.check(found.deployment.environment.key)
     return found
 
 

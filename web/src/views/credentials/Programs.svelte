@@ -31,7 +31,16 @@
   let adding = $state(false)
   /** The handover of a token that was just made. */
   let made = $state('')
-  const BLANK = { name: '', environment: '', owner: '', addresses: '', rights: [] as string[] }
+  const BLANK = {
+    name: '',
+    environment: '',
+    owner: '',
+    addresses: '',
+    rights: [] as string[],
+    everywhere: false,
+    /** Keys of the environments that the rights hold for. */
+    holds: [] as string[],
+  }
   let form = $state({ ...BLANK })
 
   async function register(event: Event): Promise<void> {
@@ -41,6 +50,7 @@
       environment: form.environment || (environments.data?.[0]?.key ?? ''),
       owner: form.owner,
       rights: form.rights,
+      environments: form.everywhere ? null : form.holds,
       allow_list: form.addresses.split(/[\s,]+/).filter(Boolean),
     }
     const saved = await acts.run(() =>
@@ -88,7 +98,6 @@
       <Field
         id="program-environment"
         label="Runs in"
-        help="Its rights hold for all environments."
         error={acts.errors.environment}
       >
         <select id="program-environment" class="line-in" bind:value={form.environment}>
@@ -125,6 +134,21 @@
       {/each}
       {#if acts.errors.rights}<p class="text-error">{acts.errors.rights}</p>{/if}
     </fieldset>
+    <fieldset class="mb-3">
+      <legend class="label-text">Rights hold for</legend>
+      <label class="flex min-h-[26px] items-baseline gap-2"
+        ><input type="checkbox" bind:checked={form.everywhere} /><span>all environments</span
+        ></label
+      >
+      {#if !form.everywhere}{#each environments.data ?? [] as environment (environment.key)}
+          <label class="flex min-h-[26px] items-baseline gap-2"
+            ><input type="checkbox" value={environment.key} bind:group={form.holds} /><EnvBadge
+              {environment}
+            /></label
+          >
+        {/each}{/if}
+      {#if acts.errors.environments}<p class="text-error">{acts.errors.environments}</p>{/if}
+    </fieldset>
     {#if !Object.keys(acts.errors).length}<ProblemBox problem={acts.problem} />{/if}
     <p class="flex gap-3">
       <button class="btn btn-primary btn-sm" disabled={acts.busy}>Register program</button>
@@ -138,7 +162,7 @@
     <table class="rows">
       <thead
         ><tr
-          ><th>Name</th><th>Rights</th><th>From</th><th>Owner</th><th>Token</th><th>Expires</th><th
+          ><th>Name</th><th>Rights</th><th>Holds for</th><th>From</th><th>Owner</th><th>Token</th><th>Expires</th><th
             >Last used</th
           ></tr
         ></thead
@@ -152,6 +176,11 @@
               ></td
             >
             <td class="value">{program.rights.join(', ')}</td>
+            <td
+              >{program.holds_for
+                ? program.holds_for.join(', ') || 'nowhere'
+                : 'all environments'}</td
+            >
             <td class="value">{program.allow_list.join(', ') || '—'}</td>
             <td>{program.owner || '—'}</td>
             <td class="value whitespace-nowrap">{program.hints.join(' ') || 'none valid'}</td>

@@ -180,6 +180,25 @@ class RegistrationRight(models.Model):
     ceiling = models.JSONField(default=dict)
 
 
+class ProgramScope(models.Model):
+    """Where the rights of a program hold: in all environments, or in some. One whose environments
+    are all gone holds nowhere.
+    """
+
+    client = models.OneToOneField(
+        Client, primary_key=True, on_delete=models.CASCADE, related_name="program_scope"
+    )
+    everywhere = models.BooleanField(default=False)
+    environments = models.ManyToManyField(Environment, related_name="+")
+
+    @property
+    def keys(self) -> frozenset[str] | None:
+        """The keys of its environments; ``None``: all of them."""
+        if self.everywhere:
+            return None
+        return frozenset(environment.key for environment in self.environments.all())
+
+
 class RejectedRequest(models.Model):
     """A request that the house authority rejected, and what was really wrong; callers are not told.
 
