@@ -299,15 +299,19 @@ def test_a_repeated_request_is_answered_to_its_own_caller(setup: Setup, token: T
 
 def test_a_token_for_one_environment_sees_and_changes_that_alone(setup: Setup) -> None:
     setup.latched()
-    elsewhere = setup.client(setup.deployment("staging"), "manifest.read")
+    setup.deployment("staging")
+    elsewhere, _ = programs.register(
+        setup.by, Environment.objects.get(key="staging"), programs.ProgramFields("Other", ["read"])
+    )
     work = workloads.add(setup.by, workloads.WorkloadFields("Report", "staging"))
+    mine = workloads.add(setup.by, workloads.WorkloadFields("Mine", "sandbox"))
     token = Token(setup, "read", "test", "change", "put-secrets", environments=["sandbox"])
     everywhere = Token(setup, "read", name="Everywhere")
     for path in ("/connections", "/clients?application=cargo-manifests", "/workloads"):
         assert "staging" not in token.call("GET", path).content.decode(), path
     assert "staging" in everywhere.call("GET", "/workloads").content.decode()
-    mine = {item["id"] for item in token.call("GET", "/credentials").json()["items"]}
-    assert mine == {
+    seen = {item["id"] for item in token.call("GET", "/credentials").json()["items"]}
+    assert seen == {
         str(key)
         for key in Credential.objects.filter(
             client__deployment__environment__key="sandbox"
@@ -321,13 +325,15 @@ def test_a_token_for_one_environment_sees_and_changes_that_alone(setup: Setup) -
         ("GET", f"/credentials/{elsewhere.credentials.get().pk}", None),
         ("POST", "/workloads", {"name": "X", "environment": "staging"}),
         ("POST", "/connections/sandbox/cargo/copies", {"environment": "staging"}),
-        ("POST", "/connections/sandbox/cargo/clients", {"client": str(elsewhere.pk)}),
+        ("PATCH", f"/workloads/{mine.pk}", {"environment": "staging"}),
+        ("POST", f"/workloads/{mine.pk}/uses", {"connection": "staging/cargo"}),
         ("GET", "/connections/drafts/cargo-manifests/staging/oauth2_code", None),
         ("GET", "/today", None),
         ("GET", "/inventory", None),
     ):
         answer = token.call(method, path, body)
-        assert (answer.status_code, answer.json()["code"]) == (403, "token-narrowed"), path
+        assert answer.status_code == 403, (path, answer.content)
+        assert answer.json()["code"] == "token-narrowed", path
     # The next request of the same thread is not held to anything.
     assert everywhere.call("GET", f"/clients/{elsewhere.pk}").status_code == 200
     Environment.objects.filter(key="sandbox").update(key="elsewhere")

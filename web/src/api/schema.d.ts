@@ -7433,6 +7433,8 @@ export interface components {
             environment: components["schemas"]["EnvironmentOut"];
             /** Rights */
             rights: string[];
+            /** Holds For */
+            holds_for: string[] | null;
             /** Allow List */
             allow_list: string[];
             /** Owner */
@@ -7495,6 +7497,8 @@ export interface components {
             environment: string;
             /** Rights */
             rights: string[];
+            /** Environments */
+            environments?: string[] | null;
             /**
              * Allow List
              * @default []

@@ -11,6 +11,8 @@ from pydantic_core import PydanticCustomError
 
 from neatlatch.core import texts
 
+from . import narrowed
+
 # More fields than any body of ours has; where there are more, each need not be looked at, and
 # named, for the body to be refused.
 MOST_FIELDS = 100
@@ -72,6 +74,17 @@ class RequestBody(Schema):
             for field, value in raw.items():
                 check_texts(field if isinstance(field, str) else "", value)
         return data
+
+    def model_post_init(self, context: Any) -> None:
+        """Refuse a body that names an environment, or a connection of one, that the caller is not
+        held to. Raises :class:`~.problems.Problem`, where everything else is still untouched.
+        """
+        environment = getattr(self, "environment", None)
+        connection = getattr(self, "connection", None)
+        if isinstance(environment, str) and environment:
+            narrowed.check(environment)
+        if isinstance(connection, str) and "/" in connection:
+            narrowed.check(connection.partition("/")[0])
 
 
 def check_texts(field: str, value: Any) -> None:

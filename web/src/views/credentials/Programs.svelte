@@ -95,11 +95,7 @@
           required
         />
       </Field>
-      <Field
-        id="program-environment"
-        label="Runs in"
-        error={acts.errors.environment}
-      >
+      <Field id="program-environment" label="Runs in" error={acts.errors.environment}>
         <select id="program-environment" class="line-in" bind:value={form.environment}>
           {#each environments.data ?? [] as environment, at (environment.key)}<option
               value={at ? environment.key : ''}>{environment.name}</option
@@ -162,9 +158,8 @@
     <table class="rows">
       <thead
         ><tr
-          ><th>Name</th><th>Rights</th><th>Holds for</th><th>From</th><th>Owner</th><th>Token</th><th>Expires</th><th
-            >Last used</th
-          ></tr
+          ><th>Name</th><th>Rights</th><th>Holds for</th><th>From</th><th>Owner</th><th>Token</th
+          ><th>Expires</th><th>Last used</th></tr
         ></thead
       >
       <tbody>
