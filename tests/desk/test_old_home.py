@@ -45,6 +45,8 @@ LATER = {
     "connections_setaside",
     "decommissioning_decommissioning",
     "house_goneaccess",
+    "house_programscope",
+    "house_programscope_environments",
     "inventory_importplan",
     "inventory_importstep",
     "journal_check",
