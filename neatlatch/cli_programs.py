@@ -64,12 +64,14 @@ def _add(arguments: argparse.Namespace) -> int:
 
 
 def _list(arguments: argparse.Namespace) -> int:
-    from neatlatch.desk.estate.records.clients.models import ProgramClient
+    from django.utils import timezone
 
-    for client in ProgramClient.objects.order_by("name").prefetch_related("credentials"):
-        valid = [token for token in client.credentials.all() if token.lives]
-        hints = " ".join(token.hint for token in valid) or "no token"
-        print(f"{client.name:<30} {hints:<14} {', '.join(client.scopes)}")
+    from neatlatch.desk.authority.house import programs
+
+    now = timezone.now()
+    for client in programs.with_tokens().order_by("name"):
+        hints = " ".join(token.hint for token in programs.valid_tokens(client, now))
+        print(f"{client.name:<30} {hints or 'none valid':<14} {', '.join(client.scopes)}")
     return 0
 
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterable
 from dataclasses import dataclass
-from datetime import datetime
 from enum import StrEnum
 
 from .addresses import inside
@@ -49,16 +48,6 @@ class BadRights(ValueError):
     """These rights cannot be given together; the message says why."""
 
 
-class TokenRefusal(StrEnum):
-    """Why a token is refused: for the log. The caller is told the same for each of them, and for a
-    token that was never issued (common practice, no source).
-    """
-
-    REVOKED = "revoked"
-    EXPIRED = "expired"
-    ADDRESS = "from an address that is not allowed"
-
-
 @dataclass(frozen=True)
 class ProgramGrant:
     """What was granted with a token."""
@@ -68,36 +57,14 @@ class ProgramGrant:
     environments: frozenset[str] | None = None
     # Networks that it may come from (RFC 4632); empty: any.
     allow_list: tuple[str, ...] = ()
-    expires: datetime | None = None
-    revoked: datetime | None = None
 
-    def refusal(self, now: datetime, address: str) -> TokenRefusal | None:
-        """Return why the token is refused as a whole; ``None``: it is accepted."""
-        if self.revoked is not None and self.revoked <= now:
-            return TokenRefusal.REVOKED
-        if self.expires is not None and self.expires <= now:
-            return TokenRefusal.EXPIRED
-        if self.allow_list and not inside(address, self.allow_list):
-            return TokenRefusal.ADDRESS
-        return None
+    def comes_from(self, address: str) -> bool:
+        """Whether the token may be used from an address."""
+        return not self.allow_list or inside(address, self.allow_list)
 
     def holds(self, right: ProgramRight) -> bool:
         """Whether the token has a right, wherever it holds."""
         return right in self.rights or any(right in _IMPLIED.get(held, ()) for held in self.rights)
-
-    def permits(self, right: ProgramRight, environment: str | None) -> bool:
-        """Whether the token has a right for something of an environment.
-
-        ``None``: what belongs to no environment, such as people, owners and profiles. A token for
-        some environments may read that, and change nothing of it, since it holds for all.
-        """
-        if not self.holds(right):
-            return False
-        if self.environments is None:
-            return True
-        if environment is None:
-            return right is ProgramRight.READ
-        return environment in self.environments
 
 
 def rights_of(names: Iterable[str], environments: Collection[str] = ()) -> frozenset[ProgramRight]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
-
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -13,14 +11,11 @@ from neatlatch.core.program_tokens import (
     BadRights,
     ProgramGrant,
     ProgramRight,
-    TokenRefusal,
     rights_of,
 )
 
-NOW = datetime(2026, 12, 1, 12, tzinfo=UTC)
 HERE = "10.1.2.3"
 RIGHTS = st.sampled_from(list(ProgramRight))
-ENVIRONMENTS = st.sampled_from(["sandbox", "staging", "production"])
 
 
 def test_each_right_is_explained() -> None:
@@ -48,62 +43,31 @@ def test_rights_that_cannot_be_given(
 
 
 @pytest.mark.parametrize(
-    ("grant", "address", "refusal"),
+    ("allow_list", "expected"),
     [
-        (ProgramGrant(frozenset()), HERE, None),
-        (ProgramGrant(frozenset(), expires=NOW + timedelta(seconds=1)), HERE, None),
-        # An end is the first moment at which it is refused (RFC 7519 §4.1.4).
-        (ProgramGrant(frozenset(), expires=NOW), HERE, TokenRefusal.EXPIRED),
-        (ProgramGrant(frozenset(), revoked=NOW), HERE, TokenRefusal.REVOKED),
-        # Of several reasons the log has the gravest.
-        (ProgramGrant(frozenset(), expires=NOW, revoked=NOW), HERE, TokenRefusal.REVOKED),
-        (ProgramGrant(frozenset(), allow_list=("10.1.0.0/16",)), HERE, None),
-        (ProgramGrant(frozenset(), allow_list=("10.2.0.0/16",)), HERE, TokenRefusal.ADDRESS),
-        (ProgramGrant(frozenset(), allow_list=("::1/128",)), HERE, TokenRefusal.ADDRESS),
+        ((), True),
+        (("10.1.0.0/16",), True),
+        (("10.2.0.0/16",), False),
+        (("::1/128",), False),
+        (("::1/128", "10.1.2.3"), True),
     ],
 )
-def test_when_a_token_is_refused(
-    grant: ProgramGrant, address: str, refusal: TokenRefusal | None
-) -> None:
-    assert grant.refusal(NOW, address) is refusal
+def test_where_a_token_may_come_from(allow_list: tuple[str, ...], expected: bool) -> None:
+    assert ProgramGrant(frozenset(), allow_list=allow_list).comes_from(HERE) is expected
 
 
-def test_a_test_and_a_change_include_reading_and_nothing_includes_secrets() -> None:
-    changes = ProgramGrant(frozenset({ProgramRight.CHANGE}))
-    assert changes.permits(ProgramRight.READ, "production")
-    assert not changes.permits(ProgramRight.PUT_SECRETS, "production")
-    assert not changes.permits(ProgramRight.TEST, "production")
+def test_three_rights_include_reading_and_nothing_includes_secrets() -> None:
+    for right in ProgramRight:
+        reads = ProgramGrant(frozenset({right})).holds(ProgramRight.READ)
+        assert reads is (right.value in ("read", "test", "change", "put-secrets"))
     everything_else = frozenset(ProgramRight) - {ProgramRight.PUT_SECRETS}
-    assert not ProgramGrant(everything_else).permits(ProgramRight.PUT_SECRETS, "sandbox")
+    assert not ProgramGrant(everything_else).holds(ProgramRight.PUT_SECRETS)
+    assert not ProgramGrant(frozenset({ProgramRight.CHANGE})).holds(ProgramRight.TEST)
 
 
-def test_what_belongs_to_no_environment_is_read_and_not_changed() -> None:
-    some = ProgramGrant(frozenset({ProgramRight.CHANGE, ProgramRight.READ}), frozenset({"sandbox"}))
-    assert some.permits(ProgramRight.READ, None)
-    assert not some.permits(ProgramRight.CHANGE, None)
-    assert ProgramGrant(frozenset({ProgramRight.CHANGE})).permits(ProgramRight.CHANGE, None)
-
-
-def test_a_token_whose_environments_are_gone_holds_nowhere() -> None:
-    nowhere = ProgramGrant(frozenset(ProgramRight), frozenset())
-    assert nowhere.holds(ProgramRight.CHANGE)
-    assert not nowhere.permits(ProgramRight.CHANGE, "sandbox")
-
-
-@given(st.frozensets(RIGHTS), st.frozensets(ENVIRONMENTS, min_size=1), RIGHTS, ENVIRONMENTS)
-def test_narrowing_to_environments_only_takes_away(
-    rights: frozenset[ProgramRight], environments: frozenset[str], right: ProgramRight, where: str
-) -> None:
-    everywhere, some = ProgramGrant(rights), ProgramGrant(rights, environments)
-    assert some.permits(right, where) == (
-        everywhere.permits(right, where) and where in environments
-    )
-    assert not some.permits(right, None) or everywhere.permits(right, None)
-
-
-@given(st.frozensets(RIGHTS), RIGHTS, RIGHTS, ENVIRONMENTS)
+@given(st.frozensets(RIGHTS), RIGHTS, RIGHTS)
 def test_one_right_more_takes_none_away(
-    rights: frozenset[ProgramRight], more: ProgramRight, right: ProgramRight, where: str
+    rights: frozenset[ProgramRight], more: ProgramRight, right: ProgramRight
 ) -> None:
-    if ProgramGrant(rights).permits(right, where):
-        assert ProgramGrant(rights | {more}).permits(right, where)
+    if ProgramGrant(rights).holds(right):
+        assert ProgramGrant(rights | {more}).holds(right)

@@ -69,11 +69,7 @@ def _for_people(view: Callable[..., HttpResponse]) -> Callable[..., HttpResponse
         except Problem as refused:
             return problems.answer(refused)
         if not known:
-            return problems.answer(
-                Problem(
-                    401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in"
-                )
-            )
+            return problems.answer(problems.not_logged_in())
         return view(request, *rest, **more)
 
     return look
@@ -235,9 +231,7 @@ def on_validation(request: HttpRequest, error: ValidationError) -> HttpResponse:
 @api.exception_handler(AuthenticationError)
 def on_stranger(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
     """Nobody is logged in."""
-    return problems.answer(
-        Problem(401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in")
-    )
+    return problems.answer(problems.not_logged_in())
 
 
 @api.exception_handler(Http404)
@@ -252,14 +246,7 @@ def on_http(request: HttpRequest, error: HttpError) -> HttpResponse:
     if isinstance(error.__cause__, Problem):  # ours, raised where it expects its own
         return problems.answer(error.__cause__)
     if error.status_code == 403:
-        return problems.answer(
-            Problem(
-                403,
-                "This page is too old.",
-                "Reload it and try again; what you typed is still there.",
-                code="page-too-old",
-            )
-        )
+        return problems.answer(problems.page_too_old())
     return problems.answer(
         Problem(
             error.status_code, "The request cannot be read.", str(error), code="unreadable-request"

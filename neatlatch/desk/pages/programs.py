@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from datetime import datetime
 from uuid import UUID
 
-from django.db.models import Prefetch
 from django.http import HttpRequest
 from django.utils import timezone
 from ninja import Router
@@ -15,7 +14,7 @@ from ninja.security import HttpBearer
 
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.program_tokens import MEANINGS
-from neatlatch.desk.authority.house import issuing, programs
+from neatlatch.desk.authority.house import programs
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.clients.models import ProgramClient
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -119,16 +118,7 @@ class Programs:
 def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
     """Programs by name, with the rights of their tokens."""
     guard.need(request, "look")
-    tokens = (
-        Credential.objects.defer("value")
-        .filter(state__in=Credential.LETS_IN)
-        .select_related("owner")
-        .order_by("issued")
-    )
-    rows = ProgramClient.objects.select_related(
-        "deployment__environment", "program_scope"
-    ).prefetch_related(Prefetch("credentials", queryset=tokens), "program_scope__environments")
-    found, following = page(rows, "name", cursor, then="id")
+    found, following = page(programs.with_tokens(), "name", cursor, then="id")
     now = timezone.now()
     return Programs(
         items=[_shape(client, now) for client in found],
@@ -155,7 +145,7 @@ def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
 
 
 def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
-    tokens = [token for token in client.credentials.all() if issuing.state_of(token, "", now) == ""]
+    tokens = programs.valid_tokens(client, now)
     used = _newest(tokens)
     where = client.program_scope.keys if hasattr(client, "program_scope") else frozenset()
     return ProgramOut(

@@ -13,6 +13,7 @@ from datetime import datetime
 
 import structlog
 from django.db import transaction
+from django.db.models import Prefetch, QuerySet
 
 from neatlatch.core import house_key
 from neatlatch.core.addresses import is_network
@@ -136,10 +137,31 @@ def recognise(text: str, address: str, now: datetime) -> ProgramCaller:
     scope = ProgramScope.objects.filter(client=client).prefetch_related("environments").first()
     where = scope.keys if scope is not None else frozenset()
     grant = ProgramGrant(rights, where, tuple(client.allow_list))
-    if (refusal := grant.refusal(now, address)) is not None:
-        raise issuing.of_client(_refused(f"token {refusal}"), client)
+    if not grant.comes_from(address):
+        raise issuing.of_client(_refused("token from an address that is not allowed"), client)
     issuing.record_use(found, address, now)
     return ProgramCaller(client.name, client.client_id, grant)
+
+
+def valid_tokens(client: ProgramClient, now: datetime) -> list[Credential]:
+    """Return the tokens of a program that let it in now, the oldest first."""
+    return [
+        token for token in client.credentials.all() if not issuing.state_of(token, "token", now)
+    ]
+
+
+def with_tokens() -> QuerySet[ProgramClient]:
+    """Return programs with what a list of them shows: a constant number of queries."""
+    tokens = (
+        Credential.objects.defer("value")
+        .filter(state__in=Credential.LETS_IN)
+        .select_related("owner")
+        .order_by("issued")
+    )
+    rows: QuerySet[ProgramClient] = ProgramClient.objects.select_related(
+        "deployment__environment", "program_scope"
+    ).prefetch_related(Prefetch("credentials", queryset=tokens), "program_scope__environments")
+    return rows
 
 
 def keep_refusal(refused: RequestRefused, address: str) -> None:

@@ -121,13 +121,21 @@ def answer(problem: Problem) -> JsonResponse:
     return reply
 
 
+def not_logged_in() -> Problem:
+    """Return the problem of a request by nobody (401)."""
+    return Problem(401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in")
+
+
+def page_too_old() -> Problem:
+    """Return the problem of a page that was opened before its session (403)."""
+    return Problem(
+        403,
+        "This page is too old.",
+        "Reload it and try again; what you typed is still there.",
+        code="page-too-old",
+    )
+
+
 def csrf_failure(request: HttpRequest, reason: str = "") -> JsonResponse:
     """Django refused a request that did not come from our own page."""
-    return answer(
-        Problem(
-            403,
-            "This page is too old.",
-            "Reload it and try again; what you typed is still there.",
-            code="page-too-old",
-        )
-    )
+    return answer(page_too_old())

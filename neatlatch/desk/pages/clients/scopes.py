@@ -450,9 +450,7 @@ def consent_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
 def answer_consent(request: HttpRequest, token: str, body: ConsentAnswerIn) -> ConsentLinkOut:
     """Answer, once."""
     if check_csrf(request):
-        raise problems.Problem(
-            403, "This page is too old.", "Reload it and try again.", code="page-too-old"
-        )
+        raise problems.page_too_old()
     found = benches.answer(
         benches.open_request(links.opened("consent", token)), body.given, body.name, body.says
     )

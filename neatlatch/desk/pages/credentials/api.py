@@ -221,9 +221,7 @@ def handover_link(request: HttpRequest, response: HttpResponse, token: str) -> H
 def take(request: HttpRequest, response: HttpResponse, token: str, body: TakeIn) -> ShownSecretOut:
     """Take the secret, this once."""
     if check_csrf(request):
-        raise problems.Problem(
-            403, "This page is too old.", "Reload it and try again.", code="page-too-old"
-        )
+        raise problems.page_too_old()
     _, value = handovers.take(token, body.code, body.name, str(request.META.get("REMOTE_ADDR", "")))
     response["Cache-Control"] = "no-store"
     return ShownSecretOut(value=value, hide_after_seconds=60)

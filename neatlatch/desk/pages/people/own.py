@@ -13,7 +13,7 @@ from ninja import Router
 from ninja.utils import check_csrf
 
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people import factors, first_administrator, log_in, passkeys, services
@@ -211,7 +211,7 @@ def _stay(request: HttpRequest, recovery_codes: list[str] | None = None) -> Sess
 
 def _from_our_page(request: HttpRequest) -> None:
     if check_csrf(request):
-        raise Problem(403, "This page is too old.", "Reload it and try again.", code="page-too-old")
+        raise problems.page_too_old()
 
 
 @router.get("/session", auth=None, response=SessionOut)

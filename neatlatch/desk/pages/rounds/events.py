@@ -161,9 +161,7 @@ async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
 async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpResponseBase:
     person = await request.auser()
     if not isinstance(person, Person) or not guard.may(person, "look"):
-        return problems.answer(
-            Problem(401, "Nobody is logged in.", "Log in, then try again.", code="not-logged-in")
-        )
+        return problems.answer(problems.not_logged_in())
     if isinstance(what, int) and what >= 2**63:
         return problems.answer(problems.not_found(called))
     first = (await sync_to_async(read_watched)({what}, {})).get(what)

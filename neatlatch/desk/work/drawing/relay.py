@@ -33,7 +33,7 @@ from neatlatch.wire.token_source import HeldToken
 from neatlatch.wire.transport import StreamedReply, Transport, TransportError
 
 from .quick import ReadyDraw
-from .services import token_of, transport_of, until_renewed
+from .services import incomplete, token_of, transport_of, until_renewed
 
 log = structlog.get_logger()
 # One pace for all processes that relay: the desk's, however many, and the TLS listener.
@@ -270,12 +270,7 @@ class Relay:
                 )
             )
         except NotComplete as error:
-            raise Problem(
-                409,
-                "This connection is not set up to the end.",
-                str(error),
-                code="connection-incomplete",
-            ) from error
+            raise incomplete(error) from error
 
 
 def quickly(name: str, ready: ReadyDraw, asked: RelayRequest) -> shares.Steps[RelayReply]:

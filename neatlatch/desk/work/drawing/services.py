@@ -352,6 +352,16 @@ def secret_of(connection: Connection) -> str:
     return str(held.pk) if held is not None else ""
 
 
+def incomplete(error: NotComplete) -> Problem:
+    """Return the problem of a connection that lacks a value (409)."""
+    return Problem(
+        409,
+        "This connection is not set up to the end.",
+        str(error),
+        code="connection-incomplete",
+    )
+
+
 def draw(
     workload: Workload, connection: Connection, method: str = "GET", address: str = ""
 ) -> Drawing:
@@ -406,12 +416,7 @@ def draw(
             int(time.time()),
         )
     except NotComplete as error:
-        raise Problem(
-            409,
-            "This connection is not set up to the end.",
-            str(error),
-            code="connection-incomplete",
-        ) from error
+        raise incomplete(error) from error
     query = request.url.removeprefix(address or base).lstrip("?&")
     return Drawing(
         base,

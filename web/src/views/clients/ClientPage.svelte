@@ -114,6 +114,7 @@
           id={client.handover}
           house={client.house}
           certificate={client.shows_certificate}
+          program={client.kind === 'program'}
           done={() => void acts.read()}
         />{/if}
       {#if client.house}<Issued {client} />{/if}
@@ -266,11 +267,13 @@
       <section class="sheet p-4">
         <h2 class="mb-1">Managed</h2>
         <p>
-          {client.house
-            ? 'By the house authority: what is saved here applies immediately.'
-            : client.managed
-              ? 'By protocol (RFC 7592): Neat Latch reads and changes it at the application.'
-              : 'Manually: a mirrored record. It counts as proven when a test has passed.'}
+          {client.kind === 'program'
+            ? 'By the house authority. Its rights are fixed.'
+            : client.house
+              ? 'By the house authority: what is saved here applies immediately.'
+              : client.managed
+                ? 'By protocol (RFC 7592): Neat Latch reads and changes it at the application.'
+                : 'Manually: a mirrored record. It counts as proven when a test has passed.'}
         </p>
         <p class="help">
           <When at={client.changed_at} prefix="changed " />{client.changed_by

@@ -14,11 +14,14 @@
     done,
     house = false,
     certificate = false,
+    program = false,
   }: {
     id: string | null | undefined
     done: () => void
     house?: boolean
     certificate?: boolean
+    /** A program's token, which only its digest is kept of once it was taken. */
+    program?: boolean
   } = $props()
   /**
    * Held until it is done: what is shown once must not vanish because the page around it was read
@@ -38,6 +41,9 @@
     id = ''
     done()
   }
+  const KEPT =
+    'Neat Latch keeps it sealed for its own connections. ' +
+    'If somebody else needs one, have a new one made.'
   let left = $state(60)
   const acts = acting('credential')
   let timer = 0
@@ -103,8 +109,9 @@
       </div>
     {:else if hidden}
       <p class="my-2">
-        It is hidden again, and is not shown a second time. Neat Latch keeps it sealed for its own
-        connections. If somebody else needs one, have a new one made.
+        It is hidden again, and is not shown a second time. {program
+          ? 'If you do not have it, revoke it and add another.'
+          : KEPT}
       </p>
       <button type="button" class="btn btn-primary btn-sm" onclick={close}>I have it</button>
     {:else if way === 'link'}
@@ -120,7 +127,9 @@
           : house
             ? 'The house authority made a secret.'
             : 'The application gave a secret.'}
-        It is sealed here for the connections that will use it. You can see it once.
+        {program
+          ? 'You can see it once; then only a digest of it is kept.'
+          : 'It is sealed here for the connections that will use it. You can see it once.'}
       </p>
       <div class="flex flex-wrap gap-2">
         <button type="button" class="btn btn-sm" onclick={show}>Show secret once</button>
@@ -133,9 +142,9 @@
         <button type="button" class="btn btn-sm" onclick={() => (way = 'file')}
           >Encrypt it to its owner's key</button
         >
-        <button type="button" class="btn btn-primary btn-sm" onclick={close}
-          >I do not need to see it</button
-        >
+        {#if !program}<button type="button" class="btn btn-primary btn-sm" onclick={close}
+            >I do not need to see it</button
+          >{/if}
       </div>
       {#if house}<p class="help mt-2">A secret that is not taken within a day is revoked.</p>{/if}
     {/if}

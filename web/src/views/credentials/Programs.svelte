@@ -78,7 +78,7 @@
 </header>
 {#if made}<section class="sheet mb-4 max-w-3xl p-4" aria-label="New token">
     <h2 class="mb-2">New token</h2>
-    <Handover id={made} house done={() => (made = '')} />
+    <Handover id={made} house program done={() => (made = '')} />
   </section>{/if}
 {#if adding}
   <form class="sheet mb-4 max-w-4xl p-4" onsubmit={register}>
