@@ -211,11 +211,11 @@ def _imports(arguments: argparse.Namespace) -> int:
 
     if arguments.go_on:
         blocks.go_on(_progress)
-    for plan in ImportPlan.objects.select_related("by")[:20]:
+    for plan in ImportPlan.objects.all()[:20]:
         undone = ", undone" if plan.undone else ""
         undoes = f", undoes {plan.undoes_id}" if plan.undoes_id else ""
         print(
-            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.by.username}: {plan.state}, "
+            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.who}: {plan.state}, "
             f"{plan.done:,} of {plan.total:,} applied{undone}{undoes}"
         )
         if plan.problem:

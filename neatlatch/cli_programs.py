@@ -12,6 +12,8 @@ from datetime import timedelta
 from pathlib import Path
 from typing import IO, Any
 
+from neatlatch.core.program_tokens import ProgramRight
+
 
 def _new_file(file: Path) -> IO[str]:
     """A new file that only its owner may read. Raises ``OSError`` where it is there already."""
@@ -45,6 +47,7 @@ def _add(arguments: argparse.Namespace) -> int:
         arguments.only_in or None,
         arguments.come_from,
         arguments.owner,
+        arguments.draw_for,
     )
     try:
         environment = find_environment(arguments.environment)
@@ -129,7 +132,7 @@ def add_to(commands: Any) -> None:
             "--right",
             action="append",
             default=[],
-            help="read, test, change, put-secrets or people; may be given several times",
+            help=f"{', '.join(ProgramRight)}; may be given several times",
         )
         parser.add_argument(
             "--only-in",
@@ -145,6 +148,13 @@ def add_to(commands: Any) -> None:
             default=[],
             metavar="NETWORK",
             help="an address or a network that it may come from; unless given: any",
+        )
+        parser.add_argument(
+            "--draw-for",
+            action="append",
+            default=[],
+            metavar="ENVIRONMENT/WORKLOAD",
+            help="a workload that it draws for, with the right draw; may be given several times",
         )
         parser.add_argument("--owner", default="", metavar="NAME")
         parser.add_argument(

@@ -67,12 +67,15 @@ class ProgramGrant:
         return right in self.rights or any(right in _IMPLIED.get(held, ()) for held in self.rights)
 
 
-def rights_of(names: Iterable[str], environments: Collection[str] = ()) -> frozenset[ProgramRight]:
+def rights_of(
+    names: Iterable[str], environments: Collection[str] = (), draws_for: int = 0
+) -> frozenset[ProgramRight]:
     """Read the rights of a token from their names.
 
-    ``environments`` are those that it holds for (empty: all). Raises :class:`BadRights` for a name
-    that is unknown, for none at all, and for *people* or *metrics* in some environments only:
-    people and metrics belong to none.
+    ``environments`` are those that it holds for (empty: all), ``draws_for`` how many workloads it
+    names. Raises :class:`BadRights` for a name that is unknown, for none at all, for *people* or
+    *metrics* in some environments only: people and metrics belong to none; and for *draw* without
+    a workload, or a workload without *draw*.
     """
     known = {right.value for right in ProgramRight}
     chosen = list(names)
@@ -88,4 +91,8 @@ def rights_of(names: Iterable[str], environments: Collection[str] = ()) -> froze
         raise BadRights(
             f"The right “{everywhere[0]}” is for all environments. Leave it out, or choose all."
         )
+    if ProgramRight.DRAW in rights and not draws_for:
+        raise BadRights("Name the workloads that it draws for.")
+    if draws_for and ProgramRight.DRAW not in rights:
+        raise BadRights("It draws for a workload only with the right “draw”.")
     return rights

@@ -23,7 +23,8 @@ def test_each_right_is_explained() -> None:
 
 
 def test_names_are_read_and_repeated_ones_count_once() -> None:
-    assert rights_of(["read", "draw", "read"]) == {ProgramRight.READ, ProgramRight.DRAW}
+    rights = rights_of(["read", "draw", "read"], draws_for=1)
+    assert rights == {ProgramRight.READ, ProgramRight.DRAW}
 
 
 @pytest.mark.parametrize(
@@ -40,6 +41,13 @@ def test_rights_that_cannot_be_given(
 ) -> None:
     with pytest.raises(BadRights, match=says):
         rights_of(names, environments)
+
+
+def test_the_right_to_draw_and_workloads_go_together() -> None:
+    with pytest.raises(BadRights, match="Name the workloads"):
+        rights_of(["draw"])
+    with pytest.raises(BadRights, match="only with the right “draw”"):
+        rights_of(["read"], draws_for=2)
 
 
 @pytest.mark.parametrize(

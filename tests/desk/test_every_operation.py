@@ -12,9 +12,12 @@ import pytest
 from django.conf import settings
 from django.test import Client as WebClient
 
+from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.desk.authority.house import programs
 from neatlatch.desk.estate.credentials import services as credentials
 from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.estate.workloads import services as workloads
+from neatlatch.desk.estate.workloads.services import WorkloadFields
 from neatlatch.desk.ground.common.request_bodies import LONGEST, USUAL
 from neatlatch.desk.ground.people.models import Person
 
@@ -23,9 +26,9 @@ from .operations import UNSAFE, Operation, operations, put, texts, who_may
 
 EVERY = operations()
 ALL = {"reader", "operator", "administrator", "auditor"}
-WITH_A_TOKEN = {f"a program that may {right}" for right in programs.OFFERED}
+WITH_A_TOKEN = {f"a program that may {right}" for right in ProgramRight}
 # Programs whose token lets them read: these rights imply it.
-READS = WITH_A_TOKEN - {"a program that may people"}
+READS = WITH_A_TOKEN - {f"a program that may {right}" for right in ("people", "draw", "metrics")}
 MAY = {
     "anybody": {"nobody", "a program", *ALL, *WITH_A_TOKEN},
     "own": ALL,
@@ -140,13 +143,20 @@ def test_a_token_for_one_environment_is_refused_every_operation_of_another(setup
     assert not wrong, listed(wrong)
 
 
-SOMEWHERE = [right.value for right in programs.OFFERED if right.value != "people"]
+# Rights that can hold in some environments only, and name no workload.
+SOMEWHERE = ["read", "test", "change", "put-secrets"]
 
 
 def token_of(setup: Setup, *rights: str, only_in: list[str] | None = None) -> str:
     """A program's token with these rights, in all environments or some."""
     environment = Environment.objects.get(key="sandbox")
-    fields = programs.ProgramFields(f"Program to {', '.join(rights)}", rights, only_in)
+    draws_for = []
+    if "draw" in rights:
+        workloads.add(setup.by, WorkloadFields("Night run", "sandbox"))
+        draws_for = ["sandbox/Night run"]
+    fields = programs.ProgramFields(
+        f"Program to {', '.join(rights)}", rights, only_in, draws_for=draws_for
+    )
     _, handover = programs.register(setup.by, environment, fields)
     return credentials.show(setup.by, handover)[1]
 

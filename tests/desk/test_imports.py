@@ -406,7 +406,9 @@ def test_each_table_of_an_object_refuses_what_an_edit_changes(
     columns = {field.column: field.attname for field in guarded.model._meta.concrete_fields}
     name = columns[guarded.row]
     identity = getattr(row, name)
-    plan = ImportPlan.objects.create(by=by, begun=timezone.now(), is_open=True, state="applying")
+    plan = ImportPlan.objects.create(
+        who=by.username, begun=timezone.now(), is_open=True, state="applying"
+    )
     step = ImportStep.objects.create(
         plan=plan,
         number=1,
@@ -716,13 +718,15 @@ def test_old_plans_and_those_that_were_never_begun_are_cleared_away(by: Person) 
     assert plan is not None
     now = timezone.now()
     died = ImportPlan.objects.create(
-        by=by, begun=now, state="checking", is_open=True, worker=_of_a_dead_process()
+        who=by.username, begun=now, state="checking", is_open=True, worker=_of_a_dead_process()
     )
     assert services.apply(by, services.export(by)).plan is None  # it stands in nobody's way
     assert not ImportPlan.objects.filter(pk=died.pk).exists()
-    died = ImportPlan.objects.create(by=by, begun=now, state="storing", worker=_of_a_dead_process())
+    died = ImportPlan.objects.create(
+        who=by.username, begun=now, state="storing", worker=_of_a_dead_process()
+    )
     lives = ImportPlan.objects.create(
-        by=by, begun=now, state="checking", is_open=True, worker=blocks.owner.sign()
+        who=by.username, begun=now, state="checking", is_open=True, worker=blocks.owner.sign()
     )
     assert blocks.forget_old(now) == 1
     assert set(ImportPlan.objects.values_list("pk", flat=True)) == {plan.pk, lives.pk}

@@ -230,7 +230,12 @@ def one_of_each(web: WebClient) -> None:
     Checkpoint.objects.create(number=1, sealed="x")
     Check.objects.create(begun=timezone.now(), own="x")
     plan = ImportPlan.objects.create(
-        by=by, begun=timezone.now(), ended=timezone.now(), state="applied", total=1, done=1
+        who=by.username,
+        begun=timezone.now(),
+        ended=timezone.now(),
+        state="applied",
+        total=1,
+        done=1,
     )
     step = {
         "says": ["pace: 10.0 became 3.0"],

@@ -79,6 +79,21 @@ for order, key in enumerate(("sandbox", "production")):
         generation=7,
     )
 """
+IMPORT = """
+import django
+
+django.setup()
+from django.db import connection
+from django.db.migrations.executor import MigrationExecutor
+from django.utils import timezone
+
+targets = [("inventory", "0006_deployments")]
+executor = MigrationExecutor(connection)
+executor.migrate(targets)
+get = MigrationExecutor(connection).loader.project_state(targets).apps.get_model
+person = get("people", "Person").objects.create(username="morag")
+get("inventory", "ImportPlan").objects.create(by=person, begun=timezone.now(), state="applied")
+"""
 LOOK = """
 import django
 
@@ -86,6 +101,7 @@ django.setup()
 from neatlatch.desk.estate.records.connections.models import Connection, TokenSet
 from neatlatch.desk.work.finding import index
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
+from neatlatch.desk.work.inventory.models import ImportPlan
 
 print(sorted((one.name, one.environment.key, one.owner_name) for one in Workload.objects.all()))
 print(
@@ -107,6 +123,8 @@ print(
     [one.name for one in index.find("cargo-sand")],
     Connection.objects.get(ref="sandbox/cargo-sandbox").tokens.account,
 )
+plan = ImportPlan.objects.get()
+print(plan.who, plan.by.username)
 """
 
 
@@ -126,8 +144,9 @@ def test_workloads_and_tokens_are_carried_over(tmp_path: Path) -> None:
         return done.stdout
 
     run("-c", FILL)
+    run("-c", IMPORT)
     run("manage.py", "migrate", "--skip-checks", "--verbosity", "0")
-    workloads, uses, sandbox_or_production, other, found = run("-c", LOOK).splitlines()
+    workloads, uses, sandbox_or_production, other, found, begun_by = run("-c", LOOK).splitlines()
     assert workloads == str(
         [
             (name, env, "Freight")
@@ -148,6 +167,7 @@ def test_workloads_and_tokens_are_carried_over(tmp_path: Path) -> None:
     )
     assert other == "sandbox/cargo-sandbox None 7 ['read'] a-sandbox r-sandbox"
     assert found == "['sandbox/cargo-sandbox'] svc"
+    assert begun_by == "morag morag"
 
 
 @pytest.mark.django_db
@@ -160,8 +180,8 @@ def test_stored_imports_name_workloads_as_files_do_now() -> None:
         "workloads": run,
     }
     Origin.keep("abc", packed(before), "morag")
-    by, now = Person.objects.create_user("morag"), timezone.now()
-    plan = ImportPlan.objects.create(by=by, begun=now, base="abc", base_before=packed(before))
+    now = timezone.now()
+    plan = ImportPlan.objects.create(who="morag", begun=now, base="abc", base_before=packed(before))
     content = {"says": [], "before": None, "after": {"state": "staged"}}
     for number, kind in enumerate(("users", "credentials"), 1):
         ImportStep.objects.create(

@@ -47,6 +47,7 @@ LATER = {
     "house_goneaccess",
     "house_programscope",
     "house_programscope_environments",
+    "house_programscope_workloads",
     "inventory_importplan",
     "inventory_importstep",
     "journal_check",

@@ -13,8 +13,11 @@ import time_machine
 import yaml
 from cryptography.hazmat.primitives.asymmetric import ec
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
+from django.db import connection as database
 from django.test import Client as WebClient
+from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
+from prometheus_client.parser import text_string_to_metric_families
 
 from neatlatch import cli
 from neatlatch.core import house_key
@@ -23,12 +26,17 @@ from neatlatch.desk.authority.records.house.models import ProgramScope, Rejected
 from neatlatch.desk.estate.credentials import services as credentials
 from neatlatch.desk.estate.records.applications.models import Application, Environment
 from neatlatch.desk.estate.records.clients.models import Client, ProgramClient
-from neatlatch.desk.estate.records.connections.models import HeldSecret
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.estate.workloads import services as workloads
+from neatlatch.desk.ground.common import settling
 from neatlatch.desk.ground.journal.models import Entry
 from neatlatch.desk.ground.people.actors import actor_of
+from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.work.drawing.models import Drawn
 from neatlatch.desk.work.inventory import services as inventory
+from neatlatch.desk.work.metrics import figures
 from tests.refused import refused_with
 
 from .conftest import Setup
@@ -260,12 +268,11 @@ def test_no_file_changes_a_program(setup: Setup, token: Token) -> None:
     assert ProgramClient.objects.get().scopes == token.client.scopes
 
 
-def test_a_token_draws_nothing(token: Token) -> None:
-    """Draws are for workloads, by keys of their own."""
+def test_a_token_without_the_right_draws_nothing(token: Token) -> None:
     web = WebClient(headers={"Authorization": f"Bearer {token.text}"})
     for path in ("/draw/cargo", "/relay/cargo/berths"):
         answer = web.get(path)
-        assert (answer.status_code, answer.json()["code"]) == (401, "credential-refused"), path
+        assert (answer.status_code, answer.json()["code"]) == (403, "token-forbids"), path
 
 
 def test_a_token_is_replaced_side_by_side_and_revoked(setup: Setup, token: Token) -> None:
@@ -340,6 +347,165 @@ def test_a_token_for_one_environment_sees_and_changes_that_alone(setup: Setup) -
     assert token.call("GET", "/connections/sandbox/cargo").status_code == 403
 
 
+def _night_run(setup: Setup, connection: Connection) -> Workload:
+    fields = workloads.WorkloadFields("Night run", "", "job", "Freight", "daily")
+    workloads.use_connection(setup.by, connection, fields, ["GET /manifests"])
+    return Workload.objects.select_related("environment").get(name="Night run")
+
+
+def _draw(token: Token, path: str = "/draw/cargo", **headers: str) -> Any:
+    return WebClient().get(path, headers={"Authorization": f"Bearer {token.text}"} | headers)
+
+
+def test_a_program_draws_for_the_workloads_that_it_names(setup: Setup) -> None:
+    connection = setup.latched("manifest.read")
+    workload = _night_run(setup, connection)
+    workloads.add(setup.by, workloads.WorkloadFields("Other job", "sandbox"))
+    token = Token(setup, "draw", draws_for=["sandbox/Night run"])
+    answer = _draw(token)
+    assert answer.status_code == 200, answer.content
+    assert answer.json()["headers"]["Authorization"].startswith("Bearer ")
+    assert _draw(token, "/relay/cargo/manifests").status_code == 200
+    # It is the workload's draw, and the token's use.
+    assert set(Drawn.objects.values_list("workload", "way")) == {
+        (workload.pk, "draw"),
+        (workload.pk, "relay"),
+    }
+    token.credential.refresh_from_db()
+    assert token.credential.last_used_from == "127.0.0.1"
+    other = {"Neatlatch-Workload": "sandbox/Other%20job"}
+    answer = _draw(token, **other)
+    assert (answer.status_code, answer.json()["code"]) == (403, "token-draws-for-others")
+    assert "sandbox/Other job" in answer.json()["title"]
+    (row,) = send(setup.web(), "get", "/programs")["items"]
+    assert row["draws_for"] == ["sandbox/Night run"]
+    # It may nothing else.
+    assert token.call("GET", "/connections").json()["code"] == "token-forbids"
+    workloads.remove(setup.by, workload)
+    assert _draw(token).json()["code"] == "token-draws-for-others"
+
+
+def test_a_program_that_draws_for_several_names_one(setup: Setup) -> None:
+    connection = setup.latched("manifest.read")
+    _night_run(setup, connection)
+    workloads.add(setup.by, workloads.WorkloadFields("Other job", "sandbox"))
+    both = ["sandbox/Night run", "sandbox/Other job"]
+    token = Token(setup, "draw", draws_for=both)
+    answer = _draw(token)
+    assert (answer.status_code, answer.json()["code"]) == (422, "workload-not-named")
+    assert _draw(token, **{"Neatlatch-Workload": "sandbox/Night%20run"}).status_code == 200
+    # The other one does not use the connection.
+    answer = _draw(token, **{"Neatlatch-Workload": "sandbox/Other job"})
+    assert (answer.status_code, answer.json()["code"]) == (404, "connection-not-used")
+
+
+def test_who_may_not_draw_with_a_token(setup: Setup) -> None:
+    connection = setup.latched("manifest.read")
+    _night_run(setup, connection)
+    reads = Token(setup, "read", name="Reader")
+    assert _draw(reads).json()["code"] == "token-forbids"
+    elsewhere = Token(
+        setup, "draw", name="E", environments=["staging"], draws_for=["sandbox/Night run"]
+    )
+    answer = _draw(elsewhere)
+    assert (answer.status_code, answer.json()["code"]) == (403, "token-draws-for-others")
+    token = Token(setup, "draw", draws_for=["sandbox/Night run"])
+    issuing.revoke(actor_of("morag"), token.credential, "lost")
+    answer = _draw(token)
+    assert (answer.status_code, answer.json()["code"]) == (401, "credential-refused")
+    assert RejectedRequest.objects.latest("id").what == "token revoked"
+
+
+def test_metrics_are_read_with_a_token_for_them(setup: Setup) -> None:
+    setup.latched()
+    settling.catch_up()
+    token, reads = Token(setup, "metrics"), Token(setup, "read", name="Reader")
+
+    def get(text: str) -> Any:
+        return WebClient().get("/metrics", headers={"Authorization": f"Bearer {text}"})
+
+    answer = get(token.text)
+    assert answer.status_code == 200
+    assert answer["Content-Type"].startswith("text/plain")
+    read = {
+        (sample.name, *sorted(sample.labels.values())): sample.value
+        for family in text_string_to_metric_families(answer.content.decode())
+        for sample in family.samples
+    }
+    assert read["neatlatch_connections", "cargo-manifests", "not_proven"] == 1
+    assert read["neatlatch_connections", "cargo-manifests", "unlatched"] == 0
+    assert read["neatlatch_credentials_expiring", "0"] == 0
+    assert read["neatlatch_health", "database"] == 0
+    assert read["neatlatch_database_bytes",] > 100_000
+    assert get(reads.text).json()["code"] == "token-forbids"
+    assert WebClient().get("/metrics").json()["code"] == "token-refused"
+    assert setup.web().get("/metrics").json()["code"] == "token-refused"
+    assert WebClient().post("/metrics").status_code == 405
+
+
+def test_metrics_take_as_many_statements_however_much_there_is(setup: Setup) -> None:
+    setup.latched()
+    with CaptureQueriesContext(database) as few:
+        list(figures(timezone.now()))
+    setup.latched(name="second")
+    setup.deployment("staging")
+    with CaptureQueriesContext(database) as more:
+        list(figures(timezone.now()))
+    assert len(few) == len(more) <= 16
+
+
+def _added_to(file: str, kind: str, key: str, fields: dict[str, Any]) -> str:
+    content = yaml.safe_load(file)
+    content[kind] = {**(content.get(kind) or {}), key: fields}
+    return yaml.safe_dump(content, sort_keys=False)
+
+
+def test_a_program_applies_an_inventory(setup: Setup) -> None:
+    setup.latched()
+    token, reads = Token(setup, "change"), Token(setup, "read", name="Reader")
+    file = token.call("GET", "/inventory").content.decode()
+    wanted = file.replace("Cargo manifests", "Cargo lists")
+    assert wanted != file
+    body = {"text": wanted, "prune": False, "standing": ""}
+    assert reads.call("POST", "/inventory/imports", body).json()["code"] == "token-forbids"
+    shown = token.call("POST", "/inventory/previews", {"text": wanted}).json()
+    assert shown["changes_count"] == 1
+    answer = token.call("POST", "/inventory/imports", body | {"standing": shown["standing"]})
+    assert answer.status_code == 200, answer.content
+    assert Application.objects.get(key="cargo-manifests").name == "Cargo lists"
+    (listed,) = send(setup.web(), "get", "/inventory/imports")["items"]
+    assert (listed["by"], listed["state"]) == ("program/Nightly", "applied")
+    undo = f"/inventory/imports/{listed['id']}/undo"
+    back = token.call("POST", f"{undo}-previews").json()
+    answer = token.call("POST", f"{undo}s", {"standing": back["standing"]})
+    assert answer.status_code == 200, answer.content
+    assert Application.objects.get(key="cargo-manifests").name == "Cargo manifests"
+    assert Entry.objects.filter(noun="inventory").latest("number").who == "program/Nightly"
+
+
+def test_people_in_an_inventory_require_the_right_for_them(setup: Setup) -> None:
+    setup.latched()
+    token = Token(setup, "change")
+    both = Token(setup, "change", "people", name="Both")
+    file = token.call("GET", "/inventory").content.decode()
+    joined = {"name": "Una Flett", "email": "una@gannet.example", "role": "administrator"}
+    for kind, key, fields in (
+        ("people", "una", joined),
+        ("teams", "Quays", {"people": ["morag"]}),
+    ):
+        body = {"text": _added_to(file, kind, key, fields), "standing": ""}
+        for path, sent in (("previews", {"text": body["text"]}), ("imports", body)):
+            answer = token.call("POST", f"/inventory/{path}", sent)
+            assert answer.status_code == 403, answer.content
+            assert answer.json()["code"] == "token-forbids"
+            assert "people" in answer.json()["detail"]
+        assert both.call("POST", "/inventory/imports", body).status_code == 200
+    assert Person.objects.get(username="una").role == "administrator"
+    undone = both.call("GET", "/inventory/imports").json()["items"][-1]["id"]
+    answer = token.call("POST", f"/inventory/imports/{undone}/undo-previews")
+    assert answer.json()["code"] == "token-forbids"
+
+
 def test_a_token_without_a_scope_holds_nowhere(setup: Setup) -> None:
     setup.latched()
     token = Token(setup, "read", environments=["sandbox"])
@@ -358,7 +524,10 @@ def test_a_token_without_a_scope_holds_nowhere(setup: Setup) -> None:
         ({"rights": ["people"], "environments": ["sandbox"]}, "rights"),
         ({"rights": []}, "rights"),
         ({"rights": ["everything"]}, "rights"),
-        ({"rights": ["metrics"]}, "rights"),
+        ({"rights": ["metrics"], "environments": ["sandbox"]}, "rights"),
+        ({"rights": ["draw"]}, "rights"),
+        ({"draws_for": ["sandbox/Night run"]}, "draws_for"),
+        ({"rights": ["draw"], "draws_for": ["sandbox/Night run"]}, "draws_for"),
         ({"name": ""}, "name"),
         ({"name": "a/b"}, "name"),
         ({"name": "x" * 81}, "name"),

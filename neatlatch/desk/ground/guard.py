@@ -14,12 +14,12 @@ from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
-from neatlatch.core.program_tokens import MEANINGS, ProgramRight
+from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.models import Repeatable
 from neatlatch.desk.ground.common.problems import Problem, changed_meanwhile
 from neatlatch.desk.ground.journal.services import changes_since
-from neatlatch.desk.ground.people.actors import only_a_person
+from neatlatch.desk.ground.people.actors import lacks_right, only_a_person
 from neatlatch.desk.ground.people.models import Person, Role
 
 _MAY = {
@@ -70,14 +70,7 @@ def need(request: HttpRequest, what: str) -> Actor:
     if program is None:
         return need_person(request, what)
     if not may(program, what):
-        right = _RIGHTS[what]
-        raise Problem(
-            403,
-            "This token does not allow this.",
-            f"It requires the right “{right}”: {MEANINGS[right]}. "
-            f"Ask an administrator for a token that has it.",
-            code="token-forbids",
-        )
+        raise lacks_right(_RIGHTS[what])
     return program
 
 

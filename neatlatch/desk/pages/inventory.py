@@ -18,6 +18,7 @@ from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.answers import CacheableResponse
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.request_bodies import RequestBody
+from neatlatch.desk.ground.people.actors import shown_names
 from neatlatch.desk.pages.clients.api import ClientOut, shape
 from neatlatch.desk.work.inventory import services, table_imports, tables
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep
@@ -185,14 +186,24 @@ def _bounded(change: services.ObjectChange) -> services.ObjectChange:
     return replace(change, says=[*says, f"and {more} more"] if more > 0 else says)
 
 
+def plans_out(plans: list[ImportPlan]) -> list[ImportPlanOut]:
+    """Imports as the page shows them."""
+    names = shown_names(plan.who for plan in plans)
+    return [_plan_out(plan, names[plan.who]) for plan in plans]
+
+
 def plan_out(plan: ImportPlan) -> ImportPlanOut:
     """An import as the page shows it."""
+    return plans_out([plan])[0]
+
+
+def _plan_out(plan: ImportPlan, by: str) -> ImportPlanOut:
     return ImportPlanOut(
         id=plan.pk,
         state=plan.state,
         begun=plan.begun,
         ended=plan.ended,
-        by=plan.by.shown_name,
+        by=by,
         total=plan.total,
         done=plan.done,
         adds=plan.adds,
@@ -210,7 +221,7 @@ def _plans() -> QuerySet[ImportPlan]:
     """Imports as they are shown: without the two copies of the whole inventory that
     each may hold.
     """
-    return ImportPlan.objects.select_related("by").defer("base_before", "base_after")
+    return ImportPlan.objects.defer("base_before", "base_after")
 
 
 def _plan(identity: UUID) -> ImportPlan:
@@ -259,7 +270,7 @@ def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, Imp
     the worker in blocks (202). Where something that is held would go to a new place it requires
     clearance, as a change of the connection does.
     """
-    by = guard.need_person(request, "change")
+    by = guard.need(request, "change")
     leave = permission_of(request, by)
     return _begun(services.begin(by, body.text, body.prune, body.standing, leave, _need_worker))
 
@@ -269,7 +280,7 @@ def imports(request: HttpRequest, cursor: str | None = None) -> ImportPlans:
     """Imports, newest first."""
     guard.need(request, "look")
     plans, following = page(_plans(), "begun", cursor, limit=20, descending=True, then="id")
-    return ImportPlans(items=[plan_out(plan) for plan in plans], next=following)
+    return ImportPlans(items=plans_out(plans), next=following)
 
 
 @router.get("/inventory/imports/open", response=OpenImport)
@@ -312,14 +323,14 @@ def steps_of_import(request: HttpRequest, identity: UUID, cursor: str | None = N
 @router.post("/inventory/imports/{identity}/stops", response=ImportPlanOut)
 def stop_import(request: HttpRequest, identity: UUID) -> ImportPlanOut:
     """Stop an import after the block that is being applied; what was applied stays."""
-    by = guard.need_person(request, "change")
+    by = guard.need(request, "change")
     return plan_out(services.stop(by, _plan(identity)))
 
 
 @router.post("/inventory/imports/{identity}/undo-previews", response=InventoryPreviewOut)
 def preview_undo(request: HttpRequest, identity: UUID) -> InventoryPreviewOut:
     """What undoing an import would change. Nothing is changed."""
-    by = guard.need_person(request, "change")
+    by = guard.need(request, "change")
     return preview_out(services.undo_preview(_plan(identity), by))
 
 
@@ -328,7 +339,7 @@ def undo_import(
     request: HttpRequest, identity: UUID, body: ImportUndoIn
 ) -> tuple[int, ImportBegun]:
     """Undo an import by its stored steps; what was changed since stays."""
-    by = guard.need_person(request, "change")
+    by = guard.need(request, "change")
     leave = permission_of(request, by)
     return _begun(services.undo(by, _plan(identity), body.standing, leave, _need_worker))
 
@@ -433,7 +444,7 @@ def take_table(
     request: HttpRequest, what: table_imports.What, body: TableApplyIn
 ) -> tuple[int, ImportBegun]:
     """Take a table over, as an import that can be undone; large ones in blocks, as a file."""
-    by = guard.need_person(request, "change")
+    by = guard.need(request, "change")
     leave = permission_of(request, by)
     begun = table_imports.begin(
         by, what, body.text, body.columns, body.standing, leave, _need_worker

@@ -13,7 +13,7 @@ from ninja import Router
 from ninja.security import HttpBearer
 
 from neatlatch.core.authority.refusing import RequestRefused
-from neatlatch.core.program_tokens import MEANINGS
+from neatlatch.core.program_tokens import MEANINGS, ProgramRight
 from neatlatch.desk.authority.house import programs
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.clients.models import ProgramClient
@@ -39,20 +39,33 @@ class ProgramAuth(HttpBearer):
 
     def authenticate(self, request: HttpRequest, token: str) -> ProgramCaller:
         """Return the program. Raises :class:`Problem` (401), the same for each refusal."""
-        address = str(request.META.get("REMOTE_ADDR", ""))
-        try:
-            caller = programs.recognise(token.strip(), address, timezone.now())
-        except RequestRefused as refused:
-            programs.keep_refusal(refused, address)
-            raise Problem(
-                401,
-                "This token does not let you in.",
-                "Look whether it is whole, and ask its administrator.",
-                code="token-refused",
-                challenge='Bearer realm="Neat Latch", error="invalid_token"',
-            ) from refused
+        caller = recognised(request, token)
         hold(request, caller.grant.environments)
         return caller
+
+
+def recognised(request: HttpRequest, token: str) -> ProgramCaller:
+    """Return the program whose token was shown. Raises :class:`Problem` (401), the same for each
+    refusal; why is in the log.
+    """
+    address = str(request.META.get("REMOTE_ADDR", ""))
+    try:
+        return programs.recognise(token.strip(), address, timezone.now())
+    except RequestRefused as refused:
+        programs.keep_refusal(refused, address)
+        raise Problem(
+            401,
+            "This token does not let you in.",
+            "Look whether it is whole, and ask its administrator.",
+            code="token-refused",
+            challenge='Bearer realm="Neat Latch", error="invalid_token"',
+        ) from refused
+
+
+def caller_of(request: HttpRequest) -> ProgramCaller:
+    """Return the program that asks outside the API. Raises :class:`Problem` (401)."""
+    scheme, _, token = request.headers.get("Authorization", "").partition(" ")
+    return recognised(request, token if scheme.lower() == "bearer" else "")
 
 
 class ProgramIn(RequestBody):
@@ -66,6 +79,8 @@ class ProgramIn(RequestBody):
     environments: list[str] | None = None
     allow_list: list[str] = []
     owner: str = ""
+    # The workloads that it draws for, each as environment/name.
+    draws_for: list[str] = []
     ends: Moment | None = None
 
 
@@ -95,6 +110,8 @@ class ProgramOut:
     rights: list[str]
     # Keys of the environments that they hold for; ``None``: all of them.
     holds_for: list[str] | None
+    # The workloads that it draws for, as environment/name.
+    draws_for: list[str]
     allow_list: list[str]
     owner: str
     # The last four characters of each of its tokens that are valid.
@@ -123,7 +140,7 @@ def listed(request: HttpRequest, cursor: str | None = None) -> Programs:
     return Programs(
         items=[_shape(client, now) for client in found],
         next=following,
-        rights=[ProgramRightOut(name=right, meaning=MEANINGS[right]) for right in programs.OFFERED],
+        rights=[ProgramRightOut(name=right, meaning=MEANINGS[right]) for right in ProgramRight],
     )
 
 
@@ -132,7 +149,12 @@ def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
     """Register a program, and make its first token. Only a person can."""
     by = guard.need_person(request, "change")
     fields = programs.ProgramFields(
-        body.name, body.rights, body.environments, body.allow_list, body.owner
+        body.name,
+        body.rights,
+        body.environments,
+        body.allow_list,
+        body.owner,
+        body.draws_for,
     )
 
     def create() -> tuple[int, ProgramMade]:
@@ -154,6 +176,7 @@ def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
         environment=environment_out(client.deployment.environment),
         rights=list(client.scopes),
         holds_for=None if where is None else sorted(where),
+        draws_for=_draws_for(client),
         allow_list=list(client.allow_list),
         owner=next((token.owner.name for token in tokens if token.owner), ""),
         hints=[token.hint for token in tokens],
@@ -161,6 +184,13 @@ def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
         last_used=used.last_used if used else None,
         last_used_from=used.last_used_from if used else "",
     )
+
+
+def _draws_for(client: ProgramClient) -> list[str]:
+    if not hasattr(client, "program_scope"):
+        return []
+    workloads = client.program_scope.workloads.all()
+    return sorted(f"{workload.environment.key}/{workload.name}" for workload in workloads)
 
 
 def _newest(tokens: Iterable[Credential]) -> Credential | None:

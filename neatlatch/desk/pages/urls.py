@@ -9,6 +9,7 @@ from .api import api
 from .certificates import endpoints as certificates
 from .drawing import draw_endpoints as drawing
 from .house import endpoints as house
+from .metrics import metrics
 from .rounds import events
 
 urlpatterns = [
@@ -28,6 +29,7 @@ urlpatterns = [
     path("house/<slug:environment>/authorities/<uuid:identity>.crl", certificates.revocations),
     path("house/<slug:environment>/authorities/<uuid:identity>.cer", certificates.certificate),
     path("house/<slug:environment>/trust.pem", certificates.trust),
+    path("metrics", metrics),
     path("draw", drawing.mine),
     path("draw/<slug:name>", drawing.draw),
     path("draw/<slug:name>/tests", drawing.test),

@@ -60,7 +60,7 @@ PAGES = {
     "tests",
     "workloads",
 }
-_OF_PROGRAMS = {"alive", "api", "static", "draw", "relay", "house", ".well-known"}
+_OF_PROGRAMS = {"alive", "api", "static", "draw", "relay", "house", "metrics", ".well-known"}
 
 
 def broken(request: HttpRequest) -> HttpResponse:

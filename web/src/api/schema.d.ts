@@ -7435,6 +7435,8 @@ export interface components {
             rights: string[];
             /** Holds For */
             holds_for: string[] | null;
+            /** Draws For */
+            draws_for: string[];
             /** Allow List */
             allow_list: string[];
             /** Owner */
@@ -7509,6 +7511,11 @@ export interface components {
              * @default
              */
             owner: string;
+            /**
+             * Draws For
+             * @default []
+             */
+            draws_for: string[];
             /** Ends */
             ends?: string | null;
         };

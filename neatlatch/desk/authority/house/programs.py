@@ -7,7 +7,7 @@ with their findings, handed over once, replaced side by side, found when they le
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 
@@ -26,6 +26,7 @@ from neatlatch.desk.estate.credentials import owned
 from neatlatch.desk.estate.records.applications.models import Environment
 from neatlatch.desk.estate.records.clients.models import ProgramClient
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import ProgramCaller
 from neatlatch.desk.ground.common.problems import wrong_fields
 from neatlatch.desk.ground.people.models import Person
@@ -35,14 +36,6 @@ from .own import own_deployment
 
 log = structlog.get_logger()
 
-# Rights that a token can have in this version.
-OFFERED = (
-    ProgramRight.READ,
-    ProgramRight.TEST,
-    ProgramRight.CHANGE,
-    ProgramRight.PUT_SECRETS,
-    ProgramRight.PEOPLE,
-)
 _LONGEST_NAME = 80
 
 
@@ -58,6 +51,8 @@ class ProgramFields:
     allow_list: Sequence[str] = ()
     # Whose it is, by name; empty: nobody's.
     owner: str = ""
+    # The workloads that it draws for, each as environment/name.
+    draws_for: Sequence[str] = ()
 
 
 @transaction.atomic
@@ -77,7 +72,7 @@ def register(
         errors["name"] = f"There is a program {name} already."
     rights: frozenset[ProgramRight] = frozenset()
     try:
-        rights = rights_of(fields.rights, fields.environments or ())
+        rights = rights_of(fields.rights, fields.environments or (), len(fields.draws_for))
     except BadRights as error:
         errors["rights"] = str(error)
     held = list(Environment.objects.filter(key__in=fields.environments or ()))
@@ -85,10 +80,11 @@ def register(
         errors["environments"] = "Choose among the environments that there are."
     elif fields.environments is not None and not held:
         errors["environments"] = "Choose at least one environment, or all."
+    workloads = workloads_named(fields.draws_for)
+    if missing := sorted(set(fields.draws_for) - set(workloads)):
+        errors["draws_for"] = f"There is no workload {missing[0][:200]}."
     if wrong := [network for network in fields.allow_list if not is_network(network)]:
         errors["allow_list"] = f"{wrong[0][:60]} is no address and no network like 10.2.0.0/16."
-    if late := sorted(rights - set(OFFERED)):
-        errors["rights"] = f"The right “{late[0]}” cannot be given yet."
     if errors:
         raise wrong_fields(errors)
     deployment = own_deployment(environment)
@@ -102,10 +98,26 @@ def register(
     assert isinstance(client, ProgramClient)
     scope = ProgramScope.objects.create(client=client, everywhere=fields.environments is None)
     scope.environments.set(held)
+    scope.workloads.set(workloads.values())
     handover = issuing.add_secret(by, client, ends)
     if fields.owner:
         owned.give(by, handover.credential, fields.owner)
     return client, handover
+
+
+def workloads_named(names: Iterable[str]) -> dict[str, Workload]:
+    """Return those workloads that there are, by environment/name."""
+    asked = set(names)
+    where, called = (
+        {name.partition("/")[0] for name in asked},
+        {name.partition("/")[2] for name in asked},
+    )
+    rows = Workload.objects.filter(environment__key__in=where, name__in=called)
+    found = {
+        f"{workload.environment.key}/{workload.name}": workload
+        for workload in rows.select_related("environment")
+    }
+    return {name: workload for name, workload in found.items() if name in asked}
 
 
 def recognise(text: str, address: str, now: datetime) -> ProgramCaller:
@@ -160,7 +172,11 @@ def with_tokens() -> QuerySet[ProgramClient]:
     )
     rows: QuerySet[ProgramClient] = ProgramClient.objects.select_related(
         "deployment__environment", "program_scope"
-    ).prefetch_related(Prefetch("credentials", queryset=tokens), "program_scope__environments")
+    ).prefetch_related(
+        Prefetch("credentials", queryset=tokens),
+        "program_scope__environments",
+        "program_scope__workloads__environment",
+    )
     return rows
 
 

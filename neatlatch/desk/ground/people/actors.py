@@ -4,7 +4,9 @@ and what only a person can do.
 
 from __future__ import annotations
 
-from neatlatch.core.program_tokens import ProgramGrant
+from collections.abc import Iterable
+
+from neatlatch.core.program_tokens import MEANINGS, ProgramGrant, ProgramRight
 from neatlatch.desk.ground.common.actors import BEFORE_PROGRAMS, Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem
 
@@ -23,6 +25,26 @@ def actor_of(username: str | int) -> Actor:
         name = username.removeprefix(BEFORE_PROGRAMS)
         return ProgramCaller(name, "", ProgramGrant(frozenset()))
     return Person.objects.get(username=username)
+
+
+def shown_names(usernames: Iterable[str]) -> dict[str, str]:
+    """Return what people read in place of actors' usernames: one query."""
+    names = set(usernames)
+    people = Person.objects.filter(username__in=names)
+    return {name: name for name in names} | {
+        person.username: person.shown_name for person in people
+    }
+
+
+def lacks_right(right: ProgramRight) -> Problem:
+    """Return the problem of a program whose token lacks a right (403)."""
+    return Problem(
+        403,
+        "This token does not allow this.",
+        f"It requires the right “{right}”: {MEANINGS[right]}. "
+        f"Ask an administrator for a token that has it.",
+        code="token-forbids",
+    )
 
 
 def only_a_person() -> Problem:

@@ -19,7 +19,7 @@ from collections.abc import Awaitable, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 from uuid import UUID
 from weakref import WeakValueDictionary
 
@@ -97,6 +97,7 @@ def _async_endpoint(name: str) -> Callable[[Work], Callable[..., Any]]:
                     address,
                     timezone.now(),
                     shown_certificate(request),
+                    unquote(request.headers.get("Neatlatch-Workload", "")),
                 )
                 answer = yield from work(request, asker, **rest)
             except RequestRefused as refused:

@@ -19,14 +19,15 @@ from neatlatch.core.addresses import inside
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.drawn import RIGHTS, Right
 from neatlatch.core.oauth2 import Request
+from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.core.registration import ClientMetadata
 from neatlatch.core.schemes import BEARER, CERTIFICATE, CLIENT, OAUTH1, OAUTH2, STREAM
 from neatlatch.core.sending import NotComplete, with_credential
 from neatlatch.desk.authority.certificates import services as certificates
-from neatlatch.desk.authority.house import issuing
+from neatlatch.desk.authority.house import issuing, programs
 from neatlatch.desk.authority.house.own import DRAW, RELAY, own_deployment
 from neatlatch.desk.authority.records.certificates.models import Authority, Issued
-from neatlatch.desk.authority.records.house.models import Access
+from neatlatch.desk.authority.records.house.models import Access, ProgramScope
 from neatlatch.desk.estate.connections import destinations, drawers, naming, tokens
 from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.connections.presented import credentials_of
@@ -36,9 +37,10 @@ from neatlatch.desk.estate.records.connections.models import Connection
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.workloads.models import Use, Workload
 from neatlatch.desk.ground.common import shares
-from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
+from neatlatch.desk.ground.people.actors import lacks_right
 from neatlatch.wire.token_source import HeldToken, NoToken
 from neatlatch.wire.transport import Transport, TransportError
 
@@ -148,11 +150,18 @@ def _no(what: str, client: Client | None = None) -> RequestRefused:
 
 
 def caller(
-    authorization: str, address: str, now: datetime, certificate: bytes | None = None
+    authorization: str,
+    address: str,
+    now: datetime,
+    certificate: bytes | None = None,
+    workload: str = "",
 ) -> WorkloadCaller:
     """Who asks: by a key of its own, an access token got with its client, or a certificate (DER)
-    that TLS has proven. Raises :class:`RequestRefused`, which tells callers nothing and the log
-    everything.
+    that TLS has proven; or a program by its token, for the ``workload`` that it names
+    (environment/name; empty: the only one that it draws for).
+
+    Raises :class:`RequestRefused`, which tells callers nothing and the log everything, and
+    :class:`Problem` (403) where a token does not draw for that workload.
     """
     scheme, _, text = authorization.partition(" ")
     text = text.strip()
@@ -161,6 +170,8 @@ def caller(
         client, scopes, used = _by_certificate(certificate, now)
     elif scheme.lower() != "bearer" or not text:
         raise _no("no key")
+    elif text.startswith(f"{house_key.PROGRAM_TOKEN}_"):
+        return _by_program(programs.recognise(text, address, now), workload)
     elif text.count(".") == 2 and not text.startswith("nlk_"):
         client, scopes = _by_token(text, now)
     else:
@@ -172,6 +183,35 @@ def caller(
     if used is not None:  # not before: one that is refused was not used
         issuing.record_use(used, address, now)
     return WorkloadCaller(client.workload, client, scopes)
+
+
+def _by_program(program: ProgramCaller, named: str) -> WorkloadCaller:
+    if not program.grant.holds(ProgramRight.DRAW):
+        raise lacks_right(ProgramRight.DRAW)
+    scope = ProgramScope.objects.select_related("client").get(client__client_id=program.client_id)
+    rows = scope.workloads.select_related("environment").order_by("name")
+    if program.grant.environments is not None:
+        rows = rows.filter(environment__key__in=program.grant.environments)
+    if named:
+        environment, _, name = named.partition("/")
+        rows = rows.filter(environment__key=environment, name=name)
+    allowed = list(rows[:2])
+    if not allowed:
+        raise Problem(
+            403,
+            f"This token does not draw for {named[:200] or 'any workload'}.",
+            "Ask an administrator for a token that names the workload.",
+            code="token-draws-for-others",
+        )
+    if len(allowed) > 1:
+        raise Problem(
+            422,
+            "Say which workload draws.",
+            "This token draws for several. Name one in the header field Neatlatch-Workload, as "
+            "environment/name, percent-encoded.",
+            code="workload-not-named",
+        )
+    return WorkloadCaller(allowed[0], scope.client, frozenset({DRAW, RELAY}))
 
 
 def _by_token(text: str, now: datetime) -> tuple[Client, frozenset[str]]:

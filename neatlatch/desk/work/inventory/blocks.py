@@ -27,7 +27,6 @@ from neatlatch.desk.ground.common import giving_way, owner, refusals
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from .applying import Applier
 from .collecting import of_rows
@@ -232,7 +231,6 @@ def _change_by_protocol(plan: ImportPlan, step: ImportStep) -> None:
         return
     step.guarded = False
     step.save(update_fields=["guarded"])
-    assert isinstance(plan.by, Person)
     try:
         clients.change(plan.by, client, lambda _: fields)
     except Problem as problem:
@@ -286,7 +284,7 @@ def _finish(plan: ImportPlan, worker: str) -> None:
     mine = ImportPlan.objects.filter(pk=plan.pk, is_open=True, worker=worker)
     if not mine.update(state=State.APPLIED, is_open=False, ended=timezone.now()):
         raise _PlanTaken
-    _record_origin(plan.by.username, plan)
+    _record_origin(plan.who, plan)
     _record_undone(plan)
     did = "applied" if plan.undoes_id is None else "undid"
     write(plan.by, did, "inventory", plan.base or "without base", {"changes": plan.total})
@@ -349,7 +347,7 @@ def _stop_for_a_fault(plan: ImportPlan) -> None:
     _stop(plan, "Applying failed by a fault of Neat Latch. See the server log.")
 
 
-def stop(by: Person, plan: ImportPlan) -> ImportPlan:
+def stop(by: Actor, plan: ImportPlan) -> ImportPlan:
     """Stop a plan after the block that is being applied.
 
     Raises :class:`Problem` where it has ended.

@@ -7,11 +7,12 @@ import uuid
 import zlib
 from typing import Any
 
-from django.conf import settings
 from django.db import models
 from django.utils import timezone
 
 from neatlatch.core.inventory.shape import Content
+from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.people.actors import actor_of
 
 
 class Origin(models.Model):
@@ -70,7 +71,8 @@ class ImportPlan(models.Model):
         STOPPED = "stopped"
 
     id = models.UUIDField(primary_key=True, default=uuid.uuid4)
-    by = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.PROTECT, related_name="+")
+    # The actor's username (:attr:`by`).
+    who = models.CharField(max_length=150)
     state = models.CharField(max_length=10, choices=State.choices, default=State.STORING)
     # Checking or applying; there is one such plan at a time.
     is_open = models.BooleanField(default=False)
@@ -112,6 +114,11 @@ class ImportPlan(models.Model):
                 fields=["is_open"], condition=models.Q(is_open=True), name="one_open_import"
             )
         ]
+
+    @property
+    def by(self) -> Actor:
+        """Who began it. Asks the database."""
+        return actor_of(self.who)
 
 
 class ImportStep(models.Model):

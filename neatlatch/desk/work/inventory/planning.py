@@ -20,11 +20,12 @@ from django.utils import timezone
 from neatlatch.core.inventory import merging, reading, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
+from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.desk.estate.connections.destinations import DestinationPermission, Move
 from neatlatch.desk.ground.common import giving_way, owner
-from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem
-from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.ground.people.actors import lacks_right
 
 from . import moving, validating
 from .collecting import CurrentState, ObjectNow, collected, of_rows
@@ -34,6 +35,8 @@ from .plain import PlainFields
 State = ImportPlan.State
 # So long a plan is left to the process that works on it, where nobody can say whether it lives.
 LEASE = timedelta(seconds=60)
+# Kinds of objects that are people, or say who sees what together.
+_OF_PEOPLE = frozenset({"people", "teams"})
 _STORED_AT_ONCE, _DELETED_AT_ONCE, _READ_AT_ONCE = 400, 2_000, 400
 
 
@@ -163,11 +166,19 @@ def _checked(
     *,
     undo: bool = False,
 ) -> Preview:
+    if any(change.does and change.kind in _OF_PEOPLE for change in outcome.changes):
+        _check_may_change_people(by)
     if wrong := validating.mistakes(by, now, outcome, references):
         raise refused(wrong, undo=undo)
     found = moving.moves(outcome)
     outcome.changes = moving.with_moves(outcome, found)
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
+
+
+def _check_may_change_people(by: Actor | None) -> None:
+    """A program changes people only with the right for it; a person who changes anything may."""
+    if isinstance(by, ProgramCaller) and not by.grant.holds(ProgramRight.PEOPLE):
+        raise lacks_right(ProgramRight.PEOPLE)
 
 
 def _standing(now: CurrentState, outcome: Outcome) -> str:
@@ -246,7 +257,7 @@ def is_managed_by_protocol(change: Change, preview: Preview) -> bool:
 
 
 def store(
-    by: Person,
+    by: Actor,
     preview: Preview,
     leave: DestinationPermission | None,
     undoes: ImportPlan | None = None,
@@ -263,7 +274,7 @@ def store(
         undoes.base_before if undoes is not None else packed(outcome.base) if preview.base else None
     )
     plan = ImportPlan.objects.create(
-        by=by,
+        who=by.username,
         begun=timezone.now(),
         total=len(changes),
         adds=acts.count("add"),

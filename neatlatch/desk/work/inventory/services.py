@@ -18,7 +18,6 @@ from neatlatch.desk.ground.common import heavy
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
-from neatlatch.desk.ground.people.models import Person
 
 from . import blocks, planning
 from .collecting import collect
@@ -79,7 +78,7 @@ def nothing_to_check() -> None:
 
 
 def begin(
-    by: Person,
+    by: Actor,
     text: str,
     prune: bool = False,
     seen: str = "",
@@ -99,7 +98,7 @@ def begin(
 
 
 def begin_planned(
-    by: Person,
+    by: Actor,
     plan_it: Callable[[], Preview],
     seen: str = "",
     leave: DestinationPermission | None = None,
@@ -130,7 +129,7 @@ def begin_planned(
 
 
 @transaction.atomic
-def _record_no_change(by: Person, shown: Preview) -> None:
+def _record_no_change(by: Actor, shown: Preview) -> None:
     """A file that changes nothing was applied all the same: others of its origin are seen as made
     from it.
     """
@@ -157,7 +156,7 @@ def _left_to_others(plan: ImportPlan) -> ImportPlan:
 
 
 def apply(
-    by: Person,
+    by: Actor,
     text: str,
     prune: bool = False,
     seen: str = "",
@@ -220,7 +219,7 @@ def undo_preview(plan: ImportPlan, by: Actor | None = None) -> Preview:
 
 
 def undo(
-    by: Person,
+    by: Actor,
     plan: ImportPlan,
     seen: str = "",
     leave: DestinationPermission | None = None,
@@ -244,7 +243,7 @@ class ObjectChange:
     line: int
 
 
-def stop(by: Person, plan: ImportPlan) -> ImportPlan:
+def stop(by: Actor, plan: ImportPlan) -> ImportPlan:
     """Stop an import after the block that is being applied. Raises :class:`Problem`."""
     return blocks.stop(by, plan)
 

@@ -31,7 +31,6 @@ from neatlatch.desk.estate.workloads import services as workloads
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.people import owners
-from neatlatch.desk.ground.people.models import Person
 
 from . import planning, services
 from .collecting import CurrentState, collected
@@ -87,7 +86,7 @@ def preview(by: Actor, what: What, text: str, columns: dict[str, str]) -> TableP
 
 
 def begin(
-    by: Person,
+    by: Actor,
     what: What,
     text: str,
     columns: dict[str, str],

@@ -36,12 +36,21 @@
     environment: '',
     owner: '',
     addresses: '',
+    /** Workloads that it draws for, a line each. */
+    draws: '',
     rights: [] as string[],
     everywhere: false,
     /** Keys of the environments that the rights hold for. */
     holds: [] as string[],
   }
   let form = $state({ ...BLANK })
+
+  function lines(text: string): string[] {
+    return text
+      .split('\n')
+      .map((line) => line.trim())
+      .filter(Boolean)
+  }
 
   async function register(event: Event): Promise<void> {
     event.preventDefault()
@@ -51,6 +60,7 @@
       owner: form.owner,
       rights: form.rights,
       environments: form.everywhere ? null : form.holds,
+      draws_for: form.rights.includes('draw') ? lines(form.draws) : [],
       allow_list: form.addresses.split(/[\s,]+/).filter(Boolean),
     }
     const saved = await acts.run(() =>
@@ -130,6 +140,21 @@
       {/each}
       {#if acts.errors.rights}<p class="text-error">{acts.errors.rights}</p>{/if}
     </fieldset>
+    {#if form.rights.includes('draw')}
+      <Field
+        id="program-draws"
+        label="Draws for these workloads"
+        help="One on each line, as environment/name."
+        error={acts.errors.draws_for}
+      >
+        <textarea
+          id="program-draws"
+          class="line-in value"
+          rows="3"
+          placeholder="production/Nightly manifest export"
+          bind:value={form.draws}></textarea>
+      </Field>
+    {/if}
     <fieldset class="mb-3">
       <legend class="label-text">Rights hold for</legend>
       <label class="flex min-h-[26px] items-baseline gap-2"
@@ -170,7 +195,12 @@
                 class="ms-2 inline-block"><EnvBadge environment={program.environment} /></span
               ></td
             >
-            <td class="value">{program.rights.join(', ')}</td>
+            <td
+              ><span class="value">{program.rights.join(', ')}</span
+              >{#if program.draws_for.length}<span class="block text-soft"
+                  >draws for {program.draws_for.join(', ')}</span
+                >{/if}</td
+            >
             <td
               >{program.holds_for
                 ? program.holds_for.join(', ') || 'nowhere'

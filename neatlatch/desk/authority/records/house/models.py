@@ -16,6 +16,7 @@ from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.applications.models import Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.credentials.models import Credential
+from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common import safe
 
 
@@ -181,8 +182,8 @@ class RegistrationRight(models.Model):
 
 
 class ProgramScope(models.Model):
-    """Where the rights of a program hold: in all environments, or in some. One whose environments
-    are all gone holds nowhere.
+    """Where the rights of a program hold: in all environments, or in some; and the workloads that
+    it draws for. One whose environments are all gone holds nowhere.
     """
 
     client = models.OneToOneField(
@@ -190,6 +191,8 @@ class ProgramScope(models.Model):
     )
     everywhere = models.BooleanField(default=False)
     environments = models.ManyToManyField(Environment, related_name="+")
+    # Those that it draws and relays for.
+    workloads = models.ManyToManyField(Workload, related_name="drawn_for_by")
 
     @property
     def keys(self) -> frozenset[str] | None:
