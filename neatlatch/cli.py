@@ -5,10 +5,10 @@ from __future__ import annotations
 import argparse
 import os
 import sys
+import traceback
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
-from uuid import UUID
 
 from neatlatch import (
     __version__,
@@ -17,9 +17,12 @@ from neatlatch import (
     cli_programs,
     cli_safe,
     cli_serve,
-    locations,
 )
 from neatlatch.core import compute
+from neatlatch.exit_codes import ExitCode
+from neatlatch.local_desk import NoDesk, set_up
+from neatlatch.remote import completion, messages, output
+from neatlatch.remote.arguments import add_where
 
 _LARGEST_FILE = 5 * 2**20
 _MOST_SHOWN = 50
@@ -56,221 +59,6 @@ def _reader(folder: Path) -> Callable[[str], bytes]:
             raise compute.BadInput(f"{name}: {error.strerror}") from error
 
     return read
-
-
-class NoDesk(Exception):
-    """A command finds no desk on this machine; the message says what to do."""
-
-
-def _check_home() -> None:
-    """Look for the desk before its settings do, which make its folder. Raises :class:`NoDesk`."""
-    home = Path(os.environ.get("NEATLATCH_HOME") or locations.default_home())
-    if not (home / "desk.sqlite3").is_file():
-        raise NoDesk(
-            f"there is no desk in {home}. Set NEATLATCH_HOME to its folder; that of a demo "
-            f"is var/demo/PORT."
-        )
-
-
-def set_up(serves: bool = False, makes: bool = False) -> None:
-    """Set the desk up in this process, so that its services can be called.
-
-    A command tells its log only what is wrong; a program that ``serves`` tells more.
-
-    ``makes``: the command may make the desk that it works on. Raises :class:`NoDesk`.
-    """
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
-    os.environ.setdefault("NEATLATCH_LOG", "INFO" if serves else "WARNING")
-    import django
-    from django.apps import apps
-
-    if not apps.ready:
-        if not serves and not makes:
-            _check_home()
-        django.setup()
-
-
-def _journal(arguments: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.ground.journal import services
-
-    if arguments.act == "anchor":
-        print(services.anchor() or "There is no anchor yet: the journal is empty.")
-        return 0
-    verdict = (
-        services.check(whole=not arguments.recent, anchor=arguments.anchor)
-        if arguments.recent or arguments.anchor
-        else services.check_and_record()
-    )
-    if verdict.fault is not None:
-        print(f"The journal does not hold. {verdict.fault}")
-        return 1
-    looked = (
-        "each with the code of the one before"
-        if verdict.looked_from == 1
-        else f"looked at from {verdict.looked_from} on"
-    )
-    print(f"The journal holds: {verdict.entries} entries, {looked}.")
-    return 0
-
-
-def acting(username: str) -> Any:
-    """The person in whose name a command acts: named, or the only administrator there is."""
-    from neatlatch.desk.ground.people.models import Person, Role
-
-    administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True)
-    found = administrators.filter(username=username).first() if username else None
-    if found is None and not username and administrators.count() == 1:
-        found = administrators.get()
-    if found is None:
-        print("nlatch: say with --as which administrator does this.", file=sys.stderr)
-    return found
-
-
-def _export(arguments: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.work.inventory import services
-
-    by = acting(arguments.person)
-    if by is None:
-        return 2
-    text = services.export(by)
-    if arguments.file is None:
-        sys.stdout.write(text)
-    else:
-        arguments.file.write_text(text, encoding="utf-8")
-    return 0
-
-
-def _apply(arguments: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.ground.common.problems import Problem
-    from neatlatch.desk.work.inventory import services
-
-    by = acting(arguments.person)
-    if by is None:
-        return 2
-    try:
-        text = arguments.file.read_text(encoding="utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        why = getattr(error, "strerror", None) or "it is not UTF-8 text"
-        print(f"nlatch: {arguments.file}: {why}", file=sys.stderr)
-        return 2
-    try:
-        found = (
-            services.preview(text, arguments.prune, by)
-            if arguments.preview
-            else _applied(by, text, arguments)
-        )
-    except Problem as problem:
-        print(f"nlatch: {problem.title}", file=sys.stderr)
-        for mistake in problem.extra.get("mistakes", []):
-            print(
-                f"{arguments.file}:{mistake['line']}: "
-                f"{mistake['where'] + ': ' if mistake['where'] else ''}{mistake['says']}",
-                file=sys.stderr,
-            )
-        if not problem.extra.get("mistakes"):
-            print(f"nlatch: {problem.detail}", file=sys.stderr)
-        return 1
-    return _tell(found.outcome.changes, arguments.preview)
-
-
-def _tell(changes: Any, preview: bool, left: tuple[str, ...] = ("conflict",)) -> int:
-    """Print what is changed, or would be; the exit status.
-
-    ``left``: what is told by it as left alone.
-    """
-    for change in changes:
-        if change.act != "stay":
-            print(f"{change.act:<9} {change.kind:<13} {change.key}")
-            for sentence in change.says:
-                print(f"{'':<9} {'':<13}   {sentence}")
-    count = sum(change.does for change in changes)
-    print(
-        f"{count} {'change' if count == 1 else 'changes'}{' would be made' if preview else ''}."
-        if count
-        else "Nothing to change."
-    )
-    return 3 if any(change.act in left for change in changes) else 0
-
-
-def _applied(by: Any, text: str, arguments: argparse.Namespace) -> Any:
-    from neatlatch.desk.work.inventory import services
-
-    begun = services.begin(by, text, arguments.prune, leave=_leave(by, arguments))
-    if begun.plan is not None and begun.plan.is_open:
-        services.to_its_end(begun.plan, _progress)
-    return begun
-
-
-def _imports(arguments: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.work.inventory import blocks
-    from neatlatch.desk.work.inventory.models import ImportPlan
-
-    if arguments.go_on:
-        blocks.go_on(_progress)
-    for plan in ImportPlan.objects.all()[:20]:
-        undone = ", undone" if plan.undone else ""
-        undoes = f", undoes {plan.undoes_id}" if plan.undoes_id else ""
-        print(
-            f"{plan.pk}  {plan.begun:%Y-%m-%d %H:%M} UTC  {plan.who}: {plan.state}, "
-            f"{plan.done:,} of {plan.total:,} applied{undone}{undoes}"
-        )
-        if plan.problem:
-            print(f"  {plan.problem}")
-    return 0
-
-
-def _undo(arguments: argparse.Namespace) -> int:
-    set_up()
-    from neatlatch.desk.ground.common.problems import Problem
-    from neatlatch.desk.work.inventory import services
-    from neatlatch.desk.work.inventory.models import ImportPlan
-
-    by = acting(arguments.person)
-    if by is None:
-        return 2
-    plan = ImportPlan.objects.filter(pk=arguments.plan).first()
-    if plan is None:
-        print(
-            f"nlatch: there is no import {arguments.plan}; “nlatch imports” lists them.",
-            file=sys.stderr,
-        )
-        return 2
-    try:
-        shown = (
-            services.undo_preview(plan, by) if arguments.preview else _undone(by, plan, arguments)
-        )
-    except Problem as problem:
-        print(f"nlatch: {problem.title}\nnlatch: {problem.detail}", file=sys.stderr)
-        return 1
-    return _tell(shown.outcome.changes, arguments.preview, ("conflict", "kept"))
-
-
-def _undone(by: Any, plan: Any, arguments: argparse.Namespace) -> Any:
-    from neatlatch.desk.work.inventory import services
-
-    begun = services.undo(by, plan, leave=_leave(by, arguments))
-    if begun.plan is not None:
-        services.to_its_end(begun.plan, _progress)
-    return begun
-
-
-def _progress(plan: Any) -> None:
-    print(f"{plan.done:,} of {plan.total:,} applied", file=sys.stderr)
-
-
-def _leave(by: Any, arguments: argparse.Namespace) -> Any:
-    from neatlatch.desk.estate.connections import destinations
-
-    code = (
-        cli_people.read_secret("Code of the second factor: ", "NLATCH_CODE")
-        if arguments.reason
-        else ""
-    )
-    return destinations.leave(by, code, arguments.reason, arguments.let_go)
 
 
 def _summaries(arguments: argparse.Namespace) -> int:
@@ -319,76 +107,6 @@ def _demo_fill(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def _asking(arguments: argparse.Namespace) -> Any:
-    """An HTTP client with the workload's own key, from the environment or a file; ``None``: none is
-    set.
-    """
-    import ssl
-
-    import httpx
-
-    key = os.environ.get("NLATCH_KEY", "")
-    if arguments.key_file is not None:
-        try:
-            key = arguments.key_file.read_text().strip()
-        except OSError as error:
-            print(f"nlatch: {arguments.key_file}: {error.strerror}", file=sys.stderr)
-            return None
-    shown = (
-        arguments.certificate or Path(os.environ["NLATCH_CERTIFICATE"])
-        if "NLATCH_CERTIFICATE" in os.environ
-        else arguments.certificate
-    )
-    if not key and shown is None:
-        print(
-            "nlatch: set NLATCH_KEY to the key that you were handed, or name a file with "
-            "--key-file or --certificate.",
-            file=sys.stderr,
-        )
-        return None
-    context = ssl.create_default_context(cafile=os.environ.get("NLATCH_CA") or None)
-    if shown is not None:
-        try:
-            context.load_cert_chain(shown)
-        except (OSError, ssl.SSLError) as error:
-            print(
-                f"nlatch: {shown}: "
-                f"{error.strerror or 'it is not a certificate with its key in PEM'}",
-                file=sys.stderr,
-            )
-            return None
-    url = os.environ.get("NLATCH_URL", "http://127.0.0.1:8600").rstrip("/")
-    return httpx.Client(
-        base_url=url,
-        headers={"Authorization": f"Bearer {key}"} if key else {},
-        timeout=130,
-        verify=context,
-    )
-
-
-def _ask(arguments: argparse.Namespace, method: str, path: str, **more: Any) -> Any:
-    """Ask the desk; returns the response, or ``None`` once the reason was said."""
-    import httpx
-
-    web = _asking(arguments)
-    if web is None:
-        return None
-    try:
-        answer = web.request(method, path, **more)
-    except httpx.HTTPError as error:
-        print(f"nlatch: {web.base_url} does not answer: {error}", file=sys.stderr)
-        return None
-    if answer.is_success:
-        return answer
-    told = answer.json() if "json" in answer.headers.get("content-type", "") else {}
-    print(
-        f"nlatch: {told.get('title', f'the desk answered {answer.status_code}')} "
-        f"{told.get('detail', '')}".rstrip(),
-        file=sys.stderr,
-    )
-    return None
-
-
 def _serve_desk(arguments: argparse.Namespace) -> int:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "neatlatch.desk.settings")
     import uvicorn
@@ -423,54 +141,11 @@ def _serve_tls_listener(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def _draw(arguments: argparse.Namespace) -> int:
-    headers = {} if arguments.json else {"Accept": "text/plain"}
-    params = {
-        key: value for key, value in (("method", arguments.method), ("url", arguments.url)) if value
-    }
-    answer = _ask(arguments, "GET", f"/draw/{arguments.name}", headers=headers, params=params)
-    if answer is None:
-        return 1
-    if not arguments.json and not answer.text.strip():
-        print(
-            "nlatch: its key travels in the query and not in a header. Take it with --json, "
-            "under “query”.",
-            file=sys.stderr,
-        )
-        return 2
-    sys.stdout.write(answer.text if not arguments.json else f"{answer.text}\n")
-    return 0
-
-
-def _list(arguments: argparse.Namespace) -> int:
-    answer = _ask(arguments, "GET", "/draw")
-    if answer is None:
-        return 1
-    found = answer.json()
-    for connection in found["connections"]:
-        print(f"{connection['name']:<32} {connection['state']:<11} {connection['application']}")
-    if not found["connections"]:
-        print(f"{found['workload']} uses no connection in {found['environment']} yet.")
-    return 0
-
-
-def _test(arguments: argparse.Namespace) -> int:
-    answer = _ask(arguments, "POST", f"/draw/{arguments.name}/tests")
-    if answer is None:
-        return 2
-    found = answer.json()
-    for rung in found["rungs"]:
-        mark = "-" if rung["skipped"] else "ok" if rung["passed"] else "NO"
-        print(f"{mark:<3} {rung['rung'].replace('_', ' '):<8} {rung['says']}")
-    for cause in found["causes"][:3]:
-        print(f"    {cause}")
-    return 0 if found["passed"] else 1
-
-
-def parser() -> argparse.ArgumentParser:
-    """The command line as a whole."""
+def parser(first: str = "") -> argparse.ArgumentParser:
+    """The command line. ``first``: the first word, where no more of it is needed than for that."""
     root = argparse.ArgumentParser(prog="nlatch", description="Neat Latch on the command line.")
     root.add_argument("--version", action="version", version=f"nlatch {__version__}")
+    add_where(root)
     commands = root.add_subparsers(dest="command", required=True)
 
     one = commands.add_parser(
@@ -491,53 +166,6 @@ def parser() -> argparse.ArgumentParser:
         "--list", action="store_true", help="name each operation with its input and source"
     )
     one.set_defaults(run=_compute)
-
-    keyed = argparse.ArgumentParser(add_help=False)
-    keyed.add_argument(
-        "--key-file",
-        type=Path,
-        metavar="FILE",
-        help="a file that holds your own key (else the environment's NLATCH_KEY)",
-    )
-    keyed.add_argument(
-        "--certificate",
-        type=Path,
-        metavar="FILE",
-        help=(
-            "a file with your own certificate, its chain and its key in PEM, to be shown at the "
-            "TLS listener (else NLATCH_CERTIFICATE)"
-        ),
-    )
-    one = commands.add_parser(
-        "draw",
-        parents=[keyed],
-        help="take a ready request header for a connection that you use",
-        description=(
-            "Writes header lines. The desk's address is NLATCH_URL, your own key NLATCH_KEY; "
-            "NLATCH_CA names its certificate authorities."
-        ),
-    )
-    one.add_argument("name", help="the connection's name, without its environment")
-    one.add_argument(
-        "--json", action="store_true", help="base address, headers, query and end as JSON"
-    )
-    one.add_argument(
-        "--method", default="", help="for a connection that signs each request: its method"
-    )
-    one.add_argument("--url", default="", help="and its whole address")
-    one.set_defaults(run=_draw)
-
-    one = commands.add_parser("list", parents=[keyed], help="list the connections that you use")
-    one.set_defaults(run=_list)
-
-    one = commands.add_parser(
-        "test",
-        parents=[keyed],
-        help="test a connection that you use",
-        description="Ends with 0 if it works, 1 if it does not.",
-    )
-    one.add_argument("name", help="the connection's name, without its environment")
-    one.set_defaults(run=_test)
 
     one = commands.add_parser(
         "desk",
@@ -579,73 +207,10 @@ def parser() -> argparse.ArgumentParser:
     )
     one.set_defaults(run=_serve_tls_listener)
 
-    one = commands.add_parser(
-        "export", help="write the whole inventory as YAML, secrets by reference"
-    )
-    one.add_argument("file", type=Path, nargs="?", help="where to write it (standard output)")
-    one.add_argument(
-        "--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this"
-    )
-    one.set_defaults(run=_export)
-
-    one = commands.add_parser(
-        "apply",
-        help="apply an inventory file",
-        description="A small file is applied as a whole or not at all, a large one in blocks; see "
-        "“imports” and “undo”. Ends with 0 if all was "
-        "applied, 1 if the file was refused or a block failed, 3 if something stays because "
-        "it was changed here meanwhile.",
-    )
-    one.add_argument("file", type=Path)
-    one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
-    _add_applying(one)
-    one.set_defaults(run=_apply)
-
-    one = commands.add_parser("imports", help="list what was applied, newest first")
-    one.add_argument(
-        "--go-on",
-        action="store_true",
-        help="first go on with one whose process was killed, as the worker does",
-    )
-    one.set_defaults(run=_imports)
-
-    one = commands.add_parser(
-        "undo",
-        help="undo an import, by its stored steps; what was changed since stays",
-        description=(
-            "Ends with 0 if all was undone, 1 if it was refused, 3 if something stays because "
-            "it was changed since, or is still used."
-        ),
-    )
-    one.add_argument(
-        "plan", type=UUID, metavar="ID", help="the import; “nlatch imports” lists them"
-    )
-    _add_applying(one)
-    one.set_defaults(run=_undo)
-
+    messages.add_to(commands)
+    completion.add_to(commands, parser)
     cli_names.add_to(commands)
     cli_safe.add_to(commands)
-
-    one = commands.add_parser(
-        "journal",
-        help="check the journal, or print its anchor",
-        description="check: the chain, its anchor and the database's triggers; ends with 1 if the "
-        "journal does not hold. anchor: one line that names "
-        "the newest entry, to be kept where nobody who can write to the database can change it.",
-    )
-    one.add_argument("act", choices=["check", "anchor"])
-    one.add_argument(
-        "--anchor",
-        default="",
-        metavar="LINE",
-        help="check: an anchor that was kept elsewhere, to be found in the journal",
-    )
-    one.add_argument(
-        "--recent",
-        action="store_true",
-        help="check: only from the last checkpoint on, at most a thousand entries",
-    )
-    one.set_defaults(run=_journal)
 
     one = commands.add_parser(
         "summaries",
@@ -675,29 +240,20 @@ def parser() -> argparse.ArgumentParser:
     cli_people.add_to(commands)
     cli_programs.add_to(commands)
     cli_serve.add_to(commands)
+    if first not in commands.choices and first != "--version":
+        _add_those_that_ask(commands)
     return root
 
 
-def _add_applying(command: argparse.ArgumentParser) -> None:
-    """What a command takes that applies an inventory, or its reverse."""
-    command.add_argument("--preview", action="store_true", help="only say what would change")
-    command.add_argument(
-        "--as", dest="person", default="", metavar="LOGIN", help="the administrator who does this"
-    )
-    command.add_argument(
-        "--reason",
-        default="",
-        metavar="TEXT",
-        help=(
-            "why secrets may go to a new place, with a code of the second factor (asked for, or "
-            "NLATCH_CODE)"
-        ),
-    )
-    command.add_argument(
-        "--let-go",
-        action="store_true",
-        help="discard stored secrets that would go to a new destination",
-    )
+def _add_those_that_ask(commands: Any) -> None:
+    """Add the commands that may ask a desk over the network. What they import takes longer than
+    most other commands do.
+    """
+    from neatlatch import cli_inventory
+    from neatlatch.remote import connections, draws, login, replacing, rounds, workloads
+
+    for module in (cli_inventory, draws, connections, workloads, replacing, rounds, login):
+        module.add_to(commands)
 
 
 def _processes(text: str) -> int:
@@ -717,17 +273,41 @@ def _count(text: str) -> int:
 
 
 def main(arguments: list[str] | None = None) -> int:
-    """Run a command; returns its exit status."""
-    given = parser().parse_args(arguments)
-    run: Callable[[argparse.Namespace], int] = given.run
+    """Run a command; returns its exit status. Whatever goes wrong is said in a sentence."""
+    words = sys.argv[1:] if arguments is None else arguments
+    chosen = parser(words[0] if words else "").parse_args(words)
+    run: Callable[[argparse.Namespace], int] = chosen.run
     try:
-        return run(given)
+        return run(chosen)
     except NoDesk as error:
-        print(f"nlatch: {error}", file=sys.stderr)
-        return 2
+        output.complain(str(error))
+        return ExitCode.WRONG
     except BrokenPipeError:  # anyone who read us has enough
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
+        return ExitCode.DONE
+    except KeyboardInterrupt:
+        output.complain("stopped.")
+        return 130
+    except Exception as error:
+        if os.environ.get("NLATCH_TRACEBACK"):
+            traceback.print_exc()
+        return _failed(error)
+
+
+def _failed(error: Exception) -> int:
+    """Say in a sentence why: a desk refused, a file cannot be read, or a fault of ours."""
+    from neatlatch.client import LatchError
+    from neatlatch.remote import refusals
+
+    if isinstance(error, LatchError):
+        return refusals.tell(error)
+    if isinstance(error, OSError) and error.filename:
+        output.complain(f"{error.filename}: {error.strerror}.")
+        return ExitCode.WRONG
+    output.complain(
+        f"this failed: {type(error).__name__}: {error}. NLATCH_TRACEBACK=1 shows where."
+    )
+    return ExitCode.FAULT
 
 
 if __name__ == "__main__":

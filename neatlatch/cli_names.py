@@ -6,7 +6,7 @@ import argparse
 
 
 def _join(arguments: argparse.Namespace) -> int:
-    from neatlatch.cli import acting, set_up
+    from neatlatch.local_desk import acting, set_up
 
     set_up()
     from neatlatch.desk.estate.connections import naming

@@ -157,7 +157,7 @@ ACTS: dict[str, tuple[str, Callable[[argparse.Namespace], None]]] = {
 
 
 def _run(arguments: argparse.Namespace) -> int:
-    from neatlatch.cli import set_up
+    from neatlatch.local_desk import set_up
 
     set_up()
     from neatlatch.desk.ground.common.problems import Problem

@@ -23,11 +23,11 @@ def _new_file(file: Path) -> IO[str]:
 def _add(arguments: argparse.Namespace) -> int:
     from django.utils import timezone
 
-    from neatlatch.cli import acting
     from neatlatch.desk.authority.house import programs
     from neatlatch.desk.estate.credentials import services as credentials
     from neatlatch.desk.estate.lookups import find_environment
     from neatlatch.desk.ground.common.problems import Problem
+    from neatlatch.local_desk import acting
 
     by = acting(arguments.person)
     if by is None:
@@ -100,7 +100,7 @@ ACTS: dict[str, tuple[str, Callable[[argparse.Namespace], int]]] = {
 
 
 def _run(arguments: argparse.Namespace) -> int:
-    from neatlatch.cli import set_up
+    from neatlatch.local_desk import set_up
 
     set_up()
     from neatlatch.desk.ground.common.problems import Problem

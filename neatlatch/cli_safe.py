@@ -10,7 +10,7 @@ from typing import Any
 
 def _django(check: bool = True) -> bool:
     """Set the desk up, and look whether its key is the right one. Returns whether it is."""
-    from neatlatch.cli import set_up
+    from neatlatch.local_desk import set_up
 
     set_up(makes=not check)
     if not check:

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 
-from docs.problem_codes import PAGE, found, page
+from docs.problem_codes import MESSAGES, PAGE, found, messages, page
 
 
 def test_the_page_lists_every_code() -> None:
     assert len({place.code for place in found()}) > 150
     assert PAGE.read_text(encoding="utf-8") == page(), "bin/types writes it"
+    assert MESSAGES.read_text(encoding="utf-8") == messages(), "bin/types writes it"
 
 
 def test_a_code_is_kebab_case_and_has_one_status() -> None:

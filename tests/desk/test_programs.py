@@ -19,7 +19,7 @@ from django.test.utils import CaptureQueriesContext
 from django.utils import timezone
 from prometheus_client.parser import text_string_to_metric_families
 
-from neatlatch import cli
+from neatlatch import cli, local_desk
 from neatlatch.core import house_key
 from neatlatch.desk.authority.house import issuing, programs
 from neatlatch.desk.authority.records.house.models import ProgramScope, RejectedRequest
@@ -572,7 +572,7 @@ def command(*words: str) -> int:
 @pytest.fixture
 def _here(monkeypatch: pytest.MonkeyPatch) -> None:
     """The command finds the desk of the tests."""
-    monkeypatch.setattr(cli, "set_up", lambda: None)
+    monkeypatch.setattr(local_desk, "set_up", lambda: None)
 
 
 @pytest.mark.usefixtures("_here")

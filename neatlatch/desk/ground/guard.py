@@ -19,7 +19,7 @@ from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.models import Repeatable
 from neatlatch.desk.ground.common.problems import Problem, changed_meanwhile
 from neatlatch.desk.ground.journal.services import changes_since
-from neatlatch.desk.ground.people.actors import lacks_right, only_a_person
+from neatlatch.desk.ground.people.actors import DelegatedCaller, lacks_right, only_a_person
 from neatlatch.desk.ground.people.models import Person, Role
 
 _MAY = {
@@ -56,27 +56,31 @@ def may(by: Actor, what: str) -> bool:
     return isinstance(by, Person) and by.is_active and by.role in _MAY[what]
 
 
-def program_of(request: HttpRequest) -> ProgramCaller | None:
-    """Return the program that asks; ``None``: a person does, or nobody."""
-    caller = getattr(request, "auth", None)
-    return caller if isinstance(caller, ProgramCaller) else None
-
-
 def need(request: HttpRequest, what: str) -> Actor:
-    """Return who asks: a person whose role allows it, or a program whose token does. Raises
-    :class:`Problem` (403), which says who may.
+    """Return who asks: a person whose role allows it, or a program whose token does; for somebody's
+    command line both must. Raises :class:`Problem` (403), which says who may.
     """
-    program = program_of(request)
-    if program is None:
-        return need_person(request, what)
-    if not may(program, what):
-        raise lacks_right(_RIGHTS[what])
-    return program
+    caller = getattr(request, "auth", None)
+    if isinstance(caller, ProgramCaller | DelegatedCaller):
+        if not caller.grant.holds(_RIGHTS[what]):
+            raise lacks_right(_RIGHTS[what])
+        return caller if isinstance(caller, ProgramCaller) else _in_role(caller.person, what)
+    return need_person(request, what)
+
+
+def asker_of(request: HttpRequest) -> Actor:
+    """Return who asks, whatever they may."""
+    caller = getattr(request, "auth", None)
+    if isinstance(caller, ProgramCaller):
+        return caller
+    return caller.person if isinstance(caller, DelegatedCaller) else person_of(request)
 
 
 def person_of(request: HttpRequest) -> Person:
-    """Return the person who asks. Raises :class:`Problem` (403) where a program does."""
-    if program_of(request) is not None:
+    """Return the person who is logged in. Raises :class:`Problem` (403) where a token is shown in
+    place of a session.
+    """
+    if isinstance(getattr(request, "auth", None), ProgramCaller | DelegatedCaller):
         raise only_a_person()
     person = request.user
     assert isinstance(person, Person)
@@ -87,7 +91,10 @@ def need_person(request: HttpRequest, what: str) -> Person:
     """Return the person who asks, if their role allows it, for what no program can do. Raises
     :class:`Problem` (403), which says who may.
     """
-    person = person_of(request)
+    return _in_role(person_of(request), what)
+
+
+def _in_role(person: Person, what: str) -> Person:
     if not may(person, what):
         who = " or ".join(sorted(role.label.lower() for role in _MAY[what]))
         raise Problem(
@@ -171,7 +178,7 @@ def _claimed(
     digest = hashlib.sha256(
         json.dumps([request.path, body], sort_keys=True, default=str).encode()
     ).hexdigest()
-    who = (program_of(request) or person_of(request)).username
+    who = asker_of(request).username
     # Claimed first and answered later, because creating may mean calling a provider, and no lock is
     # held while that lasts.
     Repeatable.objects.filter(

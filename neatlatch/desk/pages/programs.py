@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
+from urllib.parse import urlsplit
 from uuid import UUID
 
 from django.http import HttpRequest
@@ -14,7 +15,7 @@ from ninja.security import HttpBearer
 
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.program_tokens import MEANINGS, ProgramRight
-from neatlatch.desk.authority.house import programs
+from neatlatch.desk.authority.house import delegated, issuing, programs
 from neatlatch.desk.estate.lookups import find_environment
 from neatlatch.desk.estate.records.clients.models import ProgramClient
 from neatlatch.desk.estate.records.credentials.models import Credential
@@ -23,6 +24,7 @@ from neatlatch.desk.ground.common.actors import ProgramCaller
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
+from neatlatch.desk.ground.people.actors import DelegatedCaller
 
 from .applications.shapes import EnvironmentOut, environment_out
 from .narrowing import hold
@@ -37,19 +39,25 @@ class ProgramAuth(HttpBearer):
     session.
     """
 
-    def authenticate(self, request: HttpRequest, token: str) -> ProgramCaller:
-        """Return the program. Raises :class:`Problem` (401), the same for each refusal."""
+    def authenticate(self, request: HttpRequest, token: str) -> ProgramCaller | DelegatedCaller:
+        """Return the program, or somebody's command line. Raises :class:`Problem` (401), the same
+        for each refusal.
+        """
         caller = recognised(request, token)
+        if isinstance(caller, DelegatedCaller):
+            return caller
         hold(request, caller.grant.environments)
         return caller
 
 
-def recognised(request: HttpRequest, token: str) -> ProgramCaller:
-    """Return the program whose token was shown. Raises :class:`Problem` (401), the same for each
-    refusal; why is in the log.
+def recognised(request: HttpRequest, token: str) -> ProgramCaller | DelegatedCaller:
+    """Return the program whose token was shown, or whose command line it was. Raises
+    :class:`Problem` (401), the same for each refusal; why is in the log.
     """
     address = str(request.META.get("REMOTE_ADDR", ""))
     try:
+        if token.count(".") == 2:  # a JWT, which a program's token never is
+            return delegated.recognise(token.strip(), timezone.now())
         return programs.recognise(token.strip(), address, timezone.now())
     except RequestRefused as refused:
         programs.keep_refusal(refused, address)
@@ -62,8 +70,8 @@ def recognised(request: HttpRequest, token: str) -> ProgramCaller:
         ) from refused
 
 
-def caller_of(request: HttpRequest) -> ProgramCaller:
-    """Return the program that asks outside the API. Raises :class:`Problem` (401)."""
+def caller_of(request: HttpRequest) -> ProgramCaller | DelegatedCaller:
+    """Return who asks by a token outside the API. Raises :class:`Problem` (401)."""
     scheme, _, token = request.headers.get("Authorization", "").partition(" ")
     return recognised(request, token if scheme.lower() == "bearer" else "")
 
@@ -197,3 +205,34 @@ def _newest(tokens: Iterable[Credential]) -> Credential | None:
     """Which of some tokens was used last; ``None``: none was."""
     used = [(token.last_used, token) for token in tokens if token.last_used is not None]
     return max(used, key=lambda pair: pair[0])[1] if used else None
+
+
+@dataclass(frozen=True, kw_only=True)
+class CommandLineOut:
+    """Where the command line asks people to log in (RFC 8414 §2 has the endpoints)."""
+
+    # The issuer's metadata.
+    metadata: str
+    client_id: str
+    scopes: list[str]
+
+
+@router.get("/command-line", auth=None, response=CommandLineOut)
+def command_line(request: HttpRequest) -> CommandLineOut:
+    """Where ``nlatch login`` sends people."""
+    environment = delegated.environment_of_logins()
+    if environment is None:
+        raise Problem(
+            409,
+            "There is no environment yet.",
+            "Add one on the Environments page. Its authority issues what a log-in gets.",
+            code="no-environment",
+        )
+    name = issuing.issuer(environment)
+    address = urlsplit(name)
+    return CommandLineOut(
+        metadata=f"{address.scheme}://{address.netloc}"
+        f"/.well-known/oauth-authorization-server{address.path}",
+        client_id=delegated.COMMAND_LINE,
+        scopes=[right.value for right in delegated.RIGHTS],
+    )

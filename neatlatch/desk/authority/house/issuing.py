@@ -117,10 +117,11 @@ def new_client(
     resource: bool = False,
     of: DrawPermission | None = None,
     program: Sequence[str] | None = None,
+    client_id: str = "",
 ) -> Client:
     """Write a client down, as part of the surrounding transaction; ``resource``: it is the
     application itself, ``of``: a workload's, to draw with, ``program``: a program's that calls our
-    API, from these networks (none: from any).
+    API, from these networks (none: from any); ``client_id``: a fixed one, else a new one is made.
     """
     profile = deployment.application.read_profile()
     if not deployment.house:
@@ -150,7 +151,7 @@ def new_client(
         scheme=scheme,
         changed_at=timezone.now(),
         changed_by=by.username,
-        client_id=f"{deployment.application.key}-{secrets.token_hex(5)}",
+        client_id=client_id or f"{deployment.application.key}-{secrets.token_hex(5)}",
     )
     client.put(fields)
     if scheme in _PLAIN:

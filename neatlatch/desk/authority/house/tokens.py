@@ -32,7 +32,7 @@ from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.models import Person
 
-from . import issuing, signing
+from . import delegated, issuing, signing
 
 CODE_LIFE, REFRESH_LIFE, ANSWER_WITHIN = (
     timedelta(seconds=60),
@@ -63,6 +63,8 @@ def put_before(environment: Environment, params: Mapping[str, str]) -> Waiting:
     """
     now = timezone.now()
     Waiting.objects.filter(ends__lt=now - timedelta(hours=1)).delete()
+    if params.get("client_id") == delegated.COMMAND_LINE:
+        delegated.command_line(environment)
     client = (
         Client.objects.select_related("deployment__application", "deployment__environment")
         .exclude(kind=Kind.RESOURCE_SERVER)
@@ -127,6 +129,7 @@ def answer(by: Person, waiting: Waiting, allow: bool) -> str:
         scopes=waiting.scopes,
         signed_in_at=by.last_login or now,
         begun=now,
+        log_in=by.get_session_auth_hash(),
     )
     value = secrets.token_urlsafe(32)
     Code.objects.create(
@@ -191,7 +194,7 @@ def _redeem(
 ) -> tuple[Grant, frozenset[str]]:
     kept = (
         Code.objects.select_for_update()
-        .select_related("grant__client")
+        .select_related("grant__client__deployment__application", "grant__person")
         .filter(digest=house_key.digest(params.get("code", "")))
         .first()
     )
@@ -219,7 +222,7 @@ def _renew(
 ) -> tuple[Grant, frozenset[str]]:
     kept = (
         Refresh.objects.select_for_update()
-        .select_related("grant__client")
+        .select_related("grant__client__deployment__application", "grant__person")
         .filter(digest=house_key.digest(params.get("refresh_token", "")))
         .first()
     )
@@ -244,8 +247,11 @@ def _renew(
 
 
 def _standing(grant: Grant) -> Grant:
-    """The grant, unless the person who gave it has lost their access."""
-    if not grant.person.is_active:
+    """The grant, unless the person who gave it has lost their access; one to call our own API ends
+    with their log-in.
+    """
+    own = grant.client.deployment.application.key == issuing.OWN_KEY
+    if not grant.person.is_active or (own and not grant.holds):
         raise RequestRefused(
             "invalid_grant",
             "It is not known, has expired, or was used",

@@ -245,6 +245,17 @@ def live(connection: Connection) -> HeldToken | None:
     return _to_send(tokens)
 
 
+# So soon after a renewal another one would help nobody (common practice, no source).
+_FRESH = timedelta(seconds=10)
+
+
+def is_fresh(connection: Connection) -> bool:
+    """Whether the token of a shared connection has just been obtained."""
+    return TokenSet.objects.filter(
+        connection=connection, person=None, obtained__gt=timezone.now() - _FRESH
+    ).exists()
+
+
 def hold(
     connection: Connection,
     transport: Transport,

@@ -5,12 +5,31 @@ and what only a person can do.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 
 from neatlatch.core.program_tokens import MEANINGS, ProgramGrant, ProgramRight
 from neatlatch.desk.ground.common.actors import BEFORE_PROGRAMS, Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem
 
 from .models import Person
+
+
+@dataclass(frozen=True)
+class DelegatedCaller:
+    """Somebody's command line, which calls the API in their name."""
+
+    person: Person
+    grant: ProgramGrant
+
+    @property
+    def username(self) -> str:
+        """The person's."""
+        return self.person.username
+
+    @property
+    def shown_name(self) -> str:
+        """The person's."""
+        return self.person.shown_name
 
 
 def actor_of(username: str | int) -> Actor:

@@ -136,6 +136,8 @@ class HeldSecretOut:
     label: str
     type: str
     where: str
+    # The credential that is held; none: there is none.
+    held: UUID | None
     hint: str
     ends: datetime | None
     put_in: datetime | None

@@ -244,6 +244,7 @@ def _held_secrets(connection: Connection, scheme: Scheme) -> list[HeldSecretOut]
                 label=value.label,
                 type=value.type,
                 where=value.where,
+                held=one.pk if one else None,
                 hint=one.hint if one else "",
                 ends=one.ends if one else None,
                 put_in=one.issued if one else None,

@@ -281,7 +281,10 @@ async def usual(scope: Scope, send: Any, long_way: Callable[[], Awaitable[None]]
 def draw(
     request: HttpRequest, asker: services.WorkloadCaller, name: str
 ) -> shares.Steps[HttpResponse]:
-    """A ready header for a connection. With ``Accept: text/plain``, as header lines."""
+    """A ready header for a connection. With ``Accept: text/plain``, as header lines.
+
+    A job whose header was refused draws again with ``refused``, the digest of its value.
+    """
     _get(request)
     connection = services.connection_of(asker, name, DRAW)
     yield _share(asker, connection)
@@ -292,6 +295,7 @@ def draw(
             connection,
             request.GET.get("method", "GET").upper()[:20],
             request.GET.get("url", ""),
+            request.GET.get("refused", ""),
         )
     except Problem as problem:
         if problem.status == 503:

@@ -5,6 +5,7 @@ sends its request through the relay.
 from __future__ import annotations
 
 import hashlib
+import hmac
 import secrets
 import time
 from dataclasses import dataclass
@@ -403,11 +404,17 @@ def incomplete(error: NotComplete) -> Problem:
 
 
 def draw(
-    workload: Workload, connection: Connection, method: str = "GET", address: str = ""
+    workload: Workload,
+    connection: Connection,
+    method: str = "GET",
+    address: str = "",
+    refused: str = "",
 ) -> Drawing:
     """A ready header for a workload.
 
     A token near its end is renewed under it; anyone who asks meanwhile shares that one renewal.
+    ``refused`` is the digest (SHA-256, hexadecimal) of a header value that the application refused
+    though its time is not over: a token that is that one is renewed, unless it has just been.
     Raises :class:`Problem`.
     """
     base, secret = connection.values.get("api_base", ""), secret_of(connection)
@@ -429,9 +436,11 @@ def draw(
         )
     if connection.scheme in OAUTH2:
         held = tokens.live(connection)
-        if held is None:
+        stale = held is not None and _is_refused(held, refused) and not tokens.is_fresh(connection)
+        if held is None or stale:
+            newer_than = held.generation if held is not None else None
             with transport_of(connection, min(connection.time_limit, 20.0)) as transport:
-                held = token_of(connection, transport, False)
+                held = token_of(connection, transport, stale, newer_than)
         return Drawing(
             base, {"Authorization": f"Bearer {held.access_token}"}, {}, held.ends, secret
         )
@@ -464,6 +473,13 @@ def draw(
         dict(part.split("=", 1) for part in query.split("&") if "=" in part),
         None,
         secret,
+    )
+
+
+def _is_refused(held: HeldToken, refused: str) -> bool:
+    value = f"Bearer {held.access_token}"
+    return hmac.compare_digest(
+        hashlib.sha256(value.encode()).hexdigest().encode(), refused.encode()
     )
 
 

@@ -10,6 +10,7 @@ import uuid
 from django.conf import settings
 from django.db import models
 from django.db.models import Q
+from django.utils.crypto import constant_time_compare
 
 from neatlatch.core.authority import rollover
 from neatlatch.core.secret import Secret
@@ -93,6 +94,17 @@ class Grant(models.Model):
     begun = models.DateTimeField()
     revoked = models.DateTimeField(null=True)
     why = models.CharField(max_length=200, blank=True)
+    # What the person's log-in held to when they gave it.
+    log_in = models.CharField(max_length=64, blank=True)
+
+    @property
+    def holds(self) -> bool:
+        """Whether the person still may log in as they did: it ends with their password, role,
+        access, and when they log out everywhere.
+        """
+        return self.person.is_active and constant_time_compare(
+            self.log_in, self.person.get_session_auth_hash()
+        )
 
 
 class Code(models.Model):
