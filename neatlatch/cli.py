@@ -250,9 +250,26 @@ def _add_those_that_ask(commands: Any) -> None:
     most other commands do.
     """
     from neatlatch import cli_inventory
-    from neatlatch.remote import connections, draws, login, replacing, rounds, workloads
+    from neatlatch.remote import (
+        connections,
+        decommissioning,
+        draws,
+        login,
+        replacing,
+        rounds,
+        workloads,
+    )
 
-    for module in (cli_inventory, draws, connections, workloads, replacing, rounds, login):
+    for module in (
+        cli_inventory,
+        draws,
+        connections,
+        workloads,
+        replacing,
+        decommissioning,
+        rounds,
+        login,
+    ):
         module.add_to(commands)
 
 

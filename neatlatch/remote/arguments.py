@@ -14,7 +14,8 @@ def add_where(parser: argparse.ArgumentParser) -> None:
         dest="desk_url",
         default=argparse.SUPPRESS,
         metavar="ADDRESS",
-        help="the desk's address (NLATCH_URL, or where you are logged in, or http://127.0.0.1:8600)",
+        help="the desk's address (NLATCH_URL; or where you are logged in; or port 8600 of this "
+        "machine)",
     )
     group.add_argument(
         "--token-file",

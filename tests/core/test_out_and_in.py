@@ -301,11 +301,11 @@ def test_several_mistakes_are_told_at_once() -> None:
 def test_a_file_full_of_mistakes_is_not_read_to_its_end() -> None:
     bare = "".join(f"  w{number}/sandbox: {{}}\n" for number in range(3_000))
     with pytest.raises(reading.BadInventory) as told:
-        reading.read(f"neat_latch_inventory: 3\nworkloads:\n{bare}")
+        reading.read(f"neat_latch_inventory: 3\nbase: x\nworkloads:\n{bare}")
     assert len(told.value.mistakes) == reading.MOST_MISTAKES
     assert [told.value.mistakes[at].line for at in (0, -1)] == [
-        3,
-        reading.MOST_MISTAKES // 2 + 2,
+        4,
+        reading.MOST_MISTAKES // 2 + 3,
     ]  # two of each
 
 

@@ -249,7 +249,7 @@ def test_an_inventory_by_command(
     file.write_text(
         inventory.export(setup.by).replace(stands().values["api_base"], f"{ELSEWHERE}/api")
     )
-    asked = ["apply", str(file), "--as", "administrator"]
+    asked = ["inventory", "import", str(file), "--as", "administrator"]
     assert main(asked) == 1
     assert "would go to https://localhost:9" in capsys.readouterr().err
     monkeypatch.setenv("NLATCH_CODE", "000000")

@@ -798,25 +798,25 @@ def test_a_large_file_by_command(
 ) -> None:
     file = tmp_path / "inventory.yaml"
     file.write_text(with_many(by))
-    assert main(["apply", str(file)]) == 0
+    assert main(["inventory", "import", str(file)]) == 0
     out = capsys.readouterr()
     assert f"{MANY + 2} changes." in out.out
     assert f"{MANY + 2} of {MANY + 2} applied" in out.err
     assert Workload.objects.filter(name__startswith="Night run").count() == MANY
-    assert main(["imports", "--go-on"]) == 0
+    assert main(["inventory", "list", "--go-on"]) == 0
     plan = ImportPlan.objects.get()
     assert f"{plan.pk}  " in (listed := capsys.readouterr().out)
     assert f"morag: applied, {MANY + 2} of {MANY + 2} applied" in listed
-    assert main(["undo", str(plan.pk), "--preview"]) == 0
+    assert main(["inventory", "undo", str(plan.pk), "--preview"]) == 0
     assert f"{MANY + 2} changes would be made." in capsys.readouterr().out
     connections.change(by, Connection.objects.get(ref="production/cargo-manifests"), {"pace": 7.0})
-    assert main(["undo", str(plan.pk)]) == 3
+    assert main(["inventory", "undo", str(plan.pk)]) == 3
     out = capsys.readouterr()
     assert "conflict  connections   production/cargo-manifests" in out.out
     assert f"{MANY + 1} of {MANY + 1} applied" in out.err
     assert not Workload.objects.filter(name__startswith="Night run").exists()
-    assert main(["undo", str(plan.pk)]) == 1
-    assert main(["undo", "00000000-0000-0000-0000-000000000000"]) == 2
+    assert main(["inventory", "undo", str(plan.pk)]) == 1
+    assert main(["inventory", "undo", "00000000-0000-0000-0000-000000000000"]) == 5
 
 
 def test_a_change_of_a_client_by_its_application_that_refuses_leaves_nothing_changed(

@@ -170,16 +170,16 @@ def test_an_edited_file_is_previewed_in_words_then_applied_once(
     )
     assert told["workloads", "Quay lights/production"][0] == "add"
     assert Connection.objects.get(ref="production/cargo-manifests").pace == 10.0
-    assert main(["apply", str(file), "--preview"]) == 0
+    assert main(["inventory", "preview", str(file)]) == 0
     assert "3 changes would be made." in capsys.readouterr().out
-    assert main(["apply", str(file)]) == 0
+    assert main(["inventory", "import", str(file)]) == 0
     assert "pace: 10.0 became 3.0" in capsys.readouterr().out
     assert Connection.objects.get(ref="production/cargo-manifests").pace == 3.0
     assert Workload.objects.get(name="Quay lights").uses.get().operations == ["GET /berths"]
     assert TokenSet.objects.filter(
         connection__ref="production/cargo-manifests"
     ).exists()  # the pace is no reason to sign in again
-    assert main(["apply", str(file)]) == 0
+    assert main(["inventory", "import", str(file)]) == 0
     assert capsys.readouterr().out == "Nothing to change.\n"
     assert (
         Entry.objects.filter(did="applied: change", ref="production/cargo-manifests").count() == 1
@@ -197,7 +197,7 @@ def test_a_change_made_meanwhile_by_hand_is_told_and_not_overwritten(
     connections.change(by, Connection.objects.get(ref="production/crew-roster"), {"pace": 6.0})
     file = tmp_path / "inventory.yaml"
     file.write_text(text)
-    assert main(["apply", str(file)]) == 3
+    assert main(["inventory", "import", str(file)]) == 3
     out = capsys.readouterr().out
     assert "conflict  connections   production/cargo-manifests" in out
     assert "pace: 7.0 became 3.0" in out
@@ -266,7 +266,7 @@ def test_a_file_with_an_error_says_line_and_reason_and_changes_nothing(
     file = tmp_path / "inventory.yaml"
     file.write_text(text)
     stood = services.export(by)
-    assert main(["apply", str(file)]) == 1
+    assert main(["inventory", "import", str(file)]) == 1
     told = capsys.readouterr().err
     assert says in told
     number = int(told.partition(f"{file}:")[2].partition(":")[0])
@@ -394,7 +394,7 @@ def test_other_forms_go_out_and_come_in(by: Person, capsys: pytest.CaptureFixtur
         lines = get(f"/exports/{what}").splitlines()
         assert len(lines) > 1, what
         assert secret.open().reveal() not in "\n".join(lines)
-    assert main(["export"]) == 0
+    assert main(["inventory", "export"]) == 0
     assert capsys.readouterr().out == services.export(by)
 
 
@@ -595,7 +595,9 @@ def test_a_file_is_read_in_a_child(by: Person, monkeypatch: pytest.MonkeyPatch) 
     with refused_with("inventory-mistakes") as wrong:
         services.preview(text.replace("neat_latch_inventory: 3", "neat_latch_inventory: 7"), False)
     assert wrong.value.extra["mistakes"][0]["says"].startswith("version 7")
-    assert asked == [("neatlatch.core.inventory.reading", {"seconds": 60, "memory": 2**30})] * 2
+    assert (
+        asked == [("neatlatch.core.inventory.several_files", {"seconds": 60, "memory": 2**30})] * 2
+    )
 
 
 def test_of_two_who_apply_what_they_saw_in_the_same_moment_one_does(

@@ -10,11 +10,11 @@ import sys
 from pathlib import Path
 from typing import Any
 
-import httpx
 import pytest
 from django.test import Client as WebClient
 
 from neatlatch import cli
+from neatlatch.client import Drawn, Latch
 from neatlatch.core import setting_up
 from neatlatch.core.evidence import CauseClass
 from neatlatch.core.replies import Reading
@@ -32,7 +32,7 @@ def test_export_where_no_desk_is(tmp_path: Path) -> None:
     home = tmp_path / "nowhere"
     environment = {**os.environ, "NEATLATCH_HOME": str(home)}
     done = subprocess.run(
-        [sys.executable, "-m", "neatlatch.cli", "export", "x.yaml"],
+        [sys.executable, "-m", "neatlatch.cli", "inventory", "export", "x.yaml"],
         cwd=ROOT,
         env=environment,
         capture_output=True,
@@ -50,8 +50,9 @@ def test_a_key_in_the_query_is_not_drawn_as_nothing(
     monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:
     """F16: nothing was printed, and the command ended with 0."""
-    empty = httpx.Response(200, text="", request=httpx.Request("GET", "http://127.0.0.1/draw/x"))
-    monkeypatch.setattr(cli, "_ask", lambda *given, **more: empty)
+    drawn = Drawn("sandbox/tides", "https://tides.example", {}, {"key": "x"}, None)
+    monkeypatch.setattr(Latch, "draw", lambda *_, **__: drawn)
+    monkeypatch.setenv("NLATCH_KEY", "nlk_x")
     assert cli.main(["draw", "tides"]) == 2
     said = capsys.readouterr()
     assert said.out == ""
@@ -59,7 +60,7 @@ def test_a_key_in_the_query_is_not_drawn_as_nothing(
 
 
 @pytest.mark.parametrize(
-    "path", ["/metrics", "/openapi.json", "/nothing/here", "/connection/cargo", "/.env"]
+    "path", ["/metric", "/openapi.json", "/nothing/here", "/connection/cargo", "/.env"]
 )
 def test_an_unknown_address_is_404(db: None, path: str) -> None:
     assert WebClient().get(path).status_code == 404

@@ -4,6 +4,7 @@ nothing taken where there is one.
 
 from __future__ import annotations
 
+import dataclasses
 import datetime as dt
 import hashlib
 import json
@@ -33,9 +34,12 @@ class Mistake:
     line: int
     where: str
     says: str
+    # The file's name, where several were read.
+    file: str = ""
 
     def __str__(self) -> str:
-        return f"line {self.line}: {self.where + ': ' if self.where else ''}{self.says}"
+        at = f"{self.file}, line" if self.file else "line"
+        return f"{at} {self.line}: {self.where + ': ' if self.where else ''}{self.says}"
 
 
 class BadInventory(ValueError):
@@ -63,11 +67,22 @@ class Reference:
 
 
 @dataclass(frozen=True)
-class Inventory:
-    """A file that was read: its objects in full, what it was exported from (empty: not said), and
-    the line of each object.
+class Lacking:
+    """That an object lacks a field which only one that is there already can do without."""
 
-    ``references`` are the names of other objects, which stand in the file or here
+    kind: str
+    key: str
+    field: str
+    line: int
+    file: str = ""
+
+
+@dataclass(frozen=True)
+class Inventory:
+    """Files that were read: their objects in full, what they were exported from (empty: not said),
+    and the line of each object.
+
+    ``references`` are the names of other objects, which stand in the files or here
     (:func:`missing`).
     """
 
@@ -75,6 +90,12 @@ class Inventory:
     base: str
     lines: Mapping[tuple[str, str], int]
     references: tuple[Reference, ...] = ()
+    # The name of the file that each object is in, where there are several.
+    files: Mapping[tuple[str, str], str] = dataclasses.field(default_factory=dict)
+    # Where no base is said, the fields that are named of each object, and those that are missing
+    # (:mod:`.small_files`).
+    said: Mapping[tuple[str, str], frozenset[str]] = dataclasses.field(default_factory=dict)
+    lacking: tuple[Lacking, ...] = ()
 
 
 def digest(content: Content) -> str:
@@ -193,6 +214,9 @@ class _Checker:
     def __init__(self, plain: dict[Any, Any], lines: Mapping[Path, int]) -> None:
         self.plain, self.lines = plain, lines
         self.mistakes: list[Mistake] = []
+        self.base = str(plain.get("base") or "")
+        self.said: dict[tuple[str, str], frozenset[str]] = {}
+        self.lacking: list[Lacking] = []
 
     def line(self, path: Path) -> int:
         """The line of a value, or of the nearest thing around it."""
@@ -202,7 +226,7 @@ class _Checker:
 
     def wrong(self, path: Path, says: str) -> None:
         """Record a mistake. Raises :class:`BadInventory` where there are too many to go on."""
-        self.mistakes.append(Mistake(self.line(path), _where(path), says))
+        self.mistakes.append(Mistake(self.line(path), where_of(path), says))
         if len(self.mistakes) >= MOST_MISTAKES:
             raise self.refused()
 
@@ -235,8 +259,14 @@ class _Checker:
         lines = {
             (kind, key): self.line((kind, key)) for kind, some in content.items() for key in some
         }
-        base = self.plain.get("base")
-        return Inventory(content, str(base or ""), lines, references)
+        return Inventory(
+            content,
+            self.base,
+            lines,
+            references,
+            said=self.said,
+            lacking=tuple(self.lacking),
+        )
 
     def objects(self, kind: Kind) -> dict[str, dict[str, Any]]:
         """The objects of a kind."""
@@ -267,11 +297,24 @@ class _Checker:
                     )
                 else:
                     taken[field.name] = self.value(field, value, (*path, field.name))
-            for field in kind.fields:
-                if field.required and taken.get(field.name) in (None, ""):
-                    self.wrong(path, f"“{field.name}” is missing")
+            self.check_required(kind, str(key), taken)
+            if not self.base:
+                self.said[kind.name, str(key)] = frozenset(taken)
             found[str(key)] = full(kind, taken)
         return found
+
+    def check_required(self, kind: Kind, key: str, taken: Mapping[str, Any]) -> None:
+        """Record the fields that must be there. Where no base is said, an object that is there
+        already has them; and a client's ID follows from its name.
+        """
+        path = (kind.name, key)
+        for field in kind.fields:
+            if not field.required or taken.get(field.name) not in (None, ""):
+                continue
+            if self.base or field.name in taken:
+                self.wrong(path, f"“{field.name}” is missing")
+            elif (kind.name, field.name) != ("clients", "id"):
+                self.lacking.append(Lacking(kind.name, key, field.name, self.line(path)))
 
     def value(self, field: Field, value: Any, path: Path) -> Any:
         """A field's value as it is kept, or a mistake noted."""
@@ -388,7 +431,7 @@ class _Checker:
                         "is no reference to one of the credentials (safe:…)",
                     )
         for target, named, path in names_in(content):
-            yield Reference(target, named, self.line(path), _where(path))
+            yield Reference(target, named, self.line(path), where_of(path))
 
 
 SAFE = "safe:"
@@ -428,7 +471,9 @@ def still_named(content: Content, removed: Collection[tuple[str, str]]) -> list[
     if not removed:
         return []
     return [
-        Mistake(1, f"{target} → {named}", f"it would be removed, but is still used: {_where(path)}")
+        Mistake(
+            1, f"{target} → {named}", f"it would be removed, but is still used: {where_of(path)}"
+        )
         for target, named, path in names_in(content)
         if (target, named) in removed
     ]
@@ -460,7 +505,8 @@ def _candidates(reference: Reference, content: Content) -> str:
     return f"; write {alternatives(found)}" if found else ""
 
 
-def _where(path: Path) -> str:
+def where_of(path: Path) -> str:
+    """Where in a file something is, as mistakes name it."""
     return " → ".join(str(step) for step in path)
 
 

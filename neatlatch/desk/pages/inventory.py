@@ -11,6 +11,7 @@ from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from ninja import Router
 
+from neatlatch.core.inventory.several_files import InventoryFile
 from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
@@ -28,11 +29,29 @@ from neatlatch.desk.work.rounds import at_work
 router = Router(tags=["inventory"])
 
 
-class InventoryIn(RequestBody):
-    """An inventory file. ``prune``: what it no longer has is removed."""
+class InventoryFileIn(RequestBody):
+    """One of several files; its name is for mistakes."""
 
+    name: str
     text: str
+
+
+class InventoryIn(RequestBody):
+    """An inventory: one file as ``text``, or several as ``files``, which are one import. ``prune``:
+    what it no longer has is removed.
+    """
+
+    text: str = ""
+    files: list[InventoryFileIn] = []
     prune: bool = False
+
+    def all_files(self) -> services.Files:
+        """What was sent. Raises a field error where it is both."""
+        if not self.files:
+            return self.text
+        if self.text:
+            raise problems.wrong_fields({"text": "Send one file as text, or several as files."})
+        return [InventoryFile(file.name, file.text) for file in self.files]
 
 
 class InventoryApplyIn(InventoryIn):
@@ -249,7 +268,7 @@ def export(request: HttpRequest) -> HttpResponse:
 def preview(request: HttpRequest, body: InventoryIn) -> InventoryPreviewOut:
     """What a file would change, object by object. Nothing is changed."""
     by = guard.need(request, "change")
-    return preview_out(services.preview(body.text, body.prune, by))
+    return preview_out(services.preview(body.all_files(), body.prune, by))
 
 
 def _need_worker() -> None:
@@ -272,7 +291,9 @@ def begin_import(request: HttpRequest, body: InventoryApplyIn) -> tuple[int, Imp
     """
     by = guard.need(request, "change")
     leave = permission_of(request, by)
-    return _begun(services.begin(by, body.text, body.prune, body.standing, leave, _need_worker))
+    return _begun(
+        services.begin(by, body.all_files(), body.prune, body.standing, leave, _need_worker)
+    )
 
 
 @router.get("/inventory/imports", response=ImportPlans)

@@ -17,7 +17,7 @@ from uuid import UUID
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from neatlatch.core.inventory import merging, reading, undoing
+from neatlatch.core.inventory import merging, reading, small_files, undoing
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.core.program_tokens import ProgramRight
@@ -84,8 +84,19 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
     """
     now = collected()
     origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
-    renames = merging.client_renames(inventory.content, now.content)
-    wanted = merging.with_renamed_clients(inventory.content, renames)
+    if missing := list(
+        islice(small_files.lacking(inventory.lacking, now.content), reading.MOST_MISTAKES)
+    ):
+        raise refused(missing)
+    content = small_files.with_client_ids(inventory.content, now.content)
+    renames = merging.client_renames(content, now.content)
+    wanted = merging.with_renamed_clients(content, renames)
+    said = {
+        (kind, renames.get(key, key) if kind == "clients" else key): names
+        for (kind, key), names in inventory.said.items()
+    }
+    if not inventory.base:
+        wanted = small_files.completed(wanted, said, now.content)
     base = None
     if origin is not None:
         base = _refilled(origin.content)
@@ -100,7 +111,17 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
         for reference in inventory.references
     )
     outcome = merging.merge(now.content, wanted, base, lines, prune)
-    return _checked(by, now, outcome, references, inventory.base, origin is not None)
+    try:
+        return _checked(by, now, outcome, references, inventory.base, origin is not None)
+    except Mistaken as error:
+        raise refused([_in_file(mistake, inventory) for mistake in error.mistakes]) from error
+
+
+def _in_file(mistake: reading.Mistake, inventory: reading.Inventory) -> reading.Mistake:
+    """A mistake with the name of its file, where there are several."""
+    kind, _, rest = mistake.where.partition(" → ")
+    key = rest.partition(" → ")[0]
+    return replace(mistake, file=inventory.files.get((kind, key), ""))
 
 
 def _refilled(content: Content) -> Content:
@@ -169,7 +190,7 @@ def _checked(
     if any(change.does and change.kind in _OF_PEOPLE for change in outcome.changes):
         _check_may_change_people(by)
     if wrong := validating.mistakes(by, now, outcome, references):
-        raise refused(wrong, undo=undo)
+        raise Mistaken(wrong, undo=undo)
     found = moving.moves(outcome)
     outcome.changes = moving.with_moves(outcome, found)
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
@@ -207,6 +228,22 @@ def _before(now: CurrentState, change: Change) -> PlainFields | None:
     return now.content.get(change.kind, {}).get(change.key)
 
 
+class Mistaken(Problem):
+    """That a file, or an undo, is refused for mistakes."""
+
+    def __init__(self, mistakes: list[reading.Mistake], *, undo: bool = False) -> None:
+        problem = refused(mistakes, undo=undo)
+        super().__init__(
+            problem.status,
+            problem.title,
+            problem.detail,
+            problem.errors,
+            **problem.extra,
+            code=problem.code,
+        )
+        self.mistakes = mistakes
+
+
 def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
     """That a file, or an undo, is refused for these mistakes, which are told by their lines."""
     count = len(mistakes)
@@ -224,7 +261,12 @@ def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
             f"{'one reason' if count == 1 else f'{count} reasons'}; nothing was changed."
         )
     shown = [
-        {"line": mistake.line, "where": mistake.where, "says": mistake.says}
+        {
+            "file": mistake.file,
+            "line": mistake.line,
+            "where": mistake.where,
+            "says": mistake.says,
+        }
         for mistake in mistakes[:200]
     ]
     return Problem(422, title, detail, {"text": detail}, mistakes=shown, code="inventory-mistakes")

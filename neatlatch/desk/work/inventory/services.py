@@ -4,13 +4,13 @@ that.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from django.db import transaction
 from django.utils import timezone
 
-from neatlatch.core.inventory import reading
+from neatlatch.core.inventory import reading, several_files
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.desk.estate.connections import destinations
 from neatlatch.desk.estate.connections.destinations import DestinationPermission, PermissionRequired
@@ -47,17 +47,22 @@ def export(by: Actor) -> str:
 _READS_FOR, _READS_IN = 60, 1024 * 1024 * 1024
 
 
-def read(text: str) -> reading.Inventory:
-    """A file that was read, or a problem that names every mistake with its line."""
+# A text is the only file; several have names.
+Files = str | Sequence[several_files.InventoryFile]
+
+
+def read(files: Files) -> reading.Inventory:
+    """Files that were read, or a problem that names every mistake with its line."""
+    several = [several_files.InventoryFile("", files)] if isinstance(files, str) else list(files)
     try:
-        return heavy.run(reading.read, text, seconds=_READS_FOR, memory=_READS_IN)
+        return heavy.run(several_files.read, several, seconds=_READS_FOR, memory=_READS_IN)
     except reading.BadInventory as error:
         raise planning.refused(error.mistakes) from error
 
 
-def preview(text: str, prune: bool, by: Actor | None = None) -> Preview:
-    """What a file would change. Nothing is changed. Raises :class:`Problem` with every mistake."""
-    return planning.of_file(by, read(text), prune)
+def preview(files: Files, prune: bool, by: Actor | None = None) -> Preview:
+    """What files would change. Nothing is changed. Raises :class:`Problem` with every mistake."""
+    return planning.of_file(by, read(files), prune)
 
 
 @dataclass(frozen=True)
@@ -79,13 +84,13 @@ def nothing_to_check() -> None:
 
 def begin(
     by: Actor,
-    text: str,
+    files: Files,
     prune: bool = False,
     seen: str = "",
     leave: DestinationPermission | None = None,
     check: Callable[[], None] = nothing_to_check,
 ) -> BegunImport:
-    """Begin to apply a file.
+    """Begin to apply files.
 
     A plan that is one block is applied when this returns, or nothing is; of a larger one nothing is
     applied yet: the worker does it, or :func:`to_its_end`. ``seen`` names what the preview that
@@ -93,7 +98,7 @@ def begin(
     something that is held would go to a new place; ``check`` is called before a larger one is
     stored, and may raise. Raises :class:`Problem`.
     """
-    inventory = read(text)
+    inventory = read(files)
     return begin_planned(by, lambda: planning.of_file(by, inventory, prune), seen, leave, check)
 
 
@@ -157,16 +162,16 @@ def _left_to_others(plan: ImportPlan) -> ImportPlan:
 
 def apply(
     by: Actor,
-    text: str,
+    files: Files,
     prune: bool = False,
     seen: str = "",
     leave: DestinationPermission | None = None,
 ) -> BegunImport:
-    """Apply a file to its end: :func:`begin`, and then all its blocks.
+    """Apply files to their end: :func:`begin`, and then all its blocks.
 
     Raises :class:`Problem`, too, where a block fails: what was applied before it stays.
     """
-    begun = begin(by, text, prune, seen, leave)
+    begun = begin(by, files, prune, seen, leave)
     return BegunImport(begun.preview, to_its_end(begun.plan) if begun.plan is not None else None)
 
 
