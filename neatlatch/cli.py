@@ -61,6 +61,13 @@ def _reader(folder: Path) -> Callable[[str], bytes]:
     return read
 
 
+def _schema(arguments: argparse.Namespace) -> int:
+    from neatlatch.core import json_schemas
+
+    output.as_json(json_schemas.BY_FILE[arguments.file]())
+    return ExitCode.DONE
+
+
 def _summaries(arguments: argparse.Namespace) -> int:
     set_up()
     from itertools import chain
@@ -206,6 +213,15 @@ def parser(first: str = "") -> argparse.ArgumentParser:
         help="whose authority issues its certificate (production)",
     )
     one.set_defaults(run=_serve_tls_listener)
+
+    one = commands.add_parser(
+        "schema",
+        help="print the JSON Schema of an inventory file or a profile, for editors",
+        description="Print the JSON Schema (2020-12) of a file. A desk serves the same at "
+        "/schemas/inventory.json and /schemas/profile.json.",
+    )
+    one.add_argument("file", choices=["inventory", "profile"])
+    one.set_defaults(run=_schema)
 
     messages.add_to(commands)
     completion.add_to(commands, parser)

@@ -13,41 +13,57 @@ from uuid import UUID
 
 from neatlatch import cli_people
 from neatlatch.exit_codes import ExitCode
-from neatlatch.remote import inventory, journal, where
+from neatlatch.remote import inventory, journal, output, where
 from neatlatch.remote.arguments import add_where
 
-_LARGEST_FILE = 32 * 1024 * 1024
+_LARGEST = 32 * 1024 * 1024
+_ENDINGS = (".yaml", ".yml")
+# Names of files, and their texts.
+Files = list[tuple[str, str]]
 
 
-def _text_of(files: list[Path]) -> str:
-    """Read an inventory file. Raises ``OSError``, or ``ValueError`` with what is wrong."""
-    (file,) = files
-    if str(file) == "-":
-        return sys.stdin.read()
-    if file.stat().st_size > _LARGEST_FILE:
-        raise ValueError(f"{file}: it is larger than {_LARGEST_FILE // 2**20} MiB")
+def _read_all(paths: list[Path]) -> Files:
+    """Read inventory files, and those in folders. Raises ``OSError``, or ``ValueError`` with what
+    is wrong.
+    """
+    files: Files = []
+    for path in paths:
+        if str(path) == "-":
+            files.append(("standard input", sys.stdin.read(_LARGEST + 1)))
+        elif path.is_dir():
+            found = [file for file in sorted(path.rglob("*")) if file.suffix in _ENDINGS]
+            if not found:
+                raise ValueError(f"{path}: no file in it ends in {' or '.join(_ENDINGS)}")
+            files += [(str(file), _text_of(file)) for file in found]
+        else:
+            files.append((str(path), _text_of(path)))
+    if sum(len(text) for _, text in files) > _LARGEST:
+        raise ValueError(f"more than {_LARGEST // 2**20} MiB is not read in one import")
+    return files
+
+
+def _text_of(file: Path) -> str:
+    if file.stat().st_size > _LARGEST:
+        raise ValueError(f"{file}: it is larger than {_LARGEST // 2**20} MiB")
     try:
         return file.read_text(encoding="utf-8")
     except UnicodeDecodeError as error:
         raise ValueError(f"{file}: it is not UTF-8 text") from error
 
 
-def _with_text(
-    remotely: Callable[[argparse.Namespace, str], int],
-    here: Callable[[argparse.Namespace, str], int],
+def _with_files(
+    remotely: Callable[[argparse.Namespace, Files], int],
+    here: Callable[[argparse.Namespace, Files], int],
 ) -> Callable[[argparse.Namespace], int]:
-    """A command that reads a file first."""
+    """A command that reads files first."""
 
     def run(arguments: argparse.Namespace) -> int:
         try:
-            text = _text_of(arguments.files)
-        except OSError as error:
-            print(f"nlatch: {arguments.files[0]}: {error.strerror}", file=sys.stderr)
-            return ExitCode.WRONG
+            files = _read_all(arguments.files)
         except ValueError as error:
-            print(f"nlatch: {error}", file=sys.stderr)
+            output.complain(str(error))
             return ExitCode.WRONG
-        return (remotely if _is_remote(arguments) else here)(arguments, text)
+        return (remotely if _is_remote(arguments) else here)(arguments, files)
 
     return run
 
@@ -82,21 +98,31 @@ def _export(arguments: argparse.Namespace) -> int:
     return ExitCode.DONE
 
 
-def _preview(arguments: argparse.Namespace, text: str) -> int:
-    return _of_file(arguments, lambda services, by: services.preview(text, arguments.prune, by))
+def _preview(arguments: argparse.Namespace, files: Files) -> int:
+    def preview(services: Any, by: Any) -> Any:
+        return services.preview(_as_files(files), arguments.prune, by)
+
+    return _of_file(arguments, preview, files)
 
 
-def _import(arguments: argparse.Namespace, text: str) -> int:
+def _as_files(files: Files) -> Any:
+    from neatlatch.core.inventory.several_files import InventoryFile
+
+    return [InventoryFile(name, text) for name, text in files]
+
+
+def _import(arguments: argparse.Namespace, files: Files) -> int:
     def apply(services: Any, by: Any) -> Any:
-        begun = services.begin(by, text, arguments.prune, leave=_leave(by, arguments))
+        leave = _leave(by, arguments)
+        begun = services.begin(by, _as_files(files), arguments.prune, leave=leave)
         if begun.plan is not None and begun.plan.is_open:
             services.to_its_end(begun.plan, _progress)
         return begun.preview
 
-    return _of_file(arguments, apply)
+    return _of_file(arguments, apply, files)
 
 
-def _of_file(arguments: argparse.Namespace, do: Callable[[Any, Any], Any]) -> int:
+def _of_file(arguments: argparse.Namespace, do: Callable[[Any, Any], Any], files: Files) -> int:
     from neatlatch.local_desk import acting, set_up
 
     set_up()
@@ -109,15 +135,9 @@ def _of_file(arguments: argparse.Namespace, do: Callable[[Any, Any], Any]) -> in
     try:
         shown = do(services, by)
     except Problem as problem:
-        print(f"nlatch: {problem.title}", file=sys.stderr)
-        for mistake in problem.extra.get("mistakes", []):
-            print(
-                f"{arguments.files[0]}:{mistake['line']}: "
-                f"{mistake['where'] + ': ' if mistake['where'] else ''}{mistake['says']}",
-                file=sys.stderr,
-            )
-        if not problem.extra.get("mistakes"):
-            print(f"nlatch: {problem.detail}", file=sys.stderr)
+        mistakes = problem.extra.get("mistakes", [])
+        output.complain(problem.title if mistakes else f"{problem.title} {problem.detail}")
+        inventory.tell_mistakes(mistakes, files)
         return ExitCode.NO
     return _tell(shown, arguments, preview=arguments.act == "preview")
 
@@ -299,22 +319,28 @@ def add_to(parsers: argparse._SubParsersAction[argparse.ArgumentParser]) -> None
     for name, says, more, run in (
         (
             "preview",
-            "say what a file would change, object by object",
-            "Ends with 1 if the file has mistakes, 3 if something would stay because it was "
+            "say what files would change, object by object",
+            "Ends with 1 if they have mistakes, 3 if something would stay because it was "
             "changed here meanwhile.",
-            _with_text(inventory.preview, _preview),
+            _with_files(inventory.preview, _preview),
         ),
         (
             "import",
-            "apply a file",
-            "A small file is applied as a whole or not at all, a large one in blocks. Ends with 0 "
-            "if all was applied, 1 if the file was refused or a block failed, 3 if something stays "
-            "because it was changed here meanwhile.",
-            _with_text(inventory.apply, _import),
+            "apply files",
+            "What is small is applied as a whole or not at all, what is large in blocks. Ends "
+            "with 0 if all was applied, 1 if it was refused or a block failed, 3 if something "
+            "stays because it was changed here meanwhile.",
+            _with_files(inventory.apply, _import),
         ),
     ):
         one = _parser(acts, name, says, more)
-        one.add_argument("files", type=Path, nargs=1, metavar="FILE", help="- is standard input")
+        one.add_argument(
+            "files",
+            type=Path,
+            nargs="+",
+            metavar="FILE",
+            help="files, or folders with files, that are one import; - is standard input",
+        )
         one.add_argument("--prune", action="store_true", help="remove what the file no longer has")
         _add_person(one)
         if name == "import":

@@ -61,11 +61,9 @@ def _put(request: httpx.Request, drawn: Drawn) -> None:
         request.url = request.url.copy_merge_params(drawn.query)
 
 
-def _can_repeat(request: httpx.Request, response: httpx.Response) -> bool:
-    """Whether a refused request can be sent again: 401 says that it was not carried out (RFC 9110
-    §15.5.2), so any method may be, if its body was no stream that is used up.
-    """
-    return response.status_code == 401 and isinstance(request.stream, httpx.ByteStream)
+def _can_be_sent_again(request: httpx.Request) -> bool:
+    """Whether its body is no stream that is used up by sending it."""
+    return isinstance(request.stream, httpx.ByteStream)
 
 
 class DrawAuth(httpx.Auth):
@@ -79,10 +77,11 @@ class DrawAuth(httpx.Auth):
         self, request: httpx.Request
     ) -> Generator[httpx.Request, httpx.Response, None]:
         """Send a request with a drawn header, and once more with a new one where it is refused."""
-        drawn = self._drawn(request)
+        drawn, repeatable = self._drawn(request), _can_be_sent_again(request)
         _put(request, drawn)
         response = yield request
-        if self._kept.signs_each or not _can_repeat(request, response):
+        # 401 says that it was not carried out (RFC 9110 §15.5.2), so any method may be repeated.
+        if self._kept.signs_each or response.status_code != 401 or not repeatable:
             return
         newer = self._newer(drawn)
         if newer.headers != drawn.headers:
@@ -135,10 +134,10 @@ class AsyncDrawAuth(httpx.Auth):
         self, request: httpx.Request
     ) -> AsyncGenerator[httpx.Request, httpx.Response]:
         """Send a request with a drawn header, and once more with a new one where it is refused."""
-        drawn = await self._drawn(request)
+        drawn, repeatable = await self._drawn(request), _can_be_sent_again(request)
         _put(request, drawn)
         response = yield request
-        if self._kept.signs_each or not _can_repeat(request, response):
+        if self._kept.signs_each or response.status_code != 401 or not repeatable:
             return
         newer = await self._newer(drawn)
         if newer.headers != drawn.headers:

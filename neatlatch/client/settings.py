@@ -6,6 +6,7 @@ import os
 import ssl
 from collections.abc import Mapping
 from dataclasses import dataclass, field, fields
+from ipaddress import ip_address
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, urlsplit
@@ -17,7 +18,10 @@ DEFAULT_URL = "http://127.0.0.1:8600"
 
 def _is_here(host: str | None) -> bool:
     """Whether a host is this machine (RFC 6761 §6.3)."""
-    return host in ("localhost", "::1") or (host or "").startswith("127.")
+    try:
+        return host == "localhost" or ip_address(host or "").is_loopback
+    except ValueError:
+        return False
 
 
 @dataclass(frozen=True)

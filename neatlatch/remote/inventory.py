@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import sys
 import time
-from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
@@ -29,25 +28,34 @@ def export(arguments: argparse.Namespace) -> int:
     return ExitCode.DONE
 
 
-def preview(arguments: argparse.Namespace, text: str) -> int:
-    """Say what a file would change."""
+# Names of files, and their texts.
+Files = list[tuple[str, str]]
+
+
+def _body(files: Files, arguments: argparse.Namespace) -> dict[str, Any]:
+    told = [{"name": name, "text": text} for name, text in files]
+    return {"files": told, "prune": arguments.prune}
+
+
+def preview(arguments: argparse.Namespace, files: Files) -> int:
+    """Say what files would change."""
     desk = where.desk_of(arguments)
     try:
-        shown = desk.post("/inventory/previews", {"text": text, "prune": arguments.prune})
+        shown = desk.post("/inventory/previews", _body(files, arguments))
     except LatchError as error:
-        return _mistaken(arguments, error)
+        return _mistaken(arguments, error, files)
     return tell(shown, arguments, preview=True)
 
 
-def apply(arguments: argparse.Namespace, text: str) -> int:
-    """Apply a file, and wait until all of it is applied."""
+def apply(arguments: argparse.Namespace, files: Files) -> int:
+    """Apply files, and wait until all of them are applied."""
     desk = where.desk_of(arguments)
     try:
-        shown = desk.post("/inventory/previews", {"text": text, "prune": arguments.prune})
-        body = {"text": text, "prune": arguments.prune, "standing": shown["standing"]}
+        shown = desk.post("/inventory/previews", _body(files, arguments))
+        body = {**_body(files, arguments), "standing": shown["standing"]}
         begun = desk.post("/inventory/imports", body, _permission(arguments))
     except LatchError as error:
-        return _mistaken(arguments, error)
+        return _mistaken(arguments, error, files)
     return _to_its_end(desk, begun["plan"], shown, arguments, ("conflict",))
 
 
@@ -106,8 +114,8 @@ def _to_its_end(
     return tell(shown, arguments, preview=False, left=left, plan=plan)
 
 
-def _mistaken(arguments: argparse.Namespace, error: LatchError) -> int:
-    """Tell of each mistake in a file by its line; anything else is raised again."""
+def _mistaken(arguments: argparse.Namespace, error: LatchError, files: Files) -> int:
+    """Tell of each mistake in files by its line; anything else is raised again."""
     mistakes = error.problem.get("mistakes")
     if not mistakes:
         raise error
@@ -115,16 +123,16 @@ def _mistaken(arguments: argparse.Namespace, error: LatchError) -> int:
         output.as_json({"title": error.title, "code": error.code, "mistakes": mistakes})
         return ExitCode.NO
     output.complain(error.title)
-    for mistake in mistakes:
-        at = f"{mistake['where']}: " if mistake["where"] else ""
-        says = output.plain(f"{at}{mistake['says']}")
-        print(f"{_names(arguments)}:{mistake['line']}: {says}", file=sys.stderr)
+    tell_mistakes(mistakes, files)
     return ExitCode.NO
 
 
-def _names(arguments: argparse.Namespace) -> str:
-    files: list[Path] = arguments.files
-    return str(files[0]) if len(files) == 1 else "-"
+def tell_mistakes(mistakes: list[Any], files: Files) -> None:
+    """Print mistakes as compilers do: file, line, what is wrong."""
+    for mistake in mistakes:
+        at = f"{mistake['where']}: " if mistake["where"] else ""
+        file = mistake["file"] or files[0][0]
+        print(output.plain(f"{file}:{mistake['line']}: {at}{mistake['says']}"), file=sys.stderr)
 
 
 def tell(

@@ -11,6 +11,7 @@ from .drawing import draw_endpoints as drawing
 from .house import endpoints as house
 from .metrics import metrics
 from .rounds import events
+from .schemas import schema
 
 urlpatterns = [
     path("api/tests/<uuid:identity>/events", events.test_events),
@@ -30,6 +31,7 @@ urlpatterns = [
     path("house/<slug:environment>/authorities/<uuid:identity>.cer", certificates.certificate),
     path("house/<slug:environment>/trust.pem", certificates.trust),
     path("metrics", metrics),
+    path("schemas/<slug:name>.json", schema),
     path("draw", drawing.mine),
     path("draw/<slug:name>", drawing.draw),
     path("draw/<slug:name>/tests", drawing.test),

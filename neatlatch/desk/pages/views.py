@@ -60,7 +60,17 @@ PAGES = {
     "tests",
     "workloads",
 }
-_OF_PROGRAMS = {"alive", "api", "static", "draw", "relay", "house", "metrics", ".well-known"}
+_OF_PROGRAMS = {
+    "alive",
+    "api",
+    "static",
+    "draw",
+    "relay",
+    "house",
+    "metrics",
+    "schemas",
+    ".well-known",
+}
 
 
 def broken(request: HttpRequest) -> HttpResponse:
