@@ -81,6 +81,11 @@ class Visitor:
         }
         return found["Client ID"], found["Secret value"]
 
+    def add_secret(self, client_id: str) -> str:
+        """Have a second secret made. Returns it, as it is shown once."""
+        page = self.web.post(f"{self.screens}/office/{client_id}/secret").text
+        return _shown(page)["Secret value"]
+
 
 def _field(page: str, name: str) -> str:
     found = re.search(rf"name={name} value='([^']*)'", page)

@@ -90,7 +90,14 @@ try:
 except BadKeyFile as error:
     raise ImproperlyConfigured(str(error)) from error
 DEBUG = False
-ALLOWED_HOSTS = [_public.hostname or "127.0.0.1", *os.environ.get("NEATLATCH_HOSTS", "").split()]
+# A desk of this machine goes by each of its names: commands here ask 127.0.0.1, people open
+# localhost. No page from elsewhere can send these as Host.
+_HERE = ["localhost", "127.0.0.1", "[::1]"]
+_named = _public.hostname or "127.0.0.1"
+ALLOWED_HOSTS = [
+    *(_HERE if _named in ("localhost", "127.0.0.1", "::1") else [_named]),
+    *os.environ.get("NEATLATCH_HOSTS", "").split(),
+]
 CSRF_TRUSTED_ORIGINS = [PUBLIC_URL]
 
 INSTALLED_APPS = [

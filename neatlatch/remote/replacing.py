@@ -82,20 +82,22 @@ def _go_on(desk: Desk, found: Any, arguments: argparse.Namespace) -> int:
     done = ""
     while found["outcome"] == "open":
         step = next((step for step in found["steps"] if step["state"] == "now"), None)
-        if step is None or step["key"] == done or step["key"] not in _STEPS:
+        if step is None or step["key"] == done:
             break
-        if step["key"] == "retire" and not arguments.retire:
+        # It is watched for a while whether anybody uses the old one, unless that does not matter.
+        doing = "retire" if step["key"] == "watch" and arguments.anyway else step["key"]
+        if doing not in _STEPS or (doing == "retire" and not arguments.retire):
             break
         body: dict[str, Any] | None = None
-        if step["key"] == "make":
+        if doing == "make":
             value = "" if found["way"] != "hand" or sys.stdin.isatty() else sys.stdin.read()
             body = {"value": value.removesuffix("\n").removesuffix("\r")}
             if found["way"] == "hand" and not body["value"]:
                 break
-        elif step["key"] == "retire":
+        elif doing == "retire":
             body = {"anyway": arguments.anyway}
         done = step["key"]
-        found = desk.post(path_of("replacements", found["id"], _STEPS[step["key"]]), body)
+        found = desk.post(path_of("replacements", found["id"], _STEPS[doing]), body)
     return _tell(found, arguments)
 
 
@@ -123,6 +125,8 @@ def _tell(found: Any, arguments: argparse.Namespace) -> int:
         )
         for at, act in enumerate(found["acts"], start=1):
             output.say(f"  {at}. {act}")
+        if found["acts"]:
+            output.say(f"  Then: nlatch replace continue {found['id']} < the file with it")
         for workload in found["workloads"]:
             if not workload["moved"]:
                 output.say(f"  {workload['name']} still has the old one.")
@@ -165,4 +169,8 @@ def _add_retiring(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--retire", action="store_true", help="retire the old one, too, as soon as nobody uses it"
     )
-    parser.add_argument("--anyway", action="store_true", help="retire it though it was seen in use")
+    parser.add_argument(
+        "--anyway",
+        action="store_true",
+        help="retire it at once, without waiting whether somebody still uses it",
+    )

@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 from playwright.sync_api import Browser, Locator, Page, expect
 
-from tests import reruns
+from tests import packaged, reruns
 from tests.harness import CHROMIUM, CHROMIUM_FLAGS, PATIENT, ROOT, Desk, StandIns
 
 PASSWORD = "skerry-lantern-hawser"
@@ -199,3 +199,15 @@ class Keyboard:
         self.reach(target)
         if not target.is_checked():
             target.page.keyboard.press("Space")
+
+
+@pytest.fixture(scope="session")
+def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The folder of the package and of the file that installs it."""
+    return packaged.build(tmp_path_factory.mktemp("package"))
+
+
+@pytest.fixture(scope="session")
+def installed(package: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The programs of a fresh environment in which it is installed."""
+    return packaged.install(package, tmp_path_factory.mktemp("installed"))

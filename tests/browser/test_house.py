@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import re
+import subprocess
+import sys
 from collections.abc import Iterator
+from pathlib import Path
 from urllib.parse import parse_qs, urlsplit
 
 import httpx
@@ -259,3 +262,50 @@ def test_a_program_is_registered_calls_the_api_and_is_revoked(browser: Browser, 
     expect(page.get_by_text("revoked", exact=True)).to_be_visible()
     answer = httpx.get(f"{desk.url}/api/connections", headers=headers, timeout=30)
     assert (answer.status_code, answer.json()["code"]) == (401, "token-refused")
+
+
+def test_somebody_logs_in_at_the_command_line(browser: Browser, desk: Desk, tmp_path: Path) -> None:
+    """RFC 8252: the browser asks, and comes back to a port of this machine."""
+    environment = {
+        **desk.environment,
+        "NLATCH_URL": desk.url,
+        "XDG_CONFIG_HOME": str(tmp_path),
+        "NEATLATCH_HOME": "",
+    }
+
+    def nlatch(*words: str) -> tuple[int, str]:
+        done = subprocess.run(
+            [sys.executable, "-m", "neatlatch.cli", *words],
+            env=environment,
+            capture_output=True,
+            text=True,
+            timeout=60,
+        )
+        return done.returncode, done.stdout + done.stderr
+
+    assert nlatch("connection", "list")[0] == 4
+    waiting = subprocess.Popen(
+        [sys.executable, "-m", "neatlatch.cli", "login", "--no-browser", "--right", "read"],
+        env=environment,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.PIPE,
+        text=True,
+    )
+    assert waiting.stderr is not None
+    waiting.stderr.readline()
+    page = open_page(browser, desk)
+    page.goto(waiting.stderr.readline().strip())
+    expect(page.get_by_role("heading", name="Allow Command line (nlatch)?")).to_be_visible()
+    expect(page.get_by_text("read what is set up, and how it is", exact=False)).to_be_visible()
+    page.get_by_role("button", name="Allow access").click()
+    expect(page.get_by_text("You are logged in.")).to_be_visible()
+    out, said = waiting.communicate(timeout=60)
+    assert (waiting.returncode, "to read" in out) == (0, True), said
+    kept = tmp_path / "neatlatch" / "logins.json"
+    assert kept.stat().st_mode & 0o077 == 0
+    assert nlatch("connection", "list")[0] == 0
+    # Another right was not asked for.
+    status, said = nlatch("round", "begin")
+    assert (status, "token-forbids" in said) == (4, True)
+    assert nlatch("logout")[0] == 0
+    assert nlatch("connection", "list")[0] == 4

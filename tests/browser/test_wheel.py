@@ -4,10 +4,7 @@ environment, started where nothing else of this machine is found, and used by a 
 
 from __future__ import annotations
 
-import os
 import re
-import subprocess
-import sys
 import tarfile
 import zipfile
 from collections.abc import Iterator
@@ -16,53 +13,13 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from tests.harness import ROOT, StandIns, free_ports
-from tests.served import OF_THE_MACHINE, Served
-from tests.settings import HOME_OF_TESTS
+from tests.harness import ROOT, StandIns
+from tests.packaged import run, start
+from tests.served import Served
 
 from .steps import add, begin, climb, made, note, open_section, take_in, tick_all
 
 OLD_HOME = ROOT / "tests" / "homes" / "7aa8f6f.tar.gz"
-
-
-def run(*command: str, **more: str) -> str:
-    """What a command prints; it must end well."""
-    done = subprocess.run(
-        command,
-        cwd=ROOT,
-        env={**OF_THE_MACHINE, **more},
-        capture_output=True,
-        text=True,
-        timeout=600,
-    )
-    assert done.returncode == 0, done.stdout + done.stderr
-    return done.stdout
-
-
-@pytest.fixture(scope="module")
-def package(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The folder of the package and of the file that installs it."""
-    folder = tmp_path_factory.mktemp("package")
-    run("bin/package", str(folder))
-    return folder
-
-
-@pytest.fixture(scope="module")
-def installed(package: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The programs of a fresh environment in which it is installed."""
-    folder = tmp_path_factory.mktemp("installed")
-    run(sys.executable, "-m", "venv", str(folder))
-    done = subprocess.run(
-        [str(folder / "bin" / "pip"), "install", "--quiet", "--no-deps", "--require-hashes"]
-        + ["-r", "requirements.txt"],
-        cwd=package,
-        env={**os.environ, "PYTHONDONTWRITEBYTECODE": ""},
-        capture_output=True,
-        text=True,
-        timeout=600,
-    )
-    assert done.returncode == 0, done.stdout + done.stderr
-    return folder / "bin"
 
 
 @pytest.fixture
@@ -72,23 +29,6 @@ def served(installed: Path, stand_ins: StandIns, tmp_path: Path) -> Iterator[Ser
     yield begun
     if begun.program.poll() is None:
         begun.stop()
-
-
-def start(installed: Path, home: Path, folder: Path) -> Served:
-    trust = HOME_OF_TESTS / "standins" / "certificates" / "root.pem"
-    return Served(
-        home,
-        free_ports((0, 1)),
-        command=(str(installed / "nlatch"),),
-        folder=folder,
-        environment={
-            "PATH": str(installed),
-            "PYTHONPATH": "",
-            "PYTHONDONTWRITEBYTECODE": "",
-            "NEATLATCH_TRUST": str(trust),
-            "NEATLATCH_ALLOWED_RANGES": "127.0.0.0/8",
-        },
-    )
 
 
 def test_the_same_commit_gives_the_same_file(package: Path, tmp_path: Path) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import base64
+import hashlib
 import json
 import os
 import threading
@@ -797,3 +798,29 @@ def test_who_waits_for_a_renewal_holds_no_worker(
     assert [next(steps) for _ in range(3)] == [shares.Wait(0.1)] * 3
     TokenSet.objects.update(lease="", lease_until=None)
     assert list(steps) == []
+
+
+def test_a_header_that_the_application_refused_is_renewed(
+    drawn: tuple[Setup, Connection, Workload, str],
+) -> None:
+    """A job says so by the digest of what it sent, and only the one that is held now counts."""
+    _, connection, _, key = drawn
+    first = ask(key, "/draw/cargo").json()["headers"]["Authorization"]
+    refused = {"refused": hashlib.sha256(first.encode()).hexdigest()}
+    # It has just been obtained: another would help nobody.
+    again = ask(key, "/draw/cargo", data=refused).json()["headers"]["Authorization"]
+    assert again == first
+    TokenSet.objects.update(obtained=timezone.now() - timedelta(seconds=20))
+    # Another one than the one that is held: nothing is wrong with that.
+    other = {"refused": hashlib.sha256(b"Bearer other").hexdigest()}
+    assert ask(key, "/draw/cargo", data=other).json()["headers"]["Authorization"] == first
+    for wrong in ("x", "é", "0" * 10_000):
+        assert ask(key, "/draw/cargo", data={"refused": wrong}).status_code == 200
+    second = ask(key, "/draw/cargo", data=refused).json()["headers"]["Authorization"]
+    assert second != first
+    # One that comes late with the same is given what is there.
+    assert ask(key, "/draw/cargo", data=refused).json()["headers"]["Authorization"] == second
+    base = connection.values["api_base"]
+    trusted = httpx.Client(verify=_context())
+    answer = trusted.get(f"{base}/manifests", headers={"Authorization": second})
+    assert answer.status_code == 200

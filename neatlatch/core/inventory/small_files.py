@@ -8,8 +8,12 @@ stays put in.
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Iterator, Mapping
+from typing import Any
 from uuid import UUID, uuid5
+
+from neatlatch.core import profile_keys, profiles
 
 from .reading import Lacking, Mistake
 from .shape import BY_NAME, Content
@@ -50,6 +54,30 @@ def completed(
         }
         for kind, objects in content.items()
     }
+
+
+def with_whole_profiles(content: Content) -> Content:
+    """Return a content whose profiles are written as they are exported, so that what a file leaves
+    out because it is usual is no change. A profile that cannot be read stays as it is.
+    """
+    return {
+        **content,
+        "applications": {
+            key: {**fields, "profile": _as_exported(fields["profile"])}
+            for key, fields in content.get("applications", {}).items()
+        },
+    }
+
+
+def _as_exported(profile: dict[str, Any]) -> dict[str, Any]:
+    if not profile or profile_keys.wrong_in(profile):
+        return profile
+    try:
+        exported = profiles.brief(profiles.from_dict(profile))
+    except profiles.BadProfile:
+        return profile
+    plain: dict[str, Any] = json.loads(json.dumps(exported))
+    return plain
 
 
 def lacking(found: Iterable[Lacking], current: Content) -> Iterator[Mistake]:

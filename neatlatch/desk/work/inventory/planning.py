@@ -96,7 +96,7 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
         for (kind, key), names in inventory.said.items()
     }
     if not inventory.base:
-        wanted = small_files.completed(wanted, said, now.content)
+        wanted = small_files.completed(small_files.with_whole_profiles(wanted), said, now.content)
     base = None
     if origin is not None:
         base = _refilled(origin.content)
