@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from pathlib import Path
 from typing import Any
 
 from neatlatch.client import NotFound
@@ -90,15 +91,20 @@ def _go_on(desk: Desk, found: Any, arguments: argparse.Namespace) -> int:
             break
         body: dict[str, Any] | None = None
         if doing == "make":
-            value = "" if found["way"] != "hand" or sys.stdin.isatty() else sys.stdin.read()
-            body = {"value": value.removesuffix("\n").removesuffix("\r")}
-            if found["way"] == "hand" and not body["value"]:
+            if found["way"] == "hand" and not arguments.new:
                 break
+            body = {"value": _from_file(arguments.new) if found["way"] == "hand" else ""}
         elif doing == "retire":
             body = {"anyway": arguments.anyway}
         done = step["key"]
         found = desk.post(path_of("replacements", found["id"], _STEPS[doing]), body)
     return _tell(found, arguments)
+
+
+def _from_file(name: str) -> str:
+    """Read a secret, without the line break that ends a file."""
+    text = sys.stdin.read() if name == "-" else Path(name).read_text(encoding="utf-8")
+    return text.removesuffix("\n").removesuffix("\r")
 
 
 def _status(desk: Desk, arguments: argparse.Namespace) -> int:
@@ -126,7 +132,7 @@ def _tell(found: Any, arguments: argparse.Namespace) -> int:
         for at, act in enumerate(found["acts"], start=1):
             output.say(f"  {at}. {act}")
         if found["acts"]:
-            output.say(f"  Then: nlatch replace continue {found['id']} < the file with it")
+            output.say(f"  Then: nlatch replace continue {found['id']} --new FILE")
         for workload in found["workloads"]:
             if not workload["moved"]:
                 output.say(f"  {workload['name']} still has the old one.")
@@ -151,8 +157,7 @@ def add_to(parsers: argparse._SubParsersAction[argparse.ArgumentParser]) -> None
         "continue",
         "go on with a replacement",
         _continue,
-        "A new one that was made manually is read from standard input. Ends with 3 while it is not "
-        "finished.",
+        "Ends with 3 while it is not finished.",
     )
     one.add_argument("id")
     _add_retiring(one)
@@ -166,6 +171,12 @@ def add_to(parsers: argparse._SubParsersAction[argparse.ArgumentParser]) -> None
 
 
 def _add_retiring(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--new",
+        default="",
+        metavar="FILE",
+        help="a file with the new one, where it is made manually; - is standard input",
+    )
     parser.add_argument(
         "--retire", action="store_true", help="retire the old one, too, as soon as nobody uses it"
     )

@@ -436,7 +436,7 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
     plain["workloads"]["Bunker report/production"]["owner"] = "Bunker office"
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
-    page.get_by_label("Choose a file").set_input_files(str(file))
+    page.get_by_label("Choose files").set_input_files(str(file))
     expect(page.get_by_role("heading", name="0 added, 2 changed, 0 removed")).to_be_visible()
     expect(page.get_by_text("pace: 10.0 became 2.5")).to_be_visible()
     page.get_by_role("button", name="Apply all of it").click()
@@ -444,7 +444,7 @@ def test_the_inventory_goes_out_is_edited_and_comes_in(page: Page, tmp_path: Pat
     page.get_by_role("button", name="See what would change").first.click()
     expect(page.get_by_role("heading", name="Nothing would change")).to_be_visible()
     file.write_text(file.read_text().replace("pace: 2.5", "pace: quick"))
-    page.get_by_label("Choose a file").set_input_files(str(file))
+    page.get_by_label("Choose files").set_input_files(str(file))
     expect(
         page.get_by_role("heading", name="Wrong with the file; nothing was changed")
     ).to_be_visible()
@@ -470,7 +470,7 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(
     file = tmp_path / "inventory.yaml"
     file.write_text(yaml.safe_dump(plain, sort_keys=False))
     page.goto("/inventory")
-    page.get_by_label("Choose a file").set_input_files(str(file))
+    page.get_by_label("Choose files").set_input_files(str(file))
     expect(page.get_by_role("heading", name="150 added, 0 changed, 0 removed")).to_be_visible()
     page.get_by_role("button", name="Apply all of it").click()
     page.get_by_role("link", name="see how far it is").click()

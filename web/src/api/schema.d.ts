@@ -10074,12 +10074,31 @@ export interface components {
             line: number;
         };
         /**
-         * InventoryIn
-         * @description An inventory file. ``prune``: what it no longer has is removed.
+         * InventoryFileIn
+         * @description One of several files; its name is for mistakes.
          */
-        InventoryIn: {
+        InventoryFileIn: {
+            /** Name */
+            name: string;
             /** Text */
             text: string;
+        };
+        /**
+         * InventoryIn
+         * @description An inventory: one file as ``text``, or several as ``files``, which are one import. ``prune``:
+         *     what it no longer has is removed.
+         */
+        InventoryIn: {
+            /**
+             * Text
+             * @default
+             */
+            text: string;
+            /**
+             * Files
+             * @default []
+             */
+            files: components["schemas"]["InventoryFileIn"][];
             /**
              * Prune
              * @default false
@@ -10141,8 +10160,16 @@ export interface components {
          *     what was seen.
          */
         InventoryApplyIn: {
-            /** Text */
+            /**
+             * Text
+             * @default
+             */
             text: string;
+            /**
+             * Files
+             * @default []
+             */
+            files: components["schemas"]["InventoryFileIn"][];
             /**
              * Prune
              * @default false

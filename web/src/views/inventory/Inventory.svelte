@@ -14,18 +14,28 @@
   let prune = $state(false)
   let preview = $state<Schemas['InventoryPreviewOut'] | null>(null)
   let applied = $state<Schemas['ImportBegun'] | null>(null)
+  /** Several files that are one import; none: what stands in the text. */
+  let several = $state<{ name: string; text: string }[]>([])
   interface Mistake {
+    file: string
     line: number
     where: string
     says: string
   }
   let mistakes = $state<Mistake[]>([])
   async function take(files: FileList | null | undefined): Promise<void> {
-    const file = files?.[0]
-    if (!file) return
-    name = file.name
-    text = await file.text()
+    const chosen = [...(files ?? [])]
+    if (!chosen.length) return
+    const read = await Promise.all(
+      chosen.map(async (file) => ({ name: file.name, text: await file.text() })),
+    )
+    name = read.map((file) => file.name).join(', ')
+    several = read.length > 1 ? read : []
+    text = read.length > 1 ? '' : read[0]!.text
     await look()
+  }
+  function content(): Schemas['InventoryIn'] {
+    return { prune, text: several.length ? '' : text, files: several }
   }
   function told_of(problem: unknown): void {
     mistakes =
@@ -35,14 +45,14 @@
     applied = null
     await acts.run(async () => {
       preview = null
-      preview = await ok(api.POST('/api/inventory/previews', { body: { text, prune } }))
+      preview = await ok(api.POST('/api/inventory/previews', { body: content() }))
     })
     told_of(acts.problem)
   }
   async function apply(): Promise<void> {
     await acts.run(async () => {
       applied = await ok(
-        api.POST('/api/inventory/imports', { body: { text, prune, standing: preview!.standing } }),
+        api.POST('/api/inventory/imports', { body: { ...content(), standing: preview!.standing } }),
       )
       preview = null
     })
@@ -53,18 +63,24 @@
 <svelte:head><title>Inventory · Neat Latch</title></svelte:head>
 <header class="mb-3 flex flex-wrap items-baseline gap-x-4 gap-y-1">
   <h1>Inventory</h1>
-  <span class="help">everything as one file, secrets by reference only</span>
+  <span class="help">everything as text, secrets by reference only</span>
 </header>
 {#if acts.problem}<div class="mb-3"><ProblemBox problem={acts.problem} /></div>{/if}
 {#if mistakes.length}
   <section class="sheet mb-4 p-4" aria-labelledby="mistakes">
-    <h2 id="mistakes" class="text-error mb-1">Wrong with the file; nothing was changed</h2>
+    <h2 id="mistakes" class="text-error mb-1">
+      Wrong with {several.length ? 'the files' : 'the file'}; nothing was changed
+    </h2>
     <table class="rows">
-      <thead><tr><th>Line</th><th>Where</th><th>What</th></tr></thead>
+      <thead
+        ><tr
+          >{#if several.length}<th>File</th>{/if}<th>Line</th><th>Where</th><th>What</th></tr
+        ></thead
+      >
       <tbody
         >{#each mistakes as mistake, at (at)}<tr
-            ><td>{mistake.line}</td><td class="value">{mistake.where}</td><td>{mistake.says}</td
-            ></tr
+            >{#if several.length}<td class="value">{mistake.file}</td>{/if}<td>{mistake.line}</td
+            ><td class="value">{mistake.where}</td><td>{mistake.says}</td></tr
           >{/each}</tbody
       >
     </table>
@@ -74,17 +90,18 @@
   <div class="flex min-w-0 flex-col gap-4">
     {#if may('change')}
       <section class="sheet p-4" aria-labelledby="in">
-        <h2 id="in" class="mb-1">Apply a file</h2>
+        <h2 id="in" class="mb-1">Import files</h2>
         <p class="help mb-2">
           First see, object by object, what it would change. What somebody changed manually since
           the file was exported is reported and not overwritten. A file with a mistake changes
           nothing at all. A small one is applied as a whole; a large one in blocks, while the desk
-          goes on serving. Each import can be undone.
+          goes on serving. Several files are one import, and each import can be undone.
         </p>
         <div class="flex flex-wrap items-center gap-4">
           <label class="btn btn-sm"
-            >Choose a file<input
+            >Choose files<input
               type="file"
+              multiple
               class="sr-only"
               accept=".yaml,.yml,text/yaml"
               onchange={async (event) => {
@@ -96,7 +113,11 @@
           >
           <span class="value">{name}</span>
           <label class="flex min-h-[26px] items-center gap-2"
-            ><input type="checkbox" bind:checked={prune} onchange={() => text && look()} />
+            ><input
+              type="checkbox"
+              bind:checked={prune}
+              onchange={() => (text || several.length) && look()}
+            />
             <span>also remove what the file leaves out</span></label
           >
         </div>
@@ -107,14 +128,20 @@
           rows="8"
           spellcheck="false"
           bind:value={text}
+          oninput={() => {
+            several = []
+            name = ''
+          }}
           ondrop={(event) => {
             if (event.dataTransfer?.files.length) {
               event.preventDefault()
               void take(event.dataTransfer.files)
             }
           }}></textarea>
-        <button class="btn btn-sm mt-2" disabled={acts.busy || !text.trim()} onclick={look}
-          >See what would change</button
+        <button
+          class="btn btn-sm mt-2"
+          disabled={acts.busy || !(text.trim() || several.length)}
+          onclick={look}>See what would change</button
         >
       </section>
       <div aria-live="polite" class="empty:hidden">
@@ -150,7 +177,7 @@
         On the command line:
       </p>
       <p class="value">
-        nlatch export inventory.yaml<br />nlatch apply inventory.yaml --preview
+        nlatch inventory export inventory.yaml<br />nlatch inventory preview inventory.yaml
       </p>
     </section>
     <Imports />
