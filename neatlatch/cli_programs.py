@@ -48,6 +48,7 @@ def _add(arguments: argparse.Namespace) -> int:
         arguments.come_from,
         arguments.owner,
         arguments.draw_for,
+        arguments.return_to,
     )
     try:
         environment = find_environment(arguments.environment)
@@ -155,6 +156,13 @@ def add_to(commands: Any) -> None:
             default=[],
             metavar="ENVIRONMENT/WORKLOAD",
             help="a workload that it draws for, with the right draw; may be given several times",
+        )
+        parser.add_argument(
+            "--return-to",
+            action="append",
+            default=[],
+            metavar="ADDRESS",
+            help="where it may have people sent back to who connect an account; may be repeated",
         )
         parser.add_argument("--owner", default="", metavar="NAME")
         parser.add_argument(

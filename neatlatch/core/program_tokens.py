@@ -29,7 +29,7 @@ class ProgramRight(StrEnum):
 
 MEANINGS = {
     ProgramRight.READ: "read what is set up, and how it is",
-    ProgramRight.TEST: "test connections and begin rounds",
+    ProgramRight.TEST: "test connections, begin rounds, and ask people to connect accounts",
     ProgramRight.CHANGE: "add, change and remove what is set up",
     ProgramRight.PUT_SECRETS: "put secrets in",
     ProgramRight.DRAW: "draw and relay for the workloads that it names",

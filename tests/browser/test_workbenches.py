@@ -7,6 +7,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from pathlib import Path
+from urllib.parse import urlsplit
 
 import httpx
 import pytest
@@ -382,6 +383,54 @@ def test_a_person_connects_their_own_account_by_a_link_and_the_wrong_one_is_not_
     expect(card.get_by_text("2 of 2 have connected.")).to_be_visible()
     ewan.get_by_role("button", name="Disconnect").click()
     expect(ewan.get_by_text("Not connected yet")).to_be_visible()
+
+
+REGISTER = """
+from neatlatch.desk.authority.house import programs
+from neatlatch.desk.estate.credentials import services as credentials
+from neatlatch.desk.estate.records.applications.models import Environment
+from neatlatch.desk.ground.people.models import Person
+by = Person.objects.get(username="morag")
+fields = programs.ProgramFields(
+    "Tallies", ["test"], return_addresses=["https://tallies.gannet.example/connected"]
+)
+_, handover = programs.register(by, Environment.objects.get(key="production"), fields)
+print(credentials.show(by, handover)[1])
+"""
+
+
+def test_a_program_sends_a_person_through_the_sign_in_and_has_them_back(
+    browser: Browser, desk: Desk
+) -> None:
+    token = desk.python(REGISTER).splitlines()[-1]
+    body = {
+        "person": "ewan",
+        "connection": "production/fuel-ledger-own",
+        "back": "https://tallies.gannet.example/connected",
+        "state": "s1",
+    }
+    headers = {"Authorization": f"Bearer {token}"}
+    made = httpx.post(f"{desk.url}/api/account-links", json=body, headers=headers, verify=NOBODY)
+    ewan = open_page(browser, desk, "ewan")
+    ewan.route(
+        "https://tallies.gannet.example/**", lambda route: route.fulfill(body="<h1>Tallies</h1>")
+    )
+    ewan.goto(urlsplit(made.json()["address"]).path)
+    expect(ewan.get_by_text("program/Tallies asks Ewan Tait")).to_be_visible()
+    expect(ewan.get_by_text("then on to tallies.gannet.example")).to_be_visible()
+    ewan.get_by_role("button", name="Connect my account").click()
+    ewan.get_by_text("Fuel service account").click()
+    agree = re.compile("agree|yes|allow", re.IGNORECASE)
+    ewan.get_by_role("button", name=agree).first.click()
+    # The wrong account: it is said here, and the person is not sent on.
+    expect(ewan.locator("[data-outcome=wrong_account]")).to_be_visible()
+    ewan.get_by_role("button", name="Connect my account").click()
+    ewan.get_by_text("Ewan Tait").click()
+    ewan.get_by_role("button", name=agree).first.click()
+    ewan.wait_for_url("https://tallies.gannet.example/connected?state=s1&connected=yes")
+    asked = "person=ewan&application=fuel-ledger&environment=production"
+    found = httpx.get(f"{desk.url}/api/account-statuses?{asked}", headers=headers, verify=NOBODY)
+    assert found.json()["connected"] is True
 
 
 def test_what_a_leaver_had_is_handed_over(page: Page) -> None:

@@ -127,6 +127,8 @@ OPEN_TO_NARROWED = {
     "GET /api/credentials",
     "GET /api/schemes",
     "GET /api/shipped-profiles",
+    "GET /api/account-statuses",
+    "POST /api/account-links",
 }
 
 

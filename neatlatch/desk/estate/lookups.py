@@ -32,11 +32,11 @@ def find_environment(key: str) -> Environment:
 
 def find_deployment(application: str, environment: str) -> Deployment:
     """An application in one environment, by both keys."""
+    narrowed.check(environment)
     rows = Deployment.objects.select_related("application", "environment")
     deployment = rows.filter(application__key=application, environment__key=environment).first()
     if deployment is None:
         raise not_found("environment of this application")
-    narrowed.check(environment)
     return deployment
 
 

@@ -49,6 +49,8 @@ _OPEN = {
     ("GET", "credentials"),
     ("GET", "schemes"),
     ("GET", "shipped-profiles"),
+    ("GET", "account-statuses"),
+    ("POST", "account-links"),
 }
 
 

@@ -89,6 +89,8 @@ class ProgramIn(RequestBody):
     owner: str = ""
     # The workloads that it draws for, each as environment/name.
     draws_for: list[str] = []
+    # Where it may have people sent back to who connect an account.
+    return_addresses: list[str] = []
     ends: Moment | None = None
 
 
@@ -120,6 +122,7 @@ class ProgramOut:
     holds_for: list[str] | None
     # The workloads that it draws for, as environment/name.
     draws_for: list[str]
+    return_addresses: list[str]
     allow_list: list[str]
     owner: str
     # The last four characters of each of its tokens that are valid.
@@ -163,6 +166,7 @@ def register(request: HttpRequest, body: ProgramIn) -> tuple[int, ProgramMade]:
         body.allow_list,
         body.owner,
         body.draws_for,
+        body.return_addresses,
     )
 
     def create() -> tuple[int, ProgramMade]:
@@ -185,6 +189,9 @@ def _shape(client: ProgramClient, now: datetime) -> ProgramOut:
         rights=list(client.scopes),
         holds_for=None if where is None else sorted(where),
         draws_for=_draws_for(client),
+        return_addresses=client.program_scope.return_addresses
+        if hasattr(client, "program_scope")
+        else [],
         allow_list=list(client.allow_list),
         owner=next((token.owner.name for token in tokens if token.owner), ""),
         hints=[token.hint for token in tokens],

@@ -2788,6 +2788,47 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/account-statuses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Statuses
+         * @description Whether a person, by login name, is connected to an application in an environment.
+         */
+        get: operations["connections_accounts_statuses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/account-links": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Link
+         * @description Make a signed link by which a person connects an account of their own, and goes back to the
+         *     program that sent them. Only programs do this.
+         */
+        post: operations["connections_accounts_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/teams": {
         parameters: {
             query?: never;
@@ -7457,6 +7498,8 @@ export interface components {
             holds_for: string[] | null;
             /** Draws For */
             draws_for: string[];
+            /** Return Addresses */
+            return_addresses: string[];
             /** Allow List */
             allow_list: string[];
             /** Owner */
@@ -7536,6 +7579,11 @@ export interface components {
              * @default []
              */
             draws_for: string[];
+            /**
+             * Return Addresses
+             * @default []
+             */
+            return_addresses: string[];
             /** Ends */
             ends?: string | null;
         };
@@ -9276,6 +9324,80 @@ export interface components {
             connected_as: string;
             /** Serves */
             serves: boolean;
+            /** Goes On To */
+            goes_on_to: string;
+            /** Goes Back To */
+            goes_back_to: string;
+        };
+        /**
+         * AccountStatus
+         * @description Whether a person has connected an account of their own at a connection.
+         */
+        AccountStatus: {
+            /** Ref */
+            ref: string;
+            /** Connected */
+            connected: boolean;
+            /** Account */
+            account: string;
+            /** Connected At */
+            connected_at: string | null;
+            /** Ends */
+            ends: string | null;
+            /** Renews */
+            renews: boolean;
+            /** Wrong */
+            wrong: boolean;
+            /** Asked At */
+            asked_at: string | null;
+        };
+        /**
+         * AccountStatuses
+         * @description Whether a person is connected to an application in an environment: by any of the connections
+         *     there where each has an account of their own.
+         */
+        AccountStatuses: {
+            /** Person */
+            person: string;
+            /** Application */
+            application: string;
+            /** Environment */
+            environment: string;
+            /** Connected */
+            connected: boolean;
+            /** Connections */
+            connections: components["schemas"]["AccountStatus"][];
+        };
+        /**
+         * AccountLinkOut
+         * @description The address to send the person to, and when it ends.
+         */
+        AccountLinkOut: {
+            /** Address */
+            address: string;
+            /**
+             * Ends
+             * Format: date-time
+             */
+            ends: string;
+        };
+        /**
+         * AccountLinkIn
+         * @description Whom to send to connect an account at which connection, and where they go on to: one of the
+         *     program's return addresses, with ``state`` and ``connected`` added to its query.
+         */
+        AccountLinkIn: {
+            /** Person */
+            person: string;
+            /** Connection */
+            connection: string;
+            /** Back */
+            back: string;
+            /**
+             * State
+             * @default
+             */
+            state: string;
         };
         /**
          * MemberOut
@@ -31329,6 +31451,270 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ConnectLinkOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    connections_accounts_statuses: {
+        parameters: {
+            query: {
+                person: string;
+                application: string;
+                environment: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountStatuses"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    connections_accounts_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AccountLinkIn"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccountLinkOut"];
                 };
             };
             /** @description Refused, with the reason */

@@ -10,13 +10,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from urllib.parse import urlsplit
 
 import structlog
 from django.db import transaction
 from django.db.models import Prefetch, QuerySet
 
 from neatlatch.core import house_key
-from neatlatch.core.addresses import is_network
+from neatlatch.core.addresses import is_loopback_host, is_network, unsound_web_address
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.program_tokens import BadRights, ProgramGrant, ProgramRight, rights_of
 from neatlatch.core.registration import ClientMetadata
@@ -36,7 +37,7 @@ from .own import own_deployment
 
 log = structlog.get_logger()
 
-_LONGEST_NAME = 80
+_LONGEST_NAME, _LONGEST_ADDRESS = 80, 500
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,8 @@ class ProgramFields:
     owner: str = ""
     # The workloads that it draws for, each as environment/name.
     draws_for: Sequence[str] = ()
+    # Where it may have people sent back to who connect an account.
+    return_addresses: Sequence[str] = ()
 
 
 @transaction.atomic
@@ -80,6 +83,8 @@ def register(
         errors["environments"] = "Choose among the environments that there are."
     elif fields.environments is not None and not held:
         errors["environments"] = "Choose at least one environment, or all."
+    if wrong := [text for text in fields.return_addresses if _unsound(text)]:
+        errors["return_addresses"] = f"{wrong[0][:80]}: {_unsound(wrong[0])}"
     workloads = workloads_named(fields.draws_for)
     if missing := sorted(set(fields.draws_for) - set(workloads)):
         errors["draws_for"] = f"There is no workload {missing[0][:200]}."
@@ -96,13 +101,37 @@ def register(
         program=fields.allow_list,
     )
     assert isinstance(client, ProgramClient)
-    scope = ProgramScope.objects.create(client=client, everywhere=fields.environments is None)
+    scope = ProgramScope.objects.create(
+        client=client,
+        everywhere=fields.environments is None,
+        return_addresses=list(dict.fromkeys(fields.return_addresses)),
+    )
     scope.environments.set(held)
     scope.workloads.set(workloads.values())
     handover = issuing.add_secret(by, client, ends)
     if fields.owner:
         owned.give(by, handover.credential, fields.owner)
     return client, handover
+
+
+def _unsound(address: str) -> str:
+    """Why nobody should be sent to an address; empty: nothing speaks against it."""
+    if len(address) > _LONGEST_ADDRESS or "#" in address:
+        return f"It has {_LONGEST_ADDRESS} characters at most, and no fragment."
+    if wrong := unsound_web_address(address):
+        return wrong
+    parts = urlsplit(address)
+    if parts.scheme == "https" or is_loopback_host(parts.hostname or ""):
+        return ""
+    return "It must be https, unless it is on a loopback address."
+
+
+def may_return_to(program: ProgramCaller, address: str) -> bool:
+    """Whether a program may have people sent to an address (RFC 9700 §2.1: compared as it
+    stands).
+    """
+    scope = ProgramScope.objects.filter(client__client_id=program.client_id).first()
+    return scope is not None and address in scope.return_addresses
 
 
 def workloads_named(names: Iterable[str]) -> dict[str, Workload]:

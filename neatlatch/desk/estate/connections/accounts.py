@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from neatlatch.core.names import other_account
 from neatlatch.core.schemes import CODE
+from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
 from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, check_unchanged, wrong_fields
@@ -133,6 +134,30 @@ def of_person(person: Person) -> list[tuple[Connection, ConnectedAccount]]:
         if wanted or held is not None:
             told.append((row, _connected_account(person, noted.get(row.pk), held, wanted)))
     return told
+
+
+def at_deployment(
+    deployment: Deployment, person: Person
+) -> list[tuple[Connection, ConnectedAccount]]:
+    """The connections of an application in an environment where each has an account of their own,
+    with that of one person. Three queries.
+    """
+    rows = Connection.objects.filter(deployment=deployment, individual=True).order_by("ref")
+    tokens = TokenSet.objects.filter(person=person).select_related("person")
+    found = list(rows.prefetch_related(Prefetch("token_sets", tokens))[:_MOST_OF_ONE])
+    noted = {
+        account.connection_id: account
+        for account in Account.objects.filter(person=person, connection__in=found)
+    }
+    return [
+        (
+            row,
+            _connected_account(
+                person, noted.get(row.pk), next(iter(row.token_sets.all()), None), row.pk in noted
+            ),
+        )
+        for row in found
+    ]
 
 
 def share(

@@ -7,6 +7,9 @@ from django.core import signing
 
 from .problems import Problem
 
+# A link may say where somebody goes on to.
+_LONGEST = 2_000
+
 
 def address(kind: str, identity: object) -> str:
     """The whole address to send to somebody.
@@ -20,7 +23,7 @@ def address(kind: str, identity: object) -> str:
 def opened(kind: str, token: str) -> str:
     """The ID that a link was made for. Raises a 404 for one that is not ours or was changed."""
     try:
-        return str(signing.loads(token[:400], salt=f"neatlatch.{kind}"))
+        return str(signing.loads(token[:_LONGEST], salt=f"neatlatch.{kind}"))
     except signing.BadSignature as error:
         raise Problem(
             404,

@@ -9,16 +9,18 @@ from datetime import datetime
 
 from django.db.models import Count
 from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
 from ninja import Router
 
 from neatlatch.core import filter_words
-from neatlatch.desk.estate.connections import accounts
+from neatlatch.desk.authority.house import programs
+from neatlatch.desk.estate.connections import account_links, accounts
 from neatlatch.desk.estate.connections.limits import limits_of_tests
-from neatlatch.desk.estate.lookups import find_connection, find_person
+from neatlatch.desk.estate.lookups import find_connection, find_deployment, find_person
 from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import filtering, links, problems
-from neatlatch.desk.ground.common.actors import Actor
+from neatlatch.desk.ground.common import filtering, problems
+from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.request_bodies import RequestBody
@@ -164,6 +166,10 @@ class ConnectLinkOut:
     asked_by: str
     connected_as: str
     serves: bool
+    # Where a program has the person go on to once they are connected, and if they are not; empty:
+    # nowhere.
+    goes_on_to: str
+    goes_back_to: str
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -227,7 +233,7 @@ def _accounts(by: Actor, ref: str) -> AccountsOut:
     connection = find_connection(ref)
     shown = guard.may(by, "change")
     asked = {
-        account.person_id: account.pk
+        account.person_id: account
         for account in connection.accounts.all()
         if account.asked_at is not None
     }
@@ -235,7 +241,7 @@ def _accounts(by: Actor, ref: str) -> AccountsOut:
     people = [
         _connected_account(
             holding,
-            links.address("connect", asked[holding.person.pk])
+            account_links.address(asked[holding.person.pk])
             if shown and holding.person.pk in asked and holding.connected_at is None
             else "",
         )
@@ -337,12 +343,12 @@ def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
     It lets nobody in: the person logs in first.
     """
     response["Cache-Control"] = "no-store"
-    identity = links.opened("connect", token)
+    link = account_links.opened(token, timezone.now())
     found = (
         Account.objects.select_related(
             "person", "connection__deployment__application", "connection__deployment__environment"
         )
-        .filter(pk=identity)
+        .filter(pk=link.account)
         .first()
     )
     if found is None or found.person.left is not None:
@@ -361,6 +367,124 @@ def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
         asked_by=found.asked_by,
         connected_as=held.account or "an account" if held else "",
         serves=connection.individual,
+        goes_on_to=link.goes_on_to(connected=True),
+        goes_back_to=link.goes_on_to(connected=False),
+    )
+
+
+# Programs whose people connect accounts
+
+
+@dataclass(frozen=True, kw_only=True)
+class AccountStatus:
+    """Whether a person has connected an account of their own at a connection."""
+
+    ref: str
+    connected: bool
+    # What it is called there; empty: nobody knows.
+    account: str
+    connected_at: datetime | None
+    # When its token ends, and whether that is renewed by itself.
+    ends: datetime | None
+    renews: bool
+    # It is another account than the expected one.
+    wrong: bool
+    asked_at: datetime | None
+
+
+@dataclass(frozen=True, kw_only=True)
+class AccountStatuses:
+    """Whether a person is connected to an application in an environment: by any of the connections
+    there where each has an account of their own.
+    """
+
+    person: str
+    application: str
+    environment: str
+    connected: bool
+    connections: list[AccountStatus]
+
+
+@router.get("/account-statuses", response=AccountStatuses)
+def statuses(
+    request: HttpRequest, person: str, application: str, environment: str
+) -> AccountStatuses:
+    """Whether a person, by login name, is connected to an application in an environment."""
+    guard.need(request, "look")
+    deployment, who = find_deployment(application, environment), _person_of(person)
+    found = [
+        AccountStatus(
+            ref=connection.ref,
+            connected=held.connected_at is not None and not held.refused and not held.wrong,
+            account=held.account,
+            connected_at=held.connected_at,
+            ends=held.ends,
+            renews=held.renews,
+            wrong=held.wrong,
+            asked_at=held.asked_at,
+        )
+        for connection, held in accounts.at_deployment(deployment, who)
+    ]
+    return AccountStatuses(
+        person=who.username,
+        application=application,
+        environment=environment,
+        connected=any(status.connected for status in found),
+        connections=found,
+    )
+
+
+def _person_of(username: str) -> Person:
+    found = Person.objects.filter(username=username).first()
+    if found is None:
+        raise problems.not_found("person")
+    return found
+
+
+class AccountLinkIn(RequestBody):
+    """Whom to send to connect an account at which connection, and where they go on to: one of the
+    program's return addresses, with ``state`` and ``connected`` added to its query.
+    """
+
+    person: str
+    connection: str
+    back: str
+    state: str = ""
+
+
+@dataclass(frozen=True, kw_only=True)
+class AccountLinkOut:
+    """The address to send the person to, and when it ends."""
+
+    address: str
+    ends: datetime
+
+
+@router.post("/account-links", response={201: AccountLinkOut})
+def link(
+    request: HttpRequest, response: HttpResponse, body: AccountLinkIn
+) -> tuple[int, AccountLinkOut]:
+    """Make a signed link by which a person connects an account of their own, and goes back to the
+    program that sent them. Only programs do this.
+    """
+    by = guard.need(request, "test")
+    if not isinstance(by, ProgramCaller):
+        raise Problem(
+            403,
+            "Only a program can do this.",
+            "Ask the person on the connection's page, under “Whose account”.",
+            code="program-required",
+        )
+    if not programs.may_return_to(by, body.back):
+        raise wrong_fields(
+            {"back": "It is not among the return addresses of this program, as it is written."}
+        )
+    now, connection = timezone.now(), find_connection(body.connection)
+    asked = accounts.ask(by, connection, _person(body.person), "")
+    response["Cache-Control"] = "no-store"
+    return 201, AccountLinkOut(
+        address=account_links.address_with_return(asked, body.back, body.state, now),
+        ends=now + account_links.LIFE,
     )
 
 

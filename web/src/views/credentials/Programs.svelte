@@ -40,6 +40,8 @@
     draws: '',
     rights: [] as string[],
     everywhere: false,
+    /** Where people are sent back to, a line each. */
+    returns: '',
     /** Keys of the environments that the rights hold for. */
     holds: [] as string[],
   }
@@ -61,6 +63,7 @@
       rights: form.rights,
       environments: form.everywhere ? null : form.holds,
       draws_for: form.rights.includes('draw') ? lines(form.draws) : [],
+      return_addresses: form.rights.includes('test') ? lines(form.returns) : [],
       allow_list: form.addresses.split(/[\s,]+/).filter(Boolean),
     }
     const saved = await acts.run(() =>
@@ -140,6 +143,21 @@
       {/each}
       {#if acts.errors.rights}<p class="text-error">{acts.errors.rights}</p>{/if}
     </fieldset>
+    {#if form.rights.includes('test')}
+      <Field
+        id="program-returns"
+        label="Return addresses"
+        help="Where it may have people sent back to who connect an account; one on each line."
+        error={acts.errors.return_addresses}
+      >
+        <textarea
+          id="program-returns"
+          class="line-in value"
+          rows="2"
+          placeholder="https://tallies.gannet.example/connected"
+          bind:value={form.returns}></textarea>
+      </Field>
+    {/if}
     {#if form.rights.includes('draw')}
       <Field
         id="program-draws"

@@ -203,6 +203,8 @@ class ProgramScope(models.Model):
     )
     everywhere = models.BooleanField(default=False)
     environments = models.ManyToManyField(Environment, related_name="+")
+    # Where it may have people sent back to; compared as they stand.
+    return_addresses = models.JSONField(default=list)
     # Those that it draws and relays for.
     workloads = models.ManyToManyField(Workload, related_name="drawn_for_by")
 
