@@ -49,6 +49,8 @@ class _Return(HTTPServer):
 
 class _Handler(BaseHTTPRequestHandler):
     server: _Return
+    # Seconds for a request to arrive: one that never does must not keep the browser's out.
+    timeout = 5
 
     def do_GET(self) -> None:  # the name is the base class's
         """Take the answer, if it is the one that was asked for."""

@@ -78,7 +78,7 @@ def test_a_signed_link_leads_through_the_sign_in_and_on(own: Setup) -> None:
     asked = told(address).json()
     assert (asked["username"], asked["asked_by"], asked["connected_as"]) == (
         "ewan",
-        "program/Nightly",
+        "The program Nightly",
         "",
     )
     for name, said in (("goes_on_to", "yes"), ("goes_back_to", "no")):
@@ -125,6 +125,8 @@ def test_who_may_not_ask(own: Setup) -> None:
     asks = token(own)
     assert "username" in link(asks, person="nobody").json()["errors"]
     assert link(asks, connection="sandbox/none").status_code == 404
+    assert "state" in link(asks, state="é" * 300).json()["errors"]
+    assert told(link(asks, state="é" * 100).json()["address"]).status_code == 200
     person("ewan").__class__.objects.filter(username="ewan").update(is_active=False)
     assert "username" in link(asks).json()["errors"]
 

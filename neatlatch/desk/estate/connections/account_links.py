@@ -9,11 +9,13 @@ from datetime import datetime, timedelta
 from neatlatch.core.authority.refusing import with_query
 from neatlatch.desk.estate.records.connections.models import Account
 from neatlatch.desk.ground.common import links
-from neatlatch.desk.ground.common.problems import Problem
+from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 
 _KIND = "connect"
 # A link of a program is for a person who is there and waits.
 LIFE = timedelta(minutes=15)
+# Characters of the address that somebody goes on to.
+_LONGEST = 1_000
 
 
 @dataclass(frozen=True)
@@ -40,9 +42,11 @@ def address(account: Account) -> str:
 
 def address_with_return(account: Account, back: str, state: str, now: datetime) -> str:
     """Return the address that a program sends somebody to, who goes on to ``back`` with
-    ``connected`` and ``state`` in its query.
+    ``connected`` and ``state`` in its query. Raises a field error where that is too long.
     """
     on = with_query(back, {"state": state}) if state else back
+    if len(on) > _LONGEST:
+        raise wrong_fields({"state": "It is too long for an address. Send a short one."})
     link = AccountLink(account.pk, on, int((now + LIFE).timestamp()))
     return links.address(_KIND, json.dumps(asdict(link), separators=(",", ":")))
 

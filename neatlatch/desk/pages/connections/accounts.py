@@ -20,7 +20,7 @@ from neatlatch.desk.estate.lookups import find_connection, find_deployment, find
 from neatlatch.desk.estate.records.connections.models import Account, Connection
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
-from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
+from neatlatch.desk.ground.common.actors import BEFORE_PROGRAMS, Actor, ProgramCaller
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.request_bodies import RequestBody
@@ -336,6 +336,12 @@ def mine(request: HttpRequest) -> list[MineOut]:
     ]
 
 
+def _asker_in_words(name: str) -> str:
+    """Who asked, for somebody who does not know how programs are called here."""
+    program = name.removeprefix(BEFORE_PROGRAMS)
+    return name if program == name else f"The program {program}"
+
+
 @router.get("/links/accounts/{token}", auth=None, response=ConnectLinkOut)
 def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> ConnectLinkOut:
     """Whom a signed link asks to connect which account.
@@ -364,7 +370,7 @@ def connect_link(request: HttpRequest, response: HttpResponse, token: str) -> Co
         person=found.person.shown_name,
         username=found.person.username,
         expected=found.expected,
-        asked_by=found.asked_by,
+        asked_by=_asker_in_words(found.asked_by),
         connected_as=held.account or "an account" if held else "",
         serves=connection.individual,
         goes_on_to=link.goes_on_to(connected=True),

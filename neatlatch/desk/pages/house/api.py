@@ -17,7 +17,7 @@ from ninja import Router
 from neatlatch.core import filter_words
 from neatlatch.core.authority import rollover, telling
 from neatlatch.core.authority.ceiling import Ceiling
-from neatlatch.desk.authority.house import issuing, rights, signing, tokens
+from neatlatch.desk.authority.house import delegated, issuing, rights, signing, tokens
 from neatlatch.desk.authority.records.house.models import (
     Access,
     Grant,
@@ -326,7 +326,10 @@ def question(request: HttpRequest, identity: UUID) -> QuestionOut:
     return QuestionOut(
         client=client.name if client else "",
         application=client.deployment.application.name if client else "",
-        environment=environment_out(client.deployment.environment) if client else None,
+        # A command line acts in every environment.
+        environment=environment_out(client.deployment.environment)
+        if client and client.client_id != delegated.COMMAND_LINE
+        else None,
         back_to=found.redirect_uri,
         person=person.shown_name,
         scopes=[{"name": scope, "meaning": meanings.get(scope, "")} for scope in found.scopes],

@@ -47,7 +47,9 @@
       <h1 class="mb-2">Allow {asked.client}?</h1>
       <p class="mb-4 flex flex-wrap items-center gap-x-2">
         It asks to use <strong>{asked.application}</strong>
-        {#if asked.environment}<EnvBadge environment={asked.environment} />{/if}
+        {#if asked.environment}<EnvBadge environment={asked.environment} />{:else}<span
+            >in all environments</span
+          >{/if}
         in your name, {asked.person}.
       </p>
       <section class="sheet mb-4" aria-label="What it asks for">

@@ -177,7 +177,7 @@
         On the command line:
       </p>
       <p class="value">
-        nlatch inventory export inventory.yaml<br />nlatch inventory preview inventory.yaml
+        nlatch inventory export all.yaml<br />nlatch inventory preview all.yaml
       </p>
     </section>
     <Imports />

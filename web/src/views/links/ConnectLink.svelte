@@ -43,8 +43,9 @@
     <p class="mb-3">
       {asked.asked_by} asks <strong>{asked.person}</strong> to connect an account of their own at
       <strong>{asked.application}</strong>,
-      {asked.environment}.{#if asked.expected}
-        It is <span class="value">{asked.expected}</span> there.{/if}
+      {asked.environment}.{#if asked.expected}<span class="ms-1"
+          >It is <span class="value">{asked.expected}</span> there.</span
+        >{/if}
     </p>
     {#if !asked.serves}<p class="bg-bad-ground rounded-md px-3 py-2">
         The account is shared now; nothing is left to do.
@@ -70,7 +71,7 @@
         >Connect my account</button
       >
       {#if asked.goes_back_to}<a class="act ms-3" href={asked.goes_back_to}
-          >Go back to {host(asked.goes_back_to)} without</a
+          >Go back without connecting</a
         >{/if}
     {:else}<p class="help">Log in first; the link alone gives no access.</p>{/if}
     <ProblemBox problem={acts.problem} />
