@@ -33,12 +33,32 @@ def served(installed: Path, stand_ins: StandIns, tmp_path: Path) -> Iterator[Ser
 
 def test_the_same_commit_gives_the_same_file(package: Path, tmp_path: Path) -> None:
     run("bin/package", str(tmp_path))
-    (first,), (again,) = package.glob("*.whl"), tmp_path.glob("*.whl")
-    assert first.read_bytes() == again.read_bytes()
+    for kind in ("neatlatch-*.whl", "neatlatch_client-*.whl"):
+        (first,), (again,) = package.glob(kind), tmp_path.glob(kind)
+        assert first.read_bytes() == again.read_bytes()
+    (first,) = package.glob("neatlatch-*.whl")
     with zipfile.ZipFile(first) as packed:
         names = packed.namelist()
     assert "neatlatch/front_end/index.html" in names
     assert not [name for name in names if "__pycache__" in name or name.startswith("tests/")]
+
+
+def test_the_client_library_is_a_package_of_its_own(
+    package: Path, installed: Path, tmp_path: Path
+) -> None:
+    (wheel,) = package.glob("neatlatch_client-*.whl")
+    with zipfile.ZipFile(wheel) as packed:
+        names = {name for name in packed.namelist() if ".dist-info/" not in name}
+        (metadata,) = (name for name in packed.namelist() if name.endswith("/METADATA"))
+        required = re.findall(r"^Requires-Dist: (\w+)", packed.read(metadata).decode(), re.M)
+        packed.extractall(tmp_path)
+    assert required == ["httpx"]
+    assert "neatlatch/client/py.typed" in names
+    assert all(name.startswith("neatlatch/client/") for name in names)
+    # Without Neat Latch itself, of which the folder is no part then.
+    code = "import neatlatch.client as c, sys; print(c.__file__, 'django' in sys.modules)"
+    told = run(str(installed / "python"), "-c", code, PYTHONPATH=str(tmp_path))
+    assert told == f"{tmp_path}/neatlatch/client/__init__.py False\n"
 
 
 def test_from_the_package_to_the_first_latched_connection(
