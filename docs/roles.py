@@ -36,8 +36,8 @@ Programs have further rights for what is no operation of the API: *draw*, to dra
 workloads that they name, and *metrics*, for `/metrics`. *test*, *change* and *put-secrets* include
 *read*. A program may be held to environments, and then sees and changes only what is in them.
 
-A person who works at the command line ([The command line](commands.md)) may what both their role and
-the rights allow that they gave it.
+A person who works at the command line ([The command line](commands.md)) may what their role allows,
+and the rights that they gave it allow, too.
 
 ## Operations
 """

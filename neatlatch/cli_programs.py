@@ -5,19 +5,14 @@ machine.
 from __future__ import annotations
 
 import argparse
-import os
 import sys
 from collections.abc import Callable
 from datetime import timedelta
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 from neatlatch.core.program_tokens import ProgramRight
-
-
-def _new_file(file: Path) -> IO[str]:
-    """A new file that only its owner may read. Raises ``OSError`` where it is there already."""
-    return os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w")
+from neatlatch.remote.inputs import new_private_file
 
 
 def _add(arguments: argparse.Namespace) -> int:
@@ -36,7 +31,7 @@ def _add(arguments: argparse.Namespace) -> int:
     # Opened first, so that no token is made that has nowhere to go; nobody else may read it, from
     # its first moment on.
     try:
-        out = _new_file(file) if file is not None else sys.stdout
+        out = new_private_file(file) if file is not None else sys.stdout
     except OSError as error:
         print(f"nlatch: {file}: {error.strerror}. Name another file.", file=sys.stderr)
         return 2

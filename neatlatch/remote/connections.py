@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 import time
 from typing import Any
 
@@ -13,10 +12,10 @@ from neatlatch.exit_codes import ExitCode
 from . import commands, output
 from .arguments import wants_json
 from .desk import Desk, path_of
+from .inputs import secret_from_pipe
 
 # Seconds between two looks at what is waited for.
 _LOOKS = 1.0
-_LARGEST_SECRET = 64 * 1024
 
 
 def _list(desk: Desk, arguments: argparse.Namespace) -> int:
@@ -96,16 +95,18 @@ def _test(desk: Desk, arguments: argparse.Namespace) -> int:
     if wants_json(arguments):
         output.as_json(found)
     else:
-        for rung in found["rungs"]:
-            mark = "-" if rung["skipped"] else "ok" if rung["passed"] else "NO"
-            output.table([(mark, rung["rung"].replace("_", " "), rung["says"])])
-        for cause in (found["diagnosis"] or {}).get("causes", [])[:3]:
-            output.say(f"    {cause['says']}")
+        output.ladder(
+            (
+                (rung["rung"], rung["passed"], rung["skipped"], rung["says"])
+                for rung in found["rungs"]
+            ),
+            (cause["says"] for cause in (found["diagnosis"] or {}).get("causes", [])),
+        )
     return ExitCode.DONE if found["passed"] else ExitCode.NO
 
 
 def _put(desk: Desk, arguments: argparse.Namespace) -> int:
-    text = _secret_from_pipe()
+    text = secret_from_pipe()
     if not text:
         output.complain("the secret is read from standard input: nlatch secret put REF KEY < file")
         return ExitCode.WRONG
@@ -120,14 +121,6 @@ def _put(desk: Desk, arguments: argparse.Namespace) -> int:
     for note in notes:
         output.say(f"  {note}")
     return ExitCode.DONE
-
-
-def _secret_from_pipe() -> str:
-    """Read a secret without the line break that ends a file; nothing from a terminal."""
-    if sys.stdin.isatty():
-        return ""
-    text = sys.stdin.read(_LARGEST_SECRET)
-    return text.removesuffix("\n").removesuffix("\r")
 
 
 def ref_in(desk: Desk, reference: str) -> Any:

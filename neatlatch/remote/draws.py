@@ -102,11 +102,10 @@ def _test(latch: Latch, arguments: argparse.Namespace) -> int:
             }
         )
     else:
-        for rung in found.rungs:
-            mark = "-" if rung.skipped else "ok" if rung.passed else "NO"
-            output.say(f"{mark:<3} {rung.rung.replace('_', ' '):<8} {rung.says}")
-        for cause in found.causes[:3]:
-            output.say(f"    {cause}")
+        output.ladder(
+            ((rung.rung, rung.passed, rung.skipped, rung.says) for rung in found.rungs),
+            found.causes,
+        )
     return ExitCode.DONE if found.passed else ExitCode.NO
 
 

@@ -29,6 +29,15 @@ def complain(text: str) -> None:
     print(f"nlatch: {plain(text)}", file=sys.stderr)
 
 
+def ladder(rungs: Iterable[tuple[str, bool, bool, str]], causes: Iterable[str]) -> None:
+    """Print the rungs of a test (name, passed, skipped, what was seen), and the likely causes."""
+    for name, passed, skipped, says in rungs:
+        mark = "-" if skipped else "ok" if passed else "NO"
+        say(f"{mark:<3} {name.replace('_', ' '):<8} {says}")
+    for cause in list(causes)[:3]:
+        say(f"    {cause}")
+
+
 def as_json(value: Any) -> None:
     """Print a value as JSON."""
     print(json.dumps(value, indent=2, ensure_ascii=False))

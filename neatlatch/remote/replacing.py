@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
-from pathlib import Path
 from typing import Any
 
 from neatlatch.client import NotFound
@@ -14,6 +12,7 @@ from . import commands, output
 from .arguments import wants_json
 from .connections import ref_in
 from .desk import Desk, path_of
+from .inputs import secret_from
 
 # The acts of a replacement, by the step that they do; what is watched does itself.
 _STEPS = {
@@ -93,18 +92,12 @@ def _go_on(desk: Desk, found: Any, arguments: argparse.Namespace) -> int:
         if doing == "make":
             if found["way"] == "hand" and not arguments.new:
                 break
-            body = {"value": _from_file(arguments.new) if found["way"] == "hand" else ""}
+            body = {"value": secret_from(arguments.new) if found["way"] == "hand" else ""}
         elif doing == "retire":
             body = {"anyway": arguments.anyway}
         done = step["key"]
         found = desk.post(path_of("replacements", found["id"], _STEPS[doing]), body)
     return _tell(found, arguments)
-
-
-def _from_file(name: str) -> str:
-    """Read a secret, without the line break that ends a file."""
-    text = sys.stdin.read() if name == "-" else Path(name).read_text(encoding="utf-8")
-    return text.removesuffix("\n").removesuffix("\r")
 
 
 def _status(desk: Desk, arguments: argparse.Namespace) -> int:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import os
 import re
 import sys
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 
 from neatlatch.client import NotFound
 from neatlatch.exit_codes import ExitCode
@@ -16,6 +15,7 @@ from neatlatch.exit_codes import ExitCode
 from . import commands, output
 from .arguments import wants_json
 from .desk import Desk, path_of
+from .inputs import new_private_file
 
 
 def _list(desk: Desk, arguments: argparse.Namespace) -> int:
@@ -66,7 +66,7 @@ def _key(desk: Desk, arguments: argparse.Namespace) -> int:
     file: Path | None = arguments.key_file
     try:
         # Opened first, so that no key is made that has nowhere to go.
-        out = new_file(file) if file is not None else sys.stdout
+        out = new_private_file(file) if file is not None else sys.stdout
     except OSError as error:
         output.complain(f"{file}: {error.strerror}. Name another file.")
         return ExitCode.WRONG
@@ -91,11 +91,6 @@ def _key(desk: Desk, arguments: argparse.Namespace) -> int:
         output.say(f"The key of {arguments.workload} is in {file}.")
     desk.post(f"{handover}/confirmations")
     return ExitCode.DONE
-
-
-def new_file(file: Path) -> IO[str]:
-    """Open a new file that only its owner may read. Raises ``OSError`` where it is there."""
-    return os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w")
 
 
 def split(workload: str) -> tuple[str, str]:

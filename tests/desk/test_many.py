@@ -122,6 +122,7 @@ def values() -> dict[str, dict[str, str]]:
 QUERIES = {
     "/api/clients": "?application=cargo-manifests",
     "/api/search": "?words=cargo",
+    "/api/account-statuses": "?person=morag&application=cargo-manifests&environment=sandbox",
     "/api/filters": "?list=connections",
 }
 # Addresses for anyone who was asked, by a token that is a secret: one that was never given is not

@@ -24,6 +24,7 @@ LONGEST = {
     "notes": 10_000,
     # Pasted or dropped, and read before anything is kept. The body itself is limited too.
     "text": 36 * KIB * KIB,
+    "files": 36 * KIB * KIB,
     "description": 2 * KIB * KIB,
     "base64": 8 * KIB * KIB,
     "trust": 4 * KIB * KIB,

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, replace
 from datetime import timedelta
 from itertools import islice
@@ -111,17 +111,14 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
         for reference in inventory.references
     )
     outcome = merging.merge(now.content, wanted, base, lines, prune)
-    try:
-        return _checked(by, now, outcome, references, inventory.base, origin is not None)
-    except Mistaken as error:
-        raise refused([_in_file(mistake, inventory) for mistake in error.mistakes]) from error
+    base_known = origin is not None
+    return _checked(by, now, outcome, references, inventory.base, base_known, files=inventory.files)
 
 
-def _in_file(mistake: reading.Mistake, inventory: reading.Inventory) -> reading.Mistake:
+def _in_file(mistake: reading.Mistake, files: Mapping[tuple[str, str], str]) -> reading.Mistake:
     """A mistake with the name of its file, where there are several."""
     kind, _, rest = mistake.where.partition(" → ")
-    key = rest.partition(" → ")[0]
-    return replace(mistake, file=inventory.files.get((kind, key), ""))
+    return replace(mistake, file=files.get((kind, rest.partition(" → ")[0]), ""))
 
 
 def _refilled(content: Content) -> Content:
@@ -186,11 +183,12 @@ def _checked(
     base_known: bool,
     *,
     undo: bool = False,
+    files: Mapping[tuple[str, str], str] | None = None,
 ) -> Preview:
     if any(change.does and change.kind in _OF_PEOPLE for change in outcome.changes):
         _check_may_change_people(by)
     if wrong := validating.mistakes(by, now, outcome, references):
-        raise Mistaken(wrong, undo=undo)
+        raise refused([_in_file(mistake, files or {}) for mistake in wrong], undo=undo)
     found = moving.moves(outcome)
     outcome.changes = moving.with_moves(outcome, found)
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
@@ -226,22 +224,6 @@ def _standing(now: CurrentState, outcome: Outcome) -> str:
 
 def _before(now: CurrentState, change: Change) -> PlainFields | None:
     return now.content.get(change.kind, {}).get(change.key)
-
-
-class Mistaken(Problem):
-    """That a file, or an undo, is refused for mistakes."""
-
-    def __init__(self, mistakes: list[reading.Mistake], *, undo: bool = False) -> None:
-        problem = refused(mistakes, undo=undo)
-        super().__init__(
-            problem.status,
-            problem.title,
-            problem.detail,
-            problem.errors,
-            **problem.extra,
-            code=problem.code,
-        )
-        self.mistakes = mistakes
 
 
 def refused(mistakes: list[reading.Mistake], *, undo: bool = False) -> Problem:
