@@ -57,7 +57,7 @@ def test_the_client_library_is_a_package_of_its_own(
     assert all(name.startswith("neatlatch/client/") for name in names)
     # Without Neat Latch itself, of which the folder is no part then.
     code = "import neatlatch.client as c, sys; print(c.__file__, 'django' in sys.modules)"
-    told = run(str(installed / "python"), "-c", code, PYTHONPATH=str(tmp_path))
+    told = run(str(installed / "python"), "-P", "-c", code, PYTHONPATH=str(tmp_path))
     assert told == f"{tmp_path}/neatlatch/client/__init__.py False\n"
 
 
