@@ -5,6 +5,7 @@ environment, started where nothing else of this machine is found, and used by a 
 from __future__ import annotations
 
 import re
+import sys
 import tarfile
 import zipfile
 from collections.abc import Iterator
@@ -43,9 +44,7 @@ def test_the_same_commit_gives_the_same_file(package: Path, tmp_path: Path) -> N
     assert not [name for name in names if "__pycache__" in name or name.startswith("tests/")]
 
 
-def test_the_client_library_is_a_package_of_its_own(
-    package: Path, installed: Path, tmp_path: Path
-) -> None:
+def test_the_client_library_is_a_package_of_its_own(package: Path, tmp_path: Path) -> None:
     (wheel,) = package.glob("neatlatch_client-*.whl")
     with zipfile.ZipFile(wheel) as packed:
         names = {name for name in packed.namelist() if ".dist-info/" not in name}
@@ -55,9 +54,9 @@ def test_the_client_library_is_a_package_of_its_own(
     assert required == ["httpx"]
     assert "neatlatch/client/py.typed" in names
     assert all(name.startswith("neatlatch/client/") for name in names)
-    # Without Neat Latch itself, of which the folder is no part then.
+    # With an interpreter for which Neat Latch itself is not installed.
     code = "import neatlatch.client as c, sys; print(c.__file__, 'django' in sys.modules)"
-    told = run(str(installed / "python"), "-P", "-c", code, PYTHONPATH=str(tmp_path))
+    told = run(sys.executable, "-P", "-c", code, PYTHONPATH=str(tmp_path))
     assert told == f"{tmp_path}/neatlatch/client/__init__.py False\n"
 
 
