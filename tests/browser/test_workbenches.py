@@ -525,7 +525,7 @@ def test_a_large_inventory_is_applied_in_blocks_and_undone(
     expect(page.get_by_role("heading", name="150 added, 0 changed, 0 removed")).to_be_visible()
     page.get_by_role("button", name="Apply all of it").click()
     page.get_by_role("link", name="see how far it is").click()
-    expect(page.get_by_role("heading", name="Import")).to_be_visible()
+    expect(page.get_by_role("heading", name="Import", exact=True)).to_be_visible()
     expect(page.get_by_role("row").filter(has_text="Tide log 000/production")).to_contain_text(
         "✓ yes"
     )
