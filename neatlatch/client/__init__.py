@@ -12,9 +12,10 @@ It requires httpx and nothing else of Neat Latch, so that a job can install it a
 :class:`LatchError`, whose ``next_step`` says what to do.
 """
 
-from .drawn import Connection, Drawn, Rung, TestResult
+from .drawn import Connection, Drawn, Rung, SignedCall, TestResult
 from .errors import (
     BadRequest,
+    CallRejected,
     CannotReach,
     DeskFailed,
     KeyRefused,
@@ -33,6 +34,7 @@ from .settings import Settings
 __all__ = [
     "AsyncLatch",
     "BadRequest",
+    "CallRejected",
     "CannotReach",
     "Connection",
     "DeskFailed",
@@ -46,6 +48,7 @@ __all__ = [
     "NotReady",
     "Rung",
     "Settings",
+    "SignedCall",
     "TestResult",
     "TokenUnavailable",
     "TooManyRequests",

@@ -99,3 +99,21 @@ class TestResult:
     passed: bool
     rungs: tuple[Rung, ...]
     causes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class SignedCall:
+    """A call that the application signed, and that is recent.
+
+    ``id`` and ``sent_at`` are the application's own (empty and ``None``: it sends none).
+    ``seen_at``: when the same call was accepted before; ``None``: it is new.
+    """
+
+    id: str
+    sent_at: datetime | None
+    seen_at: datetime | None
+
+    @property
+    def repeated(self) -> bool:
+        """Whether it came before: do not do again what it says."""
+        return self.seen_at is not None

@@ -100,6 +100,19 @@ class DeskFailed(LatchError):
     advice = "Its operator finds the reason in the server log."
 
 
+class CallRejected(LatchError):
+    """A signed call is not what the application sent. ``reason``: ``unsigned``, ``unreadable``,
+    ``wrong``, ``too-old`` or ``too-new``.
+    """
+
+    advice = "Answer it with 401, and do nothing of what it says."
+
+    @property
+    def reason(self) -> str:
+        """Why, as a word that stays when the text changes."""
+        return str(self.problem.get("reason") or "")
+
+
 class WrongOrigin(LatchError):
     """A request would have carried a drawn header to another server than the application's.
 
@@ -109,6 +122,7 @@ class WrongOrigin(LatchError):
     advice = "Send it with another client, or ask for the connection of that server."
 
 
+_BY_CODE: dict[str, type[LatchError]] = {"call-rejected": CallRejected}
 _BY_STATUS: dict[int, type[LatchError]] = {
     401: KeyRefused,
     403: NotAllowed,
@@ -130,7 +144,8 @@ def error_of(status: int, headers: Mapping[str, str], body: bytes) -> LatchError
     problem = _problem(headers, body)
     if status >= 400:
         usual = DeskFailed if status >= 500 else BadRequest
-        made = _BY_STATUS.get(status, usual)(
+        kind = _BY_CODE.get(str(problem.get("code"))) or _BY_STATUS.get(status, usual)
+        made = kind(
             str(problem.get("title") or f"Neat Latch answered with status {status}."),
             str(problem.get("detail") or ""),
             status=status,

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import base64
 from collections.abc import Mapping
+from datetime import datetime
 from types import TracebackType
 from typing import Any
 from urllib.parse import quote
@@ -10,7 +12,7 @@ from urllib.parse import quote
 import httpx
 
 from .auth import AsyncDrawAuth, DrawAuth
-from .drawn import Connection, Drawn, Rung, TestResult
+from .drawn import Connection, Drawn, Rung, SignedCall, TestResult
 from .errors import CannotReach, DeskFailed, error_of
 from .settings import Settings
 
@@ -81,6 +83,24 @@ def _tested(answer: Any) -> TestResult:
         for rung in answer["rungs"]
     )
     return TestResult(answer["ref"], bool(answer["passed"]), tuple(rungs), tuple(answer["causes"]))
+
+
+def _call(headers: Mapping[str, str], body: bytes | str) -> dict[str, Any]:
+    """A call that is to be checked, as the desk takes it."""
+    octets = body.encode() if isinstance(body, str) else body
+    return {
+        "headers": {str(name): str(value) for name, value in headers.items()},
+        "body": base64.b64encode(octets).decode("ascii"),
+    }
+
+
+def _checked(answer: Any) -> SignedCall:
+    sent, seen = answer["sent_at"], answer["seen_at"]
+    return SignedCall(
+        answer["id"],
+        datetime.fromisoformat(sent) if sent else None,
+        datetime.fromisoformat(seen) if seen else None,
+    )
 
 
 def _unreachable(url: str, error: httpx.HTTPError | httpx.InvalidURL) -> CannotReach:
@@ -177,6 +197,16 @@ class Latch:
         """Test a connection, and wait for the result. Raises :class:`LatchError`."""
         path = f"{_path('draw', name)}/tests"
         return _tested(_answer(self._ask("POST", path, timeout=_timeout(_RELAYS))))
+
+    def check_call(self, name: str, headers: Mapping[str, str], body: bytes | str) -> SignedCall:
+        """Check a call that the application of a connection sent to this program, by its signature.
+
+        ``headers`` and ``body`` as they came: one octet changed, and the signature fits no more.
+        Raises :class:`CallRejected` where the application did not sign it so, or too long ago;
+        another :class:`LatchError` where it cannot be checked.
+        """
+        path = f"{_path('draw', name)}/signed-calls"
+        return _checked(_answer(self._ask("POST", path, json=_call(headers, body))))
 
     def connections(self) -> list[Connection]:
         """Return the connections that the workload uses. Raises :class:`LatchError`."""
@@ -277,6 +307,13 @@ class AsyncLatch:
         """As :meth:`Latch.test`."""
         path = f"{_path('draw', name)}/tests"
         return _tested(_answer(await self._ask("POST", path, timeout=_timeout(_RELAYS))))
+
+    async def check_call(
+        self, name: str, headers: Mapping[str, str], body: bytes | str
+    ) -> SignedCall:
+        """As :meth:`Latch.check_call`."""
+        path = f"{_path('draw', name)}/signed-calls"
+        return _checked(_answer(await self._ask("POST", path, json=_call(headers, body))))
 
     async def connections(self) -> list[Connection]:
         """As :meth:`Latch.connections`."""

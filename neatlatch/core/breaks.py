@@ -40,6 +40,8 @@ class BreakFacts:
     secret_ends: datetime | None = None
     secret_hint: str = ""
     secret_words: str = "Client secret"
+    signing_ends: datetime | None = None
+    signing_hint: str = ""
     certificate_ends: datetime | None = None
     failing: str = ""
 
@@ -89,7 +91,7 @@ def candidates(watched: BreakFacts, now: datetime) -> list[Break]:
         if at is None or at <= now:
             found.append(Break(watched.ref, None, why, act, workloads))
         elif at - now <= HORIZON:
-            found.append(Break(watched.ref, at, why, act, watched.workloads))
+            found.append(Break(watched.ref, at, why, act, workloads))
 
     # That nobody has noted the provider's half stops nothing.
     off = [
@@ -151,6 +153,16 @@ def candidates(watched: BreakFacts, now: datetime) -> list[Break]:
                 f"{watched.secret_words} {watched.secret_hint} expires.",
                 Act("put_secret", "Put in a new secret"),
             )
+    if watched.signing_ends is not None:
+        over = watched.signing_ends <= now
+        how_long = f"expired {in_words(now - watched.signing_ends)} ago: calls that are signed with"
+        add(
+            None if over else watched.signing_ends,
+            f"Signing secret {watched.signing_hint} "
+            + (f"{how_long} it are rejected." if over else "expires."),
+            Act("put_signing_secret", "Put in a new signing secret"),
+            (),
+        )
     if watched.certificate_ends is not None:
         gone = watched.certificate_ends <= now
         why = (

@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping
 
 from .addresses import take_apart
-from .schemes import Scheme
+from .schemes import SIGNING_SECRET, Scheme
 
 # People are sent to it, and no secret is.
 _BY_PEOPLE = "authorization_endpoint"
@@ -64,8 +64,10 @@ def of_application(addresses: Iterable[str]) -> frozenset[str]:
 def of_secret(scheme: Scheme, key: str, values: Mapping[str, str]) -> frozenset[str]:
     """Where a secret goes, by its key: that of a further endpoint (``register.password``) to its
     address alone, any other, and every token got with it (``key`` empty), to all addresses of the
-    connection's own.
+    connection's own. :data:`SIGNING_SECRET` goes nowhere.
     """
+    if key == SIGNING_SECRET:
+        return frozenset()
     prefix = key.rpartition(".")[0]
     own = [
         address

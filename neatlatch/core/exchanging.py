@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from typing import Literal
 
 from .lifetimes import in_words
-from .schemes import OAUTH2
+from .schemes import OAUTH2, SIGNING_SECRET
 
 Way = Literal["house", "protocol", "hand"]
 State = Literal["done", "now", "waits"]
@@ -106,6 +106,19 @@ def preview(
     return Preview(way, overlaps, gap, tuple(said))
 
 
+def preview_of_signing() -> Preview:
+    """What replacing a signing secret does: it is we who check, so both can be accepted."""
+    return Preview(
+        "hand",
+        True,
+        None,
+        (
+            "Both are accepted until the old one is retired: no call is rejected.",
+            "It is proven by a call that the application signs with the new one.",
+        ),
+    )
+
+
 def acts(
     application: str, whose: str, kind: str, secret_id: str, overlaps: bool
 ) -> tuple[str, ...]:
@@ -119,6 +132,13 @@ def acts(
             f"Make a new key and certificate, or have {application} make them.",
             f"In {application}'s screens, register the new certificate for {whose}{beside}",
             "Put certificate and key in below.",
+        )
+    if kind == SIGNING_SECRET:
+        return (
+            f"In {application}'s screens, have a new signing secret made; leave the old one, if "
+            "both can stay.",
+            "Copy its value and paste it below. Both are accepted here from then on.",
+            f"Have {application} sign with the new one, and send a call.",
         )
     what = kind.replace("_", " ")
     return (

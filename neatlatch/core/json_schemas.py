@@ -26,6 +26,7 @@ from .profiles import (
 )
 from .schemes import ENDPOINT_KINDS, ManualAct, Value
 from .schemes import KINDS as SCHEMES
+from .signed_calls import ENCODINGS, HASHES, SignedCalls
 
 Schema = dict[str, Any]
 DIALECT = "https://json-schema.org/draft/2020-12/schema"
@@ -144,8 +145,19 @@ def _profile() -> Schema:
         "limits": _of_class(ApplicationLimits),
         "rules": _or_nothing(_of_class(RulesAt)),
         "relays": _TEXTS,
+        "signed_calls": _or_nothing(_signed_calls()),
     }
     return _closed({field.name: parts.get(field.name, _TEXT) for field in fields(Profile)})
+
+
+def _signed_calls() -> Schema:
+    schema = _of_class(SignedCalls)
+    schema["properties"] |= {
+        "hash": {"enum": list(HASHES)},
+        "encoding": {"enum": list(ENCODINGS)},
+        "tolerance": {"type": "integer", "minimum": 1, "maximum": 3600},
+    }
+    return schema
 
 
 def _scheme(key: str) -> Schema:

@@ -21,6 +21,7 @@ from .profiles import (
     ScopeInfo,
 )
 from .schemes import API_KEY, CODE, OAUTH1, PAIR, ManualAct, Value
+from .signed_calls import SignedCalls
 
 # What an application fixes, by the kind of scheme.
 SETTINGS: dict[str, tuple[str, ...]] = {
@@ -50,6 +51,7 @@ _SINGLE: dict[str, tuple[str, ...]] = {
     "probe": _names(Probe),
     "limits": _names(ApplicationLimits),
     "rules": _names(RulesAt),
+    "signed_calls": _names(SignedCalls),
 }
 
 

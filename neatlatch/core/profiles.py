@@ -16,6 +16,7 @@ from . import addresses, pointers, relaying, schemes
 from .retries import IDEMPOTENT
 from .schemes import CLIENT, CODE, KINDS, Scheme, Value
 from .scopes import Alternatives
+from .signed_calls import SignedCalls
 
 ScopeKind = Literal["read", "write", "admin"]
 # Where an answer may have the ID of what was made, beside the places of its content (RFC 9110
@@ -116,7 +117,7 @@ class Profile:
 
     ``relays`` names header fields of its own that pass the relay both ways. ``roles`` stand where
     an application has roles or permissions of an account in place of scopes; ``operations`` then
-    name those.
+    name those. ``signed_calls`` says how the application signs what it sends to us, if it does.
     """
 
     schemes: tuple[Scheme, ...] = ()
@@ -130,6 +131,7 @@ class Profile:
     limits: ApplicationLimits = ApplicationLimits()
     rules: RulesAt | None = None
     relays: tuple[str, ...] = ()
+    signed_calls: SignedCalls | None = None
 
     @property
     def implies(self) -> dict[str, tuple[str, ...]]:
@@ -152,7 +154,7 @@ class Profile:
         """A scheme by its key; one that the profile no longer has as its kind is, so that what goes
         by it is still shown.
         """
-        return self.scheme(key) or KINDS[key]
+        return self.scheme(key) or replace(KINDS[key], further=_further(self.signed_calls))
 
     def known_rights(self, noted: Iterable[str]) -> frozenset[str] | None:
         """Return the rights of an account, ``noted`` at its client; ``None``: nobody knows them."""
@@ -258,6 +260,7 @@ def to_dict(profile: Profile) -> dict[str, Any]:
             dict(scheme["settings"]),
             list(scheme["endpoints"]),
         )
+        del scheme["further"]  # it follows from signed_calls
     kept["operations"] = [_plain_operation(operation) for operation in profile.operations]
     return kept
 
@@ -284,6 +287,13 @@ def brief(profile: Profile) -> dict[str, Any]:
     found["limits"] = dict(vars(profile.limits))
     if profile.relays:
         found["relays"] = list(profile.relays)
+    if profile.signed_calls:
+        usual = SignedCalls()
+        found["signed_calls"] = {
+            name: said
+            for name, said in vars(profile.signed_calls).items()
+            if name == "method" or said != getattr(usual, name)
+        }
     if profile.rules:
         found["rules"] = {**vars(profile.rules), "operations": list(profile.rules.operations)}
     return found
@@ -371,9 +381,12 @@ def unsound(profile: Profile) -> str:
             f"{path[:200]} is an address. A path begins with / and is added to the "
             f"connection's own address."
         )
-    probe = profile.probe
-    if probe is None:
-        return ""
+    if profile.signed_calls and (said := profile.signed_calls.unsound()):
+        return said
+    return _unsound_probe(profile.probe) if profile.probe else ""
+
+
+def _unsound_probe(probe: Probe) -> str:
     if probe.id_at and probe.id_at != LOCATION:
         try:
             if not pointers.tokens(probe.id_at):
@@ -435,8 +448,12 @@ class BadProfile(ValueError):
 def from_dict(kept: Mapping[str, Any]) -> Profile:
     """Read a profile from plain values. Raises :class:`BadProfile`."""
     try:
+        signed = _signed_calls(kept["signed_calls"]) if kept.get("signed_calls") else None
         found = Profile(
-            schemes=tuple(_scheme(scheme) for scheme in kept.get("schemes", ())),
+            schemes=tuple(
+                replace(_scheme(scheme), further=_further(signed))
+                for scheme in kept.get("schemes", ())
+            ),
             slots=tuple(_value(slot) for slot in kept.get("slots", ())),
             roles=tuple(_scope(role) for role in kept.get("roles", ())),
             roles_label=str(kept.get("roles_label", "role")),
@@ -451,6 +468,7 @@ def from_dict(kept: Mapping[str, Any]) -> Profile:
             )
             if kept.get("rules")
             else None,
+            signed_calls=signed,
         )
     except BadProfile:
         raise
@@ -545,6 +563,19 @@ def _scheme(kept: Mapping[str, Any]) -> Scheme:
         endpoints=tuple(_endpoint(endpoint) for endpoint in kept.get("endpoints", ())),
     )
     return schemes.with_directions(scheme, kept.get("where") or {})
+
+
+def _signed_calls(kept: Mapping[str, Any]) -> SignedCalls:
+    tolerance = kept.get("tolerance", SignedCalls.tolerance)
+    if isinstance(tolerance, bool) or not isinstance(tolerance, int):
+        raise BadProfile("signed_calls: tolerance is a whole number of seconds.")
+    texts = {name: str(said) for name, said in kept.items() if name != "tolerance"}
+    return SignedCalls(tolerance=tolerance, **texts)  # type: ignore[arg-type]
+
+
+def _further(signed: SignedCalls | None) -> tuple[Value, ...]:
+    """The values that every scheme of the application has beside its own."""
+    return (signed.value,) if signed else ()
 
 
 def _endpoint(kept: Mapping[str, Any]) -> schemes.Endpoint:

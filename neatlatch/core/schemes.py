@@ -21,6 +21,8 @@ API_KEY, PAIR, STREAM, BASIC, BEARER, CERTIFICATE = (
     "bearer",
     "certificate",
 )
+# The value by which calls that the application sends to us are checked. It is never sent.
+SIGNING_SECRET = "signing_secret"
 JWT_GRANT = "urn:ietf:params:oauth:grant-type:jwt-bearer"
 # Kinds that get tokens from a token endpoint; those of them that a client is registered for
 # (RFC 7591); and what our own authority can issue for.
@@ -91,7 +93,8 @@ class Scheme:
     ``settings`` is what the application fixes: ``placement`` (header, query, cookie) and ``name``
     of an API key, ``id_header`` and ``secret_header`` of a pair, ``signature_method`` (OAuth 1.0a),
     ``renews_with`` (access: the old access token is required to renew). ``switches`` are firm-wide
-    ones that must be on before it works.
+    ones that must be on before it works. ``further`` are values that belong to the application,
+    whichever scheme is taken.
     """
 
     key: str
@@ -102,6 +105,7 @@ class Scheme:
     switches: tuple[str, ...] = ()
     acts: tuple[ManualAct, ...] = ()
     endpoints: tuple[Endpoint, ...] = ()
+    further: tuple[Value, ...] = ()
 
     @property
     def registers(self) -> bool:
@@ -124,10 +128,11 @@ class Scheme:
         return self.key in HOUSE_ISSUES
 
     def all_values(self) -> tuple[Value, ...]:
-        """The scheme's own values and those of its further endpoints."""
-        return self.values + tuple(
+        """The scheme's own values, those of its further endpoints, and the application's."""
+        of_endpoints = tuple(
             value for known_endpoint in self.endpoints for value in known_endpoint.values
         )
+        return self.values + of_endpoints + self.further
 
     def value(self, key: str) -> Value | None:
         """A value by its key."""
@@ -138,6 +143,10 @@ class Scheme:
         secret”.
         """
         return tuple(value for value in self.all_values() if value.secret)
+
+    def sent_secrets(self) -> tuple[Value, ...]:
+        """The secrets that requests are made with: all but :data:`SIGNING_SECRET`."""
+        return tuple(value for value in self.secrets() if value.key != SIGNING_SECRET)
 
     def identities(self) -> tuple[Value, ...]:
         """The values by which the application knows us, beside an OAuth 2.0 client ID."""

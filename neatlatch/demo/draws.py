@@ -4,19 +4,23 @@ days.
 
 from __future__ import annotations
 
+import contextlib
 from datetime import datetime, timedelta
 from typing import Any
 
 from django.utils import timezone
 
+from neatlatch.core import signed_calls as core_signed_calls
+from neatlatch.core.schemes import SIGNING_SECRET
 from neatlatch.desk.authority.house.own import DRAW, RELAY
 from neatlatch.desk.estate.connections.destinations import DestinationPermission
 from neatlatch.desk.estate.records.clients.models import Client
-from neatlatch.desk.estate.records.connections.models import Connection
+from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret
 from neatlatch.desk.estate.records.credentials.models import Credential
 from neatlatch.desk.estate.records.workloads.models import Workload
+from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people.models import Person
-from neatlatch.desk.work.drawing import services
+from neatlatch.desk.work.drawing import services, signed_calls
 from neatlatch.desk.work.drawing.models import Drawn
 
 from .house import take
@@ -31,6 +35,34 @@ def load(by: Person, story: dict[str, Any]) -> None:
         ).first()
         if workload is not None:
             _workload(by, workload, told, now)
+    check_calls()
+
+
+def check_calls() -> None:
+    """Two calls that the workload of a connection with a signing secret had checked: one that the
+    application signed, and one that somebody changed on the way.
+    """
+    for held in HeldSecret.objects.filter(key=SIGNING_SECRET).select_related(
+        "credential", "connection__deployment__application"
+    ):
+        connection, rule = held.connection, signed_calls.rule_of(held.connection)
+        use = connection.uses.select_related("workload__environment").first()
+        client = Client.objects.filter(workload=use.workload).first() if use else None
+        if use is None or rule is None or client is None:
+            continue
+        asker = services.WorkloadCaller(use.workload, client, frozenset())
+        key = core_signed_calls.key_of(rule, held.credential.open().reveal())
+        stamp, body = str(int(timezone.now().timestamp())), b'{"type": "tickets.changed"}'
+        headers = {
+            "webhook-id": "call_of_the_demo",
+            "webhook-timestamp": stamp,
+            "webhook-signature": core_signed_calls.signature(
+                rule, key, "call_of_the_demo", stamp, body
+            ),
+        }
+        signed_calls.check(asker, connection, headers, body)
+        with contextlib.suppress(Problem):
+            signed_calls.check(asker, connection, headers, body + b" ")
 
 
 def _workload(by: Person, workload: Workload, laid_out: dict[str, Any], now: datetime) -> None:

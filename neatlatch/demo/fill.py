@@ -305,7 +305,7 @@ class _Block:
         self._health(made, wrong, pick)
         self._add(client)
         self._add(made)
-        secrets = list(scheme.secrets())
+        secrets = list(scheme.sent_secrets())
         held = [
             self._secret(number, at, client, value, private, pick, set_up)
             for at, value in enumerate(secrets)

@@ -513,6 +513,8 @@ class _Connecting:
             register = office.make_register_account("svc-register")
             facts |= {"register.username": register["User name"]}
             secrets_of["register.password"] = register["Password"]
+        if self.told.get("signed_calls"):
+            secrets_of["signing_secret"] = office.make_signing_secret()
         for step in clients.steps(client):
             client = clients.tick(self.by, client, step.key, True)
         kind = "person" if self.told.get("person") else "service"

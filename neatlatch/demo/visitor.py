@@ -120,6 +120,11 @@ class OfficeVisitor:
         """An account of the register of message formats."""
         return _shown(self.web.post(f"{self.screens}/register/make", data={"name": name}).text)
 
+    def make_signing_secret(self) -> str:
+        """Have a secret made that signs the calls that the application sends."""
+        page = self.web.post(f"{self.screens}/calls", data={"do": "secret"}).text
+        return _shown(page)["Signing secret"]
+
     def set_role(self, key: str, role: str) -> None:
         """Change a role or permission."""
         self.web.post(f"{self.screens}/{key}/role", data={"role": role})

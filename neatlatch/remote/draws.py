@@ -12,7 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from neatlatch.client import Latch
+from neatlatch.client import CallRejected, Latch
 from neatlatch.exit_codes import ExitCode
 
 from . import output, where
@@ -138,6 +138,37 @@ def _relay(latch: Latch, arguments: argparse.Namespace) -> int:
     return ExitCode.DONE if answer.is_success else ExitCode.NO
 
 
+def _check_call(latch: Latch, arguments: argparse.Namespace) -> int:
+    try:
+        headers = dict(_header(text) for text in arguments.header)
+        body = _body(arguments.data)
+    except ValueError as error:
+        output.complain(str(error))
+        return ExitCode.WRONG
+    try:
+        call = latch.check_call(arguments.name, headers, body or b"")
+    except CallRejected as error:
+        if wants_json(arguments):
+            output.as_json({"accepted": False, "reason": error.reason, "says": error.detail})
+        else:
+            output.say(f"Rejected ({error.reason}). {error.detail}")
+        return ExitCode.NO
+    sent, seen = call.sent_at, call.seen_at
+    if wants_json(arguments):
+        output.as_json(
+            {
+                "accepted": True,
+                "id": call.id,
+                "sent_at": sent.isoformat() if sent else None,
+                "seen_at": seen.isoformat() if seen else None,
+            }
+        )
+    else:
+        before = f", as one at {seen:%Y-%m-%d %H:%M:%S %Z} was" if seen else ""
+        output.say(f"Signed by the application{before}.")
+    return ExitCode.DONE
+
+
 def _header(text: str) -> tuple[str, str]:
     name, colon, value = text.partition(":")
     if not colon or not name.strip():
@@ -154,7 +185,7 @@ def _body(source: str) -> bytes | None:
     except OSError as error:
         raise ValueError(f"{source}: {error.strerror}.") from error
     if len(data) > _LARGEST_BODY:
-        raise ValueError(f"More than {_LARGEST_BODY // 2**20} MiB is not relayed.")
+        raise ValueError(f"More than {_LARGEST_BODY // 2**20} MiB is not sent.")
     return data
 
 
@@ -242,6 +273,19 @@ def add_to(parsers: argparse._SubParsersAction[argparse.ArgumentParser]) -> None
     )
     one.add_argument("--data", default="", metavar="FILE", help="the body; - is standard input")
     one.add_argument("--include", action="store_true", help="print status and header, too")
+
+    one = _add(
+        parsers,
+        "check-call",
+        "check a call that an application signed and sent",
+        _check_call,
+        "Ends with 0 if the application signed it, 1 if it did not, or too long ago.",
+    )
+    one.add_argument("name", help=name_help)
+    one.add_argument(
+        "--header", action="append", default=[], metavar="NAME: VALUE", help="as it came; repeat it"
+    )
+    one.add_argument("--data", default="-", metavar="FILE", help="its body (standard input)")
 
     _add(parsers, "list", "list the connections that you use", _list)
 

@@ -70,6 +70,7 @@ STYLES: tuple[tuple[Style, proofs.Proof], ...] = (
             ("title", "vessel"),
             root="/workshop",
             life=0,
+            calls=True,
             scheme={"type": "http", "scheme": "basic"},
         ),
         proofs.basic,

@@ -21,6 +21,7 @@ from starlette.routing import Mount, Route
 from .. import clock, small_ca
 from ..house import House
 from ..oauth.faults import Faults
+from . import signed
 from .proofs import Proof
 from .shelf import ENVIRONMENTS, Shelf, form_of, page
 
@@ -32,7 +33,8 @@ class Style:
     ``kind`` is what is handed out: key, pair, token, password, oauth1 or certificate. ``roles``
     come in rising order, each allowing what those before it do; the methods each may call are in
     ``may``. ``second_code``: a code is asked for before a secret is shown. ``root``: a folder that
-    is part of the API's address. ``life``: days until a key ends (0: never).
+    is part of the API's address. ``life``: days until a key ends (0: never). ``calls``: it sends
+    signed calls when something changes.
     """
 
     key: str
@@ -47,6 +49,7 @@ class Style:
     second_code: bool = False
     root: str = ""
     life: int = 180
+    calls: bool = False
     scheme: dict[str, Any] = field(default_factory=dict)
 
 
@@ -67,6 +70,7 @@ class Office:
         # The second code is on a slip in the office's own drawer: a simulation, so the page says
         # it.
         self.codes: dict[str, str] = {}
+        self.caller = signed.Caller()
 
     # Screens (plain http, for a browser on this machine)
 
@@ -76,11 +80,17 @@ class Office:
             Route("/{env}", self.list_keys),
             Route("/{env}/make", self.make, methods=["POST"]),
             Route("/{env}/show", self.show, methods=["POST"]),
+            *([Route("/{env}/calls", self.calls, methods=["POST"])] if self.style.calls else []),
             Route("/{env}/{key}/{act}", self.act, methods=["POST"]),
         ]
 
     def _drawer(self, request: Request) -> dict[str, Any]:
         found: dict[str, Any] = self.shelf.data[request.path_params["env"]]
+        return found
+
+    def _calls_of(self, request: Request) -> dict[str, Any]:
+        """Where signed calls go, and what they are signed with."""
+        found: dict[str, Any] = self._drawer(request).setdefault("signed_calls", {})
         return found
 
     def _page(self, request: Request, body: str, status: int = 200) -> Response:
@@ -131,7 +141,21 @@ class Office:
             f"<form method=post action='/{env}/make'><p>For <input name=name required "
             f"size=40></p><p>Account <select name=account>{accounts}</select></p>"
             f"<p>{style.roles_word.capitalize()} <select "
-            f"name=role>{roles}</select></p>{upload}<button>Make</button></form>",
+            f"name=role>{roles}</select></p>{upload}<button>Make</button></form>"
+            + (signed.section(env, self._calls_of(request)) if style.calls else ""),
+        )
+
+    async def calls(self, request: Request) -> Response:
+        """Say where calls go, or have a secret made that signs them."""
+        env = request.path_params["env"]
+        made = signed.change(self._calls_of(request), await form_of(request))
+        self.shelf.save()
+        if not made:
+            return RedirectResponse(f"/{env}", 303)
+        return self._page(
+            request,
+            f"<p>Write this down. It is shown this once.</p><table><tr><th>Signing secret<td>"
+            f"<code>{made}</code></table><p><a href='/{env}'>Done</a></p>",
         )
 
     async def make(self, request: Request) -> Response:
@@ -340,6 +364,8 @@ class Office:
             **{text: str(given[text]) for text in self.style.wanted},
         }
         self.shelf.save()
+        what = f"{self.style.thing}.changed"
+        self.caller.tell(self._calls_of(request), what, drawer["things"][number])
         return JSONResponse(drawer["things"][number], 201)
 
     async def delete_thing(self, request: Request, drawer: dict[str, Any]) -> Response:

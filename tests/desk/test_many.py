@@ -40,6 +40,7 @@ from neatlatch.desk.pages.api import api
 from neatlatch.desk.work.access.models import RuleBook
 from neatlatch.desk.work.decommissioning import services as decommissioning
 from neatlatch.desk.work.decommissioning.models import Decommissioning
+from neatlatch.desk.work.drawing.models import CheckedCalls, SeenCall
 from neatlatch.desk.work.inventory.models import ImportPlan, ImportStep, packed
 from neatlatch.desk.work.replacing.models import Replacement
 from neatlatch.desk.work.rounds import services as rounds
@@ -215,6 +216,10 @@ def one_of_each(web: WebClient) -> None:
         name="former",
         connection=somewhere,
         changed_at=timezone.now(),
+    )
+    CheckedCalls.objects.create(connection=somewhere, accepted=1, accepted_at=timezone.now())
+    SeenCall.objects.create(
+        connection=somewhere, digest="0" * 64, at=timezone.now(), ends=timezone.now()
     )
     content = TagsAndNotes(("quays",), "Ask the quays first.", (Link("https://a.example/"),))
     object_notes.change(by, somewhere, content)

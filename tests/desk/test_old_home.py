@@ -44,6 +44,8 @@ LATER = {
     "connections_formername",
     "connections_setaside",
     "decommissioning_decommissioning",
+    "drawing_checkedcalls",
+    "drawing_seencall",
     "house_goneaccess",
     "house_programscope",
     "house_programscope_environments",

@@ -64,6 +64,7 @@ _NAMES: dict[str, tuple[str, ...]] = {
     "audience": ("audience", "aud"),
     "stream_address": ("streamaddress", "stream", "streamhost", "address", "hostport"),
     "certificate": ("certificate", "clientcertificate", "cert", "tlscert"),
+    "signing_secret": ("signingsecret", "webhooksecret", "webhooksigningsecret", "whsec"),
     "private_key": ("privatekey", "privatekeypem", "clientkeypem", "tlskey"),
 }
 # The ID of a secret stands beside its value in many downloads, and is what people paste in its

@@ -24,9 +24,9 @@ def pin(halves: Halves) -> Pin:
 def pins(halves: Halves) -> tuple[Pin, ...]:
     """A pin for each secret of a scheme: key, password, token, and those of its further endpoints.
 
-    A private key stands at the certificate's pin.
+    A private key stands at the certificate's pin. A signing secret has none: no test shows it.
     """
-    wanted = halves.caller.parts.secrets() if halves.caller.parts else ()
+    wanted = halves.caller.parts.sent_secrets() if halves.caller.parts else ()
     return tuple(
         _pin(
             halves,

@@ -32,6 +32,7 @@ from neatlatch.desk.pages.connections.names import router as names
 from neatlatch.desk.pages.connections.names import unknown as unknown_connections
 from neatlatch.desk.pages.credentials.api import router as credentials
 from neatlatch.desk.pages.drawing.api import router as drawing
+from neatlatch.desk.pages.drawing.signed_calls import router as signed_calls
 from neatlatch.desk.pages.house.api import router as house
 from neatlatch.desk.pages.people.api import router as people
 from neatlatch.desk.pages.people.own import router as own_log_in
@@ -159,6 +160,7 @@ for router in (
     programs,
     certificates,
     drawing,
+    signed_calls,
     connections,
     accounts,
     workloads,

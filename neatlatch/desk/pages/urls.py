@@ -35,6 +35,7 @@ urlpatterns = [
     path("draw", drawing.mine),
     path("draw/<slug:name>", drawing.draw),
     path("draw/<slug:name>/tests", drawing.test),
+    path("draw/<slug:name>/signed-calls", drawing.check_call),
     path("draw/<slug:environment>/<slug:name>", drawing.with_environment),
     path("relay/<slug:name>", drawing.relay),
     path("relay/<slug:name>/", drawing.relay),

@@ -2214,6 +2214,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/connections/{ref}/signed-calls": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Of Connection
+         * @description What the calls that an application signs are checked with, and what came of it.
+         */
+        get: operations["drawing_signed_calls_of_connection"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/connections/{ref}/signing-secrets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Make
+         * @description Make a signing secret, for an application that lets the caller choose it.
+         */
+        post: operations["drawing_signed_calls_make"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/connections": {
         parameters: {
             query?: never;
@@ -8248,6 +8288,91 @@ export interface components {
             text: string;
         };
         /**
+         * CheckedForOut
+         * @description A workload that had calls checked, and when last.
+         */
+        CheckedForOut: {
+            /**
+             * Workload
+             * Format: uuid
+             */
+            workload: string;
+            /** Name */
+            name: string;
+            /**
+             * Last
+             * Format: date-time
+             */
+            last: string;
+        };
+        /**
+         * SignedCallsOut
+         * @description How the application signs its calls (``signs``: its profile says so), with what they are
+         *     checked, and what came of it. ``signature`` is the header field, ``content`` what is signed,
+         *     ``tolerance`` in seconds (0: no time is signed).
+         */
+        SignedCallsOut: {
+            /** Signs */
+            signs: boolean;
+            /** Method */
+            method: string;
+            /** Signature */
+            signature: string;
+            /** Content */
+            content: string;
+            /** Tolerance */
+            tolerance: number;
+            /** Held */
+            held: components["schemas"]["SigningSecretOut"][];
+            /** Accepted */
+            accepted: number;
+            /** Accepted At */
+            accepted_at: string | null;
+            /** Rejected */
+            rejected: number;
+            /** Rejected At */
+            rejected_at: string | null;
+            /** Rejected Says */
+            rejected_says: string;
+            /** Checked For */
+            checked_for: components["schemas"]["CheckedForOut"][];
+        };
+        /**
+         * SigningSecretOut
+         * @description A signing secret that calls may be signed with.
+         */
+        SigningSecretOut: {
+            /**
+             * Credential
+             * Format: uuid
+             */
+            credential: string;
+            /** Hint */
+            hint: string;
+            /** Ends */
+            ends: string | null;
+            /**
+             * Put In
+             * Format: date-time
+             */
+            put_in: string;
+            /** Put In By */
+            put_in_by: string;
+            /** State */
+            state: string;
+        };
+        /**
+         * SigningSecretMade
+         * @description Where a signing secret that was made here is shown once.
+         */
+        SigningSecretMade: {
+            /**
+             * Handover
+             * Format: uuid
+             */
+            handover: string;
+        };
+        /**
          * ConnectionRow
          * @description A connection in the list.
          */
@@ -8432,6 +8557,8 @@ export interface components {
             operations: string[];
             /** Signs Person In */
             signs_person_in: boolean;
+            /** Signs Calls */
+            signs_calls: boolean;
             /** Renewable */
             renewable: boolean;
             /** Signed In */
@@ -27348,6 +27475,266 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LineOut"][];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drawing_signed_calls_of_connection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignedCallsOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    drawing_signed_calls_make: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ref: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SigningSecretMade"];
                 };
             };
             /** @description Refused, with the reason */

@@ -4,7 +4,7 @@
  */
 const CONNECTION = [
   'accounts', 'belongings', 'connection', 'connections', 'drawable', 'lines', 'name-proposals',
-  'my-accounts', 'set-up', 'today',
+  'my-accounts', 'set-up', 'signed-calls', 'today',
 ] as const // prettier-ignore
 const WORKLOAD = [
   'drawables-of-workload',

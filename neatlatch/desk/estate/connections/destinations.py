@@ -18,7 +18,7 @@ from django.http import HttpRequest
 
 from neatlatch.core import destinations
 from neatlatch.core.evidence import CauseClass, Failure
-from neatlatch.core.schemes import lower
+from neatlatch.core.schemes import SIGNING_SECRET, lower
 from neatlatch.desk.estate.applications.following import keeps
 from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -140,7 +140,7 @@ def _cleared(connection: Connection, held: Credential | TokenSet) -> frozenset[s
 def _held_rows(connection: Connection) -> Iterable[tuple[str, str, str, Credential | TokenSet]]:
     """What is held: its key, what it is, which of its kind, and the row."""
     scheme = connection.read_scheme()
-    for key, credential in connection.secrets().items():
+    for key, credential in connection.sent_secrets().items():
         value = scheme.value(key)
         yield (
             key,
@@ -296,6 +296,8 @@ def put_in_for(connection: Connection, key: str, credential: Credential) -> None
     is cleared for where the connection sends it, and for anyone who draws the one before. Part of
     the surrounding transaction.
     """
+    if key == SIGNING_SECRET:
+        return  # it is sent nowhere, and nobody draws it
     own = destinations.of_secret(connection.read_scheme(), key, connection.values)
     before = (
         HeldSecret.objects.select_related("credential")

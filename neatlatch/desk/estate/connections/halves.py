@@ -27,7 +27,7 @@ from neatlatch.core.pins import (
     SecretFacts,
 )
 from neatlatch.core.profiles import Profile, fill_slots
-from neatlatch.core.schemes import CODE, KINDS, OAUTH2, Scheme
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, SIGNING_SECRET, Scheme
 from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import (
@@ -419,7 +419,7 @@ def watched(
     # A private key ends with its certificate, which says so better.
     held = [
         secret
-        for secret in connection.secrets().values()
+        for secret in connection.sent_secrets().values()
         if sight is None or secret.kind != "private_key"
     ]
     ending = [credential for credential in held if credential.ends is not None]
@@ -430,6 +430,7 @@ def watched(
         if held
         else None
     )
+    signing = connection.secrets().get(SIGNING_SECRET)
     return breaks.BreakFacts(
         ref=connection.ref,
         state=State(connection.state),
@@ -444,6 +445,8 @@ def watched(
         secret_ends=credential.ends if credential else None,
         secret_hint=credential.hint if credential else "",
         secret_words=_words(connection, credential),
+        signing_ends=signing.ends if signing else None,
+        signing_hint=signing.hint if signing else "",
         certificate_ends=sight.ends if sight else None,
         failing=connection.failing,
     )

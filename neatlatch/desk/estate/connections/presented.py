@@ -17,5 +17,5 @@ def credentials_of(connection: Connection) -> Credentials:
     scheme = profile.scheme_for(connection.scheme)
     opened = {}
     if connection.scheme not in OAUTH2:
-        opened = {key: held.open().reveal() for key, held in connection.secrets().items()}
+        opened = {key: held.open().reveal() for key, held in connection.sent_secrets().items()}
     return Credentials(connection.scheme, connection.values, opened, scheme.settings)

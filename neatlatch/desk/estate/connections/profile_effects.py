@@ -101,7 +101,7 @@ def _requests(connection: Connection, profile: Profile) -> dict[str, sent.SentRe
     sender = Sender(
         connection.scheme,
         connection.values,
-        frozenset(connection.secrets()),
+        frozenset(connection.sent_secrets()),
         frozenset(connection.scopes),
         held,
     )

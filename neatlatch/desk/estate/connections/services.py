@@ -19,8 +19,9 @@ from neatlatch.core.formats import settings_out
 from neatlatch.core.intake.clean import clean, suspicions
 from neatlatch.core.pins import environment
 from neatlatch.core.profiles import Scheme, Value, fill_slots
-from neatlatch.core.schemes import OAUTH2
+from neatlatch.core.schemes import OAUTH2, SIGNING_SECRET
 from neatlatch.core.scopes import malformed
+from neatlatch.core.signed_calls import unsound_secret
 from neatlatch.desk.estate.credentials import ends as credential_ends
 from neatlatch.desk.estate.credentials.services import check_key, check_pasted, keep
 from neatlatch.desk.estate.records.applications.models import Deployment
@@ -321,7 +322,8 @@ def _pasted(
     Anyone who pastes it knows it, so it may go where the connection sends it; anyone who names a
     reference may not know it.
     """
-    client = connection.client
+    # One for signed calls is the connection's: the client does not show it.
+    client = connection.client if value.key != SIGNING_SECRET else None
     odd: tuple[str, ...] = ()
     if isinstance(pasted, OpenedKey):
         text, notes = pasted.text, pasted.notes
@@ -352,8 +354,9 @@ def _pasted(
         )
     else:
         text, notes, odd = check_pasted(pasted, value.key)
+        _check_signing(connection, value, text)
     # Pasted again is not a second secret: one entry for each value.
-    known = _same_secret(connection, value.key, safe.fingerprint(text))
+    known = _same_secret(connection, client, value.key, safe.fingerprint(text))
     if known is not None:
         destinations.put_in_for(connection, value.key, known)
         return known, [*notes, *odd, *_weak(known), *_end_again(by, known, ends)]
@@ -371,12 +374,21 @@ def _weak(credential: Credential) -> list[str]:
     return [credential.weak] if credential.weak else []
 
 
-def _same_secret(connection: Connection, key: str, fingerprint: str) -> Credential | None:
-    """The secret that this very text is known as: of the connection's client, or what the
-    connection holds under that key.
+def _check_signing(connection: Connection, value: Value, text: str) -> None:
+    """Refuse what cannot be a signing secret. Raises a field error."""
+    rule = connection.deployment.application.read_profile().signed_calls
+    if value.key == SIGNING_SECRET and rule and (said := unsound_secret(rule, text)):
+        raise wrong_fields({value.key: said})
+
+
+def _same_secret(
+    connection: Connection, client: Client | None, key: str, fingerprint: str
+) -> Credential | None:
+    """The secret that this very text is known as: of its client, or what the connection holds under
+    that key.
     """
-    if connection.client is not None:
-        return connection.client.credentials.filter(fingerprint=fingerprint, kind=key).first()
+    if client is not None:
+        return client.credentials.filter(fingerprint=fingerprint, kind=key).first()
     held = Credential.objects.filter(
         holders__connection=connection, holders__key=key, fingerprint=fingerprint
     ).first()
@@ -493,15 +505,18 @@ def touched(
     leave: DestinationPermission | None = None,
     *,
     columns: Collection[str] | None = None,
+    same_requests: bool = False,
 ) -> None:
     """Save a change of the caller side, as part of the surrounding transaction: nobody has tried it
     yet, and nothing that is held goes to a new place without leave. ``columns`` are those that were
-    changed, where that is known. Raises :class:`Problem`.
+    changed, where that is known. ``same_requests``: what we send stays as it is, so what tests have
+    shown holds. Raises :class:`Problem`.
     """
     _learn_end(connection)
     connection.version += 1
     connection.changed_at, connection.changed_by = timezone.now(), by.username
-    connection.forget_health()
+    if not same_requests:
+        connection.forget_health()
     connection.save(update_fields=None if columns is None else [*_TOUCHED, *columns])
     destinations.settle(by, connection, leave)
 
@@ -654,7 +669,7 @@ def _put_in(
 ) -> tuple[Connection, list[str]]:
     connection = locked(connection)
     notes = _put_secret(by, connection, pasted, ends, key)
-    touched(connection, by, leave, columns=())
+    touched(connection, by, leave, columns=(), same_requests=key == SIGNING_SECRET)
     return connection, notes
 
 

@@ -213,6 +213,8 @@ class ConnectionOut(ConnectionRow):
     choices: list[ClientChoice]
     operations: list[str]
     signs_person_in: bool
+    # Its application signs the calls that it sends to us.
+    signs_calls: bool
     # Whether it has a token that can be renewed by hand.
     renewable: bool
     signed_in: bool

@@ -211,6 +211,7 @@ def full(connection: Connection, notes: dict[str, list[str]] | None = None) -> C
         ],
         operations=[operation.name for operation in profile.operations],
         signs_person_in=connection.scheme == CODE,
+        signs_calls=profile.signed_calls is not None,
         renewable=connection.scheme in OAUTH2
         and (not connection.individual)
         and (connection.scheme != CODE or bool(held and held.refresh)),

@@ -51,7 +51,7 @@ def _shape(handover: Handover) -> HandoverOut:
     credential = handover.credential
     return HandoverOut(
         id=handover.pk,
-        client=str(credential.client_id),
+        client=str(credential.client_id or ""),
         client_name=credential.client.name if credential.client else "",
         hint=credential.hint,
         ends=credential.ends,

@@ -33,6 +33,7 @@ from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.work.drawing.models import Drawn
+from neatlatch.desk.work.drawing.signed_calls import CHECK
 
 router = Router(tags=["drawing"])
 
@@ -274,6 +275,10 @@ def _drawers_of(connection: Connection) -> list[Workload]:
     )
 
 
+# Checks of signed calls are told of by themselves.
+_DRAWS = Drawn.objects.exclude(way=CHECK)
+
+
 def _drawn(rows: Any) -> list[DrawnOut]:
     """Draws by workload and connection, the latest first. Four queries, however many there are."""
     now = timezone.now()
@@ -336,7 +341,7 @@ def _drawn(rows: Any) -> list[DrawnOut]:
 def draws_of_workload(request: HttpRequest, identity: UUID) -> list[DrawnOut]:
     """What a workload drew, and when last."""
     guard.need(request, "look")
-    return _drawn(Drawn.objects.filter(workload=_workload(identity).pk))
+    return _drawn(_DRAWS.filter(workload=_workload(identity).pk))
 
 
 @router.get("/connections/{ref:ref}/draws", response=list[DrawnOut])
@@ -346,7 +351,7 @@ def draws_of_connection(request: HttpRequest, ref: str) -> list[DrawnOut]:
     found = Connection.objects.filter(ref=ref).first()
     if found is None:
         raise naming.no_connection(ref)
-    return _drawn(Drawn.objects.filter(connection=found.pk))
+    return _drawn(_DRAWS.filter(connection=found.pk))
 
 
 @router.get("/connections/{ref:ref}/snippets", response=list[LineOut])

@@ -41,13 +41,16 @@ from neatlatch.desk.ground.common.actors import Program
 from neatlatch.desk.ground.common.asgi import Scope
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.common.safe import CannotOpen
-from neatlatch.desk.work.drawing import quick, services
+from neatlatch.desk.work.drawing import quick, services, signed_calls
 from neatlatch.desk.work.drawing import relay as relay_service
 from neatlatch.desk.work.drawing.ledger import LEDGER, DrawFact
 from neatlatch.desk.work.rounds import services as rounds
 
 log = structlog.get_logger()
 LARGEST_BODY = 2 * 1024 * 1024
+# A signed call that is checked: in JSON, its body in Base64.
+LARGEST_CALL = 4 * 1024 * 1024
+_MOST_FIELDS, _LONGEST_FIELD = 200, 8192
 _NAME = re.compile(r"[a-z0-9-]{1,80}")
 _REFUSED = {
     "type": "about:blank",
@@ -354,6 +357,62 @@ def test(
             "rungs": rungs,
             "causes": [cause["says"] for cause in (done.diagnosis or {}).get("causes", [])],
         }
+    )
+
+
+@_async_endpoint("check")
+def check_call(
+    request: HttpRequest, asker: services.WorkloadCaller, name: str
+) -> shares.Steps[HttpResponse]:
+    """Say whether a call that the asker received was signed by the application."""
+    if request.method != "POST":
+        raise Problem(405, "Ask with POST.", code="method-not-allowed")
+    connection = services.used_connection(asker, name)
+    headers, body = _call_of(request)
+    yield _share(asker, connection)
+    accepted = signed_calls.check(asker, connection, headers, body)
+    return JsonResponse(
+        {
+            "ref": connection.ref,
+            "id": accepted.id,
+            "sent_at": accepted.sent_at.isoformat() if accepted.sent_at else None,
+            "seen_at": accepted.seen_at.isoformat() if accepted.seen_at else None,
+        }
+    )
+
+
+def _call_of(request: HttpRequest) -> tuple[dict[str, str], bytes]:
+    """A call that is to be checked: its header fields, and its body, which came in Base64. Raises
+    :class:`Problem`.
+    """
+    data = bodies.of(request, LARGEST_CALL)
+    if data is None:
+        raise Problem(
+            413,
+            "The call is too large.",
+            f"More than {LARGEST_CALL // 2**20} MiB, in Base64, is not checked.",
+            code="too-large",
+        )
+    try:
+        told = json.loads(data)
+        headers, body = told["headers"], base64.b64decode(told["body"], validate=True)
+        fits = len(headers) <= _MOST_FIELDS and all(
+            isinstance(value, str) and len(value) <= _LONGEST_FIELD for value in headers.values()
+        )
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError) as error:
+        raise _no_call() from error
+    if not fits:
+        raise _no_call()
+    return dict(headers), body
+
+
+def _no_call() -> Problem:
+    return Problem(
+        422,
+        "This is no call that can be checked.",
+        "Send its header fields as an object “headers”, and its body as it came, in Base64, as "
+        f"“body”. At most {_MOST_FIELDS} fields of {_LONGEST_FIELD} characters are read.",
+        code="bad-signed-call",
     )
 
 

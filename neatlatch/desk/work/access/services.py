@@ -324,7 +324,7 @@ def _endpoint(deployment: Deployment) -> tuple[Connection, str, Credentials]:
         base = connection.values.get(f"{start}api_base", "")
         secrets_of = {
             key.removeprefix(start): held.open().reveal()
-            for key, held in connection.secrets().items()
+            for key, held in connection.sent_secrets().items()
             if key.startswith(start)
         }
         if base and secrets_of and (endpoint is not None or not at.endpoint):

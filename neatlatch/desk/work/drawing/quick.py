@@ -18,7 +18,7 @@ from django.db import connection
 from neatlatch.core import house_key, lifetimes
 from neatlatch.core.addresses import inside
 from neatlatch.core.destinations import origin
-from neatlatch.core.schemes import OAUTH2
+from neatlatch.core.schemes import OAUTH2, SIGNING_SECRET
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.house.quick import LETS_IN, moment
 from neatlatch.desk.ground.common import safe
@@ -35,11 +35,12 @@ JOIN applications_place cp ON cp.id = c.place_id AND cp.environment_id = e.id
 JOIN connections_tokenset t ON t.connection_id = c.id AND t.person_id IS NULL
 JOIN applications_application ca ON ca.id = cp.application_id
 """
-_WANTED = """cl.allow_list, u.id, c.id, c.ref, c.scheme, c."values",
+_WANTED = f"""cl.allow_list, u.id, c.id, c.ref, c.scheme, c."values",
 t.access, t.obtained, t.ends, t.refused, t.sent_to,
 (SELECT h.credential_id FROM connections_heldsecret h
 JOIN credentials_credential hc ON hc.id = h.credential_id
- WHERE h.connection_id = c.id AND hc.fingerprint <> '' ORDER BY h.id LIMIT 1),
+ WHERE h.connection_id = c.id AND h.key <> '{SIGNING_SECRET}' AND hc.fingerprint <> ''
+ ORDER BY h.id LIMIT 1),
 t.generation, c.pace, c.time_limit, cl.id, cl.pace, json_extract(ca.profile, '$.relays')"""
 _BY_KEY = f"""SELECT {_WANTED}, k.digest, k.ends, k.last_used, cl.scopes, e.key
 FROM credentials_credential k JOIN clients_client cl ON cl.id = k.client_id

@@ -289,10 +289,27 @@ def _by_key(text: str, now: datetime) -> tuple[Client, frozenset[str], Credentia
 
 
 def connection_of(asker: WorkloadCaller, name: str, wants: str) -> Connection:
-    """The connection of a name in the asker's own environment, if the asker uses it and may do what
-    it wants; a former name serves too, and its use is recorded. Raises :class:`Problem`, which says
-    in which other environments the asker uses the name; whether a connection exists that it does
-    not use is not told.
+    """:func:`used_connection`, if the asker may do what it wants with it, and it can be drawn.
+    Raises :class:`Problem`.
+    """
+    connection = used_connection(asker, name)
+    if wants not in asker.scopes:
+        raise Problem(
+            403,
+            f"Your key does not allow you to {wants}.",
+            "Ask its administrator for one that does.",
+            code="key-forbids",
+        )
+    if (refusal := undrawable(connection)) is not None:
+        raise refusal
+    return connection
+
+
+def used_connection(asker: WorkloadCaller, name: str) -> Connection:
+    """The connection of a name in the asker's own environment, if the asker uses it; a former name
+    serves too, and its use is recorded. Raises :class:`Problem`, which says in which other
+    environments the asker uses the name; whether a connection exists that it does not use is not
+    told.
     """
     environment = asker.workload.environment
     connection = _used_by(asker, name) or _used_by_former(asker, name)
@@ -310,15 +327,6 @@ def connection_of(asker: WorkloadCaller, name: str, wants: str) -> Connection:
             f"can add you on the connection's page.",
             code="connection-not-used",
         )
-    if wants not in asker.scopes:
-        raise Problem(
-            403,
-            f"Your key does not allow you to {wants}.",
-            "Ask its administrator for one that does.",
-            code="key-forbids",
-        )
-    if (refusal := undrawable(connection)) is not None:
-        raise refusal
     return connection
 
 

@@ -7,13 +7,14 @@ from __future__ import annotations
 from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Any
+from uuid import UUID
 
 from django.db.models import Max, Min
 from django.utils import timezone
 
 from neatlatch.core import exchanging
 from neatlatch.core.exchanging import HoldingWorkload, Preview, ReplacementProgress, Way
-from neatlatch.core.schemes import Value
+from neatlatch.core.schemes import SIGNING_SECRET, Value
 from neatlatch.desk.authority.records.house.models import Access
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, HeldSecret, TokenSet
@@ -56,6 +57,8 @@ def _profile(credential: Credential, held: list[HeldSecret]) -> Any:
 
 def options(credential: Credential, held: list[HeldSecret]) -> list[Way]:
     """How a second one can be had, the best first."""
+    if credential.kind == SIGNING_SECRET:
+        return ["hand"] if held else []
     client = _client(credential, held)
     if client is not None and client.house:
         # A certificate that no connection here holds is renewed on its own page: nobody here could
@@ -97,6 +100,8 @@ def previews(credential: Credential, now: datetime) -> list[Preview]:
         held[0].connection.scheme if held else credential.client.scheme if credential.client else ""
     )
     spread = timedelta(seconds=profile.limits.spread)
+    if credential.kind == SIGNING_SECRET:
+        return [exchanging.preview_of_signing()] if options(credential, held) else []
     return [
         exchanging.preview(
             way,
@@ -152,16 +157,27 @@ def connections_with_keys(replacement: Replacement) -> list[tuple[Connection, st
 
 
 def workloads_of(replacement: Replacement) -> list[HoldingWorkload]:
-    """The workloads of the connections that it is about."""
+    """The workloads of the connections that it is about; of a signing secret those that have calls
+    checked with it, for nobody else is concerned.
+    """
     rows = Connection.objects.filter(
         pk__in=[holder[0] for holder in replacement.holders]
     ).prefetch_related("uses__workload")
     workloads = {use.workload for row in rows for use in row.uses.all()}
+    if replacement.old.kind == SIGNING_SECRET:
+        workloads = {workload for workload in workloads if workload.pk in _checking(replacement)}
     moved = [
         HoldingWorkload(workload.name, workload.draws, workload.runs, str(workload.pk))
         for workload in workloads
     ]
     return sorted(moved, key=lambda moved: (moved.name, moved.workload))
+
+
+def _checking(replacement: Replacement) -> set[UUID]:
+    """The workloads that had a call checked with the old one, or have with the new one."""
+    both = [str(replacement.old_id), str(replacement.new_id or "")]
+    rows = Drawn.objects.filter(credential__in=both).values_list("workload", flat=True)
+    return set(rows.distinct())
 
 
 def standing(replacement: Replacement) -> ReplacementProgress:

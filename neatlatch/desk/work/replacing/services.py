@@ -8,11 +8,13 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from django.db import transaction
+from django.db.models import Max
 from django.utils import timezone
 
 from neatlatch.core import exchanging, keys, registration
 from neatlatch.core.certificates import reading
 from neatlatch.core.certificates.facts import of_certificate
+from neatlatch.core.schemes import SIGNING_SECRET
 from neatlatch.desk.authority.certificates import services as certificates
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.authority.records.certificates.models import Issued
@@ -28,6 +30,7 @@ from neatlatch.desk.ground.common.actors import Actor
 from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.journal.services import write
 from neatlatch.desk.ground.people.actors import actor_of
+from neatlatch.desk.work.drawing.models import Drawn
 
 from . import trial
 from .models import Replacement
@@ -368,7 +371,10 @@ def prove(by: Actor, replacement: Replacement) -> tuple[Replacement, trial.Outco
     if new is None:
         raise Problem(409, "The new one has not been made yet.", code="new-credential-missing")
     outcome = _used_by_its_holder(Credential.objects.get(pk=new.pk))
-    for connection, key in connections_with_keys(replacement):
+    signs = new.kind == SIGNING_SECRET
+    if signs:
+        outcome = _signed_with(new)
+    for connection, key in [] if signs else connections_with_keys(replacement):
         outcome = trial.attempt(connection, {key: new}, replacement.values, fresh=True)
         if not outcome.passed:
             break
@@ -398,6 +404,21 @@ def _used_by_its_holder(new: Credential) -> trial.Outcome:
         True,
         False,
         f"its holder has used it, from {new.last_used_from or 'an address that is not known'}.",
+    )
+
+
+def _signed_with(new: Credential) -> trial.Outcome:
+    """The proof of a signing secret: that a call signed with it was checked."""
+    last = Drawn.objects.filter(credential=str(new.pk)).aggregate(at=Max("last"))["at"]
+    if last is None:
+        return trial.Outcome(
+            False,
+            False,
+            "no call that was signed with it has been checked. Have the application sign with it "
+            "and send one, then look again.",
+        )
+    return trial.Outcome(
+        True, False, f"a call that was signed with it was accepted at {last:%H:%M} UTC."
     )
 
 
@@ -450,7 +471,7 @@ def _put(
     connection = connections.locked(connection)
     HeldSecret.objects.filter(connection=connection, key=key).update(credential=credential)
     connection.values = {**connection.values, **values}
-    connections.touched(connection, by)
+    connections.touched(connection, by, same_requests=key == SIGNING_SECRET)
 
 
 def _record_facts(by: Actor, replacement: Replacement, values: dict[str, str]) -> None:
@@ -576,7 +597,12 @@ def prove_refused(by: Actor, replacement: Replacement) -> tuple[Replacement, tri
     outcome = trial.Outcome(
         False, bool(why), f"no connection here held it; {why or 'it is still accepted'}."
     )
-    for connection, key in connections_with_keys(replacement):
+    signs = old.kind == SIGNING_SECRET
+    if signs:
+        outcome = trial.Outcome(
+            False, not old.lives, "calls that are signed with it are rejected here."
+        )
+    for connection, key in [] if signs else connections_with_keys(replacement):
         if old.value is not None:
             outcome = trial.attempt(
                 connection, {key: old}, replacement.before.get(str(connection.pk), {}), fresh=False

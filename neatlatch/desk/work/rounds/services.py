@@ -104,7 +104,7 @@ def _is_fresh(connection: Connection, spread: int) -> bool:
     """Whether a secret of the connection is newer than the provider's spreading time."""
     return any(
         timezone.now() - secret.issued < timedelta(seconds=spread)
-        for secret in connection.secrets().values()
+        for secret in connection.sent_secrets().values()
     )
 
 

@@ -22,6 +22,7 @@
   import NameCard from './NameCard.svelte'
   import PutSecret from './PutSecret.svelte'
   import ShearLine from './ShearLine.svelte'
+  import SignedCallsCard from './SignedCallsCard.svelte'
   import TestCard from './TestCard.svelte'
   import AccountsCard from '../accounts/AccountsCard.svelte'
   import WorkloadsCard from './WorkloadsCard.svelte'
@@ -36,13 +37,13 @@
   const run = acts.run
   let watching = $state<string | null>(null)
   let open = $state<'' | 'edit' | 'secret' | 'client' | 'certificate'>(
-    searchParams.get('put') === 'secret'
+    ['secret', 'signing_secret'].includes(String(searchParams.get('put')))
       ? 'secret'
       : searchParams.get('put') === 'certificate'
         ? 'certificate'
         : '',
   )
-  let which = $state('')
+  let which = $state(searchParams.get('put') === 'signing_secret' ? 'signing_secret' : '')
   let said = $state<string[]>(
     searchParams.get('cleaned') ? [String(searchParams.get('cleaned'))] : [],
   )
@@ -291,6 +292,10 @@
           >
         </p>
       </section>
+      {#if connection.signs_calls}{#key connection.ref}<SignedCallsCard
+            {connection}
+            put={() => openSecret('signing_secret')}
+          />{/key}{/if}
       {#if !connection.individual}{#key connection.ref}<DrawsCard ref={connection.ref} />{/key}{/if}
       {#if connection.signs_person_in && !connection.individual}{@render whose()}{/if}
       {#if may('change')}<section class="sheet p-4">

@@ -68,8 +68,10 @@
             <tr data-row>
               <td class="value whitespace-nowrap">{entry.hint}</td>
               <td
-                ><a class="act" href="/clients/{entry.client}">{entry.client_name}</a><br /><span
-                  class="text-soft">{entry.application}, {entry.environment}</span
+                >{#if entry.client}<a class="act" href="/clients/{entry.client}"
+                    >{entry.client_name}</a
+                  >{:else}{entry.client_name}{/if}<br /><span class="text-soft"
+                  >{entry.application}, {entry.environment}</span
                 ></td
               >
               <td class="whitespace-nowrap">{FORMS[entry.form]}</td><td>{entry.to || '—'}</td>

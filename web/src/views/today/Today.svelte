@@ -7,6 +7,12 @@
   import FirstSteps from './FirstSteps.svelte'
   import Wall from './Wall.svelte'
 
+  // What the page of a connection opens, by the act that mends it.
+  const PUT: Record<string, string> = {
+    put_secret: '?put=secret',
+    put_signing_secret: '?put=signing_secret',
+  }
+
   const today = createQuery(() => ({
     queryKey: ['today'],
     queryFn: () => ok(api.GET('/api/today')),
@@ -142,7 +148,7 @@
                   class="act"
                   href={entry.workload
                     ? `/workloads/${entry.workload}`
-                    : `/connections/${entry.ref}${entry.act === 'put_secret' ? '?put=secret' : ''}`}
+                    : `/connections/${entry.ref}${PUT[entry.act] ?? ''}`}
                   aria-label="{entry.label}: {name}, {entry.environment}{entry.ref
                     ? `, ${entry.ref}`
                     : ''}">{entry.label}</a

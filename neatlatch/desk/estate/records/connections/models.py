@@ -14,7 +14,7 @@ from django.db import models
 
 from neatlatch.core import health, references
 from neatlatch.core.health import State
-from neatlatch.core.schemes import Scheme
+from neatlatch.core.schemes import SIGNING_SECRET, Scheme
 from neatlatch.core.secret import Secret
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client
@@ -109,6 +109,10 @@ class Connection(models.Model):
             if held_secret.credential.fingerprint
         } | {**self._shown}
 
+    def sent_secrets(self) -> dict[str, Credential]:
+        """Those of :meth:`secrets` that requests are made with."""
+        return {key: held for key, held in self.secrets().items() if key != SIGNING_SECRET}
+
     def read_scheme(self) -> Scheme:
         """The way in that it goes by, as its application's profile has it."""
         return self.deployment.application.read_profile().scheme_for(self.scheme)
@@ -160,7 +164,7 @@ class Connection(models.Model):
         """The secret that people mean by “the secret” of this connection: the first that was asked
         for.
         """
-        return next(iter(self.secrets().values()), None)
+        return next(iter(self.sent_secrets().values()), None)
 
 
 class FormerName(models.Model):
