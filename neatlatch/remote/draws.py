@@ -140,7 +140,8 @@ def _relay(latch: Latch, arguments: argparse.Namespace) -> int:
 
 def _check_call(latch: Latch, arguments: argparse.Namespace) -> int:
     try:
-        headers = dict(_header(text) for text in arguments.header)
+        lines = _body(arguments.headers) or b""
+        headers = dict(_header(text) for text in lines.decode("latin-1").splitlines() if text)
         body = _body(arguments.data)
     except ValueError as error:
         output.complain(str(error))
@@ -283,9 +284,14 @@ def add_to(parsers: argparse._SubParsersAction[argparse.ArgumentParser]) -> None
     )
     one.add_argument("name", help=name_help)
     one.add_argument(
-        "--header", action="append", default=[], metavar="NAME: VALUE", help="as it came; repeat it"
+        "--headers",
+        required=True,
+        metavar="FILE",
+        help="its header fields as they came, one to a line, NAME: VALUE",
     )
-    one.add_argument("--data", default="-", metavar="FILE", help="its body (standard input)")
+    one.add_argument(
+        "--data", default="-", metavar="FILE", help="its body as it came (standard input)"
+    )
 
     _add(parsers, "list", "list the connections that you use", _list)
 

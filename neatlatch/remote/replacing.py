@@ -25,13 +25,13 @@ _STEPS = {
 
 
 def _credential(desk: Desk, reference: str, key: str) -> str:
-    """Return the ID of the credential that a connection holds. Raises
-    :class:`~neatlatch.client.NotFound`.
+    """Return the ID of the credential that a connection holds; without a key, of the one that its
+    requests are made with. Raises :class:`~neatlatch.client.NotFound`.
     """
     secrets = [
         secret
         for secret in ref_in(desk, reference)["secrets"]
-        if secret["held"] and key in ("", secret["key"])
+        if secret["held"] and (secret["key"] == key if key else secret["sent"])
     ]
     if len(secrets) != 1:
         keys = ", ".join(secret["key"] for secret in secrets)

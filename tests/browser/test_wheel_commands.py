@@ -5,15 +5,20 @@ folder of its own, in a home that was empty.
 
 from __future__ import annotations
 
+import base64
+import os
 import re
 import subprocess
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
+import httpx
 import pytest
+from standardwebhooks.webhooks import Webhook
 
 from neatlatch.demo.visitor import Visitor
-from tests.harness import ROOT, StandIns
+from tests.harness import ROOT, StandIns, free_ports, wait_until
 from tests.packaged import start
 from tests.served import Served
 from tests.settings import HOME_OF_TESTS
@@ -69,6 +74,54 @@ class Elsewhere:
         return self.run("bash", "-euc", script, given=given)
 
 
+def _listens(port: int) -> bool:
+    """Whether somebody listens on a port; without connecting, for it serves one request only."""
+    lines = Path("/proc/net/tcp").read_text().splitlines()[1:]
+    return any(
+        line.split()[1].endswith(f":{port:04X}") and line.split()[3] == "0A" for line in lines
+    )
+
+
+def call_is_checked(there: Elsewhere, script: str, installed: Path, program: str) -> None:
+    """The examples of signed calls: by a command, and by a program that receives them."""
+    secret = "whsec_" + base64.b64encode(os.urandom(32)).decode()
+    body = b'{"type": "bookings.changed"}'
+
+    def headers(id: str) -> dict[str, str]:
+        at = datetime.now(UTC)
+        return {
+            "webhook-id": id,
+            "webhook-timestamp": str(int(at.timestamp())),
+            "webhook-signature": Webhook(secret).sign(id, at, body.decode()),
+        }
+
+    (there.folder / "signing-secret").write_text(secret)
+    (there.folder / "call.body").write_bytes(body)
+    lines = "".join(f"{name}: {value}\r\n" for name, value in headers("call_1").items())
+    (there.folder / "call.headers").write_text(lines)
+    assert there.shell(script).endswith("Signed by the application.\n")
+    assert "as one at " in there.shell(script)
+    (there.folder / "call.body").write_bytes(body + b" ")
+    assert "Rejected (wrong)." in there.shell(f"! {script.splitlines()[1]}")
+
+    port = free_ports()
+    for sent, status, says in [
+        (body, 204, 'call_2 {"type": "bookings.changed"}\n'),
+        (body + b" ", 401, "rejected: wrong\n"),
+    ]:
+        running = subprocess.Popen(
+            [str(installed / "python"), "-c", program.replace("8080", str(port))],
+            cwd=there.folder,
+            env=there.environment,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        wait_until(lambda: _listens(port), what="the receiver")
+        answer = httpx.post(f"http://127.0.0.1:{port}/", content=sent, headers=headers("call_2"))
+        assert answer.status_code == status
+        assert running.communicate(timeout=60)[0] == says
+
+
 def test_every_example_does_what_its_page_says(
     installed: Path, served: Served, stand_ins: StandIns, tmp_path: Path
 ) -> None:
@@ -79,7 +132,7 @@ def test_every_example_does_what_its_page_says(
     scopes, grants = ["berths.read"], ["client_credentials"]
     client_id, secret = visitor.add_client("Night tally", [], scopes, grants, "client_secret_post")
     here = Elsewhere(installed, tmp_path / "here")
-    once, look, work, replace, down, pipeline, completion = blocks("commands.md", "bash")
+    once, look, work, sign, replace, down, pipeline, completion = blocks("commands.md", "bash")
 
     home = str(tmp_path / "home")
     here.shell(once.replace("/var/lib/neatlatch", home), "anchor bollard davit 7\n")
@@ -115,7 +168,8 @@ def test_every_example_does_what_its_page_says(
     assert "Authorization: Bearer " in said
     assert said.endswith('{"bookings":[]}')
     there.environment["NLATCH_KEY_FILE"] = "key"
-    programs = blocks("library.md", "python")
+    *programs, receiver, errors = blocks("library.md", "python")
+    programs.append(errors)
     assert len(programs) == 6
     told = [there.run(str(installed / "python"), "-c", program) for program in programs]
     assert told[0] == "200 {'bookings': []}\n"
@@ -125,10 +179,12 @@ def test_every_example_does_what_its_page_says(
     assert told[4].splitlines()[1].startswith("True ['find', 'reach'")
     assert told[5] == "not ours: connection-not-used\n"
 
+    call_is_checked(there, sign, installed, receiver)
+
     (there.folder / "new-secret").write_text(visitor.add_secret(client_id))
     del there.environment["NLATCH_KEY_FILE"]
     said = there.shell(replace)
-    assert "Open" in said or "open “Night tally”" in said
+    assert "open “Night tally”" in said
     assert said.count("ok ") == 6
     again = there.shell("nlatch relay berths /bookings --key-file key")
     assert again == '{"bookings":[]}'

@@ -318,3 +318,34 @@ def test_it_requires_httpx_and_nothing_else() -> None:
     assert ours
     assert all(name.startswith("neatlatch.client") for name in ours)
     assert not {"django", "pydantic", "cryptography", "yaml", "ninja"} & set(told)
+
+
+def test_a_signed_call_is_checked_as_it_came() -> None:
+    answer = {"ref": "x/y", "id": "call_1", "sent_at": "2026-12-02T03:00:00+00:00", "seen_at": None}
+    desk = FakeDesk(answer=httpx.Response(200, json=answer))
+    with Latch(URL, key="k", transport=httpx.MockTransport(desk)) as latch:
+        call = latch.check_call("cargo", {"Webhook-Id": "call_1"}, b"\xff{}")
+    assert desk.asked[0].url.path == "/draw/cargo/signed-calls"
+    sent = json.loads(desk.asked[0].content)
+    assert sent == {"headers": {"Webhook-Id": "call_1"}, "body": "/3t9"}
+    assert (call.id, call.repeated) == ("call_1", False)
+    assert call.sent_at == datetime(2026, 12, 2, 3, tzinfo=UTC)
+
+    async def again() -> bool:
+        seen = httpx.Response(200, json=answer | {"seen_at": "2026-12-02T03:00:01+00:00"})
+        transport = httpx.MockTransport(FakeDesk(answer=seen))
+        async with AsyncLatch(URL, key="k", transport=transport) as latch:
+            return (await latch.check_call("cargo", {}, "")).repeated
+
+    assert asyncio.run(again())
+
+
+def test_a_call_that_is_rejected_is_an_error_that_nobody_overlooks() -> None:
+    problem = {"code": "call-rejected", "title": "No.", "detail": "Wrong.", "reason": "wrong"}
+    told = httpx.Response(422, json=problem, headers={"Content-Type": "application/problem+json"})
+    with (
+        Latch(URL, key="k", transport=httpx.MockTransport(FakeDesk(answer=told))) as latch,
+        pytest.raises(client.CallRejected) as raised,
+    ):
+        latch.check_call("cargo", {}, b"")
+    assert (raised.value.reason, raised.value.code) == ("wrong", "call-rejected")

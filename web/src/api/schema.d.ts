@@ -8658,6 +8658,8 @@ export interface components {
             put_in: string | null;
             /** Put In By */
             put_in_by: string;
+            /** Sent */
+            sent: boolean;
             /** Credential */
             credential: string | null;
         };

@@ -142,6 +142,8 @@ class HeldSecretOut:
     ends: datetime | None
     put_in: datetime | None
     put_in_by: str
+    # Requests are made with it.
+    sent: bool
     # The credential whose end people note here.
     credential: UUID | None
 

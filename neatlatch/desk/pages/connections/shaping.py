@@ -10,7 +10,7 @@ from neatlatch.core import breaks, health, pins
 from neatlatch.core.addresses import joined_path
 from neatlatch.core.evidence import Rung, curl_line
 from neatlatch.core.pins import Pin
-from neatlatch.core.schemes import CODE, KINDS, OAUTH2, STREAM, Scheme
+from neatlatch.core.schemes import CODE, KINDS, OAUTH2, SIGNING_SECRET, STREAM, Scheme
 from neatlatch.core.scopes import closure, lacking
 from neatlatch.desk.estate import object_notes
 from neatlatch.desk.estate.connections import destinations, halves, naming, set_aside, sign_in
@@ -250,6 +250,7 @@ def _held_secrets(connection: Connection, scheme: Scheme) -> list[HeldSecretOut]
                 ends=one.ends if one else None,
                 put_in=one.issued if one else None,
                 put_in_by=one.put_in_by if one else "",
+                sent=value.key != SIGNING_SECRET,
                 credential=_credential_without_end(one),
             )
         )
