@@ -33,9 +33,9 @@ from neatlatch.desk.ground.people.models import Person
 from neatlatch.desk.work.drawing import services
 from neatlatch.desk.work.drawing.models import CheckedCalls, Drawn, SeenCall
 from tests.harness import StandIns
-from tests.refused import refused_with
 
 from .conftest import forget_the_journal, load_once
+from .test_every_operation import code
 
 JSON: Any = {"content_type": "application/json"}
 REF = "production/repair-tickets"
@@ -123,7 +123,7 @@ def test_one_that_the_application_signed_and_every_way_in_which_it_did_not(web, 
         (long_ago, "too-old"),
     ]:
         refused = check(key, *sent)
-        assert refused_with("call-rejected")(refused), refused.content
+        assert code(refused) == "call-rejected", refused.content
         assert refused.json()["reason"] == reason
         assert SECRET not in refused.content.decode()
     # What was rejected is not taken for seen.
@@ -143,9 +143,9 @@ def test_one_that_the_application_signed_and_every_way_in_which_it_did_not(web, 
 def test_who_may_have_a_call_checked(web, key):
     headers, body = signed()
     assert check("nlk_production_nobody", headers, body).status_code == 401
-    assert refused_with("connection-not-used")(check(key, headers, body, "fare-kiosks"))
+    assert code(check(key, headers, body, "fare-kiosks")) == "connection-not-used"
     Workload.objects.get(name="Engine alarms").uses.all().delete()
-    assert refused_with("connection-not-used")(check(key, headers, body))
+    assert code(check(key, headers, body)) == "connection-not-used"
     assert not SeenCall.objects.filter(digest__startswith="call").exists()
 
 
@@ -171,30 +171,30 @@ def test_what_is_no_call_is_refused_by_a_sentence(web, key):
             headers={"Authorization": f"Bearer {key}"},
             **JSON,
         )
-        assert refused_with("bad-signed-call")(answer), (sent[:60], answer.content)
+        assert code(answer) == "bad-signed-call", (sent[:60], answer.content)
     answer = check(key, {}, b"x" * (4 * 1024 * 1024))
-    assert refused_with("too-large")(answer)
+    assert code(answer) == "too-large"
     asked = WebClient().get(
         "/draw/repair-tickets/signed-calls", headers={"Authorization": f"Bearer {key}"}
     )
-    assert refused_with("method-not-allowed")(asked)
+    assert code(asked) == "method-not-allowed"
 
 
 def test_without_a_secret_or_with_one_that_is_over_nobody_can_tell(web, key):
     secret = found().secrets()["signing_secret"]
     Credential.objects.filter(pk=secret.pk).update(ends=timezone.now() - timedelta(days=2))
-    assert refused_with("no-signing-secret")(check(key, *signed()))
+    assert code(check(key, *signed())) == "no-signing-secret"
     summaries.work_out([found().pk])
     told = web.get("/api/today").json()["breaks"]["items"]
     due = next(row for row in told if row["ref"] == REF)
     assert "calls that are signed with it are rejected" in due["why"]
     assert due["act"] == "put_signing_secret"
     found().held_secrets.filter(key="signing_secret").delete()
-    assert refused_with("no-signing-secret")(check(key, *signed()))
+    assert code(check(key, *signed())) == "no-signing-secret"
     application = Application.objects.get(key="repair-tickets")
     application.profile.pop("signed_calls")
     application.save()
-    assert refused_with("calls-not-signed")(check(key, *signed()))
+    assert code(check(key, *signed())) == "calls-not-signed"
     assert web.get(f"/api/connections/{REF}").json()["signs_calls"] is False
 
 
@@ -306,7 +306,7 @@ def test_it_is_put_in_listed_and_kept_like_other_credentials(web, key):
 
 def test_one_is_made_here_where_the_application_lets_us_choose(web, key):
     refused = web.post(f"/api/connections/{REF}/signing-secrets", **JSON)
-    assert refused_with("signing-secret-held")(refused)
+    assert code(refused) == "signing-secret-held"
     found().held_secrets.filter(key="signing_secret").delete()
     made = post(web, f"/connections/{REF}/signing-secrets", 201)
     shown = post(web, f"/handovers/{made['handover']}/revelations")["value"]

@@ -77,6 +77,10 @@ KINDS = (
             ),
             Field("active", "flag", True),
             Field("email"),
+            # What their rights hold for; empty: not limited by that.
+            _texts("environments"),
+            _texts("applications"),
+            _texts("teams"),
             *_ANNOTATED,
         ),
     ),

@@ -32,7 +32,7 @@ def find_environment(key: str) -> Environment:
 
 def find_deployment(application: str, environment: str) -> Deployment:
     """An application in one environment, by both keys."""
-    narrowed.check(environment)
+    narrowed.check(environment, application)
     rows = Deployment.objects.select_related("application", "environment")
     deployment = rows.filter(application__key=application, environment__key=environment).first()
     if deployment is None:
@@ -46,7 +46,7 @@ def find_client(identity: UUID) -> Client:
     found = rows.filter(pk=identity).first()
     if found is None:
         raise not_found("client")
-    narrowed.check(found.deployment.environment.key)
+    narrowed.check(found.deployment.environment.key, found.deployment.application.key)
     return found
 
 
@@ -55,7 +55,7 @@ def find_connection(ref: str) -> Connection:
     found = halves.with_everything(Connection.objects.filter(ref=ref)).first()
     if found is None:
         raise naming.no_connection(ref)
-    narrowed.check(found.deployment.environment.key)
+    narrowed.check(found.deployment.environment.key, found.deployment.application.key)
     return found
 
 

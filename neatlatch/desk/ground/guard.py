@@ -15,6 +15,7 @@ from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
 from neatlatch.core.program_tokens import ProgramRight
+from neatlatch.desk.ground.common import narrowed
 from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.models import Repeatable
 from neatlatch.desk.ground.common.problems import Problem, changed_meanwhile
@@ -39,6 +40,8 @@ _RIGHTS = {
     "people": ProgramRight.PEOPLE,
     "read_journal": ProgramRight.READ,
 }
+# What changes nothing, and reaches everything that a role shows.
+_LOOKS = ("look", "read_journal")
 _WORDS = {
     "test": "test and sign in",
     "change": "register, change and hand over",
@@ -88,8 +91,8 @@ def person_of(request: HttpRequest) -> Person:
 
 
 def need_person(request: HttpRequest, what: str) -> Person:
-    """Return the person who asks, if their role allows it, for what no program can do. Raises
-    :class:`Problem` (403), which says who may.
+    """Return the person who asks, if their role and their limits allow it, for what no program can
+    do. Raises :class:`Problem` (403), which says who may.
     """
     return _in_role(person_of(request), what)
 
@@ -103,6 +106,8 @@ def _in_role(person: Person, what: str) -> Person:
             f"You are {person.get_role_display().lower()}. To {_WORDS[what]}, ask {who}.",
             code="role-forbids",
         )
+    if what not in _LOOKS:
+        narrowed.begin_act()
     return person
 
 

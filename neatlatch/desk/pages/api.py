@@ -40,6 +40,7 @@ from neatlatch.desk.pages.rounds.api import router as rounds
 from neatlatch.desk.pages.rounds.leftovers import router as leftovers
 from neatlatch.desk.pages.today import router as today
 
+from . import narrowing
 from .access import router as access
 from .applications.api import router as applications
 from .applications.environments import router as environments
@@ -84,6 +85,7 @@ class PersonAuth(SessionAuth):
         person = super().authenticate(request, key)
         if person is not None:
             log_in.record_seen(request)
+            narrowing.limit(request, person)
         return person
 
 

@@ -27,7 +27,7 @@ from neatlatch.desk.ground.common.request_bodies import Moment, RequestBody
 from neatlatch.desk.ground.people.actors import DelegatedCaller
 
 from .applications.shapes import EnvironmentOut, environment_out
-from .narrowing import hold
+from .narrowing import hold, limit
 
 router = Router(tags=["programs"])
 
@@ -45,6 +45,7 @@ class ProgramAuth(HttpBearer):
         """
         caller = recognised(request, token)
         if isinstance(caller, DelegatedCaller):
+            limit(request, caller.person)
             return caller
         hold(request, caller.grant.environments)
         return caller

@@ -358,6 +358,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people/{username}/limits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Limits
+         * @description Limit somebody's rights to environments, applications and teams, or lift the limits.
+         *
+         *     They look at everything that their role shows, and act only on what is within.
+         */
+        put: operations["people_api_set_limits"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/people/{username}/second-factors": {
         parameters: {
             query?: never;
@@ -4992,6 +5014,18 @@ export interface components {
             here: boolean;
         };
         /**
+         * LimitsOut
+         * @description What somebody's rights hold for; all empty: for everything.
+         */
+        LimitsOut: {
+            /** Environments */
+            environments: string[];
+            /** Applications */
+            applications: string[];
+            /** Teams */
+            teams: string[];
+        };
+        /**
          * PersonOut
          * @description A person, without anything secret.
          */
@@ -5010,6 +5044,29 @@ export interface components {
             last_login: string | null;
             /** Second Factor */
             second_factor: boolean;
+            limits: components["schemas"]["LimitsOut"];
+        };
+        /**
+         * LimitsIn
+         * @description What somebody's rights hold for: keys of environments and of applications, and teams, which
+         *     stand for the applications that they own; empty: not limited by that.
+         */
+        LimitsIn: {
+            /**
+             * Environments
+             * @default []
+             */
+            environments: string[];
+            /**
+             * Applications
+             * @default []
+             */
+            applications: string[];
+            /**
+             * Teams
+             * @default []
+             */
+            teams: string[];
         };
         /**
          * TemporaryPasswordIn
@@ -9618,6 +9675,7 @@ export interface components {
             things: components["schemas"]["BelongingOut"][];
             /** More */
             more: boolean;
+            limits: components["schemas"]["LimitsOut"];
         };
         /**
          * HandOverIn
@@ -14190,6 +14248,140 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SessionOut"];
+                };
+            };
+            /** @description Refused, with the reason */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            410: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Refused, with the reason */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    people_api_set_limits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                username: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LimitsIn"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonOut"];
                 };
             };
             /** @description Refused, with the reason */

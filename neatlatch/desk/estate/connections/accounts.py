@@ -14,6 +14,7 @@ from django.utils import timezone
 
 from neatlatch.core.names import other_account
 from neatlatch.core.schemes import CODE
+from neatlatch.desk.estate import reaches
 from neatlatch.desk.estate.records.applications.models import Deployment
 from neatlatch.desk.estate.records.connections.models import Account, Connection, TokenSet
 from neatlatch.desk.ground.common.actors import Actor
@@ -369,6 +370,7 @@ def save_team(
         raise wrong_fields({"people": f"Nobody has the login name {unknown[0]}."})
     if team is None:
         team = Team.objects.create(name=name[:120])
+    reaches.renamed_team(team.name, name[:120])
     team.name = name[:120]
     team.save()
     owners.renamed_team(team)

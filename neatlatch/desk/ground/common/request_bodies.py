@@ -77,13 +77,17 @@ class RequestBody(Schema):
         return data
 
     def model_post_init(self, context: Any) -> None:
-        """Refuse a body that names an environment, or a connection of one, that the caller is not
-        held to. Raises :class:`~.problems.Problem`, where everything else is still untouched.
+        """Refuse a body that names an environment, a connection of one or an application that is
+        beyond the caller's reach. Raises :class:`~.problems.Problem`, where everything else is
+        still untouched.
         """
         environment = getattr(self, "environment", None)
+        application = getattr(self, "application", None)
         connection = getattr(self, "connection", None)
-        if isinstance(environment, str) and environment:
-            narrowed.check(environment)
+        narrowed.check(
+            environment if isinstance(environment, str) else "",
+            application if isinstance(application, str) else "",
+        )
         if isinstance(connection, str) and "/" in connection:
             narrowed.check(connection.partition("/")[0])
 

@@ -24,6 +24,8 @@ class Person(AbstractUser):
     """Somebody who logs in.
 
     ``keys_on``: whether single keys act as shortcuts; ``left``: when they left the firm.
+    ``limits``: what their rights hold for, empty for everything
+    (:class:`neatlatch.desk.estate.reaches.Limits`).
 
     ``must_change``: their password was given by somebody else, and lets them in only together with
     a new one. ``epoch`` is raised to end all sessions. ``notices`` are what was done to their
@@ -36,6 +38,7 @@ class Person(AbstractUser):
 
     role = models.CharField(max_length=20, choices=Role.choices, default=Role.READER)
     keys_on = models.BooleanField(default=True)
+    limits = models.JSONField(default=dict)
 
     left = models.DateTimeField(null=True)
     must_change = models.BooleanField(default=False)

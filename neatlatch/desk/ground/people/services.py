@@ -95,8 +95,12 @@ LAST_ADMINISTRATOR = "This is the last administrator. Make somebody else one fir
 
 
 def is_last_administrator(person: Person) -> bool:
-    """Whether a person is the only administrator who can log in: one always remains."""
-    administrators = Person.objects.filter(role=Role.ADMINISTRATOR, is_active=True, left=None)
+    """Whether a person is the only administrator without limits who can log in: one always
+    remains.
+    """
+    administrators = Person.objects.filter(
+        role=Role.ADMINISTRATOR, is_active=True, left=None, limits={}
+    )
     return (
         administrators.filter(pk=person.pk).exists()
         and not administrators.exclude(pk=person.pk).exists()

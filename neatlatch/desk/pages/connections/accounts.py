@@ -26,6 +26,7 @@ from neatlatch.desk.ground.common.problems import Problem, wrong_fields
 from neatlatch.desk.ground.common.request_bodies import RequestBody
 from neatlatch.desk.ground.people.models import Person, Team
 from neatlatch.desk.pages.applications.shapes import EnvironmentOut, environment_out
+from neatlatch.desk.pages.people.api import LimitsOut, limits_out
 from neatlatch.desk.work import offboarding
 
 from .shapes import ConnectionOut
@@ -200,6 +201,7 @@ class BelongingsOut:
     things: list[BelongingOut]
     # There is more of a kind than is told at once.
     more: bool
+    limits: LimitsOut
 
 
 class HandOverIn(RequestBody):
@@ -586,6 +588,7 @@ def _belongings(person: Person) -> BelongingsOut:
         teams=sorted(team.name for team in person.teams.all()),
         things=things,
         more=found.more,
+        limits=limits_out(person),
     )
 
 

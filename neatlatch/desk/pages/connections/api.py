@@ -26,7 +26,12 @@ from neatlatch.desk.estate.connections import (
     sign_in,
 )
 from neatlatch.desk.estate.connections.destinations import permission_of
-from neatlatch.desk.estate.lookups import find_application, find_connection, find_deployment
+from neatlatch.desk.estate.lookups import (
+    find_application,
+    find_client,
+    find_connection,
+    find_deployment,
+)
 from neatlatch.desk.estate.records.clients.models import Client
 from neatlatch.desk.estate.records.connections.models import Connection, SignIn
 from neatlatch.desk.estate.records.workloads.models import Use
@@ -143,12 +148,16 @@ def create(request: HttpRequest, body: ConnectionIn) -> tuple[int, ConnectionOut
     by = guard.need(request, "change")
     deployment = find_deployment(body.application, body.environment)
     client = (
-        Client.objects.select_related("deployment").filter(pk=body.client).first()
+        Client.objects.select_related("deployment__application", "deployment__environment")
+        .filter(pk=body.client)
+        .first()
         if body.client
         else None
     )
     if body.client and client is None:
         raise wrong_fields({"client": "There is no such client."})
+    if client is not None:
+        narrowed.check(client.deployment.environment.key, client.deployment.application.key)
 
     leave = permission_of(request, by)
 
@@ -284,9 +293,7 @@ def change_scheme(request: HttpRequest, ref: str, body: SchemeName) -> Connectio
 def choose_client(request: HttpRequest, ref: str, body: ClientName) -> ConnectionOut:
     """Name the client registration."""
     by = guard.need(request, "change")
-    client = Client.objects.select_related("deployment").filter(pk=body.client).first()
-    if client is None:
-        raise problems.not_found("client")
+    client = find_client(body.client)
     services.choose_client(by, find_connection(ref), client, permission_of(request, by))
     return full(find_connection(ref))
 

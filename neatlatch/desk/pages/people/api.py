@@ -10,7 +10,7 @@ from django.http import HttpRequest
 from ninja import Router
 
 from neatlatch.core import filter_words
-from neatlatch.desk.estate import object_notes
+from neatlatch.desk.estate import object_notes, reaches
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import filtering, problems
 from neatlatch.desk.ground.common.actors import Actor
@@ -22,6 +22,25 @@ from neatlatch.desk.ground.people.models import Passkey, Person
 from neatlatch.desk.work import offboarding
 
 router = Router(tags=["people"])
+
+
+class LimitsIn(RequestBody):
+    """What somebody's rights hold for: keys of environments and of applications, and teams, which
+    stand for the applications that they own; empty: not limited by that.
+    """
+
+    environments: list[str] = []
+    applications: list[str] = []
+    teams: list[str] = []
+
+
+@dataclass(frozen=True, kw_only=True)
+class LimitsOut:
+    """What somebody's rights hold for; all empty: for everything."""
+
+    environments: list[str]
+    applications: list[str]
+    teams: list[str]
 
 
 class PersonIn(RequestBody):
@@ -51,6 +70,7 @@ class PersonOut:
     must_change: bool
     last_login: str | None
     second_factor: bool
+    limits: LimitsOut
 
 
 @dataclass(frozen=True, kw_only=True)
@@ -105,7 +125,26 @@ def _row(person: Any) -> PersonOut:
         must_change=person.must_change,
         last_login=person.last_login.isoformat() if person.last_login else None,
         second_factor=person.factor is not None or person.has_passkey,
+        limits=limits_out(person),
     )
+
+
+def limits_out(person: Person) -> LimitsOut:
+    """The limits of a person's rights, as pages show them."""
+    limits = reaches.Limits.of(person.limits)
+    return LimitsOut(**{name: list(keys) for name, keys in vars(limits).items()})
+
+
+@router.put("/people/{username}/limits", response=PersonOut)
+def set_limits(request: HttpRequest, username: str, body: LimitsIn) -> PersonOut:
+    """Limit somebody's rights to environments, applications and teams, or lift the limits.
+
+    They look at everything that their role shows, and act only on what is within.
+    """
+    by = guard.need(request, "people")
+    limits = reaches.Limits(tuple(body.environments), tuple(body.applications), tuple(body.teams))
+    reaches.limit(by, _other(by, username), limits)
+    return _person(username)
 
 
 @router.delete("/people/{username}/second-factors", response={204: None})

@@ -156,7 +156,7 @@ def _connection(ref: str) -> Connection:
     if found is None:
         problem = naming.no_connection(ref)
         raise wrong_fields({"connection": f"{problem.title} {problem.detail}"})
-    narrowed.check(found.deployment.environment.key)
+    narrowed.check(found.deployment.environment.key, found.deployment.application.key)
     return found
 
 

@@ -11,7 +11,7 @@ from django.db.models import Model, QuerySet
 
 from neatlatch.core.inventory.shape import ANNOTATIONS, BY_NAME
 from neatlatch.desk.authority.house import issuing
-from neatlatch.desk.estate import object_notes
+from neatlatch.desk.estate import object_notes, reaches
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.applications import environments
 from neatlatch.desk.estate.clients import declared as clients
@@ -172,9 +172,10 @@ class Applier:
         found = Person.objects.filter(username=key).first()
         if found is not None and (found.role, found.is_active) != (role, active):
             offboarding.change(self.by, found, role, active)
-        return people.declare(
+        person = people.declare(
             self.by, key, fields["name"], fields["email"], role, active, declared_change
         )
+        return reaches.set_limits(self.by, person, reaches.Limits.of(fields))
 
     def team(self, key: str, fields: PlainFields, declared_change: DeclaredChange) -> Team:
         """A team."""

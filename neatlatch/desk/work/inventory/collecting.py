@@ -17,7 +17,7 @@ from neatlatch.core import profiles
 from neatlatch.core.access import formats
 from neatlatch.core.annotating import TagsAndNotes
 from neatlatch.core.inventory.shape import ANNOTATIONS, BY_NAME, KINDS, Content, full
-from neatlatch.desk.estate import object_notes
+from neatlatch.desk.estate import object_notes, reaches
 from neatlatch.desk.estate.records.applications.models import Application, Deployment, Environment
 from neatlatch.desk.estate.records.clients.models import Client, of_their_kinds
 from neatlatch.desk.estate.records.connections.models import Account, Connection, HeldSecret
@@ -69,7 +69,9 @@ def _moment(at: datetime | None) -> str:
 
 _environments = Reading(Environment, order='t."order"')
 _people = Reading(
-    Person, only=("username", "first_name", "last_name", "role", "is_active", "email"), order="t.id"
+    Person,
+    only=("username", "first_name", "last_name", "role", "is_active", "email", "limits"),
+    order="t.id",
 )
 _owners = Reading(Owner, order="t.name, t.id")
 _applications = Reading(Application, order="t.name")
@@ -397,6 +399,7 @@ def _person(person: Person) -> PlainFields:
         "role": person.role,
         "active": person.is_active,
         "email": person.email,
+        **{name: list(keys) for name, keys in vars(reaches.Limits.of(person.limits)).items()},
     }
 
 

@@ -47,7 +47,9 @@ _ALL = (
         "environments",
         ("key", "name", "order", "look", "production", "wants_service_account"),
     ),
-    GuardedTable(Person, "people", ("role", "is_active", "email", "first_name", "last_name")),
+    GuardedTable(
+        Person, "people", ("role", "is_active", "email", "first_name", "last_name", "limits")
+    ),
     GuardedTable(Team, "teams", ("name",)),
     GuardedTable(Team.people.through, "teams", (), row="team_id", part=True),
     GuardedTable(Owner, "owners", ("version",)),

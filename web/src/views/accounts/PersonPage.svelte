@@ -10,6 +10,7 @@
   import When from '../../lib/When.svelte'
   import { capital } from '../../lib/words'
   import { param } from '../../router'
+  import LimitsCard from './LimitsCard.svelte'
 
   const username = $derived(param('username'))
   const found = createQuery(() => ({
@@ -154,6 +155,7 @@
         </p>{/if}
     </section>
     <div class="flex flex-col gap-4">
+      {#key person.username}<LimitsCard username={person.username} limits={person.limits} />{/key}
       {#key person.username}<NotesCard of="people" id={person.username} />{/key}
       {#if may('change') && movable.length}
         <section class="sheet p-4" aria-labelledby="hand-over">
