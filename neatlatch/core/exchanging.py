@@ -182,6 +182,8 @@ class ReplacementProgress:
     tokens_until: datetime | None = None
     seen_at: datetime | None = None
     not_seen: tuple[str, ...] = ()
+    # It signs what the application sends to us, and is never sent.
+    signs: bool = False
 
     @property
     def watched_until(self) -> datetime | None:
@@ -258,7 +260,9 @@ def steps(at: ReplacementProgress, now: datetime) -> tuple[ExchangeStep, ...]:
     )
     prove = (
         "prove",
-        "Prove the new one by a test" + (" before anything uses it" if at.overlaps else ""),
+        "Prove the new one by a signed call"
+        if at.signs
+        else "Prove the new one by a test" + (" before anything uses it" if at.overlaps else ""),
         at.proven,
         "",
     )

@@ -758,6 +758,55 @@ def test_a_spreadsheet_is_mapped_previewed_and_imported(page: Page) -> None:
     expect(page.get_by_text("Dusk run/production")).to_be_visible()
 
 
+def test_a_signing_secret_is_put_in_or_made_on_the_connections_page(page: Page) -> None:
+    page.goto("/connections/production/repair-tickets")
+    card = page.get_by_role("region", name="Signed calls in")
+    expect(card.get_by_text("signs what it sends")).to_be_visible()
+    expect(card.get_by_text("for Engine alarms")).to_be_visible()
+    expect(card.get_by_text("Accepted")).to_be_visible()
+    page.goto("/connections/sandbox/repair-tickets")
+    expect(card.get_by_text("No signing secret is held")).to_be_visible()
+    assert violations(page) == []
+    card.get_by_role("button", name="Put in the signing secret").click()
+    page.get_by_label("Signing secret").fill("not one")
+    page.get_by_role("button", name="Store secret").click()
+    expect(page.get_by_text("begins with whsec_").first).to_be_visible()
+    page.get_by_role("button", name="Cancel").click()
+    card.get_by_role("button", name="Make one, to enter it there").click()
+    card.get_by_role("button", name="Show secret once").click()
+    expect(card.locator("[data-secret]")).to_contain_text("whsec_")
+    assert violations(page) == []
+    card.get_by_role("button", name="I have it").click()
+    expect(card.get_by_role("link", name="replace")).to_be_visible()
+    expect(page.get_by_text("not proven", exact=True)).to_have_count(0)
+
+
+def test_a_persons_rights_are_limited_and_they_are_told_so(
+    page: Page, browser: Browser, desk: Desk
+) -> None:
+    page.goto("/people/rowan")
+    card = page.get_by_role("region", name="Rights hold for")
+    expect(card.get_by_text("Everything that their role allows.")).to_be_visible()
+    card.get_by_role("button", name="Limit rights").click()
+    card.get_by_label("Sandbox").check()
+    card.get_by_label("Applications a key on each line").fill("nowhere")
+    card.get_by_role("button", name="Save limits").click()
+    expect(card.get_by_text("There is no application “nowhere”.").first).to_be_visible()
+    assert violations(page) == []
+    card.get_by_label("Applications a key on each line").fill("")
+    card.get_by_role("button", name="Save limits").click()
+    expect(card.get_by_text("They look at everything else")).to_be_visible()
+    rowan = open_page(browser, desk, "rowan")
+    rowan.goto("/connections/production/cargo-manifests")
+    rowan.get_by_role("button", name="Test now").click()
+    expect(rowan.get_by_text("Your rights do not reach this.")).to_be_visible()
+    rowan.context.close()
+    card.get_by_role("button", name="Limit rights").click()
+    card.get_by_label("Sandbox").uncheck()
+    card.get_by_role("button", name="Save limits").click()
+    expect(card.get_by_text("Everything that their role allows.")).to_be_visible()
+
+
 def test_a_connection_is_decommissioned_step_by_step(page: Page) -> None:
     page.goto("/connections/production/repair-tickets")
     page.get_by_role("button", name="Decommission production/repair-tickets").click()

@@ -81,7 +81,7 @@ def limit(by: Actor, person: Person, limits: Limits) -> Person:
                 Team.objects.filter(name__in=limits.teams).values_list("name", flat=True),
             ),
         )
-        if (said := _unknown(keys, known))
+        if (said := _unknown(name.removesuffix("s"), keys, known))
     }
     if wrong:
         raise wrong_fields(wrong)
@@ -111,11 +111,11 @@ def set_limits(by: Actor, person: Person, limits: Limits) -> Person:
     return person
 
 
-def _unknown(keys: Sequence[str], known: Iterable[str]) -> str:
+def _unknown(what: str, keys: Sequence[str], known: Iterable[str]) -> str:
     if len(keys) > MOST:
         return f"At most {MOST} can be named."
     lacking = sorted(set(keys) - set(known))
-    return f"There is no {lacking[0][:80]}." if lacking else ""
+    return f"There is no {what} “{lacking[0][:80]}”." if lacking else ""
 
 
 def renamed_team(before: str, after: str) -> None:

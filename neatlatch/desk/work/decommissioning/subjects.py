@@ -14,6 +14,7 @@ from django.db.models import Max, Min, Sum
 from django.utils import timezone
 
 from neatlatch.core.decommissioning import Revocation, Usage
+from neatlatch.core.schemes import SIGNING_SECRET
 from neatlatch.desk.authority.house import issuing
 from neatlatch.desk.estate.applications import declared as applications
 from neatlatch.desk.estate.clients import services as clients
@@ -198,6 +199,12 @@ class ConnectionSubject(Subject):
             return Revocation(key, what, "kept", "It was revoked before.")
         if credential.digest:
             return Revocation(key, what, "house", "The house authority issued it.")
+        if credential.kind == SIGNING_SECRET:
+            acts = (
+                f"Open {application} as somebody who may manage the calls that it sends.",
+                "Stop them, or delete the secret that they are signed with.",
+            )
+            return Revocation(key, what, "manually", "", acts)
         if client is not None and client.managed and client.management_token is not None:
             return Revocation(
                 key, what, "kept", f"It ends with its client: decommission {client.name} next."

@@ -211,6 +211,7 @@ def standing(replacement: Replacement) -> ReplacementProgress:
         if not not_seen
         else None,
         not_seen,
+        replacement.old.kind == SIGNING_SECRET,
     )
 
 

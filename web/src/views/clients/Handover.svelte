@@ -15,6 +15,7 @@
     house = false,
     certificate = false,
     program = false,
+    signing = false,
   }: {
     id: string | null | undefined
     done: () => void
@@ -22,6 +23,8 @@
     certificate?: boolean
     /** A program's token, which only its digest is kept of once it was taken. */
     program?: boolean
+    /** A signing secret that was made here, and has to be entered in the application. */
+    signing?: boolean
   } = $props()
   /**
    * Held until it is done: what is shown once must not vanish because the page around it was read
@@ -122,14 +125,15 @@
       <HandoverPacked {id} leave={() => (way = '')} done={over} />
     {:else}
       <p class="my-2">
-        {certificate
-          ? 'The house authority made a certificate and its key.'
-          : house
-            ? 'The house authority made a secret.'
-            : 'The application gave a secret.'}
-        {program
-          ? 'You can see it once; then only a digest of it is kept.'
-          : 'It is sealed here for the connections that will use it. You can see it once.'}
+        {#if signing}A signing secret was made, and calls are checked with it. Enter it in the
+          application's screens: you can see it once.{:else}{certificate
+            ? 'The house authority made a certificate and its key.'
+            : house
+              ? 'The house authority made a secret.'
+              : 'The application gave a secret.'}
+          {program
+            ? 'You can see it once; then only a digest of it is kept.'
+            : 'It is sealed here for the connections that will use it. You can see it once.'}{/if}
       </p>
       <div class="flex flex-wrap gap-2">
         <button type="button" class="btn btn-sm" onclick={show}>Show secret once</button>

@@ -57,7 +57,7 @@
           >
         </p>{/if}
     {/each}
-    <Handover id={handover} done={() => (handover = null)} />
+    <Handover id={handover} signing done={() => (handover = null)} />
     <ProblemBox problem={acts.problem} />
     {#if calls.accepted_at}<p>
         <span class="text-success">Accepted</span>
