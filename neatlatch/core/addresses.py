@@ -309,3 +309,17 @@ def inside(address: str, networks: Iterable[str]) -> bool:
 def joined_path(base: str, path: str) -> str:
     """Return a path behind a base address, with one slash between them."""
     return base.rstrip("/") + (path if path.startswith("/") or not path else f"/{path}")
+
+
+def unsound_return_address(address: str, longest: int) -> str:
+    """Why nobody should be sent on to an address with something of theirs, in one sentence; empty:
+    nothing speaks against it. Source: RFC 6749 §3.1.2, RFC 8252 §7.3, RFC 9700 §2.6.
+    """
+    if len(address) > longest or "#" in address:
+        return f"It has {longest} characters at most, and no fragment."
+    if wrong := unsound_web_address(address):
+        return wrong
+    parts = take_apart(address)
+    if (parts.scheme or "").lower() == "https" or is_loopback_host(parts.host or ""):
+        return ""
+    return "It must be https, unless it is on a loopback address."

@@ -9,7 +9,7 @@ from urllib.parse import quote
 
 import httpx
 
-from neatlatch.client.errors import CannotReach, DeskFailed, error_of
+from neatlatch.client.errors import CannotReach, NotFound, error_of
 
 # Seconds. A test or an import's preview takes as long as it takes.
 _TOTAL, _CONNECTS = 180.0, 10.0
@@ -111,7 +111,7 @@ class Desk:
         """
         found = [row for row in self.rows(path, 0, **params) if fits(row)]
         if len(found) > 1:
-            raise DeskFailed(f"There are {len(found)} of {says}.", "Name one that is unique.")
+            raise NotFound(f"There are {len(found)} of {says}.", "Name one that is unique.")
         return found[0] if found else None
 
 

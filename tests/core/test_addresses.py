@@ -126,3 +126,22 @@ def test_what_nothing_is_ever_sent_to(uri: str) -> None:
 )
 def test_protected(uri: str, expected: bool) -> None:
     assert addresses.is_protected(uri) is expected
+
+
+@pytest.mark.parametrize(
+    ("address", "says"),
+    [
+        ("https://tallies.gannet.example/done", ""),
+        ("HTTPS://tallies.gannet.example/done", ""),
+        ("http://127.0.0.1:8123/done", ""),
+        ("http://[::1]:8123/done", ""),
+        ("http://tallies.gannet.example/done", "must be https"),
+        ("https://tallies.gannet.example/#x", "no fragment"),
+        ("https://" + "a" * 60, "40 characters at most"),
+        ("/done", "needs the scheme"),
+    ],
+)
+def test_where_people_may_be_sent_on_to(address: str, says: str) -> None:
+    said = addresses.unsound_return_address(address, 40)
+    assert says in said
+    assert bool(said) is bool(says)

@@ -29,6 +29,7 @@ from tests.refused import refused_with
 
 from .conftest import Setup
 from .houses import House
+from .test_programs import Token
 
 
 @pytest.fixture
@@ -171,3 +172,34 @@ def test_a_piece_of_work_may_be_given_longer(transactional_db: None) -> None:
     heavy.end_idle()
     assert heavy.run(len, "four", seconds=30) == 4
     heavy.end_idle()
+
+
+def test_a_program_watches_with_its_token_as_far_as_its_rights_reach(
+    setup: Setup, running: Test
+) -> None:
+    """Until the token is revoked."""
+
+    async def look(text: str, meanwhile: Any = None) -> tuple[int, list[Any]]:
+        shown = {"Authorization": f"Bearer {text}"}
+        answer = await AsyncClient().get(f"/api/tests/{running.pk}/events", headers=shown)
+        told: list[Any] = []
+        if answer.status_code == 200:
+            async for part in answer.streaming_content:
+                told.append(part)
+                if len(told) == 1:
+                    await sync_to_async(meanwhile)()
+        return answer.status_code, told
+
+    reads = Token(setup, "read", name="Board")
+    status, told = async_to_sync(look)(
+        reads.text, lambda: issuing.revoke(setup.by, reads.credential, "test")
+    )
+    assert (status, len(told)) == (200, 1)
+    assert async_to_sync(look)(reads.text)[0] == 401
+    assert async_to_sync(look)(Token(setup, "metrics", name="M").text)[0] == 403
+    near = Token(setup, "read", name="Near", environments=["sandbox"])
+    done = lambda: Test.objects.update(state=Test.State.DONE, passed=True)  # noqa: E731
+    assert async_to_sync(look)(near.text, done)[0] == 200
+    far = Token(setup, "read", name="Far", environments=["staging"])
+    assert async_to_sync(look)(far.text)[0] == 403
+    assert events._watching.total() == 0

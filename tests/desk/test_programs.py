@@ -347,6 +347,20 @@ def test_a_token_for_one_environment_sees_and_changes_that_alone(setup: Setup) -
     assert token.call("GET", "/connections/sandbox/cargo").status_code == 403
 
 
+def test_the_workload_tells_which_programs_draw_for_it(setup: Setup) -> None:
+    workload = _night_run(setup, setup.latched())
+    token = Token(setup, "draw", name="Pipe", draws_for=["sandbox/Night run"])
+    Token(setup, "read", name="Other")
+
+    def told() -> list[str]:
+        found = setup.web().get(f"/api/workloads/{workload.pk}").json()["programs"]
+        return [program["name"] for program in found]
+
+    assert told() == ["Pipe"]
+    issuing.revoke(setup.by, token.credential, "test")
+    assert told() == []
+
+
 def _night_run(setup: Setup, connection: Connection) -> Workload:
     fields = workloads.WorkloadFields("Night run", "", "job", "Freight", "daily")
     workloads.use_connection(setup.by, connection, fields, ["GET /manifests"])

@@ -133,7 +133,9 @@ def _places(parts: list[str], named: dict[str, Any]) -> list[Place]:
     first = parts[0]
     if first == "connections" and "ref" in named:
         ref = str(named["ref"])
-        return _rows(Connection, (_below(""),), ref=ref) or [Place(ref.partition("/")[0])]
+        said = ref.partition("/")[0]
+        found = _rows(Connection, (_below(""),), ref=ref)
+        return [*found, *(Place(said, place.application) for place in found)] or [Place(said)]
     if first == "annotations":
         return _annotated(str(named["of"]), str(named["key"]))
     if "environment" in named or first == "applications":

@@ -9759,6 +9759,19 @@ export interface components {
             next: string | null;
         };
         /**
+         * DrawingProgram
+         * @description A program that draws for a workload.
+         */
+        DrawingProgram: {
+            /**
+             * Client
+             * Format: uuid
+             */
+            client: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * UseOut
          * @description An application that a workload calls.
          */
@@ -9821,6 +9834,8 @@ export interface components {
             notice_days: number;
             /** Draws */
             draws: boolean;
+            /** Programs */
+            programs: components["schemas"]["DrawingProgram"][];
             /** Uses */
             uses: components["schemas"]["UseOut"][];
             /** Warnings */

@@ -10,14 +10,14 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from urllib.parse import urlsplit
 
 import structlog
 from django.db import transaction
-from django.db.models import Prefetch, QuerySet
+from django.db.models import Exists, OuterRef, Prefetch, Q, QuerySet
+from django.utils import timezone
 
 from neatlatch.core import house_key
-from neatlatch.core.addresses import is_loopback_host, is_network, unsound_web_address
+from neatlatch.core.addresses import is_network, unsound_return_address
 from neatlatch.core.authority.refusing import RequestRefused
 from neatlatch.core.program_tokens import BadRights, ProgramGrant, ProgramRight, rights_of
 from neatlatch.core.registration import ClientMetadata
@@ -25,7 +25,7 @@ from neatlatch.core.schemes import BEARER
 from neatlatch.desk.authority.records.house.models import ProgramScope
 from neatlatch.desk.estate.credentials import owned
 from neatlatch.desk.estate.records.applications.models import Environment
-from neatlatch.desk.estate.records.clients.models import ProgramClient
+from neatlatch.desk.estate.records.clients.models import Client, Kind, ProgramClient
 from neatlatch.desk.estate.records.credentials.models import Credential, Handover
 from neatlatch.desk.estate.records.workloads.models import Workload
 from neatlatch.desk.ground.common.actors import ProgramCaller
@@ -83,8 +83,9 @@ def register(
         errors["environments"] = "Choose among the environments that there are."
     elif fields.environments is not None and not held:
         errors["environments"] = "Choose at least one environment, or all."
-    if wrong := [text for text in fields.return_addresses if _unsound(text)]:
-        errors["return_addresses"] = f"{wrong[0][:80]}: {_unsound(wrong[0])}"
+    for text in fields.return_addresses:
+        if said := unsound_return_address(text, _LONGEST_ADDRESS):
+            errors.setdefault("return_addresses", f"{text[:80]}: {said}")
     workloads = workloads_named(fields.draws_for)
     if missing := sorted(set(fields.draws_for) - set(workloads)):
         errors["draws_for"] = f"There is no workload {missing[0][:200]}."
@@ -114,24 +115,28 @@ def register(
     return client, handover
 
 
-def _unsound(address: str) -> str:
-    """Why nobody should be sent to an address; empty: nothing speaks against it."""
-    if len(address) > _LONGEST_ADDRESS or "#" in address:
-        return f"It has {_LONGEST_ADDRESS} characters at most, and no fragment."
-    if wrong := unsound_web_address(address):
-        return wrong
-    parts = urlsplit(address)
-    if parts.scheme == "https" or is_loopback_host(parts.hostname or ""):
-        return ""
-    return "It must be https, unless it is on a loopback address."
-
-
 def may_return_to(program: ProgramCaller, address: str) -> bool:
     """Whether a program may have people sent to an address (RFC 9700 §2.1: compared as it
     stands).
     """
     scope = ProgramScope.objects.filter(client__client_id=program.client_id).first()
     return scope is not None and address in scope.return_addresses
+
+
+def drawing_for(workload: Workload) -> list[Client]:
+    """Return the programs that have a living token and draw for a workload, at most a hundred."""
+    rows = Client.objects.filter(
+        Exists(
+            Credential.objects.filter(
+                Q(ends=None) | Q(ends__gt=timezone.now()),
+                client=OuterRef("pk"),
+                state__in=Credential.LETS_IN,
+            )
+        ),
+        kind=Kind.PROGRAM,
+        program_scope__workloads=workload,
+    )
+    return list(rows.order_by("name")[:100])
 
 
 def workloads_named(names: Iterable[str]) -> dict[str, Workload]:

@@ -12,7 +12,7 @@ import asyncio
 import json
 import time
 from collections import Counter
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from dataclasses import asdict, dataclass, field
 from typing import Any
 from uuid import UUID
@@ -25,11 +25,15 @@ from django.db.models import IntegerField
 from django.db.models.expressions import RawSQL
 from django.http import HttpRequest, HttpResponseBase, StreamingHttpResponse
 
+from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.desk.ground import guard
 from neatlatch.desk.ground.common import problems
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people import log_in
+from neatlatch.desk.ground.people.actors import DelegatedCaller, lacks_right
 from neatlatch.desk.ground.people.models import Person
+from neatlatch.desk.pages.narrowing import hold
+from neatlatch.desk.pages.programs import caller_of
 from neatlatch.desk.work.rounds.models import Round, Test
 
 from .api import rounds_out, test_out
@@ -37,11 +41,11 @@ from .api import rounds_out, test_out
 log = structlog.get_logger()
 _LOOK_EVERY = 0.12
 _LONGEST = 600.0
-# Streams of one person, and of all; and how often it is checked whether those who watch still
-# may.
+# Streams of one person or program, and of all; and how often it is checked whether those who
+# watch still may.
 _MOST_OF_ONE, _MOST = 8, 200
 _MAY_EVERY = 2.0
-_watching: Counter[int] = Counter()
+_watching: Counter[object] = Counter()
 _ENDED = (Test.State.DONE, Test.State.STOPPED, Test.State.CUT)
 
 # A test by its ID, or a round by its number.
@@ -159,15 +163,18 @@ async def round_events(request: HttpRequest, number: int) -> HttpResponseBase:
 
 
 async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpResponseBase:
-    person = await request.auser()
-    if not isinstance(person, Person) or not guard.may(person, "look"):
+    try:
+        watcher = await _watcher_of(request)
+    except Problem as problem:
+        return problems.answer(problem)
+    if watcher is None:
         return problems.answer(problems.not_logged_in())
     if isinstance(what, int) and what >= 2**63:
         return problems.answer(problems.not_found(called))
     first = (await sync_to_async(read_watched)({what}, {})).get(what)
     if first is None:
         return problems.answer(problems.not_found(called))
-    if _watching[person.pk] >= _MOST_OF_ONE or _watching.total() >= _MOST:
+    if _watching[watcher.key] >= _MOST_OF_ONE or _watching.total() >= _MOST:
         return problems.answer(
             Problem(
                 429,
@@ -177,19 +184,59 @@ async def _stream(request: HttpRequest, what: Watched, called: str) -> HttpRespo
                 code="too-many-streams",
             )
         )
-    session = request.session.session_key or ""
     return StreamingHttpResponse(
-        _events(person, session, what, first),
+        _events(watcher, what, first),
         content_type="text/event-stream",
         headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"},
     )
 
 
+@dataclass(frozen=True)
+class _OneWhoWatches:
+    """Who watches: under which key their streams are counted, and whether they still may."""
+
+    key: object
+    still_may: Callable[[], bool]
+
+
+async def _watcher_of(request: HttpRequest) -> _OneWhoWatches | None:
+    """The person who is logged in, or the caller whose token is shown; ``None``: nobody. Raises
+    :class:`Problem` for a token that does not let them watch this.
+    """
+    if "Authorization" in request.headers:
+        return await sync_to_async(_by_token)(request)
+    person = await request.auser()
+    if not isinstance(person, Person) or not guard.may(person, "look"):
+        return None
+    session = request.session.session_key or ""
+    return _OneWhoWatches(person.pk, lambda: log_in.still_may(person, session))
+
+
+def _by_token(request: HttpRequest) -> _OneWhoWatches:
+    def look() -> object:
+        caller = caller_of(request)
+        if not caller.grant.holds(ProgramRight.READ):
+            raise lacks_right(ProgramRight.READ)
+        if isinstance(caller, DelegatedCaller):
+            return caller.person.pk
+        hold(request, caller.grant.environments)
+        return caller.client_id
+
+    def still_may() -> bool:
+        try:
+            look()
+        except Problem:
+            return False
+        return True
+
+    return _OneWhoWatches(look(), still_may)
+
+
 async def _events(
-    person: Person, session: str, what: Watched, seen: WatchedProgress
+    watcher: _OneWhoWatches, what: Watched, seen: WatchedProgress
 ) -> AsyncIterator[str]:
     lookout = _lookouts.setdefault(asyncio.get_running_loop(), _Watcher())
-    _watching[person.pk] += 1
+    _watching[watcher.key] += 1
     await lookout.begin(what, seen)
     try:
         until, asked = time.monotonic() + _LONGEST, time.monotonic()
@@ -198,7 +245,7 @@ async def _events(
             await lookout.next_reading()
             if time.monotonic() - asked > _MAY_EVERY:
                 asked = time.monotonic()
-                if not await sync_to_async(log_in.still_may)(person, session):
+                if not await sync_to_async(watcher.still_may)():
                     return
             if (now := lookout.seen.get(what)) is None:
                 return
@@ -207,9 +254,9 @@ async def _events(
             seen = now
     finally:
         lookout.end(what)
-        _watching[person.pk] -= 1
-        if not _watching[person.pk]:
-            del _watching[person.pk]
+        _watching[watcher.key] -= 1
+        if not _watching[watcher.key]:
+            del _watching[watcher.key]
 
 
 def _event(seen: Any) -> str:

@@ -10,6 +10,7 @@ from ninja import Router
 
 from neatlatch.core import filter_words
 from neatlatch.core.uses import UseWarning
+from neatlatch.desk.authority.house import programs
 from neatlatch.desk.estate.connections import naming
 from neatlatch.desk.estate.records.applications.models import Application
 from neatlatch.desk.estate.records.connections.models import Connection
@@ -26,6 +27,7 @@ from .shapes import (
     CallLogIn,
     CallLogTake,
     CountOut,
+    DrawingProgram,
     SeenOut,
     UseChange,
     UseIn,
@@ -52,6 +54,9 @@ def _shape(workload: Workload, warned: tuple[UseWarning, ...]) -> WorkloadOut:
         next_window=next_window(workload.windows),
         notice_days=workload.notice_days,
         draws=workload.draws,
+        programs=[
+            DrawingProgram(client.pk, client.name) for client in programs.drawing_for(workload)
+        ],
         uses=[_use_out(known_use) for known_use in workload.uses.all()],
         warnings=[WarnedOut(warning.says, warning.act, warning.ref) for warning in warned],
         version=workload.version,

@@ -34,6 +34,14 @@ class UseOut:
 
 
 @dataclass(frozen=True)
+class DrawingProgram:
+    """A program that draws for a workload."""
+
+    client: UUID
+    name: str
+
+
+@dataclass(frozen=True)
 class WorkloadOut:
     """A workload of connections."""
 
@@ -47,6 +55,8 @@ class WorkloadOut:
     next_window: datetime | None
     notice_days: int
     draws: bool
+    # Programs whose token draws for it.
+    programs: list[DrawingProgram]
     uses: list[UseOut]
     warnings: list[WarnedOut]
     version: int

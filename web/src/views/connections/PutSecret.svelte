@@ -53,6 +53,7 @@
         class="line-in value"
         autocomplete="off"
         bind:value={secret}
+        {@attach (input: HTMLInputElement) => input.focus()}
       />
     </Field>
     <Field id="new-ends" label="Expiry date, if known"

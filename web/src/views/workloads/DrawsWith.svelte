@@ -11,7 +11,11 @@
   import When from '../../lib/When.svelte'
   import Handover from '../clients/Handover.svelte'
 
-  let { id, name }: { id: string; name: string } = $props()
+  let {
+    id,
+    name,
+    programs,
+  }: { id: string; name: string; programs: { client: string; name: string }[] } = $props()
   const acts = acting('workload', 'credential')
   const sent = once()
   const path = $derived({ path: { identity: id } })
@@ -135,6 +139,12 @@
         >Download the chain (PEM)</button
       >
     </p>{/if}
+  {#each programs as program (program.client)}
+    <p class="border-base-300 flex flex-wrap items-baseline gap-x-2 border-b py-2 last:border-0">
+      <a class="act" href="/clients/{program.client}">{program.name}</a>
+      <span class="text-soft">a program whose token draws for it</span>
+    </p>
+  {/each}
   {#each keys.data ?? [] as entry (entry.client)}
     <div class="border-base-300 border-b py-2 last:border-0">
       <p class="flex flex-wrap items-baseline gap-x-2">

@@ -241,7 +241,7 @@
         </p>{/each}
     </section>
     <div class="flex flex-col gap-4">
-      {#key id}<DrawsWith {id} name={workload.name} />{/key}
+      {#key id}<DrawsWith {id} name={workload.name} programs={workload.programs} />{/key}
       <section class="sheet p-4">
         <h2 class="mb-1">When it may be changed</h2>
         {#each workload.windows as window (window)}<p class="value">{window}</p>{:else}<p>
