@@ -43,7 +43,7 @@ def section(env: str, told: dict[str, Any]) -> str:
         f"{escape(str(told.get('answered', 'not yet')))}.</p>"
         f"<form method=post action='/{env}/calls'><p>Address <input name=address size=50 "
         f"value='{escape(str(told.get('address', '')))}'></p><button name=do value=save>Save "
-        f"address</button> <button name=do value=secret>Make a signing secret</button> <button "
+        f"address</button> <button name=do value=secret>New signing secret</button> <button "
         f"name=do value=first>Sign with the newest only</button></form>"
     )
 

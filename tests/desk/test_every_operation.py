@@ -129,6 +129,10 @@ OPEN_TO_NARROWED = {
     "GET /api/shipped-profiles",
     "GET /api/account-statuses",
     "POST /api/account-links",
+    # A file is looked at object by object, and an import is shown to whose it is.
+    "POST /api/inventory/previews",
+    "POST /api/inventory/imports",
+    "GET /api/inventory/imports/{identity}",
 }
 
 

@@ -497,6 +497,50 @@ def test_a_program_applies_an_inventory(setup: Setup) -> None:
     assert Entry.objects.filter(noun="inventory").latest("number").who == "program/Nightly"
 
 
+def test_a_token_for_one_environment_imports_what_is_in_it(setup: Setup) -> None:
+    connection = setup.latched()
+    setup.deployment("staging")
+    token = Token(setup, "change", environments=["sandbox"])
+
+    def try_(file: str, path: str = "imports", **more: Any) -> Any:
+        text = f"neat_latch_inventory: 3\n{file}"
+        body = {"text": text, **more} | ({"standing": ""} if path == "imports" else {})
+        return token.call("POST", f"/inventory/{path}", body)
+
+    held = connection.secrets()["client_secret"].pk
+    paced = "connections: {sandbox/cargo: {pace: 4}}"
+    assert try_(paced, "previews").json()["changes_count"] == 1
+    answer = try_(paced)
+    assert answer.status_code == 200, answer.content
+    connection.refresh_from_db()
+    assert connection.pace == 4
+    identity = answer.json()["plan"]["id"]
+    assert token.call("GET", f"/inventory/imports/{identity}").status_code == 200
+    for file, more in [
+        ("connections: {staging/cargo: {pace: 4}}", {}),
+        ("applications: {cargo-manifests: {purpose: x}}", {}),
+        ("environments: {sandbox: {name: Ours}}", {}),
+        ("people: {morag: {role: reader}}", {}),
+        (f"{paced}\nworkloads: {{Tally/staging: {{name: Tally, environment: staging}}}}", {}),
+        ("workloads: {Tally/sandbox: {name: Tally, environment: staging}}", {}),
+        ("connections: {sandbox/cargo: {client: cargo-manifests/staging/Ferries}}", {}),
+        (f"connections: {{sandbox/cargo: {{secrets: {{client_secret: 'safe:{held}'}}}}}}", {}),
+        (paced, {"prune": True}),
+    ]:
+        for path in ("previews", "imports"):
+            refused = try_(file, path, **more)
+            assert refused.json().get("code") == "file-beyond-reach", (file, refused.content)
+    whole = token.call("POST", "/inventory/previews", {"text": inventory.export(setup.by)})
+    assert whole.json()["code"] == "file-beyond-reach"
+    assert (
+        token.call("POST", f"/inventory/imports/{identity}/undos", {"standing": "x"}).json()["code"]
+        == "token-narrowed"
+    )
+    elsewhere = Token(setup, "change", name="Elsewhere", environments=["staging"])
+    seen = elsewhere.call("GET", f"/inventory/imports/{identity}")
+    assert seen.json()["code"] == "token-narrowed"
+
+
 def test_people_in_an_inventory_require_the_right_for_them(setup: Setup) -> None:
     setup.latched()
     token = Token(setup, "change")

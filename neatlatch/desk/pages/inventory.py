@@ -15,7 +15,7 @@ from neatlatch.core.inventory.several_files import InventoryFile
 from neatlatch.desk.estate.connections.destinations import permission_of
 from neatlatch.desk.estate.lookups import find_client
 from neatlatch.desk.ground import guard
-from neatlatch.desk.ground.common import problems
+from neatlatch.desk.ground.common import narrowed, problems
 from neatlatch.desk.ground.common.answers import CacheableResponse
 from neatlatch.desk.ground.common.pages import page
 from neatlatch.desk.ground.common.request_bodies import RequestBody
@@ -315,8 +315,11 @@ def open_import(request: HttpRequest) -> OpenImport:
 @router.get("/inventory/imports/{identity}", response=ImportPlanOut)
 def one_import(request: HttpRequest, identity: UUID) -> ImportPlanOut:
     """An import and how far it is applied."""
-    guard.need(request, "look")
-    return plan_out(_plan(identity))
+    by = guard.need(request, "look")
+    plan = _plan(identity)
+    if narrowed.environments() is not None and plan.who != by.username:
+        raise narrowed.outside()
+    return plan_out(plan)
 
 
 @router.get("/inventory/imports/{identity}/steps", response=ImportSteps)

@@ -84,6 +84,8 @@ _NAMED_IN_BODY = {
     ("POST", "clients"),
     ("POST", "workloads"),
 }
+# A file is looked at object by object before it is compared with what is here.
+_BY_FILE = {("POST", "inventory/previews"), ("POST", "inventory/imports")}
 # What changes nothing, although it requires a right to change.
 _COMPUTES = {("POST", "intakes"), ("POST", "leaks")}
 
@@ -97,6 +99,8 @@ def hold(request: HttpRequest, environments: frozenset[str] | None) -> None:
     if environments is None:
         return
     method, parts, named = _asked(request)
+    if (method, "/".join(parts)) in _BY_FILE or _is_one_import(method, parts, named):
+        return
     if not named:
         if (method, parts[0]) not in _OPEN or len(parts) > 1:
             raise narrowed.outside()
@@ -105,17 +109,30 @@ def hold(request: HttpRequest, environments: frozenset[str] | None) -> None:
         raise narrowed.outside()
 
 
+def _is_one_import(method: str, parts: list[str], named: dict[str, Any]) -> bool:
+    """Whether an import is looked at by its ID; the page asks whose it is."""
+    of_imports = parts[:2] == ["inventory", "imports"] and len(parts) == 3
+    return method == "GET" and of_imports and "identity" in named
+
+
 def limit(request: HttpRequest, person: Person) -> None:
     """Hold what a person does with this request to the limits of their rights."""
     if not person.limits:
         return
     method, parts, _ = _asked(request)
     if len(parts) > 1 or (method, parts[0]) not in _COMPUTES:
-        narrowed.limit(reaches.reach_of(person), lambda: _places_of_act(request))
+        reach = reaches.reach_of(person)
+        narrowed.limit(reach, lambda: _places_of_act(request, reach))
 
 
-def _places_of_act(request: HttpRequest) -> Iterable[Place] | None:
+def _places_of_act(request: HttpRequest, reach: Reach) -> Iterable[Place] | None:
     method, parts, named = _asked(request)
+    if (method, "/".join(parts)) in _BY_FILE:
+        return [
+            Place(environment, application)
+            for environment in reach.environments or ("",)
+            for application in reach.applications or ("",)
+        ]
     if named:
         return _places(parts, named)
     return None if (method, parts[0]) in _NAMED_IN_BODY and len(parts) == 1 else []

@@ -107,6 +107,12 @@ def check(environment: str = "", application: str = "") -> None:
         raise beyond(limits.reach)
 
 
+def reaches() -> tuple[Reach, ...]:
+    """Return what the caller is held to: the reach of a token, and that of a person who acts."""
+    limits = _PERSON.get()
+    return (_TOKEN.get(), limits.reach if limits is not None and limits.acts else _EVERYWHERE)
+
+
 def within(rows: QuerySet[M], path: str) -> QuerySet[M]:
     """Return those rows that the caller may see. ``path`` leads to the key of their environment, as
     in ``deployment__environment__key``.

@@ -17,12 +17,12 @@ from uuid import UUID
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 
-from neatlatch.core.inventory import merging, reading, small_files, undoing
+from neatlatch.core.inventory import merging, reading, small_files, undoing, within_reach
 from neatlatch.core.inventory.merging import Change, Outcome
 from neatlatch.core.inventory.shape import BY_NAME, KINDS, Content, full
 from neatlatch.core.program_tokens import ProgramRight
 from neatlatch.desk.estate.connections.destinations import DestinationPermission, Move
-from neatlatch.desk.ground.common import giving_way, owner
+from neatlatch.desk.ground.common import giving_way, narrowed, owner
 from neatlatch.desk.ground.common.actors import Actor, ProgramCaller
 from neatlatch.desk.ground.common.problems import Problem
 from neatlatch.desk.ground.people.actors import lacks_right
@@ -82,6 +82,7 @@ def of_file(by: Actor | None, inventory: reading.Inventory, prune: bool) -> Prev
 
     Raises :class:`Problem` with each mistake.
     """
+    _check_reach(inventory, prune)
     now = collected()
     origin = Origin.objects.filter(digest=inventory.base).first() if inventory.base else None
     if missing := list(
@@ -192,6 +193,24 @@ def _checked(
     found = moving.moves(outcome)
     outcome.changes = moving.with_moves(outcome, found)
     return Preview(outcome, _standing(now, outcome), base_known, found, base, now)
+
+
+def _check_reach(inventory: reading.Inventory, prune: bool) -> None:
+    """A caller who is held to some environments or applications imports what is within. Raises
+    :class:`Problem` (403).
+    """
+    for reach in narrowed.reaches():
+        if reach.is_everywhere:
+            continue
+        if said := "what the file leaves out" if prune else within_reach.beyond(inventory, reach):
+            raise Problem(
+                403,
+                "This file reaches further than your rights.",
+                f"They hold for {reach.in_words()} only, and it says: {said[:300]}. Of what is "
+                "within, a file may name deployments, clients, connections and workloads, without "
+                "“base”, and without secrets and IDs.",
+                code="file-beyond-reach",
+            )
 
 
 def _check_may_change_people(by: Actor | None) -> None:
